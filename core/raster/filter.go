@@ -1,0 +1,121 @@
+package raster
+
+import (
+	"image"
+	"math"
+)
+
+// Gaussian returns the plane blurred by a Gaussian of the given standard
+// deviation in pixels, cut at four of them; the border's samples go on beyond it.
+// A sigma of 0 or less returns a copy.
+func Gaussian(p *Plane, sigma float64) *Plane {
+	out := NewPlane(p.Rect)
+	if sigma <= 0 {
+		copy(out.Pix, p.Pix)
+		return out
+	}
+	n := int(math.Ceil(4 * sigma))
+	kernel := make([]float32, 2*n+1)
+	var sum float64
+	for i := range kernel {
+		d := float64(i - n)
+		v := math.Exp(-d * d / (2 * sigma * sigma))
+		kernel[i], sum = float32(v), sum+v
+	}
+	for i := range kernel {
+		kernel[i] /= float32(sum)
+	}
+	w, h := p.Rect.Dx(), p.Rect.Dy()
+	mid := NewPlane(p.Rect)
+	Rows(0, h, func(y int) {
+		src, dst := p.Pix[y*w:(y+1)*w], mid.Pix[y*w:(y+1)*w]
+		for x := range dst {
+			var s float32
+			if x >= n && x+n < w {
+				for k, v := range src[x-n : x+n+1] {
+					s += v * kernel[k]
+				}
+			} else {
+				for k := range kernel {
+					s += src[clamp(x+k-n, w)] * kernel[k]
+				}
+			}
+			dst[x] = s
+		}
+	})
+	Rows(0, h, func(y int) {
+		dst := out.Pix[y*w : (y+1)*w]
+		for k, weight := range kernel {
+			src := mid.Pix[clamp(y+k-n, h)*w:][:w]
+			for x := range dst {
+				dst[x] += src[x] * weight
+			}
+		}
+	})
+	return out
+}
+
+// Half returns the plane at half its size: the binomial filter (1 4 6 4 1)/16 in
+// both directions, then every second sample (Burt & Adelson 1983, "The Laplacian
+// pyramid as a compact image code"). Sample (i, j) of the result stands where
+// sample (2i, 2j) stood, so a centre-based coordinate c becomes (c + 0.5) / 2. The
+// result starts at the origin.
+func Half(p *Plane) *Plane {
+	w, h := p.Rect.Dx(), p.Rect.Dy()
+	hw, hh := (w+1)/2, (h+1)/2
+	mid := NewPlane(image.Rect(0, 0, hw, h))
+	Rows(0, h, func(y int) {
+		src, dst := p.Pix[y*w:(y+1)*w], mid.Pix[y*hw:(y+1)*hw]
+		for i := range dst {
+			x := 2 * i
+			if x >= 2 && x+2 < w {
+				s := src[x-2 : x+3 : x+3]
+				dst[i] = (s[0]+s[4])*(1./16) + (s[1]+s[3])*(4./16) + s[2]*(6./16)
+			} else {
+				at := func(k int) float32 { return src[clamp(x+k, w)] }
+				dst[i] = (at(-2)+at(2))*(1./16) + (at(-1)+at(1))*(4./16) + at(0)*(6./16)
+			}
+		}
+	})
+	out := NewPlane(image.Rect(0, 0, hw, hh))
+	Rows(0, hh, func(j int) {
+		line := func(k int) []float32 { return mid.Pix[clamp(2*j+k, h)*hw:][:hw] }
+		a, b, c, d, e := line(-2), line(-1), line(0), line(1), line(2)
+		dst := out.Pix[j*hw : (j+1)*hw]
+		for x := range dst {
+			dst[x] = (a[x]+e[x])*(1./16) + (b[x]+d[x])*(4./16) + c[x]*(6./16)
+		}
+	})
+	return out
+}
+
+// Pyramid returns the plane and its halvings, at most levels of them in all,
+// stopping before a side falls under 16 samples.
+func Pyramid(p *Plane, levels int) []*Plane {
+	out := []*Plane{p}
+	for len(out) < levels {
+		last := out[len(out)-1]
+		if min(last.Rect.Dx(), last.Rect.Dy()) < 32 {
+			break
+		}
+		out = append(out, Half(last))
+	}
+	return out
+}
+
+// Gradient returns the horizontal and the vertical derivative in units per
+// pixel: central differences, one-sided at the border.
+func Gradient(p *Plane) (gx, gy *Plane) {
+	gx, gy = NewPlane(p.Rect), NewPlane(p.Rect)
+	w, h := p.Rect.Dx(), p.Rect.Dy()
+	Rows(0, h, func(y int) {
+		row := p.Pix[y*w : (y+1)*w]
+		up, down := p.Pix[clamp(y-1, h)*w:][:w], p.Pix[clamp(y+1, h)*w:][:w]
+		dx, dy := gx.Pix[y*w:(y+1)*w], gy.Pix[y*w:(y+1)*w]
+		for x := range row {
+			dx[x] = (row[clamp(x+1, w)] - row[clamp(x-1, w)]) * 0.5
+			dy[x] = (down[x] - up[x]) * 0.5
+		}
+	})
+	return gx, gy
+}

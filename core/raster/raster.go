@@ -1,0 +1,113 @@
+// Package raster holds pictures as float32 samples and the operations on them
+// that everything else is made of: sampling, warps, blurs, gradients, pyramids.
+//
+// Colour is interleaved, premultiplied RGBA in linear light, so that a pixel is
+// one 128-bit load; luma and mattes are single planes. A picture covers a
+// rectangle of the frame, which need not start at the origin: all work happens
+// on the part of a frame that matters. Pixel (x, y) has its centre at
+// (x + 0.5, y + 0.5), as package geom says.
+package raster
+
+import (
+	"image"
+	"math"
+	"runtime"
+	"sync"
+
+	"jardin/core/geom"
+)
+
+// An Image is a picture of premultiplied RGBA, four samples a pixel.
+type Image struct {
+	Rect image.Rectangle
+	Pix  []float32
+}
+
+// A Plane is a picture of one sample a pixel.
+type Plane struct {
+	Rect image.Rectangle
+	Pix  []float32
+}
+
+// NewImage returns a transparent black image.
+func NewImage(r image.Rectangle) *Image {
+	return &Image{r, make([]float32, 4*r.Dx()*r.Dy())}
+}
+
+// NewPlane returns a plane of zeros.
+func NewPlane(r image.Rectangle) *Plane { return &Plane{r, make([]float32, r.Dx()*r.Dy())} }
+
+// Row returns the samples of the image from x0 to x1 at line y; all must lie
+// within the image.
+func (m *Image) Row(y, x0, x1 int) []float32 {
+	i := 4 * ((y-m.Rect.Min.Y)*m.Rect.Dx() + x0 - m.Rect.Min.X)
+	return m.Pix[i : i+4*(x1-x0)]
+}
+
+// At returns the pixel, which must lie within the image.
+func (m *Image) At(x, y int) [4]float32 { return [4]float32(m.Row(y, x, x+1)) }
+
+// Set changes the pixel, which must lie within the image.
+func (m *Image) Set(x, y int, v [4]float32) { copy(m.Row(y, x, x+1), v[:]) }
+
+// Crop returns a copy of the part of the image in r; where r is outside the
+// image it is transparent black.
+func (m *Image) Crop(r image.Rectangle) *Image {
+	out := NewImage(r)
+	both := r.Intersect(m.Rect)
+	for y := both.Min.Y; y < both.Max.Y; y++ {
+		copy(out.Row(y, both.Min.X, both.Max.X), m.Row(y, both.Min.X, both.Max.X))
+	}
+	return out
+}
+
+// Bytes returns the memory that the samples take.
+func (m *Image) Bytes() int { return 4 * len(m.Pix) }
+
+// Row returns the samples of the plane from x0 to x1 at line y.
+func (p *Plane) Row(y, x0, x1 int) []float32 {
+	i := (y-p.Rect.Min.Y)*p.Rect.Dx() + x0 - p.Rect.Min.X
+	return p.Pix[i : i+x1-x0]
+}
+
+// At returns the sample, or 0 outside the plane.
+func (p *Plane) At(x, y int) float32 {
+	if !(image.Point{X: x, Y: y}).In(p.Rect) {
+		return 0
+	}
+	return p.Pix[(y-p.Rect.Min.Y)*p.Rect.Dx()+x-p.Rect.Min.X]
+}
+
+// Bytes returns the memory that the samples take.
+func (p *Plane) Bytes() int { return 4 * len(p.Pix) }
+
+// Around returns the pixels that a box touches, grown by margin pixels and cut
+// to within.
+func Around(b geom.Box, margin float64, within image.Rectangle) image.Rectangle {
+	floor := func(v float64) int { return int(math.Floor(math.Max(math.Min(v, 1e6), -1e6))) }
+	return image.Rect(
+		floor(b.Min.X-margin), floor(b.Min.Y-margin),
+		floor(b.Max.X+margin)+1, floor(b.Max.Y+margin)+1).Intersect(within)
+}
+
+// Rows calls f for every line from y0 to y1, on all processors, and returns
+// when the last call has.
+func Rows(y0, y1 int, f func(y int)) {
+	workers := min(runtime.GOMAXPROCS(0), (y1-y0)/8)
+	if workers <= 1 {
+		for y := y0; y < y1; y++ {
+			f(y)
+		}
+		return
+	}
+	var wait sync.WaitGroup
+	for k := range workers {
+		a, b := y0+(y1-y0)*k/workers, y0+(y1-y0)*(k+1)/workers
+		wait.Go(func() {
+			for y := a; y < b; y++ {
+				f(y)
+			}
+		})
+	}
+	wait.Wait()
+}

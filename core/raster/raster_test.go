@@ -1,0 +1,140 @@
+package raster
+
+import (
+	"image"
+	"math"
+	"math/rand/v2"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"jardin/core/geom"
+)
+
+// Worked example from the kernel in Keys 1981, equation 8, at s = 1/2: the weights
+// are -1/16, 9/16, 9/16, -1/16.
+func TestCubicWeightsAgainstKeys(t *testing.T) {
+	assert.Equal(t, [4]float32{-1. / 16, 9. / 16, 9. / 16, -1. / 16}, cubic(0.5))
+	assert.Equal(t, [4]float32{0, 1, 0, 0}, cubic(0))
+	w := cubic(0.3)
+	assert.InDelta(t, 1, w[0]+w[1]+w[2]+w[3], 1e-6)
+}
+
+// Keys shows that the kernel has third-order convergence: quadratics come out
+// exactly.
+func TestBicubicReproducesQuadratics(t *testing.T) {
+	f := func(x, y float64) float64 { return 0.3 + 0.02*x - 0.01*y + 0.001*x*x + 0.002*x*y - 0.001*y*y }
+	m := NewImage(image.Rect(-5, 3, 27, 35))
+	for y := 3; y < 35; y++ {
+		for x := -5; x < 27; x++ {
+			v := float32(f(float64(x)+0.5, float64(y)+0.5))
+			m.Set(x, y, [4]float32{v, v, v, 1})
+		}
+	}
+	for _, p := range []geom.Point{{X: 4.1, Y: 9.9}, {X: 10.5, Y: 20.25}, {X: -2.75, Y: 30}} {
+		got := m.Bicubic(p.X, p.Y)
+		assert.InDelta(t, f(p.X, p.Y), got[0], 1e-5)
+		assert.InDelta(t, 1, got[3], 1e-5)
+	}
+}
+
+func noise(r image.Rectangle, seed uint64) *Image {
+	rng := rand.New(rand.NewPCG(seed, 1))
+	m := NewImage(r)
+	for i := range m.Pix {
+		m.Pix[i] = rng.Float32()
+	}
+	return m
+}
+
+func TestWarpByWholePixelsIsExact(t *testing.T) {
+	src := noise(image.Rect(0, 0, 40, 30), 7)
+	got := Warp(src, geom.Translation(geom.Pt(3, -2)), image.Rect(5, 10, 20, 20))
+	for y := 10; y < 20; y++ {
+		for x := 5; x < 20; x++ {
+			assert.Equal(t, src.At(x+3, y-2), got.At(x, y), "an integer shift must copy every bit")
+		}
+	}
+}
+
+func TestWarpOutsideIsTransparent(t *testing.T) {
+	src := noise(image.Rect(0, 0, 8, 8), 3)
+	got := Warp(src, geom.Translation(geom.Pt(100.5, 0)), image.Rect(0, 0, 8, 8))
+	for _, v := range got.Pix {
+		assert.Zero(t, v)
+	}
+}
+
+func TestBilinear(t *testing.T) {
+	p := &Plane{image.Rect(10, 20, 12, 22), []float32{1, 2, 3, 5}}
+	assert.EqualValues(t, 1, p.Bilinear(10.5, 20.5))
+	assert.EqualValues(t, 2.75, p.Bilinear(11, 21), "the mean of the four")
+	assert.EqualValues(t, 1, p.Bilinear(-50, -50), "the border goes on")
+	assert.EqualValues(t, 5, p.Bilinear(99, 99))
+}
+
+// A Gaussian of a unit impulse is the Gaussian; its variance is sigma squared.
+func TestGaussianImpulse(t *testing.T) {
+	p := NewPlane(image.Rect(0, 0, 41, 41))
+	p.Pix[20*41+20] = 1
+	g := Gaussian(p, 2)
+	assert.InDelta(t, 1/(2*math.Pi*4), g.At(20, 20), 2e-4)
+	var sum, second float64
+	for y := range 41 {
+		for x := range 41 {
+			v := float64(g.At(x, y))
+			sum += v
+			second += v * float64((x-20)*(x-20))
+		}
+	}
+	assert.InDelta(t, 1, sum, 1e-5)
+	assert.InDelta(t, 4, second, 0.02)
+	assert.Equal(t, p.Pix, Gaussian(p, 0).Pix)
+}
+
+// The coordinate rule in Half's comment, on a ramp, which the filter keeps.
+func TestHalfKeepsRampsInPlace(t *testing.T) {
+	p := NewPlane(image.Rect(0, 0, 64, 48))
+	for y := range 48 {
+		for x := range 64 {
+			p.Pix[y*64+x] = float32(x) + 0.5 + 100*(float32(y)+0.5)
+		}
+	}
+	h := Half(p)
+	assert.Equal(t, image.Rect(0, 0, 32, 24), h.Rect)
+	c := geom.Pt(31.25, 17.5)
+	assert.InDelta(t, c.X+100*c.Y, h.Bilinear((c.X+0.5)/2, (c.Y+0.5)/2), 1e-3)
+	gx, gy := Gradient(p)
+	assert.EqualValues(t, 1, gx.At(30, 30))
+	assert.EqualValues(t, 100, gy.At(30, 30))
+	assert.Len(t, Pyramid(p, 9), 2, "a pyramid stops before it is too small to search")
+}
+
+func TestRowsVisitsEachLineOnce(t *testing.T) {
+	for _, n := range []int{0, 1, 7, 16, 333} {
+		seen := make([]atomic.Int32, n)
+		Rows(0, n, func(y int) { seen[y].Add(1) })
+		for y := range seen {
+			assert.EqualValues(t, 1, seen[y].Load())
+		}
+	}
+}
+
+func TestAroundAndCrop(t *testing.T) {
+	frame := image.Rect(0, 0, 100, 50)
+	assert.Equal(t, image.Rect(8, 0, 23, 13), Around(geom.Box{Min: geom.Pt(10.2, 1), Max: geom.Pt(20.5, 10)}, 2, frame))
+	assert.True(t, Around(geom.Box{Min: geom.Pt(-90, -90), Max: geom.Pt(-80, -80)}, 2, frame).Empty())
+	m := noise(frame, 5)
+	c := m.Crop(image.Rect(-2, -2, 3, 3))
+	assert.Equal(t, m.At(0, 0), c.At(0, 0))
+	assert.Equal(t, [4]float32{}, c.At(-1, -1))
+}
+
+func BenchmarkWarpBicubic(b *testing.B) {
+	src := noise(image.Rect(0, 0, 960, 540), 1)
+	h := geom.Homography{1.01, 0.02, 3.3, -0.02, 1.01, 2.2, 1e-5, 1e-5, 1}
+	for b.Loop() {
+		Warp(src, h, src.Rect)
+	}
+}

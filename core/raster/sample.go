@@ -1,0 +1,117 @@
+package raster
+
+import (
+	"image"
+	"math"
+
+	"jardin/core/geom"
+)
+
+// cubic returns the four weights of cubic convolution with a = -1/2 for a
+// position t in [0, 1) between the second and the third tap (Keys 1981, "Cubic
+// convolution interpolation for digital image processing", equation 8). It
+// reproduces quadratics and passes through the samples.
+func cubic(t float32) [4]float32 {
+	t2, t3 := t*t, t*t*t
+	return [4]float32{
+		-0.5*t + t2 - 0.5*t3,
+		1 - 2.5*t2 + 1.5*t3,
+		0.5*t + 2*t2 - 1.5*t3,
+		-0.5*t2 + 0.5*t3,
+	}
+}
+
+// split returns the index of the sample whose centre is at or before v, and how
+// far beyond it v lies.
+func split(v float64) (int, float32) {
+	f := math.Floor(v - 0.5)
+	return int(f), float32(v - 0.5 - f)
+}
+
+// Bilinear samples the plane at a point in frame coordinates. Beyond the border
+// the border's samples go on.
+func (p *Plane) Bilinear(x, y float64) float32 {
+	x0, fx := split(x)
+	y0, fy := split(y)
+	w, h := p.Rect.Dx(), p.Rect.Dy()
+	x0, y0 = x0-p.Rect.Min.X, y0-p.Rect.Min.Y
+	if x0 >= 0 && y0 >= 0 && x0+1 < w && y0+1 < h {
+		i := y0*w + x0
+		a, b := p.Pix[i:i+2:i+2], p.Pix[i+w:i+w+2:i+w+2]
+		top, low := a[0]+(a[1]-a[0])*fx, b[0]+(b[1]-b[0])*fx
+		return top + (low-top)*fy
+	}
+	x1, y1 := clamp(x0+1, w), clamp(y0+1, h)
+	x0, y0 = clamp(x0, w), clamp(y0, h)
+	top := p.Pix[y0*w+x0] + (p.Pix[y0*w+x1]-p.Pix[y0*w+x0])*fx
+	low := p.Pix[y1*w+x0] + (p.Pix[y1*w+x1]-p.Pix[y1*w+x0])*fx
+	return top + (low-top)*fy
+}
+
+// Bicubic samples the image at a point in frame coordinates by cubic
+// convolution. Outside the image it is transparent. At the centre of a pixel it
+// returns that pixel unchanged, to the last bit.
+func (m *Image) Bicubic(x, y float64) [4]float32 {
+	x0, fx := split(x)
+	y0, fy := split(y)
+	r := m.Rect
+	if fx == 0 && fy == 0 {
+		if (image.Point{X: x0, Y: y0}).In(r) {
+			return m.At(x0, y0)
+		}
+		return [4]float32{}
+	}
+	wx, wy := cubic(fx), cubic(fy)
+	w := r.Dx()
+	var out [4]float32
+	inside := x0-1 >= r.Min.X && x0+2 < r.Max.X
+	for j := range 4 {
+		yy := y0 + j - 1
+		if yy < r.Min.Y || yy >= r.Max.Y {
+			continue
+		}
+		var s [4]float32
+		if inside {
+			i := 4 * ((yy-r.Min.Y)*w + x0 - 1 - r.Min.X)
+			t := m.Pix[i : i+16 : i+16]
+			for c := range 4 {
+				s[c] = t[c]*wx[0] + t[c+4]*wx[1] + t[c+8]*wx[2] + t[c+12]*wx[3]
+			}
+		} else {
+			for k := range 4 {
+				if xx := x0 + k - 1; xx >= r.Min.X && xx < r.Max.X {
+					i := 4 * ((yy-r.Min.Y)*w + xx - r.Min.X)
+					for c := range 4 {
+						s[c] += m.Pix[i+c] * wx[k]
+					}
+				}
+			}
+		}
+		for c := range 4 {
+			out[c] += s[c] * wy[j]
+		}
+	}
+	return out
+}
+
+// Warp returns what the image looks like at the pixels of r when toSource takes
+// their coordinates to the image's. Alpha is kept within 0 to 1; cubic
+// convolution may otherwise overshoot at an edge.
+func Warp(src *Image, toSource geom.Homography, r image.Rectangle) *Image {
+	out := NewImage(r)
+	Rows(r.Min.Y, r.Max.Y, func(y int) {
+		row := out.Row(y, r.Min.X, r.Max.X)
+		for x := r.Min.X; x < r.Max.X; x++ {
+			p := toSource.Apply(geom.Pt(float64(x)+0.5, float64(y)+0.5))
+			if !(math.Abs(p.X) < 1e6 && math.Abs(p.Y) < 1e6) {
+				continue
+			}
+			v := src.Bicubic(p.X, p.Y)
+			v[3] = min(max(v[3], 0), 1)
+			copy(row[4*(x-r.Min.X):], v[:])
+		}
+	})
+	return out
+}
+
+func clamp(i, n int) int { return min(max(i, 0), n-1) }

@@ -1,0 +1,72 @@
+package render
+
+import (
+	"container/list"
+	"sync"
+)
+
+// A Cache keeps values under the hash of what they were made from, and forgets
+// those used longest ago when their sizes exceed its budget. A nil Cache keeps
+// nothing. It is safe for concurrent use.
+type Cache struct {
+	mu     sync.Mutex
+	budget int
+	used   int
+	order  *list.List // of *entry, most recently used first
+	byKey  map[string]*list.Element
+}
+
+type entry struct {
+	key   string
+	value any
+	bytes int
+}
+
+// NewCache returns an empty cache with a budget in bytes.
+func NewCache(budget int) *Cache {
+	return &Cache{budget: budget, order: list.New(), byKey: map[string]*list.Element{}}
+}
+
+// Get returns the value under a key.
+func (c *Cache) Get(key string) (any, bool) {
+	if c == nil {
+		return nil, false
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	e, ok := c.byKey[key]
+	if !ok {
+		return nil, false
+	}
+	c.order.MoveToFront(e)
+	return e.Value.(*entry).value, true
+}
+
+// Put keeps a value of the given size. A value larger than the whole budget is
+// not kept.
+func (c *Cache) Put(key string, value any, bytes int) {
+	if c == nil || bytes > c.budget {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if e, ok := c.byKey[key]; ok {
+		c.used -= e.Value.(*entry).bytes
+		c.order.Remove(e)
+	}
+	c.byKey[key] = c.order.PushFront(&entry{key, value, bytes})
+	c.used += bytes
+	for c.used > c.budget {
+		last := c.order.Back()
+		old := c.order.Remove(last).(*entry)
+		delete(c.byKey, old.key)
+		c.used -= old.bytes
+	}
+}
+
+// Used returns the bytes kept now.
+func (c *Cache) Used() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.used
+}

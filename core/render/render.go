@@ -1,0 +1,333 @@
+// Package render evaluates a treatment on a frame: the one place where the
+// stages meet.
+package render
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"image"
+	"sync"
+
+	"jardin/core/fill"
+	"jardin/core/geom"
+	"jardin/core/matte"
+	"jardin/core/raster"
+	"jardin/core/settle"
+	"jardin/core/treatment"
+)
+
+// A View says what to look at.
+type View string
+
+const (
+	ResultView View = "result" // the plate with every patch laid on it
+	PatchView  View = "patch"  // the paint of one removal over the plate, not yet cut by its mattes
+)
+
+// A Plate gives the frames of a shot in linear light. Frames must not be
+// changed by those who get them.
+type Plate interface {
+	// Size returns the bounds of every frame.
+	Size() image.Rectangle
+	// Linear returns frame n, alpha 1 throughout.
+	Linear(ctx context.Context, n int) (*raster.Image, error)
+	// Key names the content of frame n; equal keys mean equal pixels.
+	Key(n int) string
+}
+
+// A Result is the part of a frame that differs from the plate. Pixels with
+// alpha 0 are the plate's own and stand as zeros; all others have alpha 1.
+type Result struct {
+	*raster.Image
+}
+
+// A Treatment is a document made ready for evaluation: outlines flattened,
+// tracks put in order, strokes hashed. It is safe for concurrent use.
+type Treatment struct {
+	removals []*removal
+}
+
+type removal struct {
+	doc      treatment.Removal
+	polygons [][]geom.Point // by outline, on the reference frame
+	track    map[int]geom.Homography
+	fillKey  string
+}
+
+// flatness is the greatest distance of a flattened outline from its curve, in
+// pixels: a thirtieth of a pixel moves a coverage by no more than eight levels
+// of 255 and cannot be seen.
+const flatness = 1.0 / 30
+
+// Compile makes a document ready. Every artifact must stand in place in it.
+func Compile(doc *treatment.Document) (*Treatment, error) {
+	t := &Treatment{}
+	for _, d := range doc.Removals {
+		r := &removal{doc: d, track: map[int]geom.Homography{d.Reference: geom.Identity}}
+		for i := range d.Mark.Outlines {
+			r.polygons = append(r.polygons, geom.Flatten(d.Mark.Outlines[i].Knots(), flatness))
+		}
+		if d.Follow.Track != nil {
+			if d.Follow.Track.Artifact != "" {
+				return nil, fmt.Errorf("the track of %q is still an artifact", d.Name)
+			}
+			for _, s := range d.Follow.Track.Samples {
+				r.track[s.Frame] = s.Matrix
+			}
+		}
+		for i, s := range d.Fill.Strokes {
+			if s.Path.Artifact != "" {
+				return nil, fmt.Errorf("stroke %d of %q is still an artifact", i+1, d.Name)
+			}
+		}
+		r.fillKey = hash(d.Fill)
+		t.removals = append(t.removals, r)
+	}
+	return t, nil
+}
+
+func hash(values ...any) string {
+	sum := sha256.New()
+	enc := json.NewEncoder(sum)
+	for _, v := range values {
+		_ = enc.Encode(v) // plain data into a hash: nothing can fail
+	}
+	return hex.EncodeToString(sum.Sum(nil)[:16])
+}
+
+// Transform returns the track of a removal on frame n: from the reference
+// frame's coordinates to this frame's. ok is false where there is none.
+func (t *Treatment) Transform(id string, n int) (h geom.Homography, ok bool) {
+	for _, r := range t.removals {
+		if r.doc.ID == id {
+			h, ok = r.track[n]
+		}
+	}
+	return h, ok
+}
+
+// An Evaluator evaluates treatments on one plate. Whatever it works out on the
+// way is kept in its cache under a hash of what it was made from. It is safe for
+// concurrent use.
+type Evaluator struct {
+	Plate Plate
+	Cache *Cache // shared or its own; nil keeps nothing
+
+	painting sync.Mutex // two requests for the same paint wait for one of them
+}
+
+// Key returns the name of what Frame would return: equal keys mean equal
+// results, whatever else changed in the document.
+func (e *Evaluator) Key(t *Treatment, n int, view View, only string) string {
+	parts := []any{view, e.Plate.Key(n)}
+	for _, r := range t.removals {
+		if h, ok := r.lies(n, view, only); ok {
+			parts = append(parts, e.Plate.Key(r.doc.Reference), h, r.fillKey, r.doc.Mark, r.doc.Settle)
+		}
+	}
+	return hash(parts...)
+}
+
+// lies reports whether the removal has anything to lay on frame n, and by which
+// transform.
+func (r *removal) lies(n int, view View, only string) (geom.Homography, bool) {
+	h, ok := r.track[n]
+	if !ok || len(r.doc.Fill.Strokes) == 0 {
+		return h, false
+	}
+	if view == PatchView {
+		return h, r.doc.ID == only
+	}
+	return h, !r.doc.Off && r.doc.Range.Has(n) && len(r.polygons) > 0
+}
+
+// Frame returns what differs from the plate on frame n. only names the removal
+// of the patch view. The context is honoured between removals.
+func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, only string) (*Result, error) {
+	type layer struct {
+		r       *removal
+		patch   *raster.Image
+		inverse geom.Homography
+		through *raster.Plane
+	}
+	var layers []layer
+	var all image.Rectangle
+	for _, r := range t.removals {
+		h, ok := r.lies(n, view, only)
+		if !ok {
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		inverse, ok := h.Inverse()
+		if !ok {
+			return nil, fmt.Errorf("the track of %q cannot be inverted on frame %d", r.doc.Name, n)
+		}
+		patch, err := e.paint(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		if patch.Rect.Empty() {
+			continue
+		}
+		corners := geom.Box{
+			Min: geom.Pt(float64(patch.Rect.Min.X), float64(patch.Rect.Min.Y)),
+			Max: geom.Pt(float64(patch.Rect.Max.X), float64(patch.Rect.Max.Y)),
+		}.Corners()
+		reach := raster.Around(geom.Bounds(h.ApplyAll(corners[:])), 2, e.Plate.Size())
+		through := r.matte(h, reach)
+		if view == PatchView {
+			through = raster.NewPlane(reach)
+			for i := range through.Pix {
+				through.Pix[i] = 1
+			}
+		}
+		if through.Rect.Empty() {
+			continue
+		}
+		layers = append(layers, layer{r, patch, inverse, through})
+		all = all.Union(through.Rect)
+	}
+	if all.Empty() {
+		return &Result{raster.NewImage(image.Rectangle{})}, nil
+	}
+	plate, err := e.Plate.Linear(ctx, n)
+	if err != nil {
+		return nil, err
+	}
+	picture, touched := plate.Crop(all), raster.NewPlane(all)
+	for _, l := range layers {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		opacity := float32(1)
+		if view == ResultView {
+			opacity = float32(l.r.doc.Settle.Opacity)
+		}
+		warped := raster.Warp(l.patch, l.inverse, l.through.Rect)
+		settle.Lay(picture, warped, l.through, opacity, touched)
+	}
+	for i, v := range touched.Pix {
+		if v == 0 {
+			clear(picture.Pix[4*i : 4*i+4])
+		} else {
+			picture.Pix[4*i+3] = 1
+		}
+	}
+	return &Result{picture}, nil
+}
+
+// Matte returns the coverage of a removal's outlines on frame n, or an empty
+// plane where it has no track.
+func (e *Evaluator) Matte(t *Treatment, id string, n int) *raster.Plane {
+	for _, r := range t.removals {
+		if h, ok := r.track[n]; ok && r.doc.ID == id {
+			return r.matte(h, e.Plate.Size())
+		}
+	}
+	return raster.NewPlane(image.Rectangle{})
+}
+
+// matte carries the outlines to a frame and covers them there, so that edges are
+// as sharp on that frame as on the reference frame. A feather is as wide as the
+// surface's scale makes it.
+func (r *removal) matte(h geom.Homography, within image.Rectangle) *raster.Plane {
+	var all []*raster.Plane
+	for i, polygon := range r.polygons {
+		feather := r.doc.Mark.Outlines[i].Feather + r.doc.Settle.Feather
+		feather *= h.Scale(geom.Bounds(polygon).Centre())
+		all = append(all, matte.Outline(h.ApplyAll(polygon), feather, within))
+	}
+	if len(all) == 1 {
+		return all[0]
+	}
+	return matte.Union(all...)
+}
+
+// paint returns the removal's paint on its reference frame. It starts from the
+// longest beginning that is still in the cache, so that one more stroke costs
+// one stroke.
+func (e *Evaluator) paint(ctx context.Context, r *removal) (*raster.Image, error) {
+	e.painting.Lock()
+	defer e.painting.Unlock()
+	keys, strokes := e.paintKeys(r), r.doc.Fill.Strokes
+	layer, done := raster.NewImage(image.Rectangle{}), len(strokes)
+	for ; done > 0; done-- {
+		if found, ok := e.Cache.Get(keys[done-1]); ok {
+			layer = found.(*raster.Image)
+			break
+		}
+	}
+	if done == len(strokes) {
+		return layer, nil
+	}
+	plate, err := e.Plate.Linear(ctx, r.doc.Reference)
+	if err != nil {
+		return nil, fmt.Errorf("reference frame of %q: %w", r.doc.Name, err)
+	}
+	c := fill.NewCanvas(plate)
+	c.Load(layer)
+	for _, s := range strokes[done:] {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		c.Paint(StrokeOf(&s), Touches(s.Path.Points))
+	}
+	layer = c.Layer()
+	e.Cache.Put(keys[len(keys)-1], layer, layer.Bytes())
+	return layer, nil
+}
+
+// paintKeys names the paint after each stroke: a chain of hashes.
+func (e *Evaluator) paintKeys(r *removal) []string {
+	keys := make([]string, len(r.doc.Fill.Strokes))
+	last := e.Plate.Key(r.doc.Reference)
+	for i, s := range r.doc.Fill.Strokes {
+		s.ID = ""
+		last = hash("paint", last, s)
+		keys[i] = last
+	}
+	return keys
+}
+
+// Canvas returns a canvas with a removal's paint on it, to paint on.
+func (e *Evaluator) Canvas(ctx context.Context, t *Treatment, id string) (*fill.Canvas, error) {
+	for _, r := range t.removals {
+		if r.doc.ID != id {
+			continue
+		}
+		plate, err := e.Plate.Linear(ctx, r.doc.Reference)
+		if err != nil {
+			return nil, err
+		}
+		layer, err := e.paint(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		c := fill.NewCanvas(plate)
+		c.Load(layer)
+		return c, nil
+	}
+	return nil, fmt.Errorf("there is no removal %q", id)
+}
+
+// StrokeOf returns the brush of a stroke in a document.
+func StrokeOf(s *treatment.Stroke) fill.Stroke {
+	return fill.Stroke{Size: s.Size, Hardness: s.Hardness, Opacity: s.Opacity, Offset: s.Offset.Point()}
+}
+
+// Touches returns a stroke's points, with full pressure where none is given.
+func Touches(points [][]float64) []fill.Touch {
+	out := make([]fill.Touch, len(points))
+	for i, p := range points {
+		out[i] = fill.Touch{Point: geom.Pt(p[0], p[1]), Pressure: 1}
+		if len(p) > 2 {
+			out[i].Pressure = p[2]
+		}
+	}
+	return out
+}
