@@ -94,7 +94,7 @@ func light(n int) colour {
 }
 
 const (
-	subframes = 8
+	subframes = 6
 	shutter   = 0.5 // 180 degrees
 	lens      = 0.62
 )
@@ -149,7 +149,7 @@ func (s *Shot) Frame(n int) Frame {
 	matte = raster.Gaussian(matte, lens)
 	plate, truth := dotted, raster.NewImage(r)
 	copy(truth.Pix, clean.Pix)
-	first, second := grain(n, 0), grain(n, 1)
+	first := grain(n)
 	raster.Rows(0, Height, func(y int) {
 		p, q, m := plate.Row(y, 0, Width), truth.Row(y, 0, Width), matte.Row(y, 0, Width)
 		for x := range Width {
@@ -163,7 +163,7 @@ func (s *Shot) Frame(n int) Frame {
 				g := first[c].Pix[i]
 				p[4*x+c] = expose(p[4*x+c], g, c)
 				if m[x] > 0 {
-					g = second[c].Pix[i]
+					g = first[c].Pix[second(x, y)]
 				}
 				q[4*x+c] = expose(q[4*x+c], g, c)
 			}
@@ -227,16 +227,20 @@ func expose(light, g float32, channel int) float32 {
 // grainSize is the width at half height of a grain in pixels: 1.2 = 2.355 sigma.
 const grainSize = 1.2
 
-// grain returns one realisation of the grain of frame n for each channel: normal
+// second is where the other realisation of the grain under pixel (x, y) is taken
+// from: a place of the same frame hundreds of grains away.
+func second(x, y int) int { return (y+Height/2)%Height*Width + (x+Width/2)%Width }
+
+// grain returns the grain of frame n for each channel: normal
 // deviates of variance 1, blurred to the grain's size and scaled back to it.
-func grain(n int, realisation uint64) [3]*raster.Plane {
+func grain(n int) [3]*raster.Plane {
 	var out [3]*raster.Plane
 	var wait sync.WaitGroup
 	const sigma = grainSize / 2.3548
 	for c := range out {
 		wait.Go(func() {
 			p := raster.NewPlane(Bounds())
-			seed := hash(uint64(n), realisation, uint64(c), 77)
+			seed := hash(uint64(n), uint64(c), 77)
 			for i := range p.Pix {
 				seed += 0x9e3779b97f4a7c15
 				z := seed
@@ -264,10 +268,12 @@ func grain(n int, realisation uint64) [3]*raster.Plane {
 	return out
 }
 
+var coder = sync.OnceValue(func() *colorspace.Coder { return colorspace.NewCoder(colorspace.SRGB, Depth) })
+
 // Codes returns the code values of a picture as the plate stores them: 8-bit
 // sRGB, three a pixel.
 func Codes(m *raster.Image) []uint16 {
-	coder := colorspace.NewCoder(colorspace.SRGB, Depth)
+	coder := coder()
 	out := make([]uint16, 3*len(m.Pix)/4)
 	for i := range len(m.Pix) / 4 {
 		for c := range 3 {

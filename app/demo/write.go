@@ -65,7 +65,7 @@ func FramePath(dir, folder string, n int) string {
 }
 
 // Write generates the shot below dir unless it is there already: the plate, its
-// truth, the truth without grain, the mattes of the dots, and truth.json, which
+// truth, the truth without grain (around the dots), the mattes of the dots, and truth.json, which
 // is written last and so marks the rest as whole. progress is told after every
 // frame.
 func Write(ctx context.Context, dir string, progress func(done, total int)) error {
@@ -95,7 +95,7 @@ func Write(ctx context.Context, dir string, progress func(done, total int)) erro
 			return errors.Join(
 				writePNG(FramePath(dir, PlateFolder, n), picture(f.Plate)),
 				writePNG(FramePath(dir, TruthFolder, n), picture(f.Truth)),
-				writePNG(FramePath(dir, CleanFolder, n), picture(f.Clean)),
+				writePNG(FramePath(dir, CleanFolder, n), picture(nearDots(f.Clean, n))),
 				writePNG(FramePath(dir, MatteFolder, n), grey(f.Matte)))
 		})
 		if progress != nil {
@@ -112,9 +112,25 @@ func Write(ctx context.Context, dir string, progress func(done, total int)) erro
 	return os.WriteFile(filepath.Join(dir, TruthFile), blob, 0o644)
 }
 
+// nearDots returns the picture around the dots, black elsewhere: measuring needs
+// no more of the frames without grain.
+func nearDots(m *raster.Image, n int) *raster.Image {
+	out := raster.NewImage(m.Rect)
+	at, radius := Dots(n)
+	for i, c := range at {
+		r := raster.Around(geom.Box{Min: c, Max: c}, radius[i]+20, m.Rect)
+		for y := r.Min.Y; y < r.Max.Y; y++ {
+			copy(out.Row(y, r.Min.X, r.Max.X), m.Row(y, r.Min.X, r.Max.X))
+		}
+	}
+	return out
+}
+
+// Files are stored unpacked: packing grain takes longer than making it and saves
+// little.
 func writePNG(path string, m image.Image) error {
 	var out bytes.Buffer
-	if err := (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&out, m); err != nil {
+	if err := (&png.Encoder{CompressionLevel: png.NoCompression}).Encode(&out, m); err != nil {
 		return err
 	}
 	return os.WriteFile(path, out.Bytes(), 0o644)
