@@ -54,7 +54,7 @@ type removal struct {
 	doc      treatment.Removal
 	polygons [][]geom.Point // by outline, on the reference frame
 	track    map[int]geom.Homography
-	fillKey  string
+	key      string // of all that decides how the patch looks, but the plate and the track
 }
 
 // flatness is the greatest distance of a flattened outline from its curve, in
@@ -83,7 +83,7 @@ func Compile(doc *treatment.Document) (*Treatment, error) {
 				return nil, fmt.Errorf("stroke %d of %q is still an artifact", i+1, d.Name)
 			}
 		}
-		r.fillKey = hash(d.Fill)
+		r.key = hash(d.Reference, d.Fill, d.Mark, d.Settle)
 		t.removals = append(t.removals, r)
 	}
 	return t, nil
@@ -120,13 +120,17 @@ type Evaluator struct {
 }
 
 // Key returns the name of what Frame would return: equal keys mean equal
-// results, whatever else changed in the document.
+// results, whatever else changed in the document. It is empty where nothing is
+// laid on the frame.
 func (e *Evaluator) Key(t *Treatment, n int, view View, only string) string {
 	parts := []any{view, e.Plate.Key(n)}
 	for _, r := range t.removals {
 		if h, ok := r.lies(n, view, only); ok {
-			parts = append(parts, e.Plate.Key(r.doc.Reference), h, r.fillKey, r.doc.Mark, r.doc.Settle)
+			parts = append(parts, e.Plate.Key(r.doc.Reference), h, r.key)
 		}
+	}
+	if len(parts) == 2 {
+		return ""
 	}
 	return hash(parts...)
 }

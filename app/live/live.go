@@ -1,0 +1,73 @@
+// Package live tells everyone who looks at a shot what has changed.
+package live
+
+import (
+	"sync"
+
+	"jardin/app/store"
+	"jardin/core/treatment"
+)
+
+// Events. Each is sent as it is to the browser.
+type (
+	// TaskChanged: long work has gone on, or ended.
+	TaskChanged struct {
+		Task store.Task `json:"task"`
+	}
+	// RevisionChanged: another revision of a shot's treatment is in force.
+	RevisionChanged struct {
+		ShotID string `json:"shotId"`
+		Number int    `json:"number"`
+	}
+	// ShotChanged: a shot was added, came in, or was removed.
+	ShotChanged struct {
+		ShotID string `json:"shotId"`
+	}
+	// SampleFound: a track that is being computed has reached a frame.
+	SampleFound struct {
+		ShotID  string           `json:"shotId"`
+		TaskID  string           `json:"taskId"`
+		Removal string           `json:"removal"`
+		Sample  treatment.Sample `json:"sample"`
+	}
+)
+
+// A Hub passes events on. The zero Hub is ready; it is safe for concurrent use.
+type Hub struct {
+	mu        sync.Mutex
+	listeners map[chan any]bool
+}
+
+// Send passes an event to every listener. A listener that has fallen far behind is
+// let go; its browser connects again and asks for the state anew.
+func (h *Hub) Send(event any) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for c := range h.listeners {
+		select {
+		case c <- event:
+		default:
+			delete(h.listeners, c)
+			close(c)
+		}
+	}
+}
+
+// Listen returns a channel of events, and what to call when done with it.
+func (h *Hub) Listen() (<-chan any, func()) {
+	c := make(chan any, 1024)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.listeners == nil {
+		h.listeners = map[chan any]bool{}
+	}
+	h.listeners[c] = true
+	return c, func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		if h.listeners[c] {
+			delete(h.listeners, c)
+			close(c)
+		}
+	}
+}

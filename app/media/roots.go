@@ -1,0 +1,86 @@
+package media
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+)
+
+// Roots are the folders that the server was told it may read.
+type Roots []string
+
+// An Entry is something in a folder that can be opened or brought in.
+type Entry struct {
+	Name   string `json:"name"`
+	Path   string `json:"path"`
+	Kind   string `json:"kind" enum:"folder,movie"`
+	Stills int    `json:"stills,omitempty" doc:"Numbered stills directly in the folder"`
+}
+
+// Resolve returns the real path, links followed, if it lies in one of the roots.
+func (r Roots) Resolve(path string) (string, error) {
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return "", fmt.Errorf("%s does not exist, or may not be opened", path)
+	}
+	for _, root := range r {
+		base, err := filepath.EvalSymlinks(root)
+		if err != nil {
+			continue
+		}
+		if rel, err := filepath.Rel(base, real); err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+			return real, nil
+		}
+	}
+	return "", fmt.Errorf("%s is outside the folders that this server may read; start it with --media FOLDER to allow more", path)
+}
+
+// List returns the folders and movies in a folder, or the roots themselves for
+// an empty path.
+func (r Roots) List(path string) ([]Entry, error) {
+	var out []Entry
+	if path == "" {
+		for _, root := range r {
+			out = append(out, Entry{Name: root, Path: root, Kind: "folder", Stills: countStills(root)})
+		}
+		return out, nil
+	}
+	real, err := r.Resolve(path)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := os.ReadDir(real)
+	if err != nil {
+		return nil, fmt.Errorf("the folder %s cannot be read: %w", path, err)
+	}
+	for _, e := range entries {
+		full := filepath.Join(path, e.Name())
+		info, err := os.Stat(full)
+		if err != nil || strings.HasPrefix(e.Name(), ".") {
+			continue
+		}
+		switch {
+		case info.IsDir():
+			out = append(out, Entry{Name: e.Name(), Path: full, Kind: "folder", Stills: countStills(full)})
+		case IsMovie(e.Name()):
+			out = append(out, Entry{Name: e.Name(), Path: full, Kind: "movie"})
+		}
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+	return out, nil
+}
+
+func countStills(dir string) (n int) {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return 0
+	}
+	for _, e := range entries {
+		if IsStill(e.Name()) && !e.IsDir() {
+			n++
+		}
+	}
+	return n
+}

@@ -1,0 +1,83 @@
+package picture
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/sync/errgroup"
+
+	"jardin/app/media"
+	"jardin/core/render"
+	"jardin/core/treatment"
+)
+
+// Clean returns a finished frame: the plate's own code values wherever no patch
+// lies.
+func (s *Source) Clean(ctx context.Context, t *render.Treatment, n int) (*media.Frame, error) {
+	plate, err := s.Plates.Read(n)
+	if err != nil {
+		return nil, err
+	}
+	result, err := s.eval.Frame(ctx, t, n, render.ResultView, "")
+	if err != nil {
+		return nil, fmt.Errorf("frame %d: %w", n, err)
+	}
+	return plate.Lay(result.Image, s.coder), nil
+}
+
+// A Delivery says what to write.
+type Delivery struct {
+	Dir   string // frames go here, as NAME.NUMBER.png
+	Name  string
+	Range treatment.Range
+	Movie string // path of an H.264 review movie, or empty
+}
+
+// FramePath returns the file of a frame.
+func (d *Delivery) FramePath(n int) string {
+	return filepath.Join(d.Dir, fmt.Sprintf("%s.%04d.png", d.Name, n))
+}
+
+// Deliver writes the finished frames, and the review movie if one is wanted.
+// Every file is whole or absent. progress is told after each frame.
+func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, progress func(done, total int)) (err error) {
+	if err := os.MkdirAll(d.Dir, 0o755); err != nil {
+		return fmt.Errorf("make the folder for the frames: %w", err)
+	}
+	var movie *media.Movie
+	if d.Movie != "" {
+		if movie, err = media.NewMovie(ctx, d.Movie, s.Plates.Shot); err != nil {
+			return err
+		}
+	}
+	// Packing a PNG takes longer than making the frame: it goes on beside.
+	writing, inner := errgroup.WithContext(ctx)
+	writing.SetLimit(3)
+	for n := d.Range.First; n <= d.Range.Last && err == nil; n++ {
+		if err = inner.Err(); err != nil {
+			break
+		}
+		var f *media.Frame
+		if f, err = s.Clean(inner, t, n); err != nil {
+			break
+		}
+		path := d.FramePath(n)
+		writing.Go(func() error { return media.WritePNG(path, f) })
+		if movie != nil {
+			err = movie.Write(f)
+		}
+		if progress != nil {
+			progress(n-d.Range.First+1, d.Range.Len())
+		}
+	}
+	if failed := writing.Wait(); failed != nil {
+		err = failed
+	}
+	if movie != nil {
+		err = errors.Join(err, movie.Close(err == nil))
+	}
+	return err
+}

@@ -1,0 +1,94 @@
+package picture
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"sync"
+
+	"jardin/app/media"
+	"jardin/app/store"
+	"jardin/core/render"
+)
+
+// Rooms opens shots: it finds their plates and revisions and keeps what was
+// worked out for them within one budget of memory.
+type Rooms struct {
+	store *store.Store
+	dir   string
+	cache *render.Cache
+
+	mu   sync.Mutex
+	open map[string]*Source
+}
+
+// NewRooms returns the shots of a store, whose plates lie below dir. budget is
+// the memory for frames and results, in bytes.
+func NewRooms(s *store.Store, dir string, budget int) *Rooms {
+	return &Rooms{store: s, dir: dir, cache: render.NewCache(budget), open: map[string]*Source{}}
+}
+
+// PlateDir returns where a shot's plates lie.
+func (r *Rooms) PlateDir(shot string) string { return filepath.Join(r.dir, "plates", shot) }
+
+// RenderDir returns where the files of a render lie.
+func (r *Rooms) RenderDir(task string) string { return filepath.Join(r.dir, "renders", task) }
+
+// Source returns the plate of a shot.
+func (r *Rooms) Source(ctx context.Context, id string) (*Source, error) {
+	r.mu.Lock()
+	s, ok := r.open[id]
+	r.mu.Unlock()
+	if ok {
+		return s, nil
+	}
+	shot, err := r.store.Shot(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if shot.State != "ready" {
+		return nil, fmt.Errorf("%s is not ready: it is %s", shot.Name, shot.State)
+	}
+	s = NewSource(&media.Plates{Dir: r.PlateDir(id), Shot: shot.Media()}, id, r.cache)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if other, ok := r.open[id]; ok {
+		return other, nil
+	}
+	r.open[id] = s
+	return s, nil
+}
+
+// Forget closes a shot that was removed.
+func (r *Rooms) Forget(id string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.open, id)
+}
+
+// Treatment returns a revision of a shot's treatment, ready for evaluation.
+func (r *Rooms) Treatment(ctx context.Context, shot string, revision int) (*render.Treatment, error) {
+	key := fmt.Sprintf("treatment/%s/%d", shot, revision)
+	if t, ok := r.cache.Get(key); ok {
+		return t.(*render.Treatment), nil
+	}
+	rev, err := r.store.Revision(ctx, shot, revision)
+	if err != nil {
+		return nil, err
+	}
+	t, err := r.Compile(ctx, rev)
+	if err != nil {
+		return nil, err
+	}
+	r.cache.Put(key, t, 1<<20) // an estimate: tracks and strokes of a busy shot
+	return t, nil
+}
+
+// Compile makes a revision ready for evaluation.
+func (r *Rooms) Compile(ctx context.Context, rev *store.Revision) (*render.Treatment, error) {
+	doc, err := rev.Document.Inline(func(sha string) ([]byte, error) { return r.store.Artifact(ctx, sha) })
+	if err != nil {
+		return nil, err
+	}
+	return render.Compile(doc)
+}

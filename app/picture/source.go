@@ -1,0 +1,134 @@
+// Package picture brings a shot's frames and its treatment together: what the
+// screen shows, what the tracker follows, what is delivered.
+package picture
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"image"
+	"image/png"
+	"sync"
+
+	"jardin/app/media"
+	"jardin/core/colorspace"
+	"jardin/core/raster"
+	"jardin/core/render"
+)
+
+// A Source is the plate of one shot as package render wants it. It is safe for
+// concurrent use.
+type Source struct {
+	Plates *media.Plates
+	id     string
+	cache  *render.Cache
+	coder  *colorspace.Coder
+	eval   *render.Evaluator
+}
+
+// NewSource returns the plate in a store. id names it in the cache, which may be
+// shared with other shots.
+func NewSource(plates *media.Plates, id string, cache *render.Cache) *Source {
+	s := &Source{Plates: plates, id: id, cache: cache, coder: coderFor(plates.Transfer, plates.Depth)}
+	s.eval = &render.Evaluator{Plate: s, Cache: cache}
+	return s
+}
+
+var coders sync.Map
+
+func coderFor(t colorspace.Transfer, depth int) *colorspace.Coder {
+	key := fmt.Sprint(t, depth)
+	if c, ok := coders.Load(key); ok {
+		return c.(*colorspace.Coder)
+	}
+	c, _ := coders.LoadOrStore(key, colorspace.NewCoder(t, depth))
+	return c.(*colorspace.Coder)
+}
+
+// Evaluator returns what evaluates treatments on this plate.
+func (s *Source) Evaluator() *render.Evaluator { return s.eval }
+
+// Size, Linear and Key make the source a render.Plate.
+func (s *Source) Size() image.Rectangle { return image.Rect(0, 0, s.Plates.Width, s.Plates.Height) }
+
+func (s *Source) Linear(ctx context.Context, n int) (*raster.Image, error) {
+	key := "linear/" + s.Key(n)
+	if m, ok := s.cache.Get(key); ok {
+		return m.(*raster.Image), nil
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	f, err := s.Plates.Read(n)
+	if err != nil {
+		return nil, err
+	}
+	m := f.Linear(s.coder)
+	s.cache.Put(key, m, m.Bytes())
+	return m, nil
+}
+
+func (s *Source) Key(n int) string { return fmt.Sprintf("%s/%s/%d", s.id, s.Plates.Transfer, n) }
+
+// Overlay returns what differs from the plate as a PNG for an sRGB screen,
+// transparent where the plate shows, and the place of its pixels on the frame.
+func (s *Source) Overlay(ctx context.Context, t *render.Treatment, n int, view render.View, only string) ([]byte, image.Rectangle, error) {
+	type overlay struct {
+		data []byte
+		rect image.Rectangle
+	}
+	key := s.eval.Key(t, n, view, only)
+	if o, ok := s.cache.Get("overlay/" + key); ok {
+		return o.(overlay).data, o.(overlay).rect, nil
+	}
+	result, err := s.eval.Frame(ctx, t, n, view, only)
+	if err != nil {
+		return nil, image.Rectangle{}, err
+	}
+	m := ForScreen(result.Image)
+	if m.Rect.Empty() {
+		m = image.NewNRGBA(image.Rect(0, 0, 1, 1))
+	}
+	var out bytes.Buffer
+	if err := (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&out, m); err != nil {
+		return nil, image.Rectangle{}, err
+	}
+	s.cache.Put("overlay/"+key, overlay{out.Bytes(), m.Rect}, out.Len())
+	return out.Bytes(), m.Rect, nil
+}
+
+// ForScreen encodes light for an sRGB screen. Pixels without alpha stay
+// transparent; all others become opaque.
+func ForScreen(m *raster.Image) *image.NRGBA {
+	coder := coderFor(colorspace.SRGB, 8)
+	out := image.NewNRGBA(m.Rect)
+	raster.Rows(m.Rect.Min.Y, m.Rect.Max.Y, func(y int) {
+		src := m.Row(y, m.Rect.Min.X, m.Rect.Max.X)
+		dst := out.Pix[out.PixOffset(m.Rect.Min.X, y):]
+		for x := range m.Rect.Dx() {
+			if src[4*x+3] == 0 {
+				continue
+			}
+			for k := range 3 {
+				dst[4*x+k] = uint8(coder.Encode(src[4*x+k]))
+			}
+			dst[4*x+3] = 255
+		}
+	})
+	return out
+}
+
+// Exact returns the plate's frame as a PNG for an sRGB screen.
+func (s *Source) Exact(n int) ([]byte, error) {
+	f, err := s.Plates.Read(n)
+	if err != nil {
+		return nil, err
+	}
+	shown := media.NewFrame(f.Width, f.Height, 8)
+	for i, v := range media.NewDisplay(s.Plates.Transfer, s.Plates.Depth).Bytes(f) {
+		shown.Codes[i] = uint16(v)
+	}
+	var out bytes.Buffer
+	err = (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&out, shown.Image())
+	return out.Bytes(), err
+}

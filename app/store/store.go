@@ -1,0 +1,206 @@
+// Package store keeps shots, revisions, artifacts and tasks in PostgreSQL.
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"embed"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+
+	"jardin/app/media"
+	"jardin/core/colorspace"
+	"jardin/core/treatment"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNone says that there is nothing of the given name.
+var ErrNone = errors.New("there is no such thing")
+
+// A Store is the database. It is safe for concurrent use.
+type Store struct {
+	Pool *pgxpool.Pool // for the job queue, which shares the connections
+	db   *sqlx.DB
+}
+
+// Open connects to a database and brings its tables up to date.
+func Open(ctx context.Context, url string) (*Store, error) {
+	pool, err := pgxpool.New(ctx, url)
+	if err != nil {
+		return nil, fmt.Errorf("connect to the database: %w", err)
+	}
+	s := &Store{Pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}
+	if err := s.migrate(ctx); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Close ends all connections.
+func (s *Store) Close() {
+	s.db.Close()
+	s.Pool.Close()
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, s.db.DB, files)
+	if err != nil {
+		return fmt.Errorf("read the migrations: %w", err)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("migrate the database: %w", err)
+	}
+	queue, err := rivermigrate.New(riverpgxv5.New(s.Pool), nil)
+	if err != nil {
+		return err
+	}
+	if _, err := queue.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("migrate the job queue: %w", err)
+	}
+	return nil
+}
+
+// A Shot is one piece of footage.
+type Shot struct {
+	ID        string              `db:"id" json:"id"`
+	Show      string              `db:"show" json:"show"`
+	Name      string              `db:"name" json:"name"`
+	Source    string              `db:"source" json:"source" doc:"Where it was brought in from"`
+	First     int                 `db:"first" json:"first"`
+	Last      int                 `db:"last" json:"last"`
+	Width     int                 `db:"width" json:"width"`
+	Height    int                 `db:"height" json:"height"`
+	Depth     int                 `db:"depth" json:"depth"`
+	RateNum   int                 `db:"rate_num" json:"rateNum"`
+	RateDen   int                 `db:"rate_den" json:"rateDen"`
+	Transfer  colorspace.Transfer `db:"transfer" json:"transfer" enum:"srgb,bt709,linear"`
+	State     string              `db:"state" json:"state" enum:"importing,ready,failed"`
+	Problem   string              `db:"problem" json:"problem" doc:"Why it could not be brought in"`
+	Head      int                 `db:"head" json:"head" doc:"Number of the revision in force"`
+	CreatedAt time.Time           `db:"created_at" json:"createdAt"`
+	Tip       int                 `db:"tip" json:"-"`
+}
+
+// Media returns what reading its frames needs.
+func (s *Shot) Media() media.Shot {
+	return media.Shot{
+		First: s.First, Last: s.Last, Width: s.Width, Height: s.Height, Depth: s.Depth,
+		Rate: media.Rational{Num: s.RateNum, Den: s.RateDen}, Transfer: s.Transfer,
+	}
+}
+
+// Range returns the shot's frames.
+func (s *Shot) Range() *treatment.Range { return &treatment.Range{First: s.First, Last: s.Last} }
+
+// ErrTaken says that a name is in use.
+var ErrTaken = errors.New("the show has a shot of that name already; choose another name")
+
+// AddShot adds a shot with an empty treatment.
+func (s *Store) AddShot(ctx context.Context, shot *Shot) error {
+	empty, err := json.Marshal(treatment.New())
+	if err != nil {
+		return err
+	}
+	return s.within(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.NamedExecContext(ctx, `insert into shots
+			(id, show, name, source, first, last, width, height, depth, rate_num, rate_den, transfer, state)
+			values (:id, :show, :name, :source, :first, :last, :width, :height, :depth, :rate_num, :rate_den, :transfer, :state)`, shot)
+		var taken *pgconn.PgError
+		if errors.As(err, &taken) && taken.Code == "23505" {
+			return ErrTaken
+		}
+		if err != nil {
+			return fmt.Errorf("add the shot: %w", err)
+		}
+		_, err = tx.ExecContext(ctx, `insert into revisions (shot_id, number, label, document) values ($1, 0, 'Empty', $2)`, shot.ID, empty)
+		return err
+	})
+}
+
+// Shot returns a shot.
+func (s *Store) Shot(ctx context.Context, id string) (*Shot, error) {
+	var shot Shot
+	err := s.db.GetContext(ctx, &shot, `select * from shots where id = $1`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNone
+	}
+	return &shot, err
+}
+
+// Shots returns all shots by show and name.
+func (s *Store) Shots(ctx context.Context) ([]Shot, error) {
+	shots := []Shot{}
+	err := s.db.SelectContext(ctx, &shots, `select * from shots order by show, name`)
+	return shots, err
+}
+
+// SetState says how bringing the shot in went.
+func (s *Store) SetState(ctx context.Context, id, state, problem string) error {
+	_, err := s.db.ExecContext(ctx, `update shots set state = $2, problem = $3 where id = $1`, id, state, problem)
+	return err
+}
+
+// DeleteShot removes a shot with its revisions and tasks.
+func (s *Store) DeleteShot(ctx context.Context, id string) error {
+	_, err := s.db.ExecContext(ctx, `delete from shots where id = $1`, id)
+	return err
+}
+
+// PutArtifact keeps bulk data and returns its SHA-256.
+func (s *Store) PutArtifact(ctx context.Context, content []byte) (string, error) {
+	sum := sha256.Sum256(content)
+	sha := hex.EncodeToString(sum[:])
+	_, err := s.db.ExecContext(ctx, `insert into artifacts (sha256, content) values ($1, $2) on conflict do nothing`, sha, content)
+	if err != nil {
+		return "", fmt.Errorf("keep an artifact: %w", err)
+	}
+	return sha, nil
+}
+
+// Artifact returns bulk data by its SHA-256.
+func (s *Store) Artifact(ctx context.Context, sha string) ([]byte, error) {
+	var content []byte
+	err := s.db.GetContext(ctx, &content, `select content from artifacts where sha256 = $1`, sha)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, fmt.Errorf("artifact %s: %w", sha, ErrNone)
+	}
+	return content, err
+}
+
+func (s *Store) within(ctx context.Context, f func(*sqlx.Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := f(tx); err != nil {
+		return errors.Join(err, ignoreDone(tx.Rollback()))
+	}
+	return tx.Commit()
+}
+
+func ignoreDone(err error) error {
+	if errors.Is(err, sql.ErrTxDone) {
+		return nil
+	}
+	return err
+}

@@ -1,0 +1,67 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+)
+
+// A Task is long work as people see it: what it does, how far it is, how it
+// ended. The job queue runs it.
+type Task struct {
+	ID        string          `db:"id" json:"id"`
+	ShotID    string          `db:"shot_id" json:"shotId"`
+	Kind      string          `db:"kind" json:"kind" enum:"import,track,render"`
+	Title     string          `db:"title" json:"title"`
+	State     string          `db:"state" json:"state" enum:"waiting,running,done,failed,cancelled"`
+	Done      int             `db:"done" json:"done" doc:"Frames finished"`
+	Total     int             `db:"total" json:"total" doc:"Frames in all"`
+	Rate      float64         `db:"rate" json:"rate" doc:"Frames a second"`
+	Problem   string          `db:"problem" json:"problem" doc:"Why it failed, or where it stopped"`
+	Detail    json.RawMessage `db:"detail" json:"-"`
+	JobID     int64           `db:"job_id" json:"-"`
+	CreatedAt time.Time       `db:"created_at" json:"createdAt"`
+	EndedAt   *time.Time      `db:"ended_at" json:"endedAt,omitempty"`
+}
+
+// AddTask adds a waiting task.
+func (s *Store) AddTask(ctx context.Context, t *Task) error {
+	if t.Detail == nil {
+		t.Detail = json.RawMessage(`{}`)
+	}
+	_, err := s.db.NamedExecContext(ctx, `insert into tasks (id, shot_id, kind, title, state, total, detail)
+		values (:id, :shot_id, :kind, :title, :state, :total, :detail)`, t)
+	return err
+}
+
+// SetJob ties a task to its place in the queue.
+func (s *Store) SetJob(ctx context.Context, id string, job int64) error {
+	_, err := s.db.ExecContext(ctx, `update tasks set job_id = $2 where id = $1`, id, job)
+	return err
+}
+
+// SaveTask writes state and progress.
+func (s *Store) SaveTask(ctx context.Context, t *Task) error {
+	_, err := s.db.NamedExecContext(ctx, `update tasks set state = :state, done = :done, total = :total, rate = :rate,
+		problem = :problem, ended_at = :ended_at where id = :id`, t)
+	return err
+}
+
+// Task returns a task.
+func (s *Store) Task(ctx context.Context, id string) (*Task, error) {
+	var t Task
+	err := s.db.GetContext(ctx, &t, `select * from tasks where id = $1`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNone
+	}
+	return &t, err
+}
+
+// Tasks returns the newest tasks first: of one shot, or of all for an empty id.
+func (s *Store) Tasks(ctx context.Context, shot string) ([]Task, error) {
+	out := []Task{}
+	err := s.db.SelectContext(ctx, &out, `select * from tasks where $1 = '' or shot_id = $1 order by created_at desc limit 100`, shot)
+	return out, err
+}
