@@ -1,0 +1,136 @@
+// Package api is the HTTP interface: the described API, pictures, live events
+// and the brush channel.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+
+	"jardin/app/jobs"
+	"jardin/app/live"
+	"jardin/app/media"
+	"jardin/app/picture"
+	"jardin/app/store"
+)
+
+// A Server answers requests.
+type Server struct {
+	Store *store.Store
+	Rooms *picture.Rooms
+	Jobs  *jobs.Runner
+	Hub   *live.Hub
+	Roots media.Roots
+	Web   fs.FS // the built interface
+
+	Closing context.Context // done when the server shuts down; ends event streams
+}
+
+// Handler returns the HTTP handler, and the description of the API.
+func (s *Server) Handler() (http.Handler, *huma.OpenAPI) {
+	gin.SetMode(gin.ReleaseMode)
+	router := gin.New()
+	router.Use(gin.Recovery())
+	config := huma.DefaultConfig("Jardin", "1")
+	config.DocsPath, config.SchemasPath = "", ""
+	config.OpenAPIPath = "/api/openapi"
+	config.CreateHooks = nil // no $schema links in answers
+	described := humagin.New(router, config)
+	s.shots(described)
+	s.treatments(described)
+	s.tasks(described)
+	s.events(described)
+	s.pictures(router)
+	s.downloads(router)
+	router.GET("/api/shots/:id/brush", s.brush)
+	router.NoRoute(s.web())
+	return router, described.OpenAPI()
+}
+
+// web serves the interface: its files by name, and its page for any other path.
+func (s *Server) web() gin.HandlerFunc {
+	files := http.FileServerFS(s.Web)
+	return func(c *gin.Context) {
+		path := strings.TrimPrefix(c.Request.URL.Path, "/")
+		if strings.HasPrefix(path, "api/") {
+			problem(c, http.StatusNotFound, "there is nothing at this address")
+			return
+		}
+		if _, err := fs.Stat(s.Web, path); err != nil || path == "" {
+			c.Request.URL.Path = "/"
+			c.Header("Cache-Control", "no-cache")
+		} else if strings.HasPrefix(path, "assets/") {
+			c.Header("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		files.ServeHTTP(c.Writer, c.Request)
+	}
+}
+
+// problem answers with a problem document (RFC 9457).
+func problem(c *gin.Context, status int, detail string) {
+	c.Header("Content-Type", "application/problem+json")
+	c.AbortWithStatusJSON(status, huma.ErrorModel{Title: http.StatusText(status), Status: status, Detail: detail})
+}
+
+// refuse turns an error into the problem document that fits it.
+func refuse(c *gin.Context, err error) {
+	var p huma.StatusError
+	if errors.As(asProblem(err), &p) {
+		problem(c, p.GetStatus(), p.Error())
+	}
+}
+
+// asProblem gives an error its status for described operations.
+func asProblem(err error) error {
+	var stale *store.Stale
+	var invalid *store.Invalid
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, store.ErrNone):
+		return huma.Error404NotFound(err.Error())
+	case errors.Is(err, store.ErrTaken):
+		return huma.Error409Conflict(err.Error())
+	case errors.As(err, &stale):
+		return &StaleProblem{
+			ErrorModel: huma.ErrorModel{Title: "Conflict", Status: http.StatusConflict, Detail: err.Error()},
+			Revision:   stale.Now,
+		}
+	case errors.As(err, &invalid):
+		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.Is(err, context.Canceled):
+		return huma.NewError(499, "the request was withdrawn")
+	}
+	return huma.Error500InternalServerError(err.Error())
+}
+
+// StaleProblem is the problem document of a stale edit. It carries the newer
+// state, so that nothing has to be asked for again.
+type StaleProblem struct {
+	huma.ErrorModel
+	Revision *store.Revision `json:"revision"`
+}
+
+// MarshalJSON keeps the error model's own fields beside the revision.
+func (p *StaleProblem) MarshalJSON() ([]byte, error) {
+	return json.Marshal(struct {
+		Title    string          `json:"title"`
+		Status   int             `json:"status"`
+		Detail   string          `json:"detail"`
+		Revision *store.Revision `json:"revision"`
+	}{p.Title, p.Status, p.Detail, p.Revision})
+}
+
+// body is an answer with nothing but a body.
+type body[T any] struct{ Body T }
+
+type shotPath struct {
+	ID string `path:"id" doc:"The shot"`
+}

@@ -1,0 +1,89 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+
+	"jardin/app/picture"
+	"jardin/core/render"
+)
+
+// pictures serves frames. What a frame's address names never changes, or the
+// answer carries the hash of what it was made from.
+func (s *Server) pictures(router *gin.Engine) {
+	frames := router.Group("/api/shots/:id/frames/:frame")
+	frames.GET("/screen", s.frame(func(c *gin.Context, source *picture.Source, n int) {
+		forever(c)
+		c.File(source.Plates.ScreenPath(n))
+	}))
+	frames.GET("/thumb", s.frame(func(c *gin.Context, source *picture.Source, n int) {
+		forever(c)
+		c.File(source.Plates.ThumbPath(n))
+	}))
+	frames.GET("/exact", s.frame(func(c *gin.Context, source *picture.Source, n int) {
+		data, err := source.Exact(n)
+		if err != nil {
+			refuse(c, err)
+			return
+		}
+		forever(c)
+		c.Data(http.StatusOK, "image/png", data)
+	}))
+	frames.GET("/overlay", s.frame(s.overlay))
+}
+
+func forever(c *gin.Context) { c.Header("Cache-Control", "private, max-age=31536000, immutable") }
+
+func (s *Server) frame(f func(*gin.Context, *picture.Source, int)) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		n, err := strconv.Atoi(c.Param("frame"))
+		if err != nil {
+			problem(c, http.StatusUnprocessableEntity, c.Param("frame")+" is not a frame number")
+			return
+		}
+		source, err := s.Rooms.Source(c.Request.Context(), c.Param("id"))
+		if err != nil {
+			refuse(c, err)
+			return
+		}
+		if n < source.Plates.First || n > source.Plates.Last {
+			problem(c, http.StatusNotFound, fmt.Sprintf("frame %d is not in the shot (%d to %d)", n, source.Plates.First, source.Plates.Last))
+			return
+		}
+		f(c, source, n)
+	}
+}
+
+// overlay serves the rectangle of a frame that differs from the plate. The header
+// Jardin-Place says where it lies: x and y of its top left pixel.
+func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
+	revision, err := strconv.Atoi(c.Query("revision"))
+	view := render.View(c.DefaultQuery("view", string(render.ResultView)))
+	if err != nil || (view != render.ResultView && view != render.PatchView) {
+		problem(c, http.StatusUnprocessableEntity, "give a revision number, and result or patch as the view")
+		return
+	}
+	ctx := c.Request.Context()
+	t, err := s.Rooms.Treatment(ctx, c.Param("id"), revision)
+	if err != nil {
+		refuse(c, err)
+		return
+	}
+	key := `"` + source.Evaluator().Key(t, n, view, c.Query("removal")) + `"`
+	c.Header("ETag", key)
+	c.Header("Cache-Control", "private, max-age=31536000, immutable")
+	if c.GetHeader("If-None-Match") == key {
+		c.Status(http.StatusNotModified)
+		return
+	}
+	data, place, err := source.Overlay(ctx, t, n, view, c.Query("removal"))
+	if err != nil {
+		refuse(c, err)
+		return
+	}
+	c.Header("Jardin-Place", fmt.Sprintf("%d %d", place.Min.X, place.Min.Y))
+	c.Data(http.StatusOK, "image/png", data)
+}

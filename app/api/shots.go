@@ -1,0 +1,129 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"os"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"jardin/app/jobs"
+	"jardin/app/media"
+	"jardin/app/store"
+	"jardin/core/colorspace"
+)
+
+// NewShot says what to bring in and how its code values relate to light.
+type NewShot struct {
+	Show     string              `json:"show" minLength:"1" maxLength:"100"`
+	Name     string              `json:"name" minLength:"1" maxLength:"100" pattern:"^[\\w .-]+$" patternDescription:"letters, digits, spaces, dots, dashes"`
+	Path     string              `json:"path" doc:"A folder of numbered stills or a movie, in one of the server's folders"`
+	First    int                 `json:"first" minimum:"0" maximum:"9999999" doc:"Number of the first frame"`
+	Rate     media.Rational      `json:"rate"`
+	Transfer colorspace.Transfer `json:"transfer" enum:"srgb,bt709,linear"`
+}
+
+func (s *Server) shots(api huma.API) {
+	huma.Register(api, huma.Operation{
+		OperationID: "list-folder", Method: http.MethodGet, Path: "/api/folders",
+		Summary: "Folders and movies in a folder that the server may read",
+	}, func(_ context.Context, in *struct {
+		Path string `query:"path" doc:"Empty for the folders that the server was told of"`
+	}) (*body[[]media.Entry], error) {
+		entries, err := s.Roots.List(in.Path)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		if entries == nil {
+			entries = []media.Entry{}
+		}
+		return &body[[]media.Entry]{entries}, nil
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "inspect", Method: http.MethodGet, Path: "/api/material",
+		Summary: "What footage lies at a path",
+	}, func(ctx context.Context, in *struct {
+		Path string `query:"path" required:"true"`
+	}) (*body[*media.Material], error) {
+		m, err := s.inspect(ctx, in.Path)
+		return &body[*media.Material]{m}, err
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "list-shots", Method: http.MethodGet, Path: "/api/shots", Summary: "All shots",
+	}, func(ctx context.Context, _ *struct{}) (*body[[]store.Shot], error) {
+		shots, err := s.Store.Shots(ctx)
+		return &body[[]store.Shot]{shots}, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "get-shot", Method: http.MethodGet, Path: "/api/shots/{id}", Summary: "One shot",
+	}, func(ctx context.Context, in *shotPath) (*body[*store.Shot], error) {
+		shot, err := s.Store.Shot(ctx, in.ID)
+		return &body[*store.Shot]{shot}, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "add-shot", Method: http.MethodPost, Path: "/api/shots", DefaultStatus: http.StatusCreated,
+		Summary: "Bring a shot in; a task decodes its frames",
+	}, func(ctx context.Context, in *struct{ Body NewShot }) (*body[*store.Shot], error) {
+		shot, err := s.AddShot(ctx, in.Body)
+		return &body[*store.Shot]{shot}, err
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "delete-shot", Method: http.MethodDelete, Path: "/api/shots/{id}", DefaultStatus: http.StatusNoContent,
+		Summary: "Remove a shot with its treatment. The footage it was brought in from is not touched",
+	}, func(ctx context.Context, in *shotPath) (*struct{}, error) {
+		tasks, err := s.Store.Tasks(ctx, in.ID)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		for _, t := range tasks {
+			if _, err := s.Jobs.Cancel(ctx, t.ID); err != nil {
+				return nil, asProblem(err)
+			}
+			os.RemoveAll(s.Rooms.RenderDir(t.ID))
+		}
+		if err := s.Store.DeleteShot(ctx, in.ID); err != nil {
+			return nil, asProblem(err)
+		}
+		s.Rooms.Forget(in.ID)
+		s.shotChanged(in.ID)
+		return nil, asProblem(os.RemoveAll(s.Rooms.PlateDir(in.ID)))
+	})
+}
+
+func (s *Server) inspect(ctx context.Context, path string) (*media.Material, error) {
+	if _, err := s.Roots.Resolve(path); err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	m, err := media.Inspect(ctx, path)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	return m, nil
+}
+
+// AddShot inspects the material, adds the shot and queues its import.
+func (s *Server) AddShot(ctx context.Context, n NewShot) (*store.Shot, error) {
+	m, err := s.inspect(ctx, n.Path)
+	if err != nil {
+		return nil, err
+	}
+	shot := &store.Shot{
+		ID: jobs.NewID(), Show: strings.TrimSpace(n.Show), Name: strings.TrimSpace(n.Name), Source: n.Path,
+		First: n.First, Last: n.First + m.Last - m.First, Width: m.Width, Height: m.Height, Depth: m.Depth,
+		RateNum: n.Rate.Num, RateDen: n.Rate.Den, Transfer: n.Transfer, State: "importing",
+	}
+	if shot.Show == "" || shot.Name == "" {
+		return nil, huma.Error422UnprocessableEntity("show and shot need a name")
+	}
+	if err := s.Store.AddShot(ctx, shot); err != nil {
+		return nil, asProblem(err)
+	}
+	_, err = s.Jobs.Add(ctx, store.Task{ShotID: shot.ID, Kind: "import", Title: "Bring in " + shot.Name, Total: m.Last - m.First + 1},
+		jobs.ImportDetail{Path: n.Path})
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	s.shotChanged(shot.ID)
+	return shot, nil
+}

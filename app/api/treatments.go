@@ -1,0 +1,182 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"jardin/app/live"
+	"jardin/app/store"
+	"jardin/core/render"
+	"jardin/core/treatment"
+)
+
+// Edit is a change of a treatment.
+type Edit struct {
+	Revision int         `json:"revision" doc:"Number of the revision that the edit started from"`
+	Label    string      `json:"label" minLength:"1" maxLength:"200" doc:"What was done, for undo"`
+	Patch    []Operation `json:"patch" nullable:"false" minItems:"1" doc:"JSON Patch, RFC 6902"`
+}
+
+// An Operation is one step of a JSON Patch.
+type Operation struct {
+	Op    string `json:"op" enum:"add,remove,replace,move,copy,test"`
+	Path  string `json:"path"`
+	From  string `json:"from,omitempty"`
+	Value any    `json:"value,omitempty"`
+}
+
+// MarshalJSON leaves a value out only where the operation has none: null, false
+// and 0 are values.
+func (o Operation) MarshalJSON() ([]byte, error) {
+	out := map[string]any{"op": o.Op, "path": o.Path}
+	switch o.Op {
+	case "add", "replace", "test":
+		out["value"] = o.Value
+	case "move", "copy":
+		out["from"] = o.From
+	}
+	return json.Marshal(out)
+}
+
+type frameKeys struct {
+	First int      `json:"first" doc:"Number of the frame that the first key is of"`
+	Keys  []string `json:"keys" nullable:"false" doc:"For every frame the hash of what its picture is made from; empty where the plate is unchanged"`
+}
+
+func (s *Server) treatments(api huma.API) {
+	huma.Register(api, huma.Operation{
+		OperationID: "get-treatment", Method: http.MethodGet, Path: "/api/shots/{id}/treatment",
+		Summary: "The revision in force",
+	}, func(ctx context.Context, in *shotPath) (*body[*store.Revision], error) {
+		rev, err := s.Store.Head(ctx, in.ID)
+		return &body[*store.Revision]{rev}, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "export-treatment", Method: http.MethodGet, Path: "/api/shots/{id}/treatment/export",
+		Summary: "The treatment in force with all data in place, as a file for the command line",
+	}, func(ctx context.Context, in *shotPath) (*struct {
+		Disposition string `header:"Content-Disposition"`
+		Body        *treatment.Document
+	}, error) {
+		shot, err := s.Store.Shot(ctx, in.ID)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		rev, err := s.Store.Head(ctx, in.ID)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		doc, err := rev.Document.Inline(func(sha string) ([]byte, error) { return s.Store.Artifact(ctx, sha) })
+		return &struct {
+			Disposition string `header:"Content-Disposition"`
+			Body        *treatment.Document
+		}{`attachment; filename="` + shot.Name + `.treatment.json"`, doc}, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "edit-treatment", Method: http.MethodPatch, Path: "/api/shots/{id}/treatment",
+		Summary:   "Change the treatment; refused with 409 and the newer state if the edit started from an older one",
+		Responses: map[string]*huma.Response{"409": {Description: "The edit started from a revision that is no longer in force. The body carries the one that is."}},
+	}, func(ctx context.Context, in *struct {
+		shotPath
+		Body Edit
+	}) (*body[*store.Revision], error) {
+		patch, err := json.Marshal(in.Body.Patch)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		rev, err := s.Store.Edit(ctx, in.ID, in.Body.Revision, patch, in.Body.Label)
+		return s.revised(in.ID, rev, err)
+	})
+	for name, move := range map[string]func(context.Context, string) (*store.Revision, error){"undo": s.Store.Undo, "redo": s.Store.Redo} {
+		huma.Register(api, huma.Operation{
+			OperationID: name, Method: http.MethodPost, Path: "/api/shots/{id}/" + name,
+			Summary: "Move to the " + map[string]string{"undo": "revision before", "redo": "revision that was left last"}[name],
+		}, func(ctx context.Context, in *shotPath) (*body[*store.Revision], error) {
+			rev, err := move(ctx, in.ID)
+			return s.revised(in.ID, rev, err)
+		})
+	}
+	huma.Register(api, huma.Operation{
+		OperationID: "get-track", Method: http.MethodGet, Path: "/api/shots/{id}/tracks/{removal}",
+		Summary: "The samples of a removal's track; empty as long as there is none",
+	}, func(ctx context.Context, in *struct {
+		shotPath
+		Removal string `path:"removal"`
+	}) (*body[[]treatment.Sample], error) {
+		rev, err := s.Store.Head(ctx, in.ID)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		samples := []treatment.Sample{}
+		if r, _ := rev.Document.Find(in.Removal); r != nil && r.Follow.Track != nil {
+			one := &treatment.Document{Removals: []treatment.Removal{{Follow: r.Follow}}}
+			whole, err := one.Inline(func(sha string) ([]byte, error) { return s.Store.Artifact(ctx, sha) })
+			if err != nil {
+				return nil, asProblem(err)
+			}
+			samples = whole.Removals[0].Follow.Track.Samples
+		}
+		return &body[[]treatment.Sample]{samples}, nil
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "get-paths", Method: http.MethodGet, Path: "/api/shots/{id}/paths/{removal}",
+		Summary: "The points of a removal's strokes, by stroke",
+	}, func(ctx context.Context, in *struct {
+		shotPath
+		Removal string `path:"removal"`
+	}) (*body[map[string][][]float64], error) {
+		rev, err := s.Store.Head(ctx, in.ID)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		paths := map[string][][]float64{}
+		if r, _ := rev.Document.Find(in.Removal); r != nil {
+			one := &treatment.Document{Removals: []treatment.Removal{{Fill: r.Fill}}}
+			whole, err := one.Inline(func(sha string) ([]byte, error) { return s.Store.Artifact(ctx, sha) })
+			if err != nil {
+				return nil, asProblem(err)
+			}
+			for _, stroke := range whole.Removals[0].Fill.Strokes {
+				paths[stroke.ID] = stroke.Path.Points
+			}
+		}
+		return &body[map[string][][]float64]{paths}, nil
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "get-keys", Method: http.MethodGet, Path: "/api/shots/{id}/keys",
+		Summary: "What the picture of every frame is made from, as hashes: frames with the key that one has need not be fetched again",
+	}, func(ctx context.Context, in *struct {
+		shotPath
+		Revision int         `query:"revision"`
+		View     render.View `query:"view" enum:"result,patch"`
+		Removal  string      `query:"removal" doc:"For the patch view"`
+	}) (*body[frameKeys], error) {
+		source, err := s.Rooms.Source(ctx, in.ID)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		t, err := s.Rooms.Treatment(ctx, in.ID, in.Revision)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		out := frameKeys{First: source.Plates.First}
+		for n := source.Plates.First; n <= source.Plates.Last; n++ {
+			out.Keys = append(out.Keys, source.Evaluator().Key(t, n, in.View, in.Removal))
+		}
+		return &body[frameKeys]{out}, nil
+	})
+}
+
+// revised tells everyone of a new revision and answers with it.
+func (s *Server) revised(shot string, rev *store.Revision, err error) (*body[*store.Revision], error) {
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	s.Hub.Send(live.RevisionChanged{ShotID: shot, Number: rev.Number})
+	return &body[*store.Revision]{rev}, nil
+}
+
+func (s *Server) shotChanged(id string) { s.Hub.Send(live.ShotChanged{ShotID: id}) }

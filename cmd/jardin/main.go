@@ -1,0 +1,124 @@
+// Jardin takes things out of moving footage. "jardin help" lists what it can do.
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"jardin/app"
+	"jardin/app/api"
+	"jardin/app/demo"
+	"jardin/app/media"
+	"jardin/core/colorspace"
+	"jardin/web"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	root := &cobra.Command{
+		Use:           "jardin",
+		Short:         "Takes markers, rigs, wires and other things out of moving footage",
+		SilenceUsage:  true,
+		SilenceErrors: true,
+	}
+	root.AddCommand(serveCommand(), demoCommand(), renderCommand(), openapiCommand())
+	if err := root.ExecuteContext(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, "jardin:", err)
+		os.Exit(1)
+	}
+}
+
+func settings(c *cobra.Command) *app.Settings {
+	s := &app.Settings{}
+	f := c.Flags()
+	f.StringVar(&s.Data, "data", ".jardin", "folder for plates, renders and the database")
+	f.StringVar(&s.Database, "database", "", "address of a PostgreSQL database (default: one of Jardin's own)")
+	f.IntVar(&s.DatabasePort, "database-port", 0, "port of Jardin's own database (default: a free one)")
+	f.StringVar(&s.Listen, "listen", "127.0.0.1:8470", "address to serve on; port 0 takes a free one")
+	f.StringArrayVar(&s.Media, "media", nil, "folder with footage that may be read; may be given several times")
+	f.IntVar(&s.Memory, "memory", 1024, "memory for frames and results, in MiB")
+	return s
+}
+
+func serveCommand() *cobra.Command {
+	c := &cobra.Command{Use: "serve", Short: "Serve the application", Args: cobra.NoArgs}
+	set := settings(c)
+	c.RunE = func(c *cobra.Command, _ []string) error { return serve(c.Context(), *set, nil) }
+	return c
+}
+
+func demoCommand() *cobra.Command {
+	c := &cobra.Command{Use: "demo", Short: "Make the demo footage, bring it in, and serve", Args: cobra.NoArgs}
+	set := settings(c)
+	only := c.Flags().Bool("footage-only", false, "only make the footage, in DATA/footage")
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		footage := filepath.Join(set.Data, "footage")
+		err := demo.Write(c.Context(), footage, func(done, total int) {
+			fmt.Printf("\rMaking the demo footage: frame %d of %d", done, total)
+			if done == total {
+				fmt.Println()
+			}
+		})
+		if err != nil || *only {
+			return err
+		}
+		set.Media = append(set.Media, footage)
+		return serve(c.Context(), *set, func(s *app.Service) error {
+			shots, err := s.Store.Shots(c.Context())
+			if err != nil {
+				return err
+			}
+			for _, shot := range shots {
+				if shot.Show == demo.Show && shot.Name == demo.Name && shot.State != "failed" {
+					return nil
+				}
+			}
+			full, err := filepath.Abs(filepath.Join(footage, demo.PlateFolder))
+			if err != nil {
+				return err
+			}
+			_, err = s.AddShot(c.Context(), api.NewShot{
+				Show: demo.Show, Name: demo.Name, Path: full, First: demo.First,
+				Rate: media.Rational{Num: demo.Rate, Den: 1}, Transfer: colorspace.SRGB,
+			})
+			return err
+		})
+	}
+	return c
+}
+
+func serve(ctx context.Context, set app.Settings, then func(*app.Service) error) error {
+	s, err := app.Start(ctx, set)
+	if err != nil {
+		return err
+	}
+	if then != nil {
+		if err := then(s); err != nil {
+			return errors.Join(err, s.Stop(ctx))
+		}
+	}
+	fmt.Printf("Jardin is open at %s\nStop it with Ctrl+C.\n", s.Address)
+	<-ctx.Done()
+	return s.Stop(ctx)
+}
+
+func openapiCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "openapi", Short: "Print the description of the HTTP interface", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			_, description := (&api.Server{Web: web.Files()}).Handler()
+			out := json.NewEncoder(os.Stdout)
+			out.SetIndent("", "  ")
+			return out.Encode(description)
+		},
+	}
+}
