@@ -38,6 +38,7 @@ func (s *Server) Handler() (http.Handler, *huma.OpenAPI) {
 	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
 	router.Use(gin.Recovery())
+	huma.DefaultArrayNullable = false
 	config := huma.DefaultConfig("Jardin", "1")
 	config.DocsPath, config.SchemasPath = "", ""
 	config.OpenAPIPath = "/api/openapi"
@@ -131,6 +132,7 @@ func (p *StaleProblem) MarshalJSON() ([]byte, error) {
 // body is an answer with nothing but a body.
 type body[T any] struct{ Body T }
 
-type shotPath struct {
+// ShotPath is the shot in an address.
+type ShotPath struct {
 	ID string `path:"id" doc:"The shot"`
 }

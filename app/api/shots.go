@@ -57,7 +57,7 @@ func (s *Server) shots(api huma.API) {
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "get-shot", Method: http.MethodGet, Path: "/api/shots/{id}", Summary: "One shot",
-	}, func(ctx context.Context, in *shotPath) (*body[*store.Shot], error) {
+	}, func(ctx context.Context, in *ShotPath) (*body[*store.Shot], error) {
 		shot, err := s.Store.Shot(ctx, in.ID)
 		return &body[*store.Shot]{shot}, asProblem(err)
 	})
@@ -71,7 +71,7 @@ func (s *Server) shots(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "delete-shot", Method: http.MethodDelete, Path: "/api/shots/{id}", DefaultStatus: http.StatusNoContent,
 		Summary: "Remove a shot with its treatment. The footage it was brought in from is not touched",
-	}, func(ctx context.Context, in *shotPath) (*struct{}, error) {
+	}, func(ctx context.Context, in *ShotPath) (*struct{}, error) {
 		tasks, err := s.Store.Tasks(ctx, in.ID)
 		if err != nil {
 			return nil, asProblem(err)

@@ -39,7 +39,7 @@ func (s *Server) tasks(api huma.API) {
 		OperationID: "follow", Method: http.MethodPost, Path: "/api/shots/{id}/follow", DefaultStatus: http.StatusAccepted,
 		Summary: "Follow a removal's surface from its reference frame",
 	}, func(ctx context.Context, in *struct {
-		shotPath
+		ShotPath
 		Body struct {
 			Removal   string `json:"removal"`
 			Direction string `json:"direction" enum:"both,forwards,backwards"`
@@ -56,14 +56,14 @@ func (s *Server) tasks(api huma.API) {
 		if len(r.Follow.Region) < 3 {
 			return nil, huma.Error422UnprocessableEntity("there is no region to follow yet; draw one around a piece of the surface")
 		}
-		t, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "track", Title: "Follow " + r.Name, Total: r.Range.Len()},
+		t, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "track", Title: "Follow " + r.Name, Subject: r.ID, Total: r.Range.Len()},
 			jobs.TrackDetail{Removal: r.ID, Direction: in.Body.Direction})
 		return &body[*store.Task]{t}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "render", Method: http.MethodPost, Path: "/api/shots/{id}/render", DefaultStatus: http.StatusAccepted,
 		Summary: "Render the clean frames and a review movie from the revision in force",
-	}, func(ctx context.Context, in *shotPath) (*body[*store.Task], error) {
+	}, func(ctx context.Context, in *ShotPath) (*body[*store.Task], error) {
 		rev, err := s.Store.Head(ctx, in.ID)
 		if err != nil {
 			return nil, asProblem(err)

@@ -50,14 +50,14 @@ func (s *Server) treatments(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "get-treatment", Method: http.MethodGet, Path: "/api/shots/{id}/treatment",
 		Summary: "The revision in force",
-	}, func(ctx context.Context, in *shotPath) (*body[*store.Revision], error) {
+	}, func(ctx context.Context, in *ShotPath) (*body[*store.Revision], error) {
 		rev, err := s.Store.Head(ctx, in.ID)
 		return &body[*store.Revision]{rev}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "export-treatment", Method: http.MethodGet, Path: "/api/shots/{id}/treatment/export",
 		Summary: "The treatment in force with all data in place, as a file for the command line",
-	}, func(ctx context.Context, in *shotPath) (*struct {
+	}, func(ctx context.Context, in *ShotPath) (*struct {
 		Disposition string `header:"Content-Disposition"`
 		Body        *treatment.Document
 	}, error) {
@@ -80,7 +80,7 @@ func (s *Server) treatments(api huma.API) {
 		Summary:   "Change the treatment; refused with 409 and the newer state if the edit started from an older one",
 		Responses: map[string]*huma.Response{"409": {Description: "The edit started from a revision that is no longer in force. The body carries the one that is."}},
 	}, func(ctx context.Context, in *struct {
-		shotPath
+		ShotPath
 		Body Edit
 	}) (*body[*store.Revision], error) {
 		patch, err := json.Marshal(in.Body.Patch)
@@ -94,7 +94,7 @@ func (s *Server) treatments(api huma.API) {
 		huma.Register(api, huma.Operation{
 			OperationID: name, Method: http.MethodPost, Path: "/api/shots/{id}/" + name,
 			Summary: "Move to the " + map[string]string{"undo": "revision before", "redo": "revision that was left last"}[name],
-		}, func(ctx context.Context, in *shotPath) (*body[*store.Revision], error) {
+		}, func(ctx context.Context, in *ShotPath) (*body[*store.Revision], error) {
 			rev, err := move(ctx, in.ID)
 			return s.revised(in.ID, rev, err)
 		})
@@ -103,7 +103,7 @@ func (s *Server) treatments(api huma.API) {
 		OperationID: "get-track", Method: http.MethodGet, Path: "/api/shots/{id}/tracks/{removal}",
 		Summary: "The samples of a removal's track; empty as long as there is none",
 	}, func(ctx context.Context, in *struct {
-		shotPath
+		ShotPath
 		Removal string `path:"removal"`
 	}) (*body[[]treatment.Sample], error) {
 		rev, err := s.Store.Head(ctx, in.ID)
@@ -125,7 +125,7 @@ func (s *Server) treatments(api huma.API) {
 		OperationID: "get-paths", Method: http.MethodGet, Path: "/api/shots/{id}/paths/{removal}",
 		Summary: "The points of a removal's strokes, by stroke",
 	}, func(ctx context.Context, in *struct {
-		shotPath
+		ShotPath
 		Removal string `path:"removal"`
 	}) (*body[map[string][][]float64], error) {
 		rev, err := s.Store.Head(ctx, in.ID)
@@ -149,7 +149,7 @@ func (s *Server) treatments(api huma.API) {
 		OperationID: "get-keys", Method: http.MethodGet, Path: "/api/shots/{id}/keys",
 		Summary: "What the picture of every frame is made from, as hashes: frames with the key that one has need not be fetched again",
 	}, func(ctx context.Context, in *struct {
-		shotPath
+		ShotPath
 		Revision int         `query:"revision"`
 		View     render.View `query:"view" enum:"result,patch"`
 		Removal  string      `query:"removal" doc:"For the patch view"`

@@ -22,6 +22,7 @@ type Revision struct {
 	CreatedAt time.Time           `json:"createdAt"`
 	Undo      string              `json:"undo" doc:"What undo would take back; empty if nothing"`
 	Redo      string              `json:"redo" doc:"What redo would bring again; empty if nothing"`
+	Stale     []string            `json:"stale" nullable:"false" doc:"Removals whose track was found before their region, motion or reference frame changed"`
 	Document  *treatment.Document `json:"document"`
 }
 
@@ -56,7 +57,13 @@ func (r *revisionRow) revision() (*Revision, error) {
 	if err := json.Unmarshal(r.Document, doc); err != nil {
 		return nil, fmt.Errorf("revision %d cannot be read: %w", r.Number, err)
 	}
-	out := &Revision{Number: r.Number, Label: r.Label, CreatedAt: r.CreatedAt, Redo: r.Redo.String, Document: doc}
+	out := &Revision{Number: r.Number, Label: r.Label, CreatedAt: r.CreatedAt, Redo: r.Redo.String, Stale: []string{}, Document: doc}
+	for i := range doc.Removals {
+		d := &doc.Removals[i]
+		if t := d.Follow.Track; t != nil && t.Basis != "" && t.Basis != d.Basis() {
+			out.Stale = append(out.Stale, d.ID)
+		}
+	}
 	if r.Parent.Valid {
 		out.Undo = r.Label
 	}

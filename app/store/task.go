@@ -15,6 +15,7 @@ type Task struct {
 	ShotID    string          `db:"shot_id" json:"shotId"`
 	Kind      string          `db:"kind" json:"kind" enum:"import,track,render"`
 	Title     string          `db:"title" json:"title"`
+	Subject   string          `db:"subject" json:"subject" doc:"The removal it works on, if it works on one"`
 	State     string          `db:"state" json:"state" enum:"waiting,running,done,failed,cancelled"`
 	Done      int             `db:"done" json:"done" doc:"Frames finished"`
 	Total     int             `db:"total" json:"total" doc:"Frames in all"`
@@ -31,8 +32,8 @@ func (s *Store) AddTask(ctx context.Context, t *Task) error {
 	if t.Detail == nil {
 		t.Detail = json.RawMessage(`{}`)
 	}
-	_, err := s.db.NamedExecContext(ctx, `insert into tasks (id, shot_id, kind, title, state, total, detail)
-		values (:id, :shot_id, :kind, :title, :state, :total, :detail)`, t)
+	_, err := s.db.NamedExecContext(ctx, `insert into tasks (id, shot_id, kind, title, subject, state, total, detail)
+		values (:id, :shot_id, :kind, :title, :subject, :state, :total, :detail)`, t)
 	return err
 }
 

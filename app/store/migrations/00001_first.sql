@@ -15,7 +15,7 @@ create table shots (
     state       text not null,
     problem     text not null default '',
     head        integer not null default 0,
-    tip         integer not null default 0,
+    tip         integer not null default 0, -- the highest revision number given out
     created_at  timestamptz not null default now(),
     unique (show, name)
 );
@@ -44,6 +44,7 @@ create table tasks (
     shot_id     text not null references shots on delete cascade,
     kind        text not null,
     title       text not null,
+    subject     text not null default '',
     state       text not null,
     done        integer not null default 0,
     total       integer not null default 0,

@@ -1,0 +1,57 @@
+# Jardin. "make demo" to use it, "make test" to check it; "make help" lists the rest.
+
+GO      ?= go
+DATA    ?= .jardin
+LISTEN  ?= 127.0.0.1:8470
+SOURCES := $(shell find app cmd core -name '*.go' -not -name '*_test.go' 2>/dev/null) go.mod
+WEBSRC  := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/package.json web/vite.config.ts
+
+.PHONY: help demo serve test test-go test-web bench types build web setup setup-test screenshots clean
+
+help: ## Show this list
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
+
+demo: setup build ## Install what is missing, build, make the demo shot, serve
+	bin/jardin demo --data $(DATA) --listen $(LISTEN) $(ARGS)
+
+serve: setup build ## Serve without the demo; ARGS="--media FOLDER" names footage
+	bin/jardin serve --data $(DATA) --listen $(LISTEN) $(ARGS)
+
+test: setup-test build ## Install what the tests need, then run all of them
+	scripts/test
+
+bench: setup-test build ## Print the figures that the README quotes
+	JARDIN_BENCH=1 $(GO) test ./e2e -run TestFeel -count=1 -v -timeout 20m | grep -vE '^(=== |--- |PASS)'
+	$(GO) test ./core/... ./app/... -run '^$$' -bench . -benchmem | grep -E '^(Benchmark|pkg)'
+
+screenshots: setup-test build ## Take the pictures in docs/screenshots anew
+	JARDIN_SCREENSHOTS=docs/screenshots $(GO) test ./e2e -run TestOneMarkerGone -count=1 -timeout 15m
+
+types: bin/jardin web/node_modules ## Generate the client's types from the API description
+	bin/jardin openapi > bin/openapi.json
+	cd web && npm run --silent types
+	sed -i '1i // Generated from the API description by "make types". Do not edit.' web/src/api/schema.gen.ts
+
+build: web bin/jardin ## Build the program, bin/jardin
+
+web: web/dist/index.html ## Build the interface
+
+bin/jardin: $(SOURCES) web/dist/index.html
+	$(GO) build -o $@ ./cmd/jardin
+
+web/node_modules: web/package.json web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+web/dist/index.html: $(WEBSRC) web/node_modules
+	cd web && npm run --silent build
+	@touch web/dist/.keep
+
+setup: ## Install the Debian packages that running needs
+	@scripts/setup postgresql:/usr/lib/postgresql/*/bin/initdb ffmpeg:/usr/bin/ffmpeg
+
+setup-test: setup ## Install the Debian packages that the tests need as well
+	@scripts/setup chromium:/usr/bin/chromium python3-opencv:/usr/lib/python3/dist-packages/cv2*.so
+
+clean: ## Remove what was built; data in .jardin stays
+	rm -rf bin web/dist/assets web/dist/index.html web/node_modules

@@ -1,0 +1,39 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema.gen'
+
+export type Schemas = components['schemas']
+export type Shot = Schemas['Shot']
+export type Revision = Schemas['Revision']
+export type Document = Schemas['Document']
+export type Removal = Schemas['Removal']
+export type Outline = Schemas['Outline']
+export type Knot = Schemas['Knot']
+export type Stroke = Schemas['Stroke']
+export type Sample = Schemas['Sample']
+export type Task = Schemas['Task']
+export type Material = Schemas['Material']
+
+export const api = createClient<paths>({ baseUrl: '' })
+
+/** A refusal by the server, with its own words. */
+export class Refusal extends Error {
+  constructor(readonly status: number, detail: string, readonly body: unknown) {
+    super(detail)
+  }
+}
+
+/** Unwraps an answer, or throws the problem document as a Refusal. */
+export async function answer<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let result
+  try {
+    result = await call
+  } catch {
+    throw new Refusal(0, 'The server does not answer. Your work is saved up to the last change it confirmed.', null)
+  }
+  if (result.error !== undefined || !result.response.ok) {
+    const problem = result.error as { detail?: string; title?: string; errors?: { message: string; location?: string }[] } | undefined
+    const more = problem?.errors?.map((e) => `${e.location ?? ''} ${e.message}`.trim()).join('; ')
+    throw new Refusal(result.response.status, more || problem?.detail || problem?.title || result.response.statusText, result.error)
+  }
+  return result.data as T
+}

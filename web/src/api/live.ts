@@ -1,0 +1,49 @@
+import type { QueryClient } from '@tanstack/react-query'
+import { create } from 'zustand'
+import type { Sample, Schemas, Task } from './client'
+
+/** What the server tells as it happens and no query keeps: running work and samples of running tracks. */
+export const useLive = create<{ connected: boolean; samples: Record<string, Record<number, Sample>> }>(() => ({
+  connected: true,
+  samples: {},
+}))
+
+/** Connects to the live events and keeps the queries fresh. Returns what ends it. */
+export function listen(queries: QueryClient): () => void {
+  const source = new EventSource('/api/events')
+  const on = <T>(name: string, f: (event: T) => void) =>
+    source.addEventListener(name, (e) => f(JSON.parse((e as MessageEvent<string>).data) as T))
+  let before = false
+  on('hello', () => {
+    useLive.setState({ connected: true })
+    // After a break anything may have changed.
+    if (before) void queries.invalidateQueries()
+    before = true
+  })
+  source.onerror = () => useLive.setState({ connected: false })
+  on<Schemas['TaskChanged']>('task', ({ task }) => {
+    queries.setQueriesData<Task[]>({ queryKey: ['tasks'] }, (old) => {
+      if (!old) return old
+      const rest = old.filter((t) => t.id !== task.id)
+      return [task, ...rest].sort((a, b) => b.createdAt.localeCompare(a.createdAt))
+    })
+    if (task.kind === 'track' && task.state !== 'running') {
+      useLive.setState((s) => {
+        const samples = { ...s.samples }
+        delete samples[task.id]
+        return { samples }
+      })
+    }
+  })
+  on<Schemas['SampleFound']>('sample', (e) =>
+    useLive.setState((s) => ({
+      samples: { ...s.samples, [e.taskId]: { ...s.samples[e.taskId], [e.sample.frame]: e.sample } },
+    })),
+  )
+  on<Schemas['RevisionChanged']>('revision', (e) => {
+    const known = queries.getQueryData<{ number: number }>(['treatment', e.shotId])
+    if (known && known.number !== e.number) void queries.invalidateQueries({ queryKey: ['treatment', e.shotId] })
+  })
+  on<Schemas['ShotChanged']>('shot', () => void queries.invalidateQueries({ queryKey: ['shots'] }))
+  return () => source.close()
+}

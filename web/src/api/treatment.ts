@@ -1,0 +1,107 @@
+import { useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
+import jsonpatch from 'fast-json-patch'
+import { useCallback } from 'react'
+import { notify } from '../ui/notice'
+import { answer, api, Refusal, type Document, type Revision } from './client'
+
+const key = (shot: string) => ['treatment', shot]
+
+export function useTreatment(shot: string) {
+  return useQuery({
+    queryKey: key(shot),
+    queryFn: async () => {
+      const revision: Revision = await answer(api.GET('/api/shots/{id}/treatment', { params: { path: { id: shot } } }))
+      saved.set(shot, revision)
+      return revision
+    },
+  })
+}
+
+// The last revision that the server confirmed, by shot: what a patch is worked out against.
+const saved = new Map<string, Revision>()
+
+/** Puts a revision that the server sent in force. */
+function adopt(queries: QueryClient, shot: string, revision: Revision) {
+  saved.set(shot, revision)
+  queries.setQueryData(key(shot), revision)
+}
+
+// Edits of a shot are sent one after the other, each from the revision that the last one made.
+const lines = new Map<string, Promise<unknown>>()
+
+function inLine<T>(shot: string, job: () => Promise<T>): Promise<T> {
+  const last = lines.get(shot) ?? Promise.resolve()
+  const next = last.then(job, job)
+  lines.set(shot, next.catch(() => undefined))
+  return next
+}
+
+export type Change = (draft: Document) => void
+
+/**
+ * Changes the treatment: shows the change at once, and saves it as a JSON Patch with the revision that it
+ * started from. If someone else was faster, the change is made again on the newer state.
+ */
+async function edit(queries: QueryClient, shot: string, label: string, change: Change): Promise<void> {
+  const shown = queries.getQueryData<Revision>(key(shot))
+  if (shown) {
+    const draft = structuredClone(shown.document)
+    change(draft)
+    queries.setQueryData<Revision>(key(shot), { ...shown, document: draft })
+  }
+  await inLine(shot, async () => {
+    let base = saved.get(shot)
+    if (!base) return
+    for (let tries = 0; ; tries++) {
+      const draft = structuredClone(base.document)
+      change(draft)
+      const patch = jsonpatch.compare(base.document, draft)
+      if (patch.length === 0) return
+      try {
+        const revision: Revision = await answer(
+          api.PATCH('/api/shots/{id}/treatment', {
+            params: { path: { id: shot } },
+            body: { revision: base.number, label, patch: patch as never },
+          }),
+        )
+        adopt(queries, shot, revision)
+        return
+      } catch (error) {
+        const newer = error instanceof Refusal && error.status === 409 ? (error.body as { revision?: Revision }).revision : undefined
+        if (newer && tries < 3) {
+          base = newer
+          continue
+        }
+        notify(error instanceof Error ? error.message : String(error))
+        void queries.invalidateQueries({ queryKey: key(shot) })
+        return
+      }
+    }
+  })
+}
+
+async function move(queries: QueryClient, shot: string, way: 'undo' | 'redo') {
+  await inLine(shot, async () => {
+    try {
+      const revision = await answer(api.POST(`/api/shots/{id}/${way}`, { params: { path: { id: shot } } }))
+      adopt(queries, shot, revision)
+    } catch (error) {
+      notify(error instanceof Error ? error.message : String(error))
+    }
+  })
+}
+
+/** How components change a shot's treatment. */
+export function useEdit(shot: string) {
+  const queries = useQueryClient()
+  return {
+    edit: useCallback((label: string, change: Change) => edit(queries, shot, label, change), [queries, shot]),
+    undo: useCallback(() => move(queries, shot, 'undo'), [queries, shot]),
+    redo: useCallback(() => move(queries, shot, 'redo'), [queries, shot]),
+    /** Takes over a revision that came another way, such as over the brush channel. */
+    adopt: useCallback((revision: Revision) => adopt(queries, shot, revision), [queries, shot]),
+  }
+}
+
+/** A name for a new thing in a document. */
+export const newId = () => crypto.randomUUID().slice(0, 8)

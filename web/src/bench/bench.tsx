@@ -1,0 +1,80 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useMemo } from 'react'
+import { Link } from 'wouter'
+import { answer, api, type Revision, type Shot } from '../api/client'
+import { useEdit, useTreatment } from '../api/treatment'
+import { frameStore, type FrameStore, type OverlaySet } from './frames'
+import { useKeys } from './keys'
+import { useMotion, type Motion } from './motion'
+import { Path } from './path'
+import { Picture } from './picture'
+import { usePlayback } from './playback'
+import { Ribbon } from './ribbon'
+import { bench, initial, useBench } from './state'
+import { ViewBar } from './viewbar'
+
+export interface BenchProps {
+  shot: Shot
+  revision: Revision
+  frames: FrameStore
+  overlays: OverlaySet | null
+  motion: Motion
+}
+
+/** The bench: the path on the left, the picture, the frame ribbon. */
+export function BenchRoom({ id }: { id: string }) {
+  const shot = useQuery({ queryKey: ['shots', id], queryFn: () => answer(api.GET('/api/shots/{id}', { params: { path: { id } } })) })
+  const treatment = useTreatment(id)
+  const failed = shot.error ?? treatment.error
+  if (failed) {
+    return (
+      <main className="p-8">
+        <p className="mb-4 text-clay">{failed.message}</p>
+        <Link href="/" className="text-fern underline">Back to the shot wall</Link>
+      </main>
+    )
+  }
+  if (!shot.data || !treatment.data) return <p className="p-8 text-quiet">Opening the shot…</p>
+  if (shot.data.state !== 'ready') return <p className="p-8 text-quiet">This shot is still being brought in. <Link href="/" className="text-fern underline">Back to the shot wall</Link></p>
+  return <Bench shot={shot.data} revision={treatment.data} />
+}
+
+function Bench({ shot, revision }: { shot: Shot; revision: Revision }) {
+  const queries = useQueryClient()
+  const frames = useMemo(() => frameStore(queries, shot), [queries, shot])
+  const { removal: open, view } = useBench()
+  useEffect(() => {
+    bench.set({ ...initial, frame: shot.first, centre: { x: shot.width / 2, y: shot.height / 2 } })
+  }, [shot.id]) // eslint-disable-line
+  const removal = revision.document.removals.find((r) => r.id === open) ?? null
+  useEffect(() => {
+    if (open && !removal) bench.open(null)
+  }, [open, removal])
+  const motion = useMotion(shot.id, removal)
+  const overlays = useOverlays(shot, revision, view === 'patch' ? 'patch' : 'result', view === 'patch' ? (open ?? '') : '')
+  const props = { shot, revision, frames, overlays, motion }
+  usePlayback(props)
+  useKeys(props, useEdit(shot.id))
+  return (
+    <div className="grid h-full grid-cols-[19.5rem_1fr] grid-rows-[auto_1fr_auto]">
+      <Path {...props} />
+      <ViewBar {...props} />
+      <Picture {...props} />
+      <Ribbon {...props} />
+    </div>
+  )
+}
+
+/** The keys of all overlays of a view. The last known ones stay until the newer are here. */
+function useOverlays(shot: Shot, revision: Revision, view: 'result' | 'patch', removal: string): OverlaySet | null {
+  const { data } = useQuery({
+    queryKey: ['keys', shot.id, revision.number, view, removal],
+    queryFn: async (): Promise<OverlaySet> => {
+      const keys = await answer(api.GET('/api/shots/{id}/keys', { params: { path: { id: shot.id }, query: { revision: revision.number, view, removal } } }))
+      return { revision: revision.number, view, removal, ...keys }
+    },
+    placeholderData: (old) => (old?.view === view && old.removal === removal ? old : undefined),
+    gcTime: 60_000,
+  })
+  return data ?? null
+}

@@ -1,0 +1,117 @@
+import type { Revision, Stroke } from '../api/client'
+import { notify } from '../ui/notice'
+
+type Reply = { type: 'saved'; stroke: string; revision: Revision } | { type: 'refused'; stroke: string; detail: string }
+
+interface Pending {
+  removal: string
+  stroke: Stroke
+  points: number[][]
+  ended: boolean
+}
+
+/**
+ * The brush channel: sends a stroke while the hand moves, and takes back the pixels that it changes. Strokes that
+ * were not confirmed when the connection broke are sent again, whole, when it is back.
+ */
+export class BrushChannel {
+  private socket: WebSocket | null = null
+  private pending: Pending[] = []
+  private closed = false
+  private queue: number[][] = []
+  private scheduled = false
+  /** Called with pixels of the stroke in progress. */
+  onPixels: (x: number, y: number, width: number, height: number, rgba: Uint8Array) => void = () => undefined
+  onSaved: (revision: Revision, stroke: string) => void = () => undefined
+  onRefused: () => void = () => undefined
+  /** When the last points were sent, and how long their pixels took: for the bench. */
+  sentAt = 0
+  latencies: number[] = []
+
+  constructor(private shot: string) {
+    this.open()
+  }
+
+  private open() {
+    const socket = new WebSocket(`${location.origin.replace(/^http/, 'ws')}/api/shots/${this.shot}/brush`)
+    socket.binaryType = 'arraybuffer'
+    this.socket = socket
+    socket.onopen = () => {
+      for (const p of this.pending) {
+        this.send({ type: 'begin', removal: p.removal, stroke: p.stroke, points: p.points })
+        if (p.ended) this.send({ type: 'end' })
+      }
+    }
+    socket.onmessage = (e: MessageEvent<ArrayBuffer | string>) => {
+      if (typeof e.data !== 'string') {
+        if (this.sentAt) {
+          this.latencies.push(performance.now() - this.sentAt)
+          if (this.latencies.length > 2000) this.latencies.shift()
+        }
+        const head = new DataView(e.data)
+        const at = (i: number) => head.getInt32(4 * i, true)
+        this.onPixels(at(0), at(1), at(2), at(3), new Uint8Array(e.data, 16))
+        return
+      }
+      const reply = JSON.parse(e.data) as Reply
+      this.pending = this.pending.filter((p) => p.stroke.id !== reply.stroke)
+      if (reply.type === 'saved') this.onSaved(reply.revision, reply.stroke)
+      else {
+        notify(`The stroke was not kept: ${reply.detail}`)
+        this.onRefused()
+      }
+    }
+    socket.onclose = () => {
+      this.socket = null
+      if (this.closed) return
+      if (this.pending.length) notify('The connection broke. Your stroke is kept here and sent again as soon as the server answers.')
+      setTimeout(() => !this.closed && this.open(), 700)
+    }
+  }
+
+  private send(message: unknown) {
+    if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(JSON.stringify(message))
+  }
+
+  begin(removal: string, stroke: Stroke, point: number[]) {
+    this.pending.push({ removal, stroke, points: [point], ended: false })
+    this.sentAt = performance.now()
+    this.send({ type: 'begin', removal, stroke, points: [point] })
+  }
+
+  /** Points of one screen frame go together. */
+  move(points: number[][]) {
+    const p = this.pending.at(-1)
+    if (!p || p.ended) return
+    p.points.push(...points)
+    this.queue.push(...points)
+    if (this.scheduled) return
+    this.scheduled = true
+    queueMicrotask(() => this.flush())
+  }
+
+  private flush() {
+    this.scheduled = false
+    if (!this.queue.length) return
+    this.sentAt = performance.now()
+    this.send({ type: 'move', points: this.queue })
+    this.queue = []
+  }
+
+  end() {
+    const p = this.pending.at(-1)
+    if (!p || p.ended) return
+    this.flush()
+    p.ended = true
+    this.send({ type: 'end' })
+  }
+
+  get waiting() {
+    return this.pending.length
+  }
+
+  close() {
+    this.closed = true
+    this.socket?.close()
+  }
+}

@@ -1,0 +1,129 @@
+import { useQuery } from '@tanstack/react-query'
+import { useEffect, useRef, useState, type PointerEvent as ReactPointerEvent } from 'react'
+import { answer, api, type Removal, type Revision } from '../api/client'
+import { newId } from '../api/treatment'
+import { notify } from '../ui/notice'
+import type { BenchProps } from './bench'
+import { BrushChannel } from './brush'
+import { Line } from './handles'
+import { held } from './keys'
+import type { Point } from './matrix'
+import type { Placement } from './picture'
+import { bench, useBench } from './state'
+
+type Props = BenchProps & {
+  removal: Removal
+  placement: Placement
+  onPixels: (x: number, y: number, width: number, height: number, rgba: Uint8Array) => void
+  onSaved: (revision: Revision) => void
+  onDropped: () => void
+}
+
+/** The brush on the picture: its ring, the source's ring tied to it, and the stroke while it is painted. */
+export function BrushLayer(props: Props) {
+  const { shot, removal, placement, motion } = props
+  const { frame, tool, brush, source, offset, stroke, handles } = useBench()
+  const [cursor, setCursor] = useState<Point | null>(null)
+  const channel = useRef<BrushChannel | null>(null)
+  const callbacks = useRef(props)
+  callbacks.current = props
+  const root = useRef<SVGSVGElement>(null)
+
+  useEffect(() => {
+    const c = new BrushChannel(shot.id)
+    c.onPixels = (...pixels) => callbacks.current.onPixels(...pixels)
+    c.onSaved = (revision) => callbacks.current.onSaved(revision)
+    c.onRefused = () => callbacks.current.onDropped()
+    channel.current = c
+    ;(window as unknown as { jardinBrush?: BrushChannel }).jardinBrush = c // read by the feel bench
+    return () => c.close()
+  }, [shot.id])
+
+  const { data: paths } = useQuery({
+    queryKey: ['paths', shot.id, removal.id, removal.fill.strokes.map((s) => s.path.artifact).join()],
+    queryFn: () => answer(api.GET('/api/shots/{id}/paths/{removal}', { params: { path: { id: shot.id, removal: removal.id } } })),
+    enabled: stroke !== null,
+  })
+
+  const at = (e: { clientX: number; clientY: number }): Point => {
+    const box = root.current!.getBoundingClientRect()
+    return placement.fromRoom({ x: e.clientX - box.left, y: e.clientY - box.top })
+  }
+  const touch = (e: PointerEvent): number[] => {
+    const p = at(e)
+    const xy = [Math.round(p.x * 100) / 100, Math.round(p.y * 100) / 100]
+    // A mouse has no pressure of its own: it paints at the full size.
+    return e.pointerType === 'pen' ? [...xy, Math.round(Math.max(0.02, Math.min(1, e.pressure)) * 1000) / 1000] : xy
+  }
+
+  const down = (e: ReactPointerEvent<SVGSVGElement>) => {
+    if (e.button !== 0 || held.has(' ')) return
+    e.stopPropagation()
+    const p = at(e)
+    if (held.has('s')) {
+      bench.set({ source: p, offset: null })
+      return
+    }
+    if (frame !== removal.reference) {
+      notify(`Paint lies on the reference frame. Press J to go to frame ${removal.reference}.`)
+      return
+    }
+    const move = source ? { x: Math.round(source.x - p.x), y: Math.round(source.y - p.y) } : offset
+    if (!move) {
+      notify('Choose a source first: hold S and click where clean pixels are.')
+      return
+    }
+    bench.set({ offset: move, source: null, stroke: null })
+    const el = e.currentTarget
+    el.setPointerCapture(e.pointerId)
+    const c = channel.current!
+    c.begin(removal.id, { id: newId(), mode: 'clone', size: brush.size, hardness: brush.hardness, opacity: brush.opacity, offset: [move.x, move.y], path: {} }, touch(e.nativeEvent))
+    const moved = (m: PointerEvent) => {
+      const events = m.getCoalescedEvents?.() ?? []
+      c.move((events.length ? events : [m]).map(touch))
+    }
+    const up = () => {
+      el.removeEventListener('pointermove', moved)
+      el.removeEventListener('pointerup', up)
+      el.removeEventListener('pointercancel', up)
+      c.end()
+    }
+    el.addEventListener('pointermove', moved)
+    el.addEventListener('pointerup', up)
+    el.addEventListener('pointercancel', up)
+  }
+
+  const painting = tool === 'brush'
+  const ring = (p: Point, r: number) => {
+    const c = placement.toRoom(p)
+    const edge = placement.toRoom({ x: p.x + r, y: p.y })
+    return { x: c.x, y: c.y, r: Math.max(2, Math.hypot(edge.x - c.x, edge.y - c.y)) }
+  }
+  const circle = (c: { x: number; y: number; r: number }) => `M${c.x - c.r} ${c.y}a${c.r} ${c.r} 0 1 0 ${2 * c.r} 0a${c.r} ${c.r} 0 1 0 ${-2 * c.r} 0`
+  const from = cursor && (source ?? (offset && { x: cursor.x + offset.x, y: cursor.y + offset.y }))
+  const selected = stroke && paths?.[stroke]
+  return (
+    <svg
+      ref={root}
+      data-testid="brush"
+      className={`absolute inset-0 h-full w-full touch-none ${painting ? 'cursor-none' : 'pointer-events-none'}`}
+      onPointerDown={down}
+      onPointerMove={(e) => setCursor(at(e))}
+      onPointerLeave={() => setCursor(null)}
+    >
+      {handles && motion.at(frame) && removal.mark.outlines.map((o) => (
+        <Line key={o.id} dashed d={polygon(o.points.map((k) => placement.toRoom({ x: k.at[0], y: k.at[1] })))} />
+      ))}
+      {selected && <Line on d={selected.map((v, i) => { const p = placement.toRoom({ x: v[0], y: v[1] }); return `${i ? 'L' : 'M'}${p.x} ${p.y}` }).join('') || ''} />}
+      {painting && cursor && <Line d={circle(ring(cursor, brush.size / 2))} />}
+      {painting && cursor && from && (
+        <g>
+          <Line d={circle(ring(from, brush.size / 2))} on dashed />
+          <path d={`M${placement.toRoom(cursor).x} ${placement.toRoom(cursor).y}L${placement.toRoom(from).x} ${placement.toRoom(from).y}`} stroke="#fff" strokeOpacity="0.5" strokeWidth="1" />
+        </g>
+      )}
+    </svg>
+  )
+}
+
+const polygon = (points: Point[]) => points.map((p, i) => `${i ? 'L' : 'M'}${p.x} ${p.y}`).join('') + 'Z'

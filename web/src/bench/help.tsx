@@ -1,0 +1,48 @@
+import { useEffect, useState } from 'react'
+import { Button } from '../ui/controls'
+import { Sheet } from '../ui/sheet'
+
+const keys: [string, [string, string][]][] = [
+  ['Frames', [
+    ['Left, Right', 'one frame back, on'], ['Home, End', 'first, last frame'], ['Space', 'play in a loop, stop'], ['J', 'go to the reference frame'],
+  ]],
+  ['Looking', [
+    ['Q W E D', 'plate, patch, result, difference'], ['L', 'locked or free'], ['C', 'next channel'], ['0', 'fit'], ['+ −, wheel', 'closer, farther'],
+    ['drag', 'move the picture (with Space held while a tool is in hand)'], ['H', 'hide or show handles'],
+  ]],
+  ['Working', [
+    ['1 2 3 4', 'Mark, Follow, Fill, Settle'], ['N', 'new removal'], ['O', 'draw an outline (Mark) or a region (Follow)'], ['S + click', 'choose the source (Fill)'],
+    ['[ ]', 'smaller, larger brush'], ['Delete', 'remove the selected point, outline or stroke'], ['Escape', 'put the tool down'],
+    ['Ctrl Z, Ctrl Shift Z', 'undo, redo'],
+  ]],
+]
+
+/** All keys, behind "?". */
+export function Help() {
+  const [open, setOpen] = useState(false)
+  useEffect(() => {
+    const show = (e: KeyboardEvent) => e.key === '?' && !(e.target instanceof HTMLInputElement) && setOpen(true)
+    addEventListener('keydown', show)
+    return () => removeEventListener('keydown', show)
+  }, [])
+  return (
+    <>
+      <Button weight="bare" title="All keys (?)" onClick={() => setOpen(true)}>Keys</Button>
+      <Sheet title="Keys" open={open} onClose={() => setOpen(false)}>
+        {keys.map(([title, list]) => (
+          <section key={title} className="mb-4">
+            <h3 className="mb-1 text-quiet">{title}</h3>
+            <dl className="grid grid-cols-[11rem_1fr] gap-y-1">
+              {list.map(([k, what]) => (
+                <div key={k} className="contents">
+                  <dt className="font-mono text-[13px] text-fern">{k}</dt>
+                  <dd>{what}</dd>
+                </div>
+              ))}
+            </dl>
+          </section>
+        ))}
+      </Sheet>
+    </>
+  )
+}

@@ -1,0 +1,98 @@
+import { useEffect, useRef } from 'react'
+import type { useEdit } from '../api/treatment'
+import type { BenchProps } from './bench'
+import { removeSelected, startRemoval } from './edits'
+import { stages } from './stages'
+import { bench, type Channel } from './state'
+
+const channels: Channel[] = ['colour', 'red', 'green', 'blue', 'luma']
+
+/** Keys that are held now, for tools that ask. */
+export const held = new Set<string>()
+
+/** The keys of the bench. Fields and dialogs keep their own. */
+export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
+  const latest = useRef({ props, edits })
+  latest.current = { props, edits }
+  useEffect(() => {
+    const down = (e: KeyboardEvent) => {
+      const target = e.target as HTMLElement
+      if (target.closest('input:not([type=range]), textarea, [role=dialog], [role=listbox]')) return
+      held.add(e.key.toLowerCase())
+      const { props, edits } = latest.current
+      const s = bench.get()
+      const step = (n: number) => bench.set({ frame: Math.min(props.shot.last, Math.max(props.shot.first, n)), playing: false })
+      const onControl = target.closest('button, [role=radio], input')
+      if (e.ctrlKey || e.metaKey) {
+        if (e.key.toLowerCase() !== 'z') return
+        e.preventDefault()
+        void (e.shiftKey ? edits.redo() : edits.undo())
+        return
+      }
+      if (e.altKey) return
+      const stage = stages.find((x) => x.key === e.key)
+      if (stage) {
+        if (s.removal) bench.open(s.removal, stage.id)
+        return
+      }
+      const zoomTo = (k: number) => bench.set({ zoom: Math.min(64, Math.max(0.1, (s.zoom ?? 1) * k)) })
+      switch (e.key) {
+        case 'ArrowLeft':
+        case 'ArrowRight':
+          if (onControl && onControl.matches('[role=radio], input')) return
+          step(s.frame + (e.key === 'ArrowLeft' ? -1 : 1))
+          break
+        case 'Home': step(props.shot.first); break
+        case 'End': step(props.shot.last); break
+        case ' ':
+          if (onControl) return
+          if (e.repeat) break
+          bench.set({ playing: !s.playing })
+          break
+        case 'Escape': bench.set({ tool: 'look', knot: null, outline: null, stroke: null }); return
+        case 'Delete':
+        case 'Backspace': removeSelected(props, edits.edit); break
+        case '0': bench.set({ zoom: null, centre: { x: props.shot.width / 2, y: props.shot.height / 2 } }); break
+        case '+':
+        case '=': zoomTo(1.25); break
+        case '-': zoomTo(0.8); break
+        case '[':
+        case ']': {
+          const size = Math.min(500, Math.max(2, Math.round(s.brush.size * (e.key === '[' ? 0.87 : 1.15))))
+          bench.set({ brush: { ...s.brush, size } })
+          break
+        }
+        default: {
+          const open = props.revision.document.removals.find((r) => r.id === s.removal)
+          switch (e.key.toLowerCase()) {
+            case 'q': bench.set({ view: 'plate' }); break
+            case 'w': if (open) bench.set({ view: 'patch' }); break
+            case 'e': bench.set({ view: 'result' }); break
+            case 'd': bench.set({ view: 'difference' }); break
+            case 'l': if (props.motion.samples.size > 1) bench.set({ locked: !s.locked }); break
+            case 'c': bench.set({ channel: channels[(channels.indexOf(s.channel) + 1) % channels.length] }); break
+            case 'h': bench.set({ handles: !s.handles }); break
+            case 'j': if (open) step(open.reference); break
+            case 'n': startRemoval(props, edits.edit); break
+            case 'o':
+              if (open && s.stage === 'mark') bench.set({ tool: 'outline', outline: null, knot: null })
+              if (open && s.stage === 'follow') bench.set({ tool: 'region' })
+              break
+            default: return
+          }
+        }
+      }
+      e.preventDefault()
+    }
+    const up = (e: KeyboardEvent) => held.delete(e.key.toLowerCase())
+    const blur = () => held.clear()
+    addEventListener('keydown', down)
+    addEventListener('keyup', up)
+    addEventListener('blur', blur)
+    return () => {
+      removeEventListener('keydown', down)
+      removeEventListener('keyup', up)
+      removeEventListener('blur', blur)
+    }
+  }, [])
+}

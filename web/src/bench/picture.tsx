@@ -1,0 +1,176 @@
+import { useCallback, useEffect, useLayoutEffect, useRef, useState, useSyncExternalStore, type PointerEvent as ReactPointerEvent } from 'react'
+import { useEdit } from '../api/treatment'
+import type { BenchProps } from './bench'
+import { BrushLayer } from './brushlayer'
+import { FrameStore } from './frames'
+import { Handles } from './handles'
+import { held } from './keys'
+import { apply, identity, invert, multiply, type Matrix, type Point } from './matrix'
+import { openScreen, type Screen } from './screen'
+import { bench, useBench } from './state'
+
+/** How places on the reference frame, on the shown frame and in the room relate. */
+export interface Placement {
+  /** From reference frame coordinates to CSS pixels of the room. */
+  toRoom: (p: Point) => Point
+  fromRoom: (p: Point) => Point
+  /** CSS pixels for each picture pixel. */
+  scale: number
+  /** The shown frame has a known place for the reference frame's coordinates. */
+  placed: boolean
+}
+
+/** The picture, and all that lies on it. */
+export function Picture(props: BenchProps) {
+  const { shot, frames, overlays, motion, revision } = props
+  const { frame, view, channel, exposure, zoom, centre, locked, removal, tool, handles } = useBench()
+  const open = revision.document.removals.find((r) => r.id === removal) ?? null
+  const { adopt } = useEdit(shot.id)
+  const room = useRef<HTMLDivElement>(null)
+  const canvas = useRef<HTMLCanvasElement>(null)
+  const screen = useRef<Screen | null>(null)
+  const [size, setSize] = useState({ width: 0, height: 0 })
+  const [failed, setFailed] = useState('')
+  const loaded = useSyncExternalStore(frames.subscribe, frames.snapshot)
+  const [painted, setPainted] = useState(0)
+  // The revision that holds the strokes on the live layer; -1 while one is painted, null for none.
+  const live = useRef<number | null>(null)
+
+  useLayoutEffect(() => {
+    const observer = new ResizeObserver(([e]) => setSize({ width: e.contentRect.width, height: e.contentRect.height }))
+    observer.observe(room.current!)
+    return () => observer.disconnect()
+  }, [])
+
+  useEffect(() => {
+    try {
+      screen.current = openScreen(canvas.current!, shot.width, shot.height)
+    } catch (e) {
+      setFailed((e as Error).message)
+    }
+  }, [shot])
+
+  const fit = Math.max(0.01, Math.min((size.width - 24) / shot.width, (size.height - 24) / shot.height))
+  const scale = zoom ?? fit
+  const here = motion.at(frame)
+  const carry = here ?? identity
+  // Space is what stands still: the reference frame when locked, the frame itself when free.
+  const isLocked = locked && here !== null
+  const fromRoomToSpace: Matrix = [1 / scale, 0, centre.x - size.width / 2 / scale, 0, 1 / scale, centre.y - size.height / 2 / scale, 0, 0, 1]
+  const fromRoomToFrame = isLocked ? multiply(carry, fromRoomToSpace) : fromRoomToSpace
+  const fromRoomToReference = isLocked ? fromRoomToSpace : multiply(invert(carry), fromRoomToSpace)
+  const toRoomMatrix = invert(fromRoomToReference)
+  const placement: Placement = {
+    toRoom: (p) => apply(toRoomMatrix, p),
+    fromRoom: (p) => apply(fromRoomToReference, p),
+    scale,
+    placed: here !== null,
+  }
+
+  // The last complete frame stays until the next one is complete.
+  const wanted = frames.get(frame, overlays)
+  const shown = useRef<{ plate: ImageBitmap; overlay: typeof wanted.overlay; frame: number } | null>(null)
+  if (wanted.plate && (wanted.ready || !shown.current || shown.current.frame === frame)) {
+    const last = shown.current?.frame === frame ? shown.current.overlay : null
+    shown.current = { plate: wanted.plate, overlay: wanted.overlay ?? (wanted.ready ? null : last), frame }
+  }
+  const onReference = open !== null && frame === open.reference
+  useEffect(() => {
+    if (live.current !== null && live.current >= 0 && wanted.ready && overlays && overlays.revision >= live.current) {
+      screen.current?.clearLive()
+      live.current = null
+    }
+  })
+
+  useLayoutEffect(() => {
+    const c = canvas.current!
+    const ratio = devicePixelRatio || 1
+    const width = Math.max(1, Math.round(size.width * ratio))
+    const height = Math.max(1, Math.round(size.height * ratio))
+    if (c.width !== width) c.width = width
+    if (c.height !== height) c.height = height
+    const s = shown.current
+    if (!s || !screen.current) return
+    screen.current.draw({
+      plate: s.plate, overlay: s.overlay ?? null, live: onReference, view, channel, exposure,
+      toFrame: multiply(fromRoomToFrame, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]), scale: scale * ratio,
+    })
+    c.dataset.frame = String(s.frame)
+    c.dataset.ready = String(wanted.ready)
+    c.dataset.key = FrameStore.key(overlays, frame)
+  }, [size, frame, view, channel, exposure, scale, centre, isLocked, loaded, painted, overlays, motion, onReference, wanted.ready])
+
+  const zoomAt = useCallback((at: Point, factor: number) => {
+    const s = bench.get()
+    const old = s.zoom ?? fit
+    const next = Math.min(64, Math.max(fit * 0.5, old * factor))
+    const dx = at.x - size.width / 2
+    const dy = at.y - size.height / 2
+    bench.set({ zoom: next, centre: { x: s.centre.x + dx / old - dx / next, y: s.centre.y + dy / old - dy / next } })
+  }, [fit, size])
+
+  useEffect(() => {
+    const el = room.current!
+    const wheel = (e: WheelEvent) => {
+      e.preventDefault()
+      const box = el.getBoundingClientRect()
+      zoomAt({ x: e.clientX - box.left, y: e.clientY - box.top }, Math.exp(-e.deltaY * 0.0016))
+    }
+    el.addEventListener('wheel', wheel, { passive: false })
+    return () => el.removeEventListener('wheel', wheel)
+  }, [zoomAt])
+
+  const pan = (e: ReactPointerEvent) => {
+    const free = tool === 'look' || held.has(' ') || e.button === 1
+    if (!free || (e.button !== 0 && e.button !== 1)) return
+    e.currentTarget.setPointerCapture(e.pointerId)
+    if (held.has(' ')) bench.set({ playing: false })
+    const start = { x: e.clientX, y: e.clientY, centre: bench.get().centre, moved: false }
+    const el = e.currentTarget as HTMLElement
+    const move = (m: PointerEvent) => {
+      if (Math.hypot(m.clientX - start.x, m.clientY - start.y) > 3) start.moved = true
+      if (start.moved) bench.set({ zoom: scale, centre: { x: start.centre.x - (m.clientX - start.x) / scale, y: start.centre.y - (m.clientY - start.y) / scale } })
+    }
+    const up = () => {
+      el.removeEventListener('pointermove', move)
+      el.removeEventListener('pointerup', up)
+      if (!start.moved && tool === 'look') bench.set({ outline: null, knot: null })
+    }
+    el.addEventListener('pointermove', move)
+    el.addEventListener('pointerup', up)
+  }
+
+  const stage = useBench((s) => s.stage)
+  return (
+    <div ref={room} className="relative min-h-0 min-w-0 touch-none overflow-hidden bg-soil" onPointerDown={pan} role="application" aria-label={`Picture, frame ${frame}`}>
+      <canvas ref={canvas} data-testid="picture" className="absolute inset-0 h-full w-full" />
+      {handles && open && stage !== 'fill' && <Handles {...props} removal={open} placement={placement} />}
+      {open && stage === 'fill' && (
+        <BrushLayer
+          {...props}
+          removal={open}
+          placement={placement}
+          onPixels={(x, y, w, h, rgba) => {
+            screen.current?.paint(x, y, w, h, rgba)
+            live.current = -1
+            setPainted((n) => n + 1)
+          }}
+          onSaved={(saved) => {
+            live.current = saved.number
+            adopt(saved)
+          }}
+          onDropped={() => {
+            screen.current?.clearLive()
+            live.current = null
+            setPainted((n) => n + 1)
+          }}
+        />
+      )}
+      {failed && <p className="absolute inset-x-4 top-4 text-clay">{failed}</p>}
+      {isLocked && <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">Locked to frame {open?.reference}</p>}
+      {open && here === null && handles && (stage === 'mark' || stage === 'follow') && (open.mark.outlines.length > 0 || open.follow.region.length > 0) && (
+        <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">Not followed to this frame: handles stand where they are on frame {open.reference}</p>
+      )}
+    </div>
+  )
+}

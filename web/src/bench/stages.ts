@@ -1,0 +1,28 @@
+import type { Removal } from '../api/client'
+import type { Stage } from './state'
+
+export type Standing = 'empty' | 'begun' | 'done' | 'look'
+
+export const stages: { id: Stage; name: string; asks: string; key: string }[] = [
+  { id: 'mark', name: 'Mark', asks: 'What goes?', key: '1' },
+  { id: 'follow', name: 'Follow', asks: 'How does the surface move?', key: '2' },
+  { id: 'fill', name: 'Fill', asks: 'Where do clean pixels come from?', key: '3' },
+  { id: 'settle', name: 'Settle', asks: 'What makes them sit?', key: '4' },
+]
+
+export const standingWords: Record<Standing, string> = { empty: 'nothing yet', begun: 'begun', done: 'done', look: 'needs a look' }
+
+/** How far a stage of a removal is, from the document alone. */
+export function standing(r: Removal, stage: Stage, stale: boolean): Standing {
+  switch (stage) {
+    case 'mark':
+      return r.mark.outlines.length ? 'done' : 'empty'
+    case 'follow':
+      if (!r.follow.track) return r.follow.region.length ? 'begun' : 'empty'
+      return stale ? 'look' : 'done'
+    case 'fill':
+      return r.fill.strokes.length ? 'done' : 'empty'
+    case 'settle':
+      return r.settle.opacity === 0 ? 'look' : r.settle.feather || r.settle.opacity < 1 ? 'done' : 'empty'
+  }
+}

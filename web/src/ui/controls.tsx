@@ -1,0 +1,120 @@
+import { useEffect, useId, useState, type ButtonHTMLAttributes, type ReactNode } from 'react'
+
+type Weight = 'plain' | 'main' | 'bare'
+
+const weights: Record<Weight, string> = {
+  plain: 'bg-slab hover:bg-stone border-stone',
+  main: 'bg-moss hover:bg-[#4d7344] border-fern/40 text-white',
+  bare: 'border-transparent hover:bg-slab text-quiet hover:text-text',
+}
+
+export function Button({ weight = 'plain', on, className = '', ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { weight?: Weight; on?: boolean }) {
+  return (
+    <button
+      type="button"
+      aria-pressed={on}
+      className={`rounded border px-2.5 py-1 leading-5 disabled:opacity-40 ${weights[weight]} ${on ? 'border-fern! text-fern' : ''} ${className}`}
+      {...rest}
+    />
+  )
+}
+
+/** A name and its value on one line. */
+export function Field({ label, hint, children }: { label: string; hint?: string; children: ReactNode }) {
+  return (
+    <label className="grid grid-cols-[5.5rem_1fr] items-center gap-2" title={hint}>
+      <span className="text-quiet">{label}</span>
+      {children}
+    </label>
+  )
+}
+
+export const inputStyle = 'min-w-0 rounded border border-stone bg-soil px-2 py-1 leading-5'
+
+/** A line of text, given back when it is left or Enter is pressed. */
+export function Text({ value, onDone, label, className = '' }: { value: string; onDone: (v: string) => void; label: string; className?: string }) {
+  const [draft, setDraft] = useState(value)
+  useEffect(() => setDraft(value), [value])
+  const done = () => {
+    const v = draft.trim()
+    if (v && v !== value) onDone(v)
+    else setDraft(value)
+  }
+  return (
+    <input
+      aria-label={label}
+      className={`${inputStyle} ${className}`}
+      value={draft}
+      onChange={(e) => setDraft(e.target.value)}
+      onBlur={done}
+      onKeyDown={(e) => {
+        if (e.key === 'Enter') e.currentTarget.blur()
+        if (e.key === 'Escape') setDraft(value)
+        e.stopPropagation()
+      }}
+    />
+  )
+}
+
+interface NumberProps {
+  label: string
+  unit: string
+  hint?: string
+  value: number
+  min: number
+  max: number
+  step?: number
+  /** Told while the slider moves, for what shows at once. */
+  onMove?: (v: number) => void
+  /** Told when a value is settled on. */
+  onDone: (v: number) => void
+}
+
+/** A number with its unit: a slider for the hand, a field for the exact value. */
+export function NumberField({ label, unit, hint, value, min, max, step = 1, onMove, onDone }: NumberProps) {
+  const id = useId()
+  const [draft, setDraft] = useState<string | null>(null)
+  const shown = draft ?? String(Math.round(value * 1000) / 1000)
+  const settle = (text: string) => {
+    const v = Number(text)
+    setDraft(null)
+    if (text !== '' && Number.isFinite(v)) {
+      const kept = Math.min(max, Math.max(min, v))
+      if (kept !== value) onDone(kept)
+    }
+  }
+  return (
+    <div className="grid grid-cols-[5.5rem_1fr_3.4rem_1.4rem] items-center gap-2" title={hint}>
+      <label htmlFor={id} className="text-quiet">{label}</label>
+      <input
+        type="range"
+        aria-label={`${label}, slider`}
+        min={min}
+        max={max}
+        step={step}
+        value={draft ?? value}
+        onChange={(e) => {
+          setDraft(e.target.value)
+          onMove?.(Number(e.target.value))
+        }}
+        onPointerUp={() => draft !== null && settle(draft)}
+        onKeyUp={() => draft !== null && settle(draft)}
+        onBlur={() => draft !== null && settle(draft)}
+        className="min-w-0"
+      />
+      <input
+        id={id}
+        inputMode="decimal"
+        className={`${inputStyle} text-right font-mono text-[13px]`}
+        value={shown}
+        onChange={(e) => setDraft(e.target.value)}
+        onBlur={(e) => draft !== null && settle(e.target.value)}
+        onKeyDown={(e) => {
+          if (e.key === 'Enter') e.currentTarget.blur()
+          e.stopPropagation()
+        }}
+      />
+      <span className="text-quiet">{unit}</span>
+    </div>
+  )
+}
