@@ -47,16 +47,13 @@ function Bench({ shot, revision }: { shot: Shot; revision: Revision }) {
     bench.set({ ...initial, frame: shot.first, centre: { x: shot.width / 2, y: shot.height / 2 } })
   }, [shot.id]) // eslint-disable-line
   const removal = revision.document.removals.find((r) => r.id === open) ?? null
-  useEffect(() => {
-    if (open && !removal) bench.open(null)
-  }, [open, removal])
   const motion = useMotion(shot.id, removal)
   const overlays = useOverlays(shot, revision, view === 'patch' ? 'patch' : 'result', view === 'patch' ? (open ?? '') : '')
   const props = { shot, revision, frames, overlays, motion }
   usePlayback(props)
   useKeys(props, useEdit(shot.id))
   return (
-    <div className="grid h-full grid-cols-[19.5rem_1fr] grid-rows-[auto_1fr_auto]">
+    <div className="grid h-full grid-cols-[19.5rem_minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
       <Path {...props} />
       <ViewBar {...props} />
       <Picture {...props} />

@@ -2,7 +2,7 @@ import { Menu, MenuButton, MenuItem, MenuItems, Switch } from '@headlessui/react
 import { Link } from 'wouter'
 import type { Removal, Shot } from '../api/client'
 import { useEdit } from '../api/treatment'
-import { Button, NumberField, Text } from '../ui/controls'
+import { Button, NumberInput, Text } from '../ui/controls'
 import { Leaf } from '../ui/leaf'
 import type { BenchProps } from './bench'
 import { on, startRemoval } from './edits'
@@ -150,8 +150,12 @@ function Unfolded(props: BenchProps & { removal: Removal }) {
           <span className="text-quiet">Reference frame <span className="font-mono text-text">{r.reference}</span></span>
           <Button weight="bare" className="py-0!" title="Go there (J)" onClick={() => bench.set({ frame: r.reference, playing: false })}>Go there</Button>
         </div>
-        <NumberField label="First frame" unit="" value={r.range.first} min={shot.first} max={r.range.last} onDone={(v) => void edit('Change the range', on(r.id, (d) => { d.range.first = Math.round(v) }))} />
-        <NumberField label="Last frame" unit="" value={r.range.last} min={r.range.first} max={shot.last} onDone={(v) => void edit('Change the range', on(r.id, (d) => { d.range.last = Math.round(v) }))} />
+        <div className="flex items-center gap-2 text-[13px]" title="Frames on which the patch is laid">
+          <span className="flex-1 text-quiet">Frames</span>
+          <NumberInput label="First frame of the removal" className="w-16" value={r.range.first} min={shot.first} max={r.range.last} onDone={(v) => void edit('Change the range', on(r.id, (d) => { d.range.first = Math.round(v) }))} />
+          <span className="text-quiet">to</span>
+          <NumberInput label="Last frame of the removal" className="w-16" value={r.range.last} min={r.range.first} max={shot.last} onDone={(v) => void edit('Change the range', on(r.id, (d) => { d.range.last = Math.round(v) }))} />
+        </div>
       </div>
       <ol className="relative">
         <span aria-hidden className="absolute top-3 bottom-3 left-[9px] w-px bg-stone" />

@@ -69,6 +69,7 @@ export const bench = {
     useBench.setState((s) => ({
       removal, stage, outline: null, knot: null, stroke: null,
       tool: stage === 'fill' ? 'brush' : 'look',
+      ...(stage === 'fill' ? { view: 'patch' } : s.stage === 'fill' && s.view === 'patch' ? { view: 'result' } : {}),
       ...(removal !== s.removal ? { source: null, offset: null } : {}),
     }))
   },

@@ -41,8 +41,8 @@ export function ViewBar({ shot, revision, motion }: BenchProps) {
         <span className="w-16 font-mono text-[13px]">{exposure > 0 ? '+' : ''}{exposure.toFixed(2)} EV</span>
       </label>
       <span className="flex-1" />
-      <Button weight="bare" on={!handles} title="Hide everything that lies on the picture (H)" onClick={() => bench.set({ handles: !handles })}>
-        {handles ? 'Hide handles' : 'Show handles'}
+      <Button on={handles} title="Show or hide everything that lies on the picture (H)" onClick={() => bench.set({ handles: !handles })}>
+        Handles
       </Button>
       <Button weight="bare" title="Fit the picture into the room there is (0)" onClick={() => bench.set({ zoom: null, centre: { x: shot.width / 2, y: shot.height / 2 } })}>
         {zoom === null ? 'Fit' : `${Math.round(zoom * 100)} %`}

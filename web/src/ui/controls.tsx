@@ -13,7 +13,7 @@ export function Button({ weight = 'plain', on, className = '', ...rest }: Button
     <button
       type="button"
       aria-pressed={on}
-      className={`rounded border px-2.5 py-1 leading-5 disabled:opacity-40 ${weights[weight]} ${on ? 'border-fern! text-fern' : ''} ${className}`}
+      className={`rounded border px-2.5 py-1 leading-5 whitespace-nowrap disabled:opacity-40 ${weights[weight]} ${on ? 'border-fern! text-fern' : ''} ${className}`}
       {...rest}
     />
   )
@@ -56,6 +56,33 @@ export function Text({ value, onDone, label, className = '' }: { value: string; 
   )
 }
 
+/** A number in a field, given back when it is left or Enter is pressed. */
+export function NumberInput({ id, label, value, min, max, onDone, className = '' }: { id?: string; label?: string; value: number; min: number; max: number; onDone: (v: number) => void; className?: string }) {
+  const [draft, setDraft] = useState<string | null>(null)
+  return (
+    <input
+      id={id}
+      aria-label={label}
+      inputMode="decimal"
+      className={`${inputStyle} text-right font-mono text-[13px] ${className}`}
+      value={draft ?? String(Math.round(value * 1000) / 1000)}
+      onChange={(e) => setDraft(e.target.value)}
+      onBlur={() => {
+        const v = Number(draft)
+        if (draft && Number.isFinite(v)) {
+          const kept = Math.min(max, Math.max(min, v))
+          if (kept !== value) onDone(kept)
+        }
+        setDraft(null)
+      }}
+      onKeyDown={(e) => {
+        if (e.key === 'Enter') e.currentTarget.blur()
+        e.stopPropagation()
+      }}
+    />
+  )
+}
+
 interface NumberProps {
   label: string
   unit: string
@@ -73,15 +100,10 @@ interface NumberProps {
 /** A number with its unit: a slider for the hand, a field for the exact value. */
 export function NumberField({ label, unit, hint, value, min, max, step = 1, onMove, onDone }: NumberProps) {
   const id = useId()
-  const [draft, setDraft] = useState<string | null>(null)
-  const shown = draft ?? String(Math.round(value * 1000) / 1000)
-  const settle = (text: string) => {
-    const v = Number(text)
+  const [draft, setDraft] = useState<number | null>(null)
+  const settle = () => {
+    if (draft !== null && draft !== value) onDone(draft)
     setDraft(null)
-    if (text !== '' && Number.isFinite(v)) {
-      const kept = Math.min(max, Math.max(min, v))
-      if (kept !== value) onDone(kept)
-    }
   }
   return (
     <div className="grid grid-cols-[5.5rem_1fr_3.4rem_1.4rem] items-center gap-2" title={hint}>
@@ -94,26 +116,15 @@ export function NumberField({ label, unit, hint, value, min, max, step = 1, onMo
         step={step}
         value={draft ?? value}
         onChange={(e) => {
-          setDraft(e.target.value)
+          setDraft(Number(e.target.value))
           onMove?.(Number(e.target.value))
         }}
-        onPointerUp={() => draft !== null && settle(draft)}
-        onKeyUp={() => draft !== null && settle(draft)}
-        onBlur={() => draft !== null && settle(draft)}
+        onPointerUp={settle}
+        onKeyUp={settle}
+        onBlur={settle}
         className="min-w-0"
       />
-      <input
-        id={id}
-        inputMode="decimal"
-        className={`${inputStyle} text-right font-mono text-[13px]`}
-        value={shown}
-        onChange={(e) => setDraft(e.target.value)}
-        onBlur={(e) => draft !== null && settle(e.target.value)}
-        onKeyDown={(e) => {
-          if (e.key === 'Enter') e.currentTarget.blur()
-          e.stopPropagation()
-        }}
-      />
+      <NumberInput id={id} value={draft ?? value} min={min} max={max} onDone={onDone} />
       <span className="text-quiet">{unit}</span>
     </div>
   )

@@ -36,8 +36,8 @@ export function BringIn({ open, onClose, shows }: { open: boolean; onClose: () =
       <div className="grid grid-cols-2 gap-6">
         <div>
           <div className="mb-2 flex items-center gap-2">
-            <Button disabled={path === ''} onClick={() => enter(parent(path, folder.data ? path : ''))}>Up</Button>
-            <span className="truncate font-mono text-[13px] text-quiet" title={path}>{path === '' ? 'Folders the server may read' : path}</span>
+            <Button disabled={path === ''} onClick={() => enter(folder.isError ? '' : parent(path))}>Up</Button>
+            <span className="truncate font-mono text-[13px] text-quiet" title={path}>{path === '' ? 'Folders the server may read' : path.split('/').slice(-2).join(' / ')}</span>
           </div>
           <ul className="h-72 overflow-y-auto rounded border border-rule bg-soil p-1">
             {folder.isError && <li className="p-2 text-clay">{folder.error.message}</li>}
@@ -69,10 +69,7 @@ export function BringIn({ open, onClose, shows }: { open: boolean; onClose: () =
   )
 }
 
-function parent(path: string, fallback: string) {
-  const up = path.replace(/\/[^/]+\/?$/, '')
-  return up === path ? fallback : up
-}
+const parent = (path: string) => path.replace(/\/[^/]+\/?$/, '')
 
 function Facts({ material: m, shows, onDone }: { material: Material; shows: string[]; onDone: () => void }) {
   const queries = useQueryClient()

@@ -48,9 +48,9 @@ export function FollowStage({ shot, revision, removal: r, motion }: BenchProps &
           ]}
         />
       </div>
-      <div className="flex gap-1.5">
+      <div className="grid grid-cols-2 gap-1.5">
+        <Button disabled={noRegion || running} weight="main" className="col-span-2" title="From the reference frame in both directions" onClick={() => follow('both')}>Follow both ways</Button>
         <Button disabled={noRegion || running} title={`From frame ${r.reference} back to ${r.range.first}`} onClick={() => follow('backwards')}>Backwards</Button>
-        <Button disabled={noRegion || running} weight="main" className="flex-1" title="From the reference frame in both directions" onClick={() => follow('both')}>Follow both ways</Button>
         <Button disabled={noRegion || running} title={`From frame ${r.reference} on to ${r.range.last}`} onClick={() => follow('forwards')}>Forwards</Button>
       </div>
       {running && task && (

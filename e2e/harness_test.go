@@ -1,0 +1,323 @@
+// Package e2e drives the real interface in headless Chromium against the real
+// program, its database and the demo footage.
+package e2e
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/launcher"
+	"github.com/go-rod/rod/lib/launcher/flags"
+	"github.com/go-rod/rod/lib/proto"
+	"github.com/stretchr/testify/require"
+
+	"jardin/core/geom"
+)
+
+// footage returns the folder of the demo footage, which "make test" has made.
+func footage(t testing.TB) string {
+	dir, err := filepath.Abs("../.jardin/footage")
+	require.NoError(t, err)
+	if _, err := os.Stat(filepath.Join(dir, "lm_010/truth.json")); err != nil {
+		t.Skip("there is no demo footage; make it with: bin/jardin demo --footage-only")
+	}
+	return dir
+}
+
+// A server is the program at work on a data folder of its own.
+type server struct {
+	t       testing.TB
+	data    string
+	address string
+	cmd     *exec.Cmd
+}
+
+// serve builds nothing: it runs the program that "make build" made.
+func serve(t testing.TB, args ...string) *server {
+	// Not t.TempDir: the database's user must be able to reach it whatever TMPDIR is.
+	data, err := os.MkdirTemp("", "jardin-e2e-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(data, 0o755))
+	s := &server{t: t, data: data}
+	s.start(args...)
+	t.Cleanup(func() {
+		s.stop(os.Interrupt)
+		if pid, err := os.ReadFile(filepath.Join(data, "postgres/postmaster.pid")); err == nil {
+			var n int
+			fmt.Sscan(string(pid), &n)
+			syscall.Kill(n, syscall.SIGQUIT)
+			time.Sleep(300 * time.Millisecond)
+		}
+		os.RemoveAll(data)
+	})
+	return s
+}
+
+func (s *server) start(args ...string) {
+	program, err := filepath.Abs("../bin/jardin")
+	require.NoError(s.t, err)
+	s.cmd = exec.Command(program, append([]string{"serve", "--data", s.data, "--listen", "127.0.0.1:0", "--media", footage(s.t)}, args...)...)
+	out, err := s.cmd.StdoutPipe()
+	require.NoError(s.t, err)
+	s.cmd.Stderr = os.Stderr
+	require.NoError(s.t, s.cmd.Start(), "run make build first")
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		if _, address, ok := strings.Cut(lines.Text(), "open at "); ok {
+			s.address = address
+			go io.Copy(io.Discard, out)
+			return
+		}
+	}
+	s.t.Fatal("the program ended before it served")
+}
+
+func (s *server) stop(how os.Signal) {
+	_ = s.cmd.Process.Signal(how)
+	_ = s.cmd.Wait()
+}
+
+// get asks the server and decodes its answer.
+func (s *server) get(path string, into any) {
+	s.t.Helper()
+	response, err := http.Get(s.address + path)
+	require.NoError(s.t, err)
+	defer response.Body.Close()
+	require.Equal(s.t, http.StatusOK, response.StatusCode, path)
+	require.NoError(s.t, json.NewDecoder(response.Body).Decode(into))
+}
+
+func (s *server) post(path, body string, into any) {
+	s.t.Helper()
+	response, err := http.Post(s.address+path, "application/json", strings.NewReader(body))
+	require.NoError(s.t, err)
+	defer response.Body.Close()
+	require.Less(s.t, response.StatusCode, 300, path)
+	if into != nil {
+		require.NoError(s.t, json.NewDecoder(response.Body).Decode(into))
+	}
+}
+
+type shotInfo struct{ ID, State, Problem string }
+
+// bringIn adds the demo shot without the interface and waits for it.
+func (s *server) bringIn() string {
+	s.t.Helper()
+	var shot shotInfo
+	body, err := json.Marshal(map[string]any{
+		"show": "Winter at Larkmoss", "name": "lm_010", "path": filepath.Join(footage(s.t), "lm_010/plate"),
+		"first": 1001, "rate": map[string]int{"num": 24, "den": 1}, "transfer": "srgb",
+	})
+	require.NoError(s.t, err)
+	s.post("/api/shots", string(body), &shot)
+	s.wait(2*time.Minute, "the shot to come in", func() bool {
+		s.get("/api/shots/"+shot.ID, &shot)
+		require.NotEqual(s.t, "failed", shot.State, shot.Problem)
+		return shot.State == "ready"
+	})
+	return shot.ID
+}
+
+func (s *server) wait(limit time.Duration, what string, done func() bool) {
+	s.t.Helper()
+	for end := time.Now().Add(limit); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if done() {
+			return
+		}
+	}
+	s.t.Fatalf("waited %v for %s", limit, what)
+}
+
+// An artist is somebody at the browser, with a mouse, a pen and a keyboard.
+type artist struct {
+	t    testing.TB
+	page *rod.Page
+}
+
+func open(t testing.TB, url string) *artist {
+	l := launcher.New().Bin("/usr/bin/chromium").Headless(true).NoSandbox(true).
+		Set("use-gl", "angle").Set("use-angle", "swiftshader").Set("enable-unsafe-swiftshader").
+		Set("disable-quic").Set("disable-background-networking").Set("disable-component-update").Set("disable-sync").
+		Set("force-device-scale-factor", "1").Set(flags.Flag("hide-scrollbars"))
+	control, err := l.Launch()
+	require.NoError(t, err)
+	browser := rod.New().ControlURL(control)
+	require.NoError(t, browser.Connect())
+	t.Cleanup(func() {
+		_ = browser.Close()
+		l.Kill()
+		l.Cleanup()
+	})
+	page, err := browser.Page(proto.TargetCreateTarget{URL: "about:blank"})
+	require.NoError(t, err)
+	require.NoError(t, page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800, DeviceScaleFactor: 1}))
+	a := &artist{t, page.Timeout(3 * time.Minute)}
+	go page.EachEvent(func(e *proto.RuntimeExceptionThrown) {
+		t.Errorf("the page failed: %s %v", e.ExceptionDetails.Text, e.ExceptionDetails.Exception.Description)
+	})()
+	a.visit(url)
+	return a
+}
+
+func (a *artist) visit(url string) {
+	a.t.Helper()
+	require.NoError(a.t, a.page.Navigate(url))
+	require.NoError(a.t, a.page.WaitLoad())
+}
+
+// button returns what is pressed by its words: a button, link, option or radio.
+func (a *artist) button(words string) *rod.Element {
+	a.t.Helper()
+	el, err := a.page.Timeout(20*time.Second).ElementR(`button, a, [role=radio], [role=option], [role=menuitem]`, words)
+	if err != nil {
+		a.shoot("/tmp/jardin-e2e-failed.png")
+	}
+	require.NoError(a.t, err, "look for %q; the screen is in the temporary folder", words)
+	return el.CancelTimeout()
+}
+
+func (a *artist) press(words string) {
+	a.t.Helper()
+	var err error
+	for range 5 { // a list that was just drawn anew may have swallowed it
+		if err = a.button(words).Click(proto.InputMouseButtonLeft, 1); err == nil {
+			return
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	a.shoot("/tmp/jardin-e2e-failed.png")
+	require.NoError(a.t, err, "press %q", words)
+}
+
+func (a *artist) key(keys ...input.Key) {
+	a.t.Helper()
+	for _, k := range keys {
+		require.NoError(a.t, a.page.Keyboard.Type(k))
+	}
+}
+
+// fill types into a field that is found by its accessible name, and leaves it.
+func (a *artist) fill(name, value string) {
+	a.t.Helper()
+	el, err := a.page.Timeout(10 * time.Second).ElementX(fmt.Sprintf(
+		`//input[@aria-label=%[1]q] | //label[normalize-space(.)=%[1]q]//input | //input[@id=//label[normalize-space(.)=%[1]q]/@for]`, name))
+	require.NoError(a.t, err, "look for the field %q", name)
+	el = el.CancelTimeout()
+	require.NoError(a.t, el.SelectAllText())
+	require.NoError(a.t, el.Input(value))
+	require.NoError(a.t, el.Type(input.Tab))
+}
+
+func (a *artist) see(words string) {
+	a.t.Helper()
+	_, err := a.page.Timeout(60*time.Second).ElementR("p, span, dd, button, h1, label, option", words)
+	if err != nil {
+		a.shoot("/tmp/jardin-e2e-failed.png")
+	}
+	require.NoError(a.t, err, "wait to see %q", words)
+}
+
+func (a *artist) number(js string) float64 {
+	a.t.Helper()
+	v, err := a.page.Eval(js)
+	require.NoError(a.t, err)
+	return v.Value.Num()
+}
+
+// steady waits until the picture shows a frame, and all of it.
+func (a *artist) steady(frame int) {
+	a.t.Helper()
+	err := a.page.Timeout(30*time.Second).Wait(rod.Eval(`n => { const c = document.querySelector('[data-testid=picture]'); return c && c.dataset.frame == n && c.dataset.ready == 'true' }`, frame))
+	if err != nil {
+		a.shoot("/tmp/jardin-e2e-failed.png")
+	}
+	require.NoError(a.t, err, "wait for frame %d", frame)
+}
+
+// goTo goes to a frame by its number.
+func (a *artist) goTo(frame int) {
+	a.t.Helper()
+	a.fill("Frame number", fmt.Sprint(frame))
+	a.steady(frame)
+}
+
+// at returns where a point of the frame is on the page, with the picture fitted.
+func (a *artist) at(p geom.Point) proto.Point {
+	a.t.Helper()
+	v, err := a.page.Eval(`() => { const b = document.querySelector('[data-testid=picture]').getBoundingClientRect(); return [b.left, b.top, b.width, b.height] }`)
+	require.NoError(a.t, err)
+	var box [4]float64
+	require.NoError(a.t, v.Value.Unmarshal(&box))
+	scale := math.Min((box[2]-24)/960, (box[3]-24)/540)
+	return proto.Point{X: box[0] + box[2]/2 + (p.X-480)*scale, Y: box[1] + box[3]/2 + (p.Y-270)*scale}
+}
+
+func (a *artist) click(p geom.Point) { a.drag(p) }
+
+// drag presses the mouse at the first point, moves over the others and lets go.
+func (a *artist) drag(points ...geom.Point) {
+	a.t.Helper()
+	m := a.page.Mouse
+	require.NoError(a.t, m.MoveTo(a.at(points[0])))
+	require.NoError(a.t, m.Down(proto.InputMouseButtonLeft, 1))
+	for _, p := range points[1:] {
+		require.NoError(a.t, m.MoveLinear(a.at(p), 4))
+	}
+	require.NoError(a.t, m.Up(proto.InputMouseButtonLeft, 1))
+}
+
+// pen draws with a pen whose pressure is given for each point.
+func (a *artist) pen(points []geom.Point, pressure func(i int) float64) {
+	a.t.Helper()
+	send := func(kind proto.InputDispatchMouseEventType, p geom.Point, force float64) {
+		at := a.at(p)
+		buttons := 1
+		if kind == proto.InputDispatchMouseEventTypeMouseReleased {
+			buttons = 0
+		}
+		require.NoError(a.t, proto.InputDispatchMouseEvent{
+			Type: kind, X: at.X, Y: at.Y, Button: proto.InputMouseButtonLeft, Buttons: &buttons, ClickCount: 1,
+			PointerType: proto.InputDispatchMouseEventPointerTypePen, Force: force,
+		}.Call(a.page))
+	}
+	for i, p := range points {
+		kind := proto.InputDispatchMouseEventTypeMouseMoved
+		if i == 0 {
+			kind = proto.InputDispatchMouseEventTypeMousePressed
+		}
+		send(kind, p, pressure(i))
+	}
+	send(proto.InputDispatchMouseEventTypeMouseReleased, points[len(points)-1], 0)
+}
+
+// shoot takes a picture of the page.
+func (a *artist) shoot(path string) {
+	data, err := a.page.Screenshot(false, &proto.PageCaptureScreenshot{Format: proto.PageCaptureScreenshotFormatPng})
+	if err != nil && !errors.Is(err, os.ErrExist) {
+		a.t.Logf("no picture: %v", err)
+		return
+	}
+	require.NoError(a.t, os.WriteFile(path, data, 0o644))
+}
+
+// picture keeps a picture for the documentation, if pictures are wanted.
+func (a *artist) picture(name string) {
+	if dir := os.Getenv("JARDIN_SCREENSHOTS"); dir != "" {
+		time.Sleep(500 * time.Millisecond) // exact frames and menus settle
+		a.shoot(filepath.Join("..", dir, name+".png"))
+	}
+}
