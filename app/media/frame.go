@@ -105,29 +105,6 @@ func (f *Frame) unpack(data []byte) error {
 	return nil
 }
 
-// Image returns the frame as a picture of the standard library, at its depth.
-func (f *Frame) Image() image.Image {
-	r := image.Rect(0, 0, f.Width, f.Height)
-	if f.Depth == 8 {
-		m := image.NewNRGBA(r)
-		for i := range len(f.Codes) / 3 {
-			m.Pix[4*i] = uint8(f.Codes[3*i])
-			m.Pix[4*i+1] = uint8(f.Codes[3*i+1])
-			m.Pix[4*i+2] = uint8(f.Codes[3*i+2])
-			m.Pix[4*i+3] = 255
-		}
-		return m
-	}
-	m := image.NewNRGBA64(r)
-	for i := range len(f.Codes) / 3 {
-		for k := range 3 {
-			binary.BigEndian.PutUint16(m.Pix[8*i+2*k:], f.Codes[3*i+k])
-		}
-		m.Pix[8*i+6], m.Pix[8*i+7] = 255, 255
-	}
-	return m
-}
-
 // writeWhole writes a file so that it is either whole or absent.
 func writeWhole(path string, data []byte) error {
 	part := path + ".part"

@@ -89,27 +89,28 @@ func (m *Material) still(n int) (*Frame, error) {
 func fromImage(p image.Image, depth int) *Frame {
 	r := p.Bounds()
 	f := NewFrame(r.Dx(), r.Dy(), depth)
+	var pix []uint8
+	var stride, width int // of a row, of a sample, in bytes
+	switch m := p.(type) {
+	case *image.NRGBA:
+		pix, stride, width = m.Pix, m.Stride, 1
+	case *image.NRGBA64:
+		pix, stride, width = m.Pix, m.Stride, 2
+	case *image.RGBA:
+		if m.Opaque() {
+			pix, stride, width = m.Pix, m.Stride, 1
+		}
+	case *image.RGBA64:
+		if m.Opaque() {
+			pix, stride, width = m.Pix, m.Stride, 2
+		}
+	}
 	raster.Rows(0, r.Dy(), func(y int) {
 		row := f.Codes[3*y*r.Dx() : 3*(y+1)*r.Dx()]
-		switch m := p.(type) {
-		case *image.NRGBA:
-			copyCodes(row, m.Pix[m.PixOffset(r.Min.X, r.Min.Y+y):], 4, 1)
-		case *image.RGBA:
-			if m.Opaque() {
-				copyCodes(row, m.Pix[m.PixOffset(r.Min.X, r.Min.Y+y):], 4, 1)
-				return
-			}
-			fallbackRow(row, p, y, depth)
-		case *image.NRGBA64:
-			copyCodes(row, m.Pix[m.PixOffset(r.Min.X, r.Min.Y+y):], 8, 2)
-		case *image.RGBA64:
-			if m.Opaque() {
-				copyCodes(row, m.Pix[m.PixOffset(r.Min.X, r.Min.Y+y):], 8, 2)
-				return
-			}
-			fallbackRow(row, p, y, depth)
-		default:
-			fallbackRow(row, p, y, depth)
+		if pix != nil {
+			copyCodes(row, pix[y*stride:], 4*width, width)
+		} else {
+			convertRow(row, p, y, depth)
 		}
 	})
 	return f
@@ -127,7 +128,7 @@ func copyCodes(row []uint16, src []uint8, stride, width int) {
 	}
 }
 
-func fallbackRow(row []uint16, p image.Image, y, depth int) {
+func convertRow(row []uint16, p image.Image, y, depth int) {
 	r := p.Bounds()
 	for x := range r.Dx() {
 		c, g, b, a := p.At(r.Min.X+x, r.Min.Y+y).RGBA()

@@ -1,25 +1,9 @@
 package media
 
 import (
-	"bytes"
 	"context"
-	"fmt"
-	"image/png"
 	"os"
-	"path/filepath"
 )
-
-// WritePNG writes a frame at its depth, whole or not at all.
-func WritePNG(path string, f *Frame) error {
-	var out bytes.Buffer
-	if err := (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&out, f.Image()); err != nil {
-		return err
-	}
-	if err := writeWhole(path, out.Bytes()); err != nil {
-		return fmt.Errorf("write %s: %w", filepath.Base(path), err)
-	}
-	return nil
-}
 
 // A Movie is a review movie being written: H.264, 4:2:0, BT.709, for any player.
 type Movie struct {

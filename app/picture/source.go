@@ -3,11 +3,9 @@
 package picture
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"image"
-	"image/png"
 	"sync"
 
 	"jardin/app/media"
@@ -89,12 +87,12 @@ func (s *Source) Overlay(ctx context.Context, t *render.Treatment, n int, view r
 	if m.Rect.Empty() {
 		m = image.NewNRGBA(image.Rect(0, 0, 1, 1))
 	}
-	var out bytes.Buffer
-	if err := (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&out, m); err != nil {
+	data, err := media.EncodePNG(m.Pix, media.Layout{Width: m.Rect.Dx(), Height: m.Rect.Dy(), Channels: 4, Depth: 8})
+	if err != nil {
 		return nil, image.Rectangle{}, err
 	}
-	s.cache.Put("overlay/"+key, overlay{out.Bytes(), m.Rect}, out.Len())
-	return out.Bytes(), m.Rect, nil
+	s.cache.Put("overlay/"+key, overlay{data, m.Rect}, len(data))
+	return data, m.Rect, nil
 }
 
 // ForScreen encodes light for an sRGB screen. Pixels without alpha stay
@@ -124,11 +122,6 @@ func (s *Source) Exact(n int) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	shown := media.NewFrame(f.Width, f.Height, 8)
-	for i, v := range media.NewDisplay(s.Plates.Transfer, s.Plates.Depth).Bytes(f) {
-		shown.Codes[i] = uint16(v)
-	}
-	var out bytes.Buffer
-	err = (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&out, shown.Image())
-	return out.Bytes(), err
+	shown := media.NewDisplay(s.Plates.Transfer, s.Plates.Depth).Bytes(f)
+	return media.EncodePNG(shown, media.Layout{Width: f.Width, Height: f.Height, Channels: 3, Depth: 8})
 }
