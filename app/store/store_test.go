@@ -1,0 +1,179 @@
+package store_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/app/store"
+	"jardin/app/store/storetest"
+	"jardin/core/treatment"
+)
+
+var ctx = context.Background()
+
+func withShot(t *testing.T) *store.Store {
+	s := storetest.Open(t)
+	require.NoError(t, s.AddShot(ctx, &store.Shot{
+		ID: "s", Show: "show", Name: "shot", First: 1001, Last: 1010, Width: 64, Height: 48, Depth: 8,
+		RateNum: 24000, RateDen: 1001, Transfer: "bt709", State: "ready",
+	}))
+	return s
+}
+
+func removal(id string) string {
+	return `{"id":"` + id + `","name":"` + id + `","range":{"first":1001,"last":1010},"reference":1005,"mark":{"outlines":[]},` +
+		`"follow":{"region":[],"motion":"position"},"fill":{"strokes":[]},"settle":{"opacity":1}}`
+}
+
+func add(id string) json.RawMessage {
+	return json.RawMessage(`[{"op":"add","path":"/removals/-","value":` + removal(id) + `}]`)
+}
+
+func names(r *store.Revision) (out []string) {
+	for _, x := range r.Document.Removals {
+		out = append(out, x.ID)
+	}
+	return out
+}
+
+func TestEditsUndoAndRedo(t *testing.T) {
+	s := withShot(t)
+	one, err := s.Edit(ctx, "s", 0, add("a"), "Add a")
+	require.NoError(t, err)
+	two, err := s.Edit(ctx, "s", one.Number, add("b"), "Add b")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a", "b"}, names(two))
+	assert.Equal(t, "Add b", two.Undo)
+
+	back, err := s.Undo(ctx, "s")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a"}, names(back))
+	assert.Equal(t, "Add b", back.Redo)
+	again, err := s.Redo(ctx, "s")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a", "b"}, names(again))
+
+	// A new edit after undo begins a branch; redo then has nowhere to go, and
+	// the revision left behind is still there by its number.
+	_, err = s.Undo(ctx, "s")
+	require.NoError(t, err)
+	branch, err := s.Edit(ctx, "s", one.Number, add("c"), "Add c")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a", "c"}, names(branch))
+	assert.Empty(t, branch.Redo)
+	left, err := s.Revision(ctx, "s", two.Number)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a", "b"}, names(left))
+
+	for range 5 { // beyond the beginning nothing happens
+		back, err = s.Undo(ctx, "s")
+		require.NoError(t, err)
+	}
+	assert.Empty(t, back.Document.Removals)
+	assert.Empty(t, back.Undo)
+}
+
+func TestAStaleEditIsRefusedWithTheNewerState(t *testing.T) {
+	s := withShot(t)
+	_, err := s.Edit(ctx, "s", 0, add("a"), "Add a")
+	require.NoError(t, err)
+	_, err = s.Edit(ctx, "s", 0, add("b"), "Add b")
+	var stale *store.Stale
+	require.ErrorAs(t, err, &stale)
+	assert.Equal(t, []string{"a"}, names(stale.Now))
+}
+
+func TestAnEditThatWouldBreakTheTreatmentChangesNothing(t *testing.T) {
+	s := withShot(t)
+	for name, patch := range map[string]string{
+		"outside the shot": `[{"op":"add","path":"/removals/-","value":` + removal("x") + `},{"op":"replace","path":"/removals/0/reference","value":2000}]`,
+		"unknown property": `[{"op":"add","path":"/removals/-","value":` + removal("x") + `},{"op":"add","path":"/removals/0/colour","value":1}]`,
+		"no such place":    `[{"op":"replace","path":"/removals/7/name","value":"x"}]`,
+		"not a patch":      `{"op":"add"}`,
+		"same id twice":    `[{"op":"add","path":"/removals/-","value":` + removal("x") + `},{"op":"add","path":"/removals/-","value":` + removal("x") + `}]`,
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := s.Edit(ctx, "s", 0, json.RawMessage(patch), "x")
+			var invalid *store.Invalid
+			assert.ErrorAs(t, err, &invalid)
+		})
+	}
+	head, err := s.Head(ctx, "s")
+	require.NoError(t, err)
+	assert.Zero(t, head.Number)
+}
+
+// Many hands at once: every amendment lands, none is lost, numbers are unique.
+func TestAmendmentsAtOnceAllLand(t *testing.T) {
+	s := withShot(t)
+	var wait sync.WaitGroup
+	for k := range 20 {
+		wait.Go(func() {
+			_, err := s.Amend(ctx, "s", "Add", func(d *treatment.Document) error {
+				var r treatment.Removal
+				if err := json.Unmarshal([]byte(removal(fmt.Sprint("r", k))), &r); err != nil {
+					return err
+				}
+				d.Removals = append(d.Removals, r)
+				return nil
+			})
+			assert.NoError(t, err)
+		})
+	}
+	wait.Wait()
+	head, err := s.Head(ctx, "s")
+	require.NoError(t, err)
+	assert.Len(t, head.Document.Removals, 20)
+	assert.Equal(t, 20, head.Number)
+
+	_, err = s.Amend(ctx, "s", "Fail", func(*treatment.Document) error { return errors.New("no") })
+	assert.ErrorContains(t, err, "no")
+}
+
+func TestATrackFromAnOlderRegionIsStale(t *testing.T) {
+	s := withShot(t)
+	_, err := s.Edit(ctx, "s", 0, add("a"), "Add a")
+	require.NoError(t, err)
+	rev, err := s.Amend(ctx, "s", "Follow", func(d *treatment.Document) error {
+		r := &d.Removals[0]
+		r.Follow.Region = []treatment.Vec{{0, 0}, {40, 0}, {40, 40}}
+		r.Follow.Track = &treatment.Track{Basis: r.Basis(), Samples: []treatment.Sample{{Frame: 1005, Matrix: [9]float64{1, 0, 0, 0, 1, 0, 0, 0, 1}}}}
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Empty(t, rev.Stale)
+	rev, err = s.Amend(ctx, "s", "Move", func(d *treatment.Document) error {
+		d.Removals[0].Follow.Region[1][0] = 50
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a"}, rev.Stale)
+}
+
+func TestArtifactsAndShots(t *testing.T) {
+	s := withShot(t)
+	sha, err := s.PutArtifact(ctx, []byte("abc"))
+	require.NoError(t, err)
+	// FIPS 180-2, appendix B.1.
+	assert.Equal(t, "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad", sha)
+	again, err := s.PutArtifact(ctx, []byte("abc"))
+	require.NoError(t, err)
+	assert.Equal(t, sha, again)
+	content, err := s.Artifact(ctx, sha)
+	require.NoError(t, err)
+	assert.Equal(t, "abc", string(content))
+	_, err = s.Artifact(ctx, "00")
+	assert.ErrorIs(t, err, store.ErrNone)
+
+	assert.ErrorIs(t, s.AddShot(ctx, &store.Shot{ID: "t", Show: "show", Name: "shot"}), store.ErrTaken)
+	require.NoError(t, s.DeleteShot(ctx, "s"))
+	_, err = s.Head(ctx, "s")
+	assert.ErrorIs(t, err, store.ErrNone)
+}
