@@ -241,7 +241,7 @@ func (a *artist) number(js string) float64 {
 // steady waits until the picture shows a frame, and all of it.
 func (a *artist) steady(frame int) {
 	a.t.Helper()
-	err := a.page.Timeout(30*time.Second).Wait(rod.Eval(`n => { const c = document.querySelector('[data-testid=picture]'); return c && c.dataset.frame == n && c.dataset.ready == 'true' }`, frame))
+	err := a.page.Timeout(30 * time.Second).Wait(rod.Eval(`n => { const c = document.querySelector('[data-testid=picture]'); return c && c.dataset.frame == n && c.dataset.ready == 'true' }`, frame))
 	if err != nil {
 		a.shoot("/tmp/jardin-e2e-failed.png")
 	}

@@ -116,7 +116,9 @@ func assess(t testing.TB, frames map[int]image.Image, known demo.Truth, dots int
 	return out
 }
 
-func say(f check.Figure) string { return fmt.Sprintf("%.2f (worst %.2f on %d)", f.All, f.Worst, f.Frame) }
+func say(f check.Figure) string {
+	return fmt.Sprintf("%.2f (worst %.2f on %d)", f.All, f.Worst, f.Frame)
+}
 
 // assertTrackIsTrue compares the track with the camera's true motion over the
 // four corners of the region.

@@ -1,0 +1,298 @@
+package media
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"image"
+	"image/color"
+	"image/jpeg"
+	"image/png"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/image/tiff"
+
+	"jardin/core/colorspace"
+	"jardin/core/raster"
+)
+
+var ctx = context.Background()
+
+// still returns a picture whose every pixel differs, at 8 or 16 bits.
+func still(n, w, h, depth int) image.Image {
+	r := image.Rect(0, 0, w, h)
+	if depth == 16 {
+		m := image.NewNRGBA64(r)
+		for i := range w * h {
+			m.SetNRGBA64(i%w, i/w, color.NRGBA64{uint16(i * 37), uint16(i*101 + n), uint16(65535 - i), 65535})
+		}
+		return m
+	}
+	m := image.NewNRGBA(r)
+	for i := range w * h {
+		m.SetNRGBA(i%w, i/w, color.NRGBA{uint8(i), uint8(i*3 + n), uint8(255 - i), 255})
+	}
+	return m
+}
+
+func write(t *testing.T, path string, encode func(*bytes.Buffer) error) {
+	var b bytes.Buffer
+	require.NoError(t, encode(&b))
+	require.NoError(t, os.WriteFile(path, b.Bytes(), 0o644))
+}
+
+func pngs(t *testing.T, dir string, first, count, w, h, depth int) {
+	for n := first; n < first+count; n++ {
+		write(t, filepath.Join(dir, fmt.Sprintf("a.%04d.png", n)), func(b *bytes.Buffer) error { return png.Encode(b, still(n, w, h, depth)) })
+	}
+}
+
+func bringIn(t *testing.T, path string) (*Plates, error) {
+	m, err := Inspect(ctx, path)
+	if err != nil {
+		return nil, err
+	}
+	return Import(ctx, m, filepath.Join(t.TempDir(), "plates"), m.First, colorspace.SRGB, false, nil)
+}
+
+func TestStillsKeepTheirCodeValues(t *testing.T) {
+	for name, c := range map[string]struct {
+		depth  int
+		encode func(*bytes.Buffer, image.Image) error
+		ending string
+	}{
+		"PNG 8":  {8, func(b *bytes.Buffer, m image.Image) error { return png.Encode(b, m) }, "png"},
+		"PNG 16": {16, func(b *bytes.Buffer, m image.Image) error { return png.Encode(b, m) }, "PNG"},
+		"TIFF 8": {8, func(b *bytes.Buffer, m image.Image) error { return tiff.Encode(b, m, nil) }, "tif"},
+		"TIFF 16 deflate": {16, func(b *bytes.Buffer, m image.Image) error {
+			return tiff.Encode(b, m, &tiff.Options{Compression: tiff.Deflate})
+		}, "tiff"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			for n := 998; n <= 1002; n++ { // padding outgrown on the way
+				write(t, filepath.Join(dir, fmt.Sprintf("sh_%03d.%s", n, c.ending)), func(b *bytes.Buffer) error { return c.encode(b, still(n, 31, 17, c.depth)) })
+			}
+			p, err := bringIn(t, dir)
+			require.NoError(t, err)
+			assert.Equal(t, Shot{998, 1002, 31, 17, c.depth, Rational{24, 1}, colorspace.SRGB}, p.Shot)
+			for n := 998; n <= 1002; n++ {
+				f, err := p.Read(n)
+				require.NoError(t, err)
+				want := still(n, 31, 17, c.depth)
+				for i := range 31 * 17 {
+					r, g, b, _ := want.At(i%31, i/31).RGBA()
+					got := [3]uint16{f.Codes[3*i], f.Codes[3*i+1], f.Codes[3*i+2]}
+					shift := 16 - c.depth
+					require.Equal(t, [3]uint16{uint16(r >> shift), uint16(g >> shift), uint16(b >> shift)}, got)
+				}
+			}
+		})
+	}
+}
+
+func TestJPEGAndGreyComeIn(t *testing.T) {
+	dir := t.TempDir()
+	grey := image.NewGray(image.Rect(0, 0, 16, 16))
+	for i := range grey.Pix {
+		grey.Pix[i] = 77
+	}
+	write(t, filepath.Join(dir, "g1.jpg"), func(b *bytes.Buffer) error { return jpeg.Encode(b, grey, nil) })
+	p, err := bringIn(t, dir)
+	require.NoError(t, err)
+	f, err := p.Read(1)
+	require.NoError(t, err)
+	for _, v := range f.Codes {
+		assert.InDelta(t, 77, int(v), 1)
+	}
+}
+
+// A movie whose frames are flat tones, made by FFmpeg: lossless, so that each
+// frame comes back with its own tone; screen pictures are made as well.
+func TestMoviesComeIn(t *testing.T) {
+	for name, c := range map[string]struct {
+		args  []string
+		depth int
+	}{
+		"FFV1 8":  {[]string{"-pix_fmt", "bgr0", "-c:v", "ffv1"}, 8},
+		"FFV1 10": {[]string{"-pix_fmt", "gbrp10le", "-c:v", "ffv1"}, 16},
+	} {
+		t.Run(name, func(t *testing.T) {
+			path := filepath.Join(t.TempDir(), "take.mkv")
+			args := append([]string{"-v", "error", "-f", "lavfi", "-i", "color=gray:s=64x48:r=24000/1001:d=0.5,format=gbrp,geq=r='N*10':g='N*10':b='N*10'"}, c.args...)
+			out, err := exec.Command("ffmpeg", append(args, path)...).CombinedOutput()
+			require.NoError(t, err, string(out))
+			m, err := Inspect(ctx, path)
+			require.NoError(t, err)
+			assert.Equal(t, Rational{24000, 1001}, m.Rate)
+			assert.Equal(t, c.depth, m.Depth)
+			require.Equal(t, 12, m.Last)
+			steps := 0
+			p, err := Import(ctx, m, filepath.Join(t.TempDir(), "p"), 101, colorspace.BT709, true, func(done, total int) { steps, _ = done, total })
+			require.NoError(t, err)
+			assert.Equal(t, 12, steps)
+			for n := 101; n <= 112; n++ {
+				f, err := p.Read(n)
+				require.NoError(t, err)
+				top := float64(int(1)<<c.depth - 1)
+				assert.InDelta(t, float64(10*(n-101))/255, float64(f.Codes[300])/top, 0.002, "frame %d", n)
+				assert.FileExists(t, p.ScreenPath(n))
+				assert.FileExists(t, p.ThumbPath(n))
+			}
+		})
+	}
+}
+
+func TestBadInputIsNamedAndNothingStays(t *testing.T) {
+	cases := map[string]struct {
+		make func(t *testing.T, dir string) string
+		says []string
+	}{
+		"gap": {func(t *testing.T, dir string) string {
+			pngs(t, dir, 1, 5, 8, 8, 8)
+			require.NoError(t, os.Remove(filepath.Join(dir, "a.0003.png")))
+			return dir
+		}, []string{"a.0002.png is followed by a.0004.png"}},
+		"truncated": {func(t *testing.T, dir string) string {
+			pngs(t, dir, 1, 3, 40, 40, 8)
+			require.NoError(t, os.Truncate(filepath.Join(dir, "a.0002.png"), 200))
+			return dir
+		}, []string{"a.0002.png", "damaged"}},
+		"mixed sizes": {func(t *testing.T, dir string) string {
+			pngs(t, dir, 1, 2, 8, 8, 8)
+			pngs(t, dir, 3, 1, 9, 8, 8)
+			return dir
+		}, []string{"a.0003.png is 9 x 8"}},
+		"mixed depths": {func(t *testing.T, dir string) string {
+			pngs(t, dir, 1, 2, 8, 8, 8)
+			pngs(t, dir, 3, 1, 8, 8, 16)
+			return dir
+		}, []string{"a.0003.png has 16 bits"}},
+		"text": {func(t *testing.T, dir string) string {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "a.0001.png"), []byte("hello"), 0o644))
+			return dir
+		}, []string{"a.0001.png is not a readable"}},
+		"huge header": {func(t *testing.T, dir string) string {
+			data, err := EncodePNG(make([]byte, 3), Layout{1, 1, 3, 8})
+			require.NoError(t, err)
+			var head bytes.Buffer
+			head.WriteString("\x89PNG\r\n\x1a\n")
+			chunk(&head, "IHDR", []byte{0, 0, 0x9c, 0x40, 0, 0, 0x9c, 0x40, 8, 2, 0, 0, 0})
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "a.0001.png"), append(head.Bytes(), data[33:]...), 0o644))
+			return dir
+		}, []string{"40000 x 40000"}},
+		"two sequences": {func(t *testing.T, dir string) string {
+			pngs(t, dir, 1, 2, 8, 8, 8)
+			write(t, filepath.Join(dir, "b.0001.png"), func(b *bytes.Buffer) error { return png.Encode(b, still(1, 8, 8, 8)) })
+			return dir
+		}, []string{"several sequences", "a.#.png", "b.#.png"}},
+		"empty folder": {func(_ *testing.T, dir string) string { return dir }, []string{"holds no numbered stills"}},
+		"empty movie": {func(t *testing.T, dir string) string {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "m.mov"), nil, 0o644))
+			return filepath.Join(dir, "m.mov")
+		}, []string{"m.mov is empty"}},
+		"no movie": {func(t *testing.T, dir string) string {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "m.mov"), []byte("not a movie at all"), 0o644))
+			return filepath.Join(dir, "m.mov")
+		}, []string{"m.mov is not a movie"}},
+		"missing": {func(_ *testing.T, dir string) string { return filepath.Join(dir, "nothing") }, []string{"cannot be opened"}},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			path := c.make(t, t.TempDir())
+			into := t.TempDir()
+			m, err := Inspect(ctx, path)
+			if err == nil {
+				_, err = Import(ctx, m, filepath.Join(into, "plates"), 1, colorspace.SRGB, true, nil)
+			}
+			require.Error(t, err)
+			for _, words := range c.says {
+				assert.ErrorContains(t, err, words)
+			}
+			left, err := os.ReadDir(into)
+			require.NoError(t, err)
+			assert.Empty(t, left, "nothing half imported stays")
+		})
+	}
+}
+
+func TestACancelledImportLeavesNothing(t *testing.T) {
+	dir, into := t.TempDir(), t.TempDir()
+	pngs(t, dir, 1, 30, 32, 32, 8)
+	m, err := Inspect(ctx, dir)
+	require.NoError(t, err)
+	c, cancel := context.WithCancel(ctx)
+	_, err = Import(c, m, filepath.Join(into, "plates"), 1, colorspace.SRGB, true, func(done, _ int) {
+		if done == 3 {
+			cancel()
+		}
+	})
+	require.Error(t, err)
+	left, err := os.ReadDir(into)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+func TestRootsHold(t *testing.T) {
+	allowed, outside := t.TempDir(), t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(allowed, "in"), 0o755))
+	require.NoError(t, os.Symlink(outside, filepath.Join(allowed, "link")))
+	r := Roots{allowed}
+	_, err := r.Resolve(filepath.Join(allowed, "in"))
+	assert.NoError(t, err)
+	for name, path := range map[string]string{
+		"elsewhere": outside, "dots": filepath.Join(allowed, "in") + "/../../" + filepath.Base(outside),
+		"link": filepath.Join(allowed, "link"), "sibling": allowed + "x", "root": "/", "nothing": filepath.Join(allowed, "no"),
+	} {
+		_, err := r.Resolve(path)
+		assert.Error(t, err, name)
+	}
+	entries, err := r.List("")
+	require.NoError(t, err)
+	assert.Len(t, entries, 1)
+	_, err = r.List(outside)
+	assert.ErrorContains(t, err, "--media")
+}
+
+// The standard library reads back what EncodePNG wrote, bit for bit.
+func TestPNGAgainstTheStandardLibrary(t *testing.T) {
+	for _, depth := range []int{8, 16} {
+		f := fromImage(still(3, 45, 33, depth), depth)
+		data, err := f.PNG()
+		require.NoError(t, err)
+		back, err := png.Decode(bytes.NewReader(data))
+		require.NoError(t, err)
+		assert.Equal(t, f.Codes, fromImage(back, depth).Codes)
+	}
+	m := image.NewNRGBA(image.Rect(0, 0, 9, 7))
+	for i := range m.Pix {
+		m.Pix[i] = uint8(i * 29)
+	}
+	data, err := EncodePNG(m.Pix, Layout{9, 7, 4, 8})
+	require.NoError(t, err)
+	back, err := png.Decode(bytes.NewReader(data))
+	require.NoError(t, err)
+	assert.Equal(t, m.Pix, back.(*image.NRGBA).Pix)
+	_, err = EncodePNG(nil, Layout{3, 3, 3, 8})
+	assert.Error(t, err)
+}
+
+func TestLayTouchesOnlyWhatHasAlpha(t *testing.T) {
+	f := fromImage(still(1, 20, 10, 16), 16)
+	coder := colorspace.NewCoder(colorspace.SRGB, 16)
+	result := raster.NewImage(image.Rect(4, 2, 8, 5))
+	result.Set(5, 3, [4]float32{0.5, 0.25, 1, 1})
+	got := f.Lay(result, coder)
+	for i := range f.Codes {
+		if i/3 == 3*20+5 {
+			continue
+		}
+		assert.Equal(t, f.Codes[i], got.Codes[i])
+	}
+	assert.Equal(t, coder.Encode(0.5), got.Codes[3*(3*20+5)])
+}

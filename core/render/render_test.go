@@ -1,0 +1,210 @@
+package render
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"image"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/core/geom"
+	"jardin/core/raster"
+	"jardin/core/treatment"
+)
+
+// ramp is a plate on which every pixel of every frame is different.
+type ramp struct{ reads map[int]int }
+
+func (ramp) Size() image.Rectangle { return image.Rect(0, 0, 100, 80) }
+func (ramp) Key(n int) string      { return fmt.Sprint("ramp", n) }
+func (p ramp) Linear(_ context.Context, n int) (*raster.Image, error) {
+	if p.reads != nil {
+		p.reads[n]++
+	}
+	if n > 110 {
+		return nil, errors.New("the disk is gone")
+	}
+	m := raster.NewImage(p.Size())
+	for y := range 80 {
+		for x := range 100 {
+			m.Set(x, y, [4]float32{float32(x) / 100, float32(y) / 80, float32(n) / 200, 1})
+		}
+	}
+	return m, nil
+}
+
+func shift(n int) geom.Homography {
+	return geom.Translation(geom.Pt(float64(2*(n-100)), float64(n-100)))
+}
+
+func document() *treatment.Document {
+	r := treatment.Removal{
+		ID: "a", Name: "a", Range: treatment.Range{First: 98, Last: 104}, Reference: 100,
+		Mark: treatment.Mark{Outlines: []treatment.Outline{{ID: "o", Points: []treatment.Knot{
+			{At: treatment.Vec{20, 20}}, {At: treatment.Vec{30, 20}}, {At: treatment.Vec{30, 30}}, {At: treatment.Vec{20, 30}}}}}},
+		Fill: treatment.Fill{Strokes: []treatment.Stroke{{
+			ID: "s", Mode: "clone", Size: 40, Hardness: 1, Opacity: 1, Offset: treatment.Vec{40, 0},
+			Path: treatment.Path{Points: [][]float64{{25, 25}}},
+		}}},
+		Settle: treatment.Settle{Opacity: 1},
+	}
+	r.Follow.Motion = geom.Position
+	r.Follow.Track = &treatment.Track{}
+	for n := 98; n <= 103; n++ {
+		r.Follow.Track.Samples = append(r.Follow.Track.Samples, treatment.Sample{Frame: n, Matrix: shift(n)})
+	}
+	d := treatment.New()
+	d.Removals = append(d.Removals, r)
+	return d
+}
+
+func compile(t *testing.T, d *treatment.Document) *Treatment {
+	c, err := Compile(d)
+	require.NoError(t, err)
+	return c
+}
+
+func TestThePatchLiesWhereTheTrackSaysAndNowhereElse(t *testing.T) {
+	e := &Evaluator{Plate: ramp{}, Cache: NewCache(1 << 24)}
+	c := compile(t, document())
+	for n := 98; n <= 103; n++ {
+		got, err := e.Frame(context.Background(), c, n, ResultView, "")
+		require.NoError(t, err)
+		dx, dy := 2*(n-100), n-100
+		marked := image.Rect(20+dx, 20+dy, 30+dx, 30+dy)
+		for y := range 80 {
+			for x := range 100 {
+				var v [4]float32
+				if (image.Point{X: x, Y: y}).In(got.Rect) {
+					v = got.At(x, y)
+				}
+				if !(image.Point{X: x, Y: y}).In(marked) {
+					assert.Zero(t, v, "frame %d, pixel %d,%d lies outside the matte", n, x, y)
+					continue
+				}
+				// What stood 40 pixels to the right on the reference frame.
+				assert.InDelta(t, float64(x-dx+40)/100, v[0], 1e-5)
+				assert.InDelta(t, float64(y-dy)/80, v[1], 1e-5)
+				assert.InDelta(t, 0.5, v[2], 1e-5, "the light of frame 100 is held")
+			}
+		}
+	}
+}
+
+func TestNothingLiesWithoutTrackOutsideTheRangeOrWhenOff(t *testing.T) {
+	e := &Evaluator{Plate: ramp{}}
+	c := compile(t, document())
+	assert.Empty(t, e.Key(c, 104, ResultView, ""), "104 is in the range, but not on the track")
+	assert.Empty(t, e.Key(c, 97, ResultView, ""))
+	got, err := e.Frame(context.Background(), c, 104, ResultView, "")
+	require.NoError(t, err)
+	assert.True(t, got.Rect.Empty())
+	d := document()
+	d.Removals[0].Off = true
+	assert.Empty(t, e.Key(compile(t, d), 100, ResultView, ""))
+	assert.NotEmpty(t, e.Key(compile(t, d), 100, PatchView, "a"), "its paint can still be looked at")
+	d = document()
+	d.Removals[0].Follow.Track = nil
+	assert.NotEmpty(t, e.Key(compile(t, d), 100, ResultView, ""), "the reference frame needs no track")
+	assert.Empty(t, e.Key(compile(t, d), 101, ResultView, ""))
+}
+
+// Keys change exactly when pictures do.
+func TestKeysNameWhatAPictureIsMadeFrom(t *testing.T) {
+	e := &Evaluator{Plate: ramp{}}
+	key := func(change func(*treatment.Removal)) string {
+		d := document()
+		change(&d.Removals[0])
+		return e.Key(compile(t, d), 101, ResultView, "")
+	}
+	base := key(func(*treatment.Removal) {})
+	assert.Equal(t, base, key(func(r *treatment.Removal) { r.Name, r.Notes = "other", "notes" }))
+	assert.Equal(t, base, key(func(r *treatment.Removal) { r.Follow.Track.Samples[0].Matrix = shift(3) }), "another frame's place")
+	for name, change := range map[string]func(*treatment.Removal){
+		"outline": func(r *treatment.Removal) { r.Mark.Outlines[0].Points[0].At[0]++ },
+		"feather": func(r *treatment.Removal) { r.Settle.Feather = 2 },
+		"opacity": func(r *treatment.Removal) { r.Settle.Opacity = 0.5 },
+		"stroke":  func(r *treatment.Removal) { r.Fill.Strokes[0].Size = 39 },
+		"track":   func(r *treatment.Removal) { r.Follow.Track.Samples[3].Matrix = shift(102) },
+	} {
+		assert.NotEqual(t, base, key(change), name)
+	}
+}
+
+func TestOneMoreStrokeCostsOneStroke(t *testing.T) {
+	reads := map[int]int{}
+	e := &Evaluator{Plate: ramp{reads}, Cache: NewCache(1 << 24)}
+	d := document()
+	_, err := e.Frame(context.Background(), compile(t, d), 101, ResultView, "")
+	require.NoError(t, err)
+	assert.Equal(t, 1, reads[100])
+	_, err = e.Frame(context.Background(), compile(t, d), 102, ResultView, "")
+	require.NoError(t, err)
+	assert.Equal(t, 1, reads[100], "paint is worked out once for all frames")
+
+	second := d.Removals[0].Fill.Strokes[0]
+	second.ID, second.Offset = "t", treatment.Vec{0, 30}
+	second.Path.Points = [][]float64{{22, 22}, {28, 28, 0.3}}
+	d.Removals[0].Fill.Strokes = append(d.Removals[0].Fill.Strokes, second)
+	built, err := e.Frame(context.Background(), compile(t, d), 101, ResultView, "")
+	require.NoError(t, err)
+	fresh, err := (&Evaluator{Plate: ramp{}}).Frame(context.Background(), compile(t, d), 101, ResultView, "")
+	require.NoError(t, err)
+	assert.Equal(t, fresh.Pix, built.Pix, "from the cache or from nothing: the same picture")
+}
+
+func TestOpacityOrderAndErrors(t *testing.T) {
+	e := &Evaluator{Plate: ramp{}, Cache: NewCache(1 << 24)}
+	d := document()
+	d.Removals[0].Settle.Opacity = 0.25
+	got, err := e.Frame(context.Background(), compile(t, d), 100, ResultView, "")
+	require.NoError(t, err)
+	assert.InDelta(t, 0.25+0.1, got.At(25, 25)[0], 1e-5, "a quarter of the way from 0.25 to 0.65")
+
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err = (&Evaluator{Plate: ramp{}}).Frame(ctx, compile(t, document()), 100, ResultView, "")
+	assert.ErrorIs(t, err, context.Canceled)
+	d = document()
+	d.Removals[0].Reference = 111
+	_, err = (&Evaluator{Plate: ramp{}}).Frame(context.Background(), compile(t, d), 101, ResultView, "")
+	assert.ErrorContains(t, err, "the disk is gone")
+	d = document()
+	d.Removals[0].Fill.Strokes[0].Path = treatment.Path{Artifact: "ab"}
+	_, err = Compile(d)
+	assert.ErrorContains(t, err, "artifact")
+}
+
+func TestCacheForgetsWhatWasUsedLongestAgo(t *testing.T) {
+	c := NewCache(100)
+	c.Put("a", 1, 40)
+	c.Put("b", 2, 40)
+	_, _ = c.Get("a")
+	c.Put("c", 3, 40)
+	_, ok := c.Get("b")
+	assert.False(t, ok)
+	_, ok = c.Get("a")
+	assert.True(t, ok)
+	c.Put("huge", 4, 101)
+	_, ok = c.Get("huge")
+	assert.False(t, ok)
+	assert.LessOrEqual(t, c.Used(), 100)
+	var none *Cache
+	none.Put("a", 1, 1)
+	_, ok = none.Get("a")
+	assert.False(t, ok)
+}
+
+func BenchmarkFrame(b *testing.B) {
+	e := &Evaluator{Plate: ramp{}, Cache: NewCache(1 << 24)}
+	c, err := Compile(document())
+	require.NoError(b, err)
+	for b.Loop() {
+		if _, err := e.Frame(context.Background(), c, 101, ResultView, ""); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
