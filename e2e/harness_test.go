@@ -25,18 +25,9 @@ import (
 	"github.com/go-rod/rod/lib/proto"
 	"github.com/stretchr/testify/require"
 
+	"jardin/app/demo/demotest"
 	"jardin/core/geom"
 )
-
-// footage returns the folder of the demo footage, which "make test" has made.
-func footage(t testing.TB) string {
-	dir, err := filepath.Abs("../.jardin/footage")
-	require.NoError(t, err)
-	if _, err := os.Stat(filepath.Join(dir, "lm_010/truth.json")); err != nil {
-		t.Skip("there is no demo footage; make it with: bin/jardin demo --footage-only")
-	}
-	return dir
-}
 
 // A server is the program at work on a data folder of its own.
 type server struct {
@@ -70,7 +61,7 @@ func serve(t testing.TB, args ...string) *server {
 func (s *server) start(args ...string) {
 	program, err := filepath.Abs("../bin/jardin")
 	require.NoError(s.t, err)
-	s.cmd = exec.Command(program, append([]string{"serve", "--data", s.data, "--listen", "127.0.0.1:0", "--media", footage(s.t)}, args...)...)
+	s.cmd = exec.Command(program, append([]string{"serve", "--data", s.data, "--listen", "127.0.0.1:0", "--media", demotest.Footage(s.t)}, args...)...)
 	out, err := s.cmd.StdoutPipe()
 	require.NoError(s.t, err)
 	s.cmd.Stderr = os.Stderr
@@ -119,7 +110,7 @@ func (s *server) bringIn() string {
 	s.t.Helper()
 	var shot shotInfo
 	body, err := json.Marshal(map[string]any{
-		"show": "Winter at Larkmoss", "name": "lm_010", "path": filepath.Join(footage(s.t), "lm_010/plate"),
+		"show": "Winter at Larkmoss", "name": "lm_010", "path": filepath.Join(demotest.Footage(s.t), "lm_010/plate"),
 		"first": 1001, "rate": map[string]int{"num": 24, "den": 1}, "transfer": "srgb",
 	})
 	require.NoError(s.t, err)

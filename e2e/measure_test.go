@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jardin/app/demo"
+	"jardin/app/demo/demotest"
 	"jardin/core/check"
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -55,15 +56,6 @@ func (s *server) download(path string) map[int]image.Image {
 	return out
 }
 
-func readPNG(t testing.TB, path string) image.Image {
-	f, err := os.Open(path)
-	require.NoError(t, err)
-	defer f.Close()
-	m, err := png.Decode(f)
-	require.NoError(t, err)
-	return m
-}
-
 // codes returns the code values of a part of a picture.
 func codes(m image.Image, r image.Rectangle) *raster.Image {
 	out := raster.NewImage(r)
@@ -87,13 +79,13 @@ func matteOf(m image.Image, r image.Rectangle) *raster.Plane {
 
 // assess measures rendered frames against the truth, over each of the first dots.
 func assess(t testing.TB, frames map[int]image.Image, known demo.Truth, dots int) []check.Report {
-	dir := footage(t)
+	dir := demotest.Footage(t)
 	takes := make([][]check.Take, dots)
 	reference := make([]*raster.Plane, dots)
 	for n := demo.First; n <= demo.Last; n++ {
-		real := readPNG(t, demo.FramePath(dir, demo.TruthFolder, n))
-		clean := readPNG(t, demo.FramePath(dir, demo.CleanFolder, n))
-		matte := readPNG(t, demo.FramePath(dir, demo.MatteFolder, n))
+		real := demotest.ReadPNG(t, demo.FramePath(dir, demo.TruthFolder, n))
+		clean := demotest.ReadPNG(t, demo.FramePath(dir, demo.CleanFolder, n))
+		matte := demotest.ReadPNG(t, demo.FramePath(dir, demo.MatteFolder, n))
 		motion := known.Motion[n]
 		for i := range dots {
 			d := known.Dots[i]
@@ -153,7 +145,7 @@ func assertPlateElsewhere(t testing.TB, s *server, frames map[int]image.Image, s
 	s.get("/api/shots/"+shot+"/tracks/"+r.ID, &samples)
 	changed, total := 0, 0
 	for _, sample := range samples {
-		plate := readPNG(t, demo.FramePath(footage(t), demo.PlateFolder, sample.Frame))
+		plate := demotest.ReadPNG(t, demo.FramePath(demotest.Footage(t), demo.PlateFolder, sample.Frame))
 		var boxes []image.Rectangle
 		for i := range r.Mark.Outlines {
 			o := &r.Mark.Outlines[i]

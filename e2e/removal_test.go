@@ -1,10 +1,7 @@
 package e2e
 
 import (
-	"encoding/json"
 	"math"
-	"os"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -12,17 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"jardin/app/demo"
+	"jardin/app/demo/demotest"
 	"jardin/core/geom"
 )
-
-func truth(t testing.TB) demo.Truth {
-	blob, err := os.ReadFile(filepath.Join(footage(t), demo.TruthFile))
-	require.NoError(t, err)
-	var out demo.Truth
-	require.NoError(t, json.Unmarshal(blob, &out))
-	return out
-}
 
 // around draws a closed curve of eight smooth points around a place.
 func (a *artist) around(centre geom.Point, radius float64) {
@@ -49,7 +38,7 @@ func (a *artist) rub(centre geom.Point, radius float64) {
 // stills to the clean frames, with two of the dots removed.
 func TestOneMarkerGone(t *testing.T) {
 	s := serve(t)
-	known := truth(t)
+	known := demotest.Truth(t)
 	a := open(t, s.address)
 
 	// The footage comes in through the dialog.
@@ -76,7 +65,7 @@ func TestOneMarkerGone(t *testing.T) {
 	a.goTo(known.Reference)
 	a.press("^New removal on this frame")
 	dots := known.Dots[:2]
-	place := func(i int) geom.Point { return geom.Pt(dots[i].X, dots[i].Y) }
+	place := func(i int) geom.Point { return dots[i].Point() }
 	a.see("Drawing an outline")
 	a.around(place(0), dots[0].Radius+6)
 	a.see("Outline 1")

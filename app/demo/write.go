@@ -59,6 +59,9 @@ func Tell() Truth {
 	return t
 }
 
+// Point returns the dot's middle.
+func (d TruthDot) Point() geom.Point { return geom.Pt(d.X, d.Y) }
+
 // FramePath returns the file of a frame in one of the folders.
 func FramePath(dir, folder string, n int) string {
 	return filepath.Join(dir, folder, fmt.Sprintf("%s.%04d.png", Name, n))

@@ -2,8 +2,11 @@
 package demotest
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
+	"image"
+	"image/png"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -43,4 +46,27 @@ func Truth(t testing.TB) demo.Truth {
 	var out demo.Truth
 	require.NoError(t, json.Unmarshal(blob, &out))
 	return out
+}
+
+// ReadPNG returns the picture in a file.
+func ReadPNG(t testing.TB, path string) image.Image {
+	t.Helper()
+	f, err := os.Open(path)
+	require.NoError(t, err)
+	defer f.Close()
+	m, err := png.Decode(f)
+	require.NoError(t, err)
+	return m
+}
+
+// WorkedExample returns the treatment that docs/formats.md shows.
+func WorkedExample(t testing.TB) []byte {
+	t.Helper()
+	page, err := os.ReadFile(filepath.Join(Root(), "docs/formats.md"))
+	require.NoError(t, err)
+	_, rest, ok := bytes.Cut(page, []byte("```json\n"))
+	require.True(t, ok, "docs/formats.md shows a treatment")
+	example, _, ok := bytes.Cut(rest, []byte("```"))
+	require.True(t, ok)
+	return example
 }
