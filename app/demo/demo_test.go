@@ -1,66 +1,177 @@
-package demo
+package demo_test
 
 import (
 	"context"
-	"image/png"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"image"
+	"math"
 	"os"
+	"os/exec"
 	"path/filepath"
-	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jardin/app/demo"
+	"jardin/app/demo/demotest"
+	"jardin/app/media"
+	"jardin/app/picture"
+	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/raster"
-	"jardin/core/track"
+	"jardin/core/treatment"
 )
 
-func TestX(t *testing.T) {
-	st := time.Now()
-	require.NoError(t, Write(context.Background(), "/tmp/lmdemo", nil))
-	t.Log("write", time.Since(st))
-	plane := func(n int) *raster.Plane {
-		f, err := os.Open(FramePath("/tmp/lmdemo", PlateFolder, n))
-		require.NoError(t, err)
-		defer f.Close()
-		m, err := png.Decode(f)
-		require.NoError(t, err)
-		p := raster.NewPlane(Bounds())
-		for i := range p.Pix {
-			r, g, b, _ := m.At(i%Width, i/Width).RGBA()
-			p.Pix[i] = (0.2126*float32(r) + 0.7152*float32(g) + 0.0722*float32(b)) / 65535
-		}
-		return p
+func source(t testing.TB) *picture.Source {
+	m, err := media.Inspect(context.Background(), filepath.Join(demotest.Footage(t), demo.PlateFolder))
+	require.NoError(t, err)
+	p, err := media.Import(context.Background(), m, filepath.Join(t.TempDir(), "p"), demo.First, colorspace.SRGB, false, nil)
+	require.NoError(t, err)
+	return picture.NewSource(p, "demo", nil)
+}
+
+// python runs OpenCV from Debian's package python3-opencv.
+func python(t testing.TB, args ...string) []byte {
+	cmd := exec.Command("/usr/bin/python3", append([]string{"testdata/reference.py"}, args...)...)
+	cmd.Env = []string{"PATH=/usr/bin:/bin"}
+	cmd.Stderr = os.Stderr
+	out, err := cmd.Output()
+	require.NoError(t, err, "python3-opencv is installed by make test")
+	return out
+}
+
+// Our planar tracker on lm_010 against the true motion and against OpenCV's
+// pyramidal Lucas–Kanade with a RANSAC homography on the same frames.
+func TestTheTrackerAgainstTruthAndOpenCV(t *testing.T) {
+	s := source(t)
+	for _, box := range [][4]int{{190, 95, 600, 345}, {480, 250, 760, 420}, {60, 380, 420, 520}} {
+		t.Run(fmt.Sprint(box), func(t *testing.T) {
+			region := []treatment.Vec{{float64(box[0]), float64(box[1])}, {float64(box[2]), float64(box[1])}, {float64(box[2]), float64(box[3])}, {float64(box[0]), float64(box[3])}}
+			r := &treatment.Removal{
+				Name: "wall", Reference: demo.Reference, Range: treatment.Range{First: demo.First, Last: demo.Last},
+				Follow: treatment.Follow{Region: region, Motion: geom.Perspective},
+			}
+			began := time.Now()
+			samples, err := s.Follow(context.Background(), r, picture.Both, func(treatment.Sample) {})
+			ours := time.Since(began)
+			require.NoError(t, err)
+			require.Len(t, samples, demo.Last-demo.First+1)
+			var theirs map[int]geom.Homography
+			began = time.Now()
+			out := python(t, "track", filepath.Join(demotest.Footage(t), demo.PlateFolder), fmt.Sprint(demo.First), fmt.Sprint(demo.Last), fmt.Sprint(demo.Reference),
+				fmt.Sprint(box[0]), fmt.Sprint(box[1]), fmt.Sprint(box[2]), fmt.Sprint(box[3]))
+			python := time.Since(began)
+			require.NoError(t, json.Unmarshal(out, &theirs))
+
+			rms := func(h geom.Homography, n int) (sum float64) {
+				truth := demo.Transform(demo.Reference, n)
+				for _, c := range treatment.Points(region) {
+					d := h.Apply(c).Dist(truth.Apply(c))
+					sum += d * d / 4
+				}
+				return sum
+			}
+			var our, their, ourWorst, theirWorst float64
+			for _, sample := range samples {
+				if sample.Frame == demo.Reference {
+					continue
+				}
+				a, b := rms(sample.Matrix, sample.Frame), rms(theirs[sample.Frame], sample.Frame)
+				our, their = our+a, their+b
+				ourWorst, theirWorst = math.Max(ourWorst, math.Sqrt(a)), math.Max(theirWorst, math.Sqrt(b))
+			}
+			n := float64(len(samples) - 1)
+			our, their = math.Sqrt(our/n), math.Sqrt(their/n)
+			t.Logf("RMS over the corners: ours %.3f px, worst frame %.3f; OpenCV %.3f px, worst frame %.3f; time %.1f to %.1f s (with its start and reading PNG)",
+				our, ourWorst, their, theirWorst, ours.Seconds(), python.Seconds())
+			assert.LessOrEqual(t, ourWorst, 0.25)
+			assert.LessOrEqual(t, our, their, "no larger than OpenCV's error")
+		})
 	}
-	region := []geom.Point{{X: 220, Y: 110}, {X: 700, Y: 110}, {X: 700, Y: 430}, {X: 220, Y: 430}}
-	for _, m := range []geom.Motion{geom.Perspective, geom.Similarity} {
-		tr, err := track.NewPlane(plane(Reference), region, m)
-		require.NoError(t, err)
-		var worst float64
-		var total time.Duration
-		for n := Reference + 1; n <= Last; n++ {
-			p := plane(n)
-			st := time.Now()
-			s, err := tr.Step(p)
-			total += time.Since(st)
-			require.NoError(t, err, "%d", n)
-			truth := Transform(Reference, n)
-			var e float64
-			for _, c := range region {
-				e += s.H.Apply(c).Dist(truth.Apply(c)) * s.H.Apply(c).Dist(truth.Apply(c)) / 4
-			}
-			if e > worst {
-				worst = e
-			}
-			if n%6 == 0 {
-				t.Logf("%d e2=%.5f match %.3f agree %.3f res %.3f", n, e, s.Match, s.Agree, s.Residual)
+}
+
+// Our blur and pyramid against cv2.GaussianBlur and cv2.pyrDown, which has the
+// same 5-tap kernel but mirrors at the border: the border is left out.
+func TestFiltersAgainstOpenCV(t *testing.T) {
+	s := source(t)
+	f, err := s.Plates.Read(1001)
+	require.NoError(t, err)
+	luma := f.Luma()
+	dir := t.TempDir()
+	in := make([]byte, 0, 4*len(luma.Pix))
+	for _, v := range luma.Pix {
+		in = binary.LittleEndian.AppendUint32(in, math.Float32bits(v))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "in"), in, 0o644))
+	python(t, "filters", filepath.Join(dir, "in"), fmt.Sprint(demo.Width), fmt.Sprint(demo.Height), "2.3", filepath.Join(dir, "out"))
+	out, err := os.ReadFile(filepath.Join(dir, "out"))
+	require.NoError(t, err)
+	at := func(i int) float64 { return float64(math.Float32frombits(binary.LittleEndian.Uint32(out[4*i:]))) }
+	worst := 0.0
+	for i, v := range raster.Gaussian(luma, 2.3).Pix {
+		worst = math.Max(worst, math.Abs(float64(v)-at(i)))
+	}
+	assert.Less(t, worst, 2e-6, "Gaussian")
+	half := raster.Half(luma)
+	worst = 0
+	for y := 2; y < half.Rect.Dy()-2; y++ {
+		for x := 2; x < half.Rect.Dx()-2; x++ {
+			i := len(luma.Pix) + y*half.Rect.Dx() + x
+			worst = math.Max(worst, math.Abs(float64(half.At(x, y))-at(i)))
+		}
+	}
+	assert.Less(t, worst, 2e-6, "halving")
+}
+
+// The footage is what its description promises: deterministic, the same as its
+// truth outside the dots, with grain strongest in blue and about 1.2 pixels wide.
+func TestTheFootageIsWhatItSays(t *testing.T) {
+	shot := demo.New()
+	a, b := shot.Frame(1020), demo.New().Frame(1020)
+	assert.Equal(t, a.Plate.Pix, b.Plate.Pix, "two makings are the same to the bit")
+
+	file := demotest.ReadPNG(t, demo.FramePath(demotest.Footage(t), demo.PlateFolder, 1020))
+	codes := demo.Codes(a.Plate)
+	marked := 0
+	truth := demo.Codes(a.Truth)
+	for i := range demo.Width * demo.Height {
+		r, g, bl, _ := file.At(i%demo.Width, i/demo.Width).RGBA()
+		require.Equal(t, [3]uint16{uint16(r >> 8), uint16(g >> 8), uint16(bl >> 8)}, [3]uint16(codes[3*i:3*i+3]), "the file holds the frame")
+		if a.Matte.Pix[i] == 0 {
+			require.Equal(t, codes[3*i:3*i+3], truth[3*i:3*i+3], "outside the dots plate and truth are one")
+		} else {
+			marked++
+		}
+	}
+	_, radius := demo.Dots(1020)
+	area := 0.0
+	for _, r := range radius {
+		area += math.Pi * r * r
+	}
+	assert.InEpsilon(t, area, float64(marked), 0.5, "mattes are dots")
+
+	// Grain by channel, and its correlation with the neighbour. White noise through
+	// the kernel (e, 1, e), e = exp(-1/(2 sigma^2)), is correlated by 2e/(1 + 2e^2);
+	// sigma is 1.2/2.355, and taps farther out hold less than a thousandth.
+	clean := demo.Codes(a.Clean)
+	var power, beside [3]float64
+	r := image.Rect(300, 150, 600, 350)
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		for x := r.Min.X; x < r.Max.X; x++ {
+			i := 3 * (y*demo.Width + x)
+			for c := range 3 {
+				g, h := float64(truth[i+c])-float64(clean[i+c]), float64(truth[i+3+c])-float64(clean[i+3+c])
+				power[c], beside[c] = power[c]+g*g, beside[c]+g*h
 			}
 		}
-		t.Log(m, "worst e^2", worst, "per frame", total/time.Duration(Last-Reference))
 	}
-	_ = filepath.Join
-	_ = assert.Equal
-	_ = sync.Once{}
+	assert.Greater(t, power[2], 2*power[0], "blue is noisiest")
+	assert.Greater(t, power[0], power[1])
+	sigma := 1.2 / 2.3548
+	e := math.Exp(-1 / (2 * sigma * sigma))
+	assert.InDelta(t, 2*e/(1+2*e*e), beside[0]/power[0], 0.02)
 }

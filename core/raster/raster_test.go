@@ -74,6 +74,18 @@ func TestBilinear(t *testing.T) {
 	assert.EqualValues(t, 5, p.Bilinear(99, 99))
 }
 
+func TestGridIsBilinearPointByPoint(t *testing.T) {
+	m := noise(image.Rect(0, 0, 20, 16), 11)
+	p := &Plane{image.Rect(3, 5, 23, 21), m.Pix[:320]}
+	for _, at := range []geom.Point{{X: 8.3, Y: 9.7}, {X: 2, Y: 4}, {X: 19.5, Y: 18.2}} {
+		var out [30]float32
+		p.Grid(at.X, at.Y, 6, 5, out[:])
+		for i, v := range out {
+			assert.InDelta(t, p.Bilinear(at.X+float64(i%6), at.Y+float64(i/6)), v, 1e-5)
+		}
+	}
+}
+
 // A Gaussian of a unit impulse is the Gaussian; its variance is sigma squared.
 func TestGaussianImpulse(t *testing.T) {
 	p := NewPlane(image.Rect(0, 0, 41, 41))

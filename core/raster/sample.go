@@ -48,6 +48,33 @@ func (p *Plane) Bilinear(x, y float64) float32 {
 	return top + (low-top)*fy
 }
 
+// Grid samples w by h points one pixel apart, the first at (x, y), bilinearly.
+// Beyond the border the border's samples go on.
+func (p *Plane) Grid(x, y float64, w, h int, out []float32) {
+	x0, fx := split(x)
+	y0, fy := split(y)
+	x0, y0 = x0-p.Rect.Min.X, y0-p.Rect.Min.Y
+	stride := p.Rect.Dx()
+	if x0 < 0 || y0 < 0 || x0+w >= stride || y0+h >= p.Rect.Dy() {
+		for j := range h {
+			for i := range w {
+				out[j*w+i] = p.Bilinear(x+float64(i), y+float64(j))
+			}
+		}
+		return
+	}
+	// All points lie equally far between their samples.
+	a, b, c, d := (1-fx)*(1-fy), fx*(1-fy), (1-fx)*fy, fx*fy
+	for j := range h {
+		k := (y0+j)*stride + x0
+		top, low := p.Pix[k:k+w+1], p.Pix[k+stride:k+stride+w+1]
+		row := out[j*w : (j+1)*w]
+		for i := range row {
+			row[i] = a*top[i] + b*top[i+1] + c*low[i] + d*low[i+1]
+		}
+	}
+}
+
 // Bicubic samples the image at a point in frame coordinates by cubic
 // convolution. Outside the image it is transparent. At the centre of a pixel it
 // returns that pixel unchanged, to the last bit.

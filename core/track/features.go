@@ -118,15 +118,18 @@ func shift(level int) float64 {
 }
 
 func matchLevel(a, b *raster.Plane, at, d geom.Point) (geom.Point, bool) {
+	const wide = 2*window + 3
+	var around [wide * wide]float32
+	a.Grid(at.X-window-1, at.Y-window-1, wide, wide, around[:])
 	var tpl, gx, gy [windowSize]float32
 	var mean float64
 	i := 0
-	for y := -window; y <= window; y++ {
-		for x := -window; x <= window; x++ {
-			px, py := at.X+float64(x), at.Y+float64(y)
-			tpl[i] = a.Bilinear(px, py)
-			gx[i] = (a.Bilinear(px+1, py) - a.Bilinear(px-1, py)) / 2
-			gy[i] = (a.Bilinear(px, py+1) - a.Bilinear(px, py-1)) / 2
+	for y := 1; y < wide-1; y++ {
+		for x := 1; x < wide-1; x++ {
+			k := y*wide + x
+			tpl[i] = around[k]
+			gx[i] = (around[k+1] - around[k-1]) / 2
+			gy[i] = (around[k+wide] - around[k-wide]) / 2
 			mean += float64(tpl[i])
 			i++
 		}
@@ -150,15 +153,10 @@ func matchLevel(a, b *raster.Plane, at, d geom.Point) (geom.Point, bool) {
 	start := d
 	for range 20 {
 		var now [windowSize]float32
+		b.Grid(at.X+d.X-window, at.Y+d.Y-window, 2*window+1, 2*window+1, now[:])
 		var mean, cross float64
-		i := 0
-		for y := -window; y <= window; y++ {
-			for x := -window; x <= window; x++ {
-				v := b.Bilinear(at.X+d.X+float64(x), at.Y+d.Y+float64(y))
-				now[i] = v
-				mean += float64(v)
-				i++
-			}
+		for _, v := range now {
+			mean += float64(v)
 		}
 		mean /= windowSize
 		for i := range now {
