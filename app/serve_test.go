@@ -1,0 +1,318 @@
+package app_test
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/app"
+	"jardin/app/media"
+	"jardin/app/store"
+	"jardin/app/store/storetest"
+)
+
+// house is a server on an empty database, with a small shot to bring in.
+type house struct {
+	*testing.T
+	set     app.Settings
+	service *app.Service
+}
+
+func open(t *testing.T) *house {
+	h := &house{T: t, set: app.Settings{Data: t.TempDir(), Database: storetest.URL(t), Listen: "127.0.0.1:0", Media: []string{t.TempDir()}, Memory: 64}}
+	for n := 1; n <= 24; n++ {
+		f := media.NewFrame(96, 64, 16)
+		for i := range 96 * 64 {
+			x, y := float64(i%96+2*n), float64(i/96+n)
+			v := 0.5 + 0.2*math.Sin(x/3.1+math.Sin(y/5))*math.Cos(y/4.3) + 0.15*math.Sin(x*y/90)
+			for c := range 3 {
+				f.Codes[3*i+c] = uint16(60000 * v)
+			}
+		}
+		require.NoError(t, media.WritePNG(filepath.Join(h.set.Media[0], fmt.Sprintf("w.%03d.png", n)), f))
+	}
+	h.start()
+	t.Cleanup(func() { h.service.Stop(context.Background()) })
+	return h
+}
+
+func (h *house) start() {
+	var err error
+	h.service, err = app.Start(context.Background(), h.set)
+	require.NoError(h, err)
+}
+
+// ask sends a request and decodes the answer, which must have the status.
+func (h *house) ask(method, path, body string, status int, into any) *http.Response {
+	h.Helper()
+	request, err := http.NewRequest(method, h.service.Address+path, strings.NewReader(body))
+	require.NoError(h, err)
+	request.Header.Set("Content-Type", "application/json")
+	response, err := http.DefaultClient.Do(request)
+	require.NoError(h, err)
+	defer response.Body.Close()
+	data, err := io.ReadAll(response.Body)
+	require.NoError(h, err)
+	require.Equal(h, status, response.StatusCode, "%s %s: %s", method, path, data)
+	if status >= 400 {
+		assert.Equal(h, "application/problem+json", response.Header.Get("Content-Type"), "errors are problem documents")
+	}
+	if into != nil {
+		require.NoError(h, json.Unmarshal(data, into), string(data))
+	}
+	return response
+}
+
+func (h *house) bringIn(name string) store.Shot {
+	h.Helper()
+	var shot store.Shot
+	h.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":%q,"path":%q,"first":101,"rate":{"num":24,"den":1},"transfer":"srgb"}`, name, h.set.Media[0]), 201, &shot)
+	h.until("the shot is in", func() bool {
+		h.ask("GET", "/api/shots/"+shot.ID, "", 200, &shot)
+		return shot.State == "ready"
+	})
+	return shot
+}
+
+func (h *house) until(what string, done func() bool) {
+	h.Helper()
+	require.Eventually(h, done, 30*time.Second, 20*time.Millisecond, what)
+}
+
+func edit(revision int, patch string) string {
+	return fmt.Sprintf(`{"revision":%d,"label":"Edit","patch":%s}`, revision, patch)
+}
+
+const newRemoval = `[{"op":"add","path":"/removals/-","value":{"id":"r","name":"r","range":{"first":101,"last":124},"reference":112,
+	"mark":{"outlines":[{"id":"o","name":"o","points":[{"at":[40,20]},{"at":[56,20]},{"at":[56,36]},{"at":[40,36]}]}]},
+	"follow":{"region":[[20,10],[76,10],[76,54],[20,54]],"motion":"position"},"fill":{"strokes":[]},"settle":{"opacity":1}}}]`
+
+type revision struct {
+	Number   int
+	Document struct {
+		Removals []struct {
+			Follow struct{ Track *struct{ Artifact string } }
+			Fill   struct{ Strokes []any }
+		}
+	}
+}
+
+func TestAShotFromPlateToCleanFrames(t *testing.T) {
+	h := open(t)
+	shot := h.bringIn("w")
+	assert.Equal(t, 124, shot.Last)
+	assert.Equal(t, 16, shot.Depth)
+	at := "/api/shots/" + shot.ID
+
+	var rev revision
+	h.ask("PATCH", at+"/treatment", edit(0, newRemoval), 200, &rev)
+	var stale struct {
+		Detail   string
+		Revision revision
+	}
+	h.ask("PATCH", at+"/treatment", edit(0, newRemoval), 409, &stale)
+	assert.Equal(t, rev.Number, stale.Revision.Number, "a refused edit comes with the newer state")
+	h.ask("PATCH", at+"/treatment", edit(rev.Number, `[{"op":"replace","path":"/removals/0/reference","value":9}]`), 422, nil)
+
+	// Follow: samples come as they are found; the track lands in the treatment.
+	samples, done := 0, make(chan bool)
+	events, err := http.Get(h.service.Address + "/api/events")
+	require.NoError(t, err)
+	defer events.Body.Close()
+	lines := bufio.NewScanner(events.Body)
+	require.True(t, lines.Scan())
+	go func() {
+		defer close(done)
+		kind := ""
+		for lines.Scan() {
+			if name, ok := strings.CutPrefix(lines.Text(), "event: "); ok {
+				kind = name
+				if kind == "sample" {
+					samples++
+				}
+			}
+			if kind == "task" && strings.Contains(lines.Text(), `"state":"done"`) {
+				return
+			}
+		}
+	}()
+	h.ask("POST", at+"/follow", `{"removal":"r","direction":"both"}`, 202, nil)
+	<-done
+	assert.GreaterOrEqual(t, samples, 24, "every frame of the track is told")
+	h.ask("GET", at+"/treatment", "", 200, &rev)
+	require.NotNil(t, rev.Document.Removals[0].Follow.Track)
+	var track []struct {
+		Frame  int
+		Matrix [9]float64
+	}
+	h.ask("GET", at+"/tracks/r", "", 200, &track)
+	require.Len(t, track, 24)
+	for _, s := range track {
+		assert.InDelta(t, -2*(s.Frame-112), s.Matrix[2], 0.05, "frame %d", s.Frame)
+		assert.InDelta(t, -(s.Frame - 112), s.Matrix[5], 0.05)
+	}
+
+	// Paint over the channel, then look at a frame.
+	h.paint(shot.ID, "one")
+	h.ask("GET", at+"/treatment", "", 200, &rev)
+	require.Len(t, rev.Document.Removals[0].Fill.Strokes, 1)
+	var keys struct {
+		First int
+		Keys  []string
+	}
+	h.ask("GET", fmt.Sprintf("%s/keys?revision=%d&view=result", at, rev.Number), "", 200, &keys)
+	assert.Equal(t, 101, keys.First)
+	assert.Len(t, keys.Keys, 24)
+	overlay := fmt.Sprintf("%s/frames/115/overlay?revision=%d", at, rev.Number)
+	answer := h.ask("GET", overlay, "", 200, nil)
+	assert.Equal(t, `"`+keys.Keys[14]+`"`, answer.Header.Get("ETag"), "the answer carries the hash of what it was made from")
+	request, err := http.NewRequest("GET", h.service.Address+overlay, nil)
+	require.NoError(t, err)
+	request.Header.Set("If-None-Match", answer.Header.Get("ETag"))
+	again, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusNotModified, again.StatusCode)
+
+	var task store.Task
+	h.ask("POST", at+"/render", "", 202, &task)
+	h.until("the render is done", func() bool {
+		var tasks []store.Task
+		h.ask("GET", "/api/tasks?shot="+shot.ID, "", 200, &tasks)
+		require.NotEqual(t, "failed", tasks[0].State, tasks[0].Problem)
+		return tasks[0].State == "done"
+	})
+	h.ask("GET", "/api/renders/"+task.ID+"/movie", "", 200, nil)
+	h.ask("GET", "/api/renders/"+task.ID+"/frames", "", 200, nil)
+
+	var exported bytes.Buffer
+	response, err := http.Get(h.service.Address + at + "/treatment/export")
+	require.NoError(t, err)
+	_, err = exported.ReadFrom(response.Body)
+	require.NoError(t, err)
+	assert.NotContains(t, exported.String(), "artifact", "an exported treatment stands by itself")
+	h.ask("DELETE", at, "", 204, nil)
+	h.ask("GET", at, "", 404, nil)
+}
+
+// paint lays one stroke over the brush channel and waits until it is saved.
+func (h *house) paint(shot, id string) {
+	h.Helper()
+	ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
+	defer stop()
+	socket, _, err := websocket.Dial(ctx, strings.Replace(h.service.Address, "http", "ws", 1)+"/api/shots/"+shot+"/brush", nil)
+	require.NoError(h, err)
+	defer socket.CloseNow()
+	socket.SetReadLimit(1 << 24)
+	for _, message := range []string{
+		`{"type":"begin","removal":"r","stroke":{"id":"` + id + `","mode":"clone","size":24,"hardness":0.5,"opacity":1,"offset":[-20,0],"path":{}},"points":[[48,28]]}`,
+		`{"type":"move","points":[[50,28,0.5],[52,30,1]]}`,
+		`{"type":"end"}`,
+	} {
+		require.NoError(h, socket.Write(ctx, websocket.MessageText, []byte(message)))
+	}
+	pixels := 0
+	for {
+		kind, data, err := socket.Read(ctx)
+		require.NoError(h, err)
+		if kind == websocket.MessageBinary {
+			pixels += len(data) - 16
+			continue
+		}
+		require.Contains(h, string(data), `"type":"saved"`)
+		break
+	}
+	assert.Greater(h, pixels, 24*24*4/2, "the painted pixels came back")
+}
+
+func TestBrushRefusesAndGoesOn(t *testing.T) {
+	h := open(t)
+	shot := h.bringIn("w")
+	h.ask("PATCH", "/api/shots/"+shot.ID+"/treatment", edit(0, newRemoval), 200, nil)
+	ctx := context.Background()
+	socket, _, err := websocket.Dial(ctx, strings.Replace(h.service.Address, "http", "ws", 1)+"/api/shots/"+shot.ID+"/brush", nil)
+	require.NoError(t, err)
+	defer socket.CloseNow()
+	for bad, says := range map[string]string{
+		`{"type":"begin","removal":"gone","stroke":{"id":"x","mode":"clone","size":24,"hardness":0.5,"opacity":1,"offset":[0,0]},"points":[[1,1]]}`:   "deleted",
+		`{"type":"begin","removal":"r","stroke":{"id":"x","mode":"smudge","size":24,"hardness":0.5,"opacity":1,"offset":[0,0]},"points":[[1,1]]}`:    "mode",
+		`{"type":"begin","removal":"r","stroke":{"id":"x","mode":"clone","size":24,"hardness":0.5,"opacity":1,"offset":[0,0]},"points":[[1,1,1,1]]}`: "numbers",
+	} {
+		require.NoError(t, socket.Write(ctx, websocket.MessageText, []byte(bad)))
+		_, data, err := socket.Read(ctx)
+		require.NoError(t, err)
+		assert.Contains(t, string(data), `"type":"refused","stroke":"x"`)
+		assert.Contains(t, string(data), says)
+	}
+	// The same stroke sent twice, as after a broken connection, is kept once.
+	h.paint(shot.ID, "same")
+	h.paint(shot.ID, "same")
+	var rev revision
+	h.ask("GET", "/api/shots/"+shot.ID+"/treatment", "", 200, &rev)
+	assert.Len(t, rev.Document.Removals[0].Fill.Strokes, 1)
+}
+
+func TestCancelKeepsWhatWasFollowed(t *testing.T) {
+	h := open(t)
+	shot := h.bringIn("w")
+	at := "/api/shots/" + shot.ID
+	h.ask("PATCH", at+"/treatment", edit(0, newRemoval), 200, nil)
+	var task store.Task
+	h.ask("POST", at+"/follow", `{"removal":"r","direction":"both"}`, 202, &task)
+	h.until("some frames are found", func() bool {
+		var tasks []store.Task
+		h.ask("GET", "/api/tasks?shot="+shot.ID, "", 200, &tasks)
+		return tasks[0].State != "waiting"
+	})
+	h.ask("POST", "/api/tasks/"+task.ID+"/cancel", "", 200, nil)
+	h.until("it ends", func() bool {
+		var tasks []store.Task
+		h.ask("GET", "/api/tasks?shot="+shot.ID, "", 200, &tasks)
+		return tasks[0].State == "cancelled" || tasks[0].State == "done"
+	})
+}
+
+func TestWorkGoesOnAfterARestart(t *testing.T) {
+	h := open(t)
+	shot := h.bringIn("w")
+	h.ask("PATCH", "/api/shots/"+shot.ID+"/treatment", edit(0, newRemoval), 200, nil)
+	var task store.Task
+	h.ask("POST", "/api/shots/"+shot.ID+"/render", "", 202, &task)
+	require.NoError(t, h.service.Stop(context.Background()))
+	h.start()
+	h.until("the render is done after all", func() bool {
+		var tasks []store.Task
+		h.ask("GET", "/api/tasks?shot="+shot.ID, "", 200, &tasks)
+		require.NotEqual(t, "failed", tasks[0].State, tasks[0].Problem)
+		return tasks[0].State == "done"
+	})
+}
+
+func TestProblemsSayWhatToDo(t *testing.T) {
+	h := open(t)
+	var p struct{ Detail string }
+	h.ask("GET", "/api/material?path=/etc", "", 422, &p)
+	assert.Contains(t, p.Detail, "--media")
+	h.ask("GET", "/api/material?path="+h.set.Media[0]+"/../..", "", 422, &p)
+	h.ask("GET", "/api/shots/none/treatment", "", 404, nil)
+	h.ask("GET", "/api/shots/none/frames/1/screen", "", 404, nil)
+	h.ask("POST", "/api/shots", `{"show":"","name":"a/b","path":"x","first":-1,"rate":{"num":0,"den":0},"transfer":"odd"}`, 422, nil)
+	shot := h.bringIn("w")
+	h.ask("GET", "/api/shots/"+shot.ID+"/frames/500/screen", "", 404, &p)
+	assert.Contains(t, p.Detail, "101 to 124")
+	h.ask("POST", "/api/shots/"+shot.ID+"/follow", `{"removal":"none","direction":"both"}`, 404, nil)
+	h.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":"w","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`, h.set.Media[0]), 409, &p)
+	assert.Contains(t, p.Detail, "another name")
+}
