@@ -94,7 +94,20 @@ func (s *server) get(path string, into any) {
 
 func (s *server) post(path, body string, into any) {
 	s.t.Helper()
-	response, err := http.Post(s.address+path, "application/json", strings.NewReader(body))
+	s.send(http.MethodPost, path, body, into)
+}
+
+func (s *server) patch(path, body string) {
+	s.t.Helper()
+	s.send(http.MethodPatch, path, body, nil)
+}
+
+func (s *server) send(method, path, body string, into any) {
+	s.t.Helper()
+	request, err := http.NewRequest(method, s.address+path, strings.NewReader(body))
+	require.NoError(s.t, err)
+	request.Header.Set("Content-Type", "application/json")
+	response, err := http.DefaultClient.Do(request)
 	require.NoError(s.t, err)
 	defer response.Body.Close()
 	require.Less(s.t, response.StatusCode, 300, path)

@@ -24,7 +24,7 @@ export class BrushChannel {
   onPixels: (x: number, y: number, width: number, height: number, rgba: Uint8Array) => void = () => undefined
   onSaved: (revision: Revision, stroke: string) => void = () => undefined
   onRefused: () => void = () => undefined
-  /** When the last points were sent, and how long their pixels took: for the bench. */
+  /** When the last pointer event came, and how long it took until its pixels were on the screen: for the bench. */
   sentAt = 0
   latencies: number[] = []
 
@@ -44,10 +44,11 @@ export class BrushChannel {
     }
     socket.onmessage = (e: MessageEvent<ArrayBuffer | string>) => {
       if (typeof e.data !== 'string') {
-        if (this.sentAt) {
-          this.latencies.push(performance.now() - this.sentAt)
+        const sent = this.sentAt
+        requestAnimationFrame(() => setTimeout(() => {
+          this.latencies.push(performance.now() - sent)
           if (this.latencies.length > 2000) this.latencies.shift()
-        }
+        }))
         const head = new DataView(e.data)
         const at = (i: number) => head.getInt32(4 * i, true)
         this.onPixels(at(0), at(1), at(2), at(3), new Uint8Array(e.data, 16))
@@ -73,16 +74,17 @@ export class BrushChannel {
     if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(JSON.stringify(message))
   }
 
-  begin(removal: string, stroke: Stroke, point: number[]) {
+  begin(removal: string, stroke: Stroke, point: number[], at: number) {
     this.pending.push({ removal, stroke, points: [point], ended: false })
-    this.sentAt = performance.now()
+    this.sentAt = at
     this.send({ type: 'begin', removal, stroke, points: [point] })
   }
 
   /** Points of one screen frame go together. */
-  move(points: number[][]) {
+  move(points: number[][], at: number) {
     const p = this.pending.at(-1)
     if (!p || p.ended) return
+    this.sentAt = at
     p.points.push(...points)
     this.queue.push(...points)
     if (this.scheduled) return
@@ -93,7 +95,6 @@ export class BrushChannel {
   private flush() {
     this.scheduled = false
     if (!this.queue.length) return
-    this.sentAt = performance.now()
     this.send({ type: 'move', points: this.queue })
     this.queue = []
   }

@@ -77,10 +77,10 @@ export function BrushLayer(props: Props) {
     const el = e.currentTarget
     el.setPointerCapture(e.pointerId)
     const c = channel.current!
-    c.begin(removal.id, { id: newId(), mode: 'clone', size: brush.size, hardness: brush.hardness, opacity: brush.opacity, offset: [move.x, move.y], path: {} }, touch(e.nativeEvent))
+    c.begin(removal.id, { id: newId(), mode: 'clone', size: brush.size, hardness: brush.hardness, opacity: brush.opacity, offset: [move.x, move.y], path: {} }, touch(e.nativeEvent), e.timeStamp)
     const moved = (m: PointerEvent) => {
       const events = m.getCoalescedEvents?.() ?? []
-      c.move((events.length ? events : [m]).map(touch))
+      c.move((events.length ? events : [m]).map(touch), m.timeStamp)
     }
     const up = () => {
       el.removeEventListener('pointermove', moved)

@@ -86,10 +86,17 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
     }
     const up = (e: KeyboardEvent) => held.delete(e.key.toLowerCase())
     const blur = () => held.clear()
+    // A button pressed with the mouse gives the keys back to the bench: Space plays. From the keyboard it keeps them.
+    const click = (e: MouseEvent) => {
+      const pressed = (e.target as Element).closest<HTMLElement>('button:not([aria-haspopup])')
+      if (e.detail > 0 && pressed && !pressed.closest('[role=dialog]')) pressed.blur()
+    }
+    addEventListener('click', click)
     addEventListener('keydown', down)
     addEventListener('keyup', up)
     addEventListener('blur', blur)
     return () => {
+      removeEventListener('click', click)
       removeEventListener('keydown', down)
       removeEventListener('keyup', up)
       removeEventListener('blur', blur)
