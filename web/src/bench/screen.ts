@@ -1,5 +1,5 @@
 import type { Overlay } from './frames'
-import type { Matrix } from './matrix'
+import { invert, multiply, type Matrix } from './matrix'
 import type { Channel, View } from './state'
 
 export interface Shown {
@@ -25,100 +25,123 @@ export interface Screen {
   readonly kind: 'WebGL2' | 'canvas'
 }
 
+// A rectangle of the frame, carried to the canvas by a homography: the rasteriser divides by w.
 const vertex = `#version 300 es
-void main() { vec2 p = vec2(gl_VertexID & 1, gl_VertexID >> 1) * 4.0 - 1.0; gl_Position = vec4(p, 0, 1); }`
+uniform mat3 toClip;
+uniform vec4 place, part;
+uniform vec2 size;
+out vec2 inRect, inFrame;
+void main() {
+  vec2 corner = vec2(gl_VertexID & 1, gl_VertexID >> 1);
+  vec2 p = place.xy + corner * place.zw;
+  vec3 h = toClip * vec3(p, 1);
+  gl_Position = vec4(h.xy, 0, h.z);
+  inRect = part.xy + corner * part.zw;
+  inFrame = p / size;
+}`
 
-// The display transform of the plate is done by the server: samples are sRGB. Exposure goes through light and back.
-const fragment = `#version 300 es
+// The plain picture takes one fetch for each pixel, which a machine without a graphics card can do at full rate as
+// well. The display transform is done by the server: samples are sRGB.
+const plain = `#version 300 es
 precision highp float;
-uniform sampler2D plate, overlay, live;
-uniform vec2 size, room;
-uniform vec4 place;
-uniform mat3 toFrame;
-uniform int view, channel, hasOverlay, hasLive;
+uniform sampler2D picture;
+in vec2 inRect, inFrame;
+out vec4 colour;
+void main() { colour = texture(picture, inRect); }`
+
+// Exposure goes through light.
+const graded = `#version 300 es
+precision highp float;
+uniform sampler2D picture, plate;
+uniform int difference, channel;
 uniform float gain;
+in vec2 inRect, inFrame;
 out vec4 colour;
 vec3 light(vec3 v) { return mix(v / 12.92, pow((v + 0.055) / 1.055, vec3(2.4)), step(0.04045, v)); }
 vec3 code(vec3 l) { return mix(l * 12.92, 1.055 * pow(max(l, 0.0), vec3(1.0 / 2.4)) - 0.055, step(0.0031308, l)); }
 void main() {
-  vec3 h = toFrame * vec3(gl_FragCoord.x, room.y - gl_FragCoord.y, 1);
-  vec2 p = h.xy / h.z;
-  if (h.z <= 0.0 || any(lessThan(p, vec2(0))) || any(greaterThanEqual(p, size))) { colour = vec4(vec3(0.105), 1); return; }
-  vec3 a = texture(plate, p / size).rgb;
-  vec3 b = a;
-  if (hasOverlay == 1 && all(greaterThanEqual(p, place.xy)) && all(lessThan(p, place.xy + place.zw))) {
-    vec4 o = texture(overlay, (p - place.xy) / place.zw);
-    b = o.rgb + b * (1.0 - o.a);
-  }
-  if (hasLive == 1) { vec4 o = texture(live, p / size); b = mix(b, o.rgb, step(0.5, o.a)); }
-  vec3 c = view == 0 ? a : view == 3 ? min(abs(b - a) * 4.0, 1.0) : b;
+  colour = texture(picture, inRect);
+  if (colour.a == 0.0) return;
+  vec3 c = colour.rgb / colour.a;
+  if (difference == 1) c = min(abs(c - texture(plate, inFrame).rgb) * 4.0, 1.0);
   if (gain != 1.0) c = code(min(light(c) * gain, 1.0));
   if (channel == 1) c = c.rrr;
   if (channel == 2) c = c.ggg;
   if (channel == 3) c = c.bbb;
   if (channel == 4) c = vec3(dot(c, vec3(0.2126, 0.7152, 0.0722)));
-  colour = vec4(c, 1);
+  colour.rgb = c * colour.a;
 }`
 
-const views: View[] = ['plate', 'patch', 'result', 'difference']
 const channels: Channel[] = ['colour', 'red', 'green', 'blue', 'luma']
 
 /** A screen for the canvas: WebGL2, or a plain canvas where there is none. */
 export function openScreen(canvas: HTMLCanvasElement, width: number, height: number): Screen {
-  const gl = canvas.getContext('webgl2', { alpha: false, antialias: false, preserveDrawingBuffer: true })
+  const gl = canvas.getContext('webgl2', { alpha: false, antialias: false })
   return gl ? new GLScreen(gl, width, height) : new PlainScreen(canvas, width, height)
 }
 
-class GLScreen implements Screen {
-  readonly kind = 'WebGL2'
-  private at: (name: string) => WebGLUniformLocation | null
-  private textures: WebGLTexture[]
-  private shownPlate: ImageBitmap | null = null
-  private shownOverlay: ImageBitmap | null = null
-  private hasLive = false
+/** A program with its uniforms by name. */
+class Program {
+  private places = new Map<string, WebGLUniformLocation | null>()
+  private program: WebGLProgram
 
-  constructor(private gl: WebGL2RenderingContext, private width: number, private height: number) {
-    const program = gl.createProgram()!
+  constructor(private gl: WebGL2RenderingContext, fragment: string) {
+    this.program = gl.createProgram()
     for (const [kind, source] of [[gl.VERTEX_SHADER, vertex], [gl.FRAGMENT_SHADER, fragment]] as const) {
       const shader = gl.createShader(kind)!
       gl.shaderSource(shader, source)
       gl.compileShader(shader)
-      gl.attachShader(program, shader)
+      gl.attachShader(this.program, shader)
     }
-    gl.linkProgram(program)
-    if (!gl.getProgramParameter(program, gl.LINK_STATUS)) throw new Error(gl.getProgramInfoLog(program) ?? 'the picture cannot be drawn')
-    gl.useProgram(program)
-    this.at = (name) => gl.getUniformLocation(program, name)
-    this.textures = ['plate', 'overlay', 'live'].map((name, unit) => {
-      const texture = gl.createTexture()!
+    gl.linkProgram(this.program)
+    if (!gl.getProgramParameter(this.program, gl.LINK_STATUS)) throw new Error(gl.getProgramInfoLog(this.program) ?? 'the picture cannot be drawn')
+  }
+
+  use() {
+    this.gl.useProgram(this.program)
+    return this
+  }
+
+  at(name: string) {
+    if (!this.places.has(name)) this.places.set(name, this.gl.getUniformLocation(this.program, name))
+    return this.places.get(name) ?? null
+  }
+}
+
+class GLScreen implements Screen {
+  readonly kind = 'WebGL2'
+  private plain: Program
+  private graded: Program
+  private shown: (ImageBitmap | null)[] = [null, null]
+  /** What of the live layer has paint: left, top, right, bottom. */
+  private live: [number, number, number, number] | null = null
+
+  constructor(private gl: WebGL2RenderingContext, private width: number, private height: number) {
+    this.plain = new Program(gl, plain)
+    this.graded = new Program(gl, graded)
+    for (const unit of [0, 1, 2]) { // plate, overlay, live
       gl.activeTexture(gl.TEXTURE0 + unit)
-      gl.bindTexture(gl.TEXTURE_2D, texture)
+      gl.bindTexture(gl.TEXTURE_2D, gl.createTexture())
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE)
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE)
-      gl.uniform1i(this.at(name), unit)
-      return texture
-    })
-    gl.pixelStorei(gl.UNPACK_PREMULTIPLY_ALPHA_WEBGL, false)
+    }
+    gl.blendFunc(gl.ONE, gl.ONE_MINUS_SRC_ALPHA)
+    gl.clearColor(0.105, 0.105, 0.105, 1)
     this.clearLive()
   }
 
   private upload(unit: number, bitmap: ImageBitmap) {
+    if (this.shown[unit] === bitmap) return
+    this.shown[unit] = bitmap
     const gl = this.gl
     gl.activeTexture(gl.TEXTURE0 + unit)
-    gl.bindTexture(gl.TEXTURE_2D, this.textures[unit])
     gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, bitmap)
   }
 
   draw(s: Shown) {
-    const gl = this.gl
-    if (this.shownPlate !== s.plate) {
-      this.upload(0, s.plate)
-      this.shownPlate = s.plate
-    }
-    if (s.overlay && this.shownOverlay !== s.overlay.bitmap) {
-      this.upload(1, s.overlay.bitmap)
-      this.shownOverlay = s.overlay.bitmap
-    }
+    const { gl } = this
+    this.upload(0, s.plate)
+    if (s.overlay) this.upload(1, s.overlay.bitmap)
     // Close up, every pixel of the frame is seen as it is.
     const filter = s.scale >= 2 ? gl.NEAREST : gl.LINEAR
     for (let unit = 0; unit < 3; unit++) {
@@ -126,32 +149,57 @@ class GLScreen implements Screen {
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MIN_FILTER, filter)
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MAG_FILTER, filter)
     }
-    gl.viewport(0, 0, gl.canvas.width, gl.canvas.height)
-    gl.uniform2f(this.at('size'), this.width, this.height)
-    gl.uniform2f(this.at('room'), gl.canvas.width, gl.canvas.height)
-    if (s.overlay) gl.uniform4f(this.at('place'), s.overlay.x, s.overlay.y, s.overlay.bitmap.width, s.overlay.bitmap.height)
-    gl.uniformMatrix3fv(this.at('toFrame'), true, s.toFrame)
-    gl.uniform1i(this.at('view'), views.indexOf(s.view))
-    gl.uniform1i(this.at('channel'), channels.indexOf(s.channel))
-    gl.uniform1i(this.at('hasOverlay'), s.overlay ? 1 : 0)
-    gl.uniform1i(this.at('hasLive'), s.live && this.hasLive ? 1 : 0)
-    gl.uniform1f(this.at('gain'), 2 ** s.exposure)
-    gl.drawArrays(gl.TRIANGLES, 0, 3)
+    const { width, height } = gl.canvas
+    gl.viewport(0, 0, width, height)
+    gl.clear(gl.COLOR_BUFFER_BIT)
+    // Clip space runs from -1 to 1 with y upwards.
+    const toClip = multiply([2 / width, 0, -1, 0, -2 / height, 1, 0, 0, 1], invert(s.toFrame))
+    // A homography is free in its scale; w must be positive in front of the camera.
+    const sign = toClip[8] < 0 ? -1 : 1
+    const difference = s.view === 'difference'
+    const p = (!difference && s.channel === 'colour' && s.exposure === 0 ? this.plain : this.graded).use()
+    gl.uniformMatrix3fv(p.at('toClip'), true, toClip.map((v) => v * sign))
+    gl.uniform2f(p.at('size'), this.width, this.height)
+    if (p === this.graded) {
+      gl.uniform1i(p.at('plate'), 0)
+      gl.uniform1i(p.at('channel'), channels.indexOf(s.channel))
+      gl.uniform1f(p.at('gain'), 2 ** s.exposure)
+      gl.uniform1i(p.at('difference'), difference ? 1 : 0)
+    }
+    gl.disable(gl.BLEND)
+    this.rectangle(p, 0, 0, 0, this.width, this.height)
+    gl.enable(gl.BLEND)
+    if (s.view === 'plate') return
+    if (s.overlay) this.rectangle(p, 1, s.overlay.x, s.overlay.y, s.overlay.bitmap.width, s.overlay.bitmap.height)
+    if (s.live && this.live) {
+      // The layer is as large as the frame; only where it has paint is it drawn.
+      const [left, top, right, bottom] = this.live
+      const [w, h] = [right - left, bottom - top]
+      this.rectangle(p, 2, left, top, w, h, [left / this.width, top / this.height, w / this.width, h / this.height])
+    }
+  }
+
+  /** Draws a rectangle of the frame with a texture, or with the part of one that lies there. */
+  private rectangle(p: Program, unit: number, x: number, y: number, width: number, height: number, part = [0, 0, 1, 1]) {
+    const { gl } = this
+    gl.uniform1i(p.at('picture'), unit)
+    gl.uniform4f(p.at('place'), x, y, width, height)
+    gl.uniform4f(p.at('part'), part[0], part[1], part[2], part[3])
+    gl.drawArrays(gl.TRIANGLE_STRIP, 0, 4)
   }
 
   paint(x: number, y: number, width: number, height: number, rgba: Uint8Array) {
     const gl = this.gl
     gl.activeTexture(gl.TEXTURE2)
-    gl.bindTexture(gl.TEXTURE_2D, this.textures[2])
     gl.texSubImage2D(gl.TEXTURE_2D, 0, x, y, width, height, gl.RGBA, gl.UNSIGNED_BYTE, rgba)
-    this.hasLive = true
+    const l = this.live
+    this.live = l ? [Math.min(l[0], x), Math.min(l[1], y), Math.max(l[2], x + width), Math.max(l[3], y + height)] : [x, y, x + width, y + height]
   }
 
   clearLive() {
     const gl = this.gl
-    this.hasLive = false
+    this.live = null
     gl.activeTexture(gl.TEXTURE2)
-    gl.bindTexture(gl.TEXTURE_2D, this.textures[2])
     gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, this.width, this.height, 0, gl.RGBA, gl.UNSIGNED_BYTE, null)
   }
 }
