@@ -128,9 +128,14 @@ func TestFeel(t *testing.T) {
 	var dabs []float64
 	require.NoError(t, v.Value.Unmarshal(&dabs))
 	require.Greater(t, len(dabs), 50)
+	v, err = a.page.Eval(`() => window.jardinBrush.trips`)
+	require.NoError(t, err)
+	var trips []float64
+	require.NoError(t, v.Value.Unmarshal(&trips))
 
 	fmt.Printf("\n960 x 540, software WebGL, %d dabs of 60 px, %d jumps\n", len(dabs), len(steps))
 	fmt.Printf("brush dab, pointer event to screen   median %5.1f ms   95 %% %5.1f ms   (aim: under 33)\n", quantile(dabs, 0.5), quantile(dabs, 0.95))
+	fmt.Printf("  of that until back from the server median %5.1f ms   95 %% %5.1f ms\n", quantile(trips, 0.5), quantile(trips, 0.95))
 	fmt.Printf("step to an uncached result frame     median %5.1f ms   worst %5.1f ms   (aim: under 80)\n", quantile(steps, 0.5), quantile(steps, 1))
 	fmt.Printf("cached playback                      %.1f frames/s   (aim: 24)\n", played)
 	fmt.Printf("track, 410 x 250 pixels, perspective %.1f ms a frame\n", 1000/followed)

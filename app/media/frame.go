@@ -93,16 +93,24 @@ func (f *Frame) unpack(data []byte) error {
 	if len(data) != len(f.Codes)*f.Depth/8 {
 		return fmt.Errorf("it holds %d bytes instead of %d", len(data), len(f.Codes)*f.Depth/8)
 	}
-	if f.Depth == 8 {
-		for i, v := range data {
-			f.Codes[i] = uint16(v)
-		}
-		return nil
-	}
-	for i := range f.Codes {
-		f.Codes[i] = binary.LittleEndian.Uint16(data[2*i:])
+	stride := len(data) / f.Height
+	for y := range f.Height {
+		f.unpackRow(y, data[y*stride:(y+1)*stride])
 	}
 	return nil
+}
+
+func (f *Frame) unpackRow(y int, data []byte) {
+	row := f.Codes[3*y*f.Width : 3*(y+1)*f.Width]
+	if f.Depth == 8 {
+		for i, v := range data {
+			row[i] = uint16(v)
+		}
+		return
+	}
+	for i := range row {
+		row[i] = binary.LittleEndian.Uint16(data[2*i:])
+	}
 }
 
 // writeWhole writes a file so that it is either whole or absent.

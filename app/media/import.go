@@ -218,16 +218,29 @@ func (p *Plates) path(folder string, n int, ending string) string {
 
 // Read returns a frame.
 func (p *Plates) Read(n int) (*Frame, error) {
+	return p.Region(n, image.Rect(0, 0, p.Width, p.Height))
+}
+
+// Region returns the part r of a frame, which must lie within it, and reads no
+// more of the file than the lines that it needs.
+func (p *Plates) Region(n int, r image.Rectangle) (*Frame, error) {
 	if n < p.First || n > p.Last {
 		return nil, fmt.Errorf("frame %d is not in the shot (%d to %d)", n, p.First, p.Last)
 	}
-	data, err := os.ReadFile(p.path("codes", n, "raw"))
+	file, err := os.Open(p.path("codes", n, "raw"))
 	if err != nil {
 		return nil, fmt.Errorf("read frame %d: %w", n, err)
 	}
-	f := NewFrame(p.Width, p.Height, p.Depth)
-	if err := f.unpack(data); err != nil {
+	defer file.Close()
+	stride := 3 * p.Width * p.Depth / 8
+	lines := make([]byte, stride*r.Dy())
+	if _, err := file.ReadAt(lines, int64(stride*r.Min.Y)); err != nil {
 		return nil, fmt.Errorf("frame %d in the plate store is damaged: %w; bring the shot in again", n, err)
+	}
+	f := NewFrame(r.Dx(), r.Dy(), p.Depth)
+	from, to := 3*r.Min.X*p.Depth/8, 3*r.Max.X*p.Depth/8
+	for y := range r.Dy() {
+		f.unpackRow(y, lines[y*stride+from:y*stride+to])
 	}
 	return f, nil
 }

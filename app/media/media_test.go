@@ -96,6 +96,20 @@ func TestStillsKeepTheirCodeValues(t *testing.T) {
 	}
 }
 
+func TestRegionsAreCutFromFrames(t *testing.T) {
+	dir := t.TempDir()
+	pngs(t, dir, 5, 1, 30, 20, 16)
+	p, err := bringIn(t, dir)
+	require.NoError(t, err)
+	whole, err := p.Read(5)
+	require.NoError(t, err)
+	part, err := p.Region(5, image.Rect(7, 3, 19, 11))
+	require.NoError(t, err)
+	for y := range 8 {
+		assert.Equal(t, whole.Codes[3*((y+3)*30+7):3*((y+3)*30+19)], part.Codes[3*y*12:3*(y+1)*12])
+	}
+}
+
 func TestJPEGAndGreyComeIn(t *testing.T) {
 	dir := t.TempDir()
 	grey := image.NewGray(image.Rect(0, 0, 16, 16))

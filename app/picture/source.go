@@ -49,7 +49,7 @@ func (s *Source) Evaluator() *render.Evaluator { return s.eval }
 // Size, Linear and Key make the source a render.Plate.
 func (s *Source) Size() image.Rectangle { return image.Rect(0, 0, s.Plates.Width, s.Plates.Height) }
 
-func (s *Source) Linear(ctx context.Context, n int) (*raster.Image, error) {
+func (s *Source) Linear(ctx context.Context, n int, r image.Rectangle) (*raster.Image, error) {
 	key := "linear/" + s.Key(n)
 	if m, ok := s.cache.Get(key); ok {
 		return m.(*raster.Image), nil
@@ -57,12 +57,15 @@ func (s *Source) Linear(ctx context.Context, n int) (*raster.Image, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	f, err := s.Plates.Read(n)
+	f, err := s.Plates.Region(n, r)
 	if err != nil {
 		return nil, err
 	}
 	m := f.Linear(s.coder)
-	s.cache.Put(key, m, m.Bytes())
+	m.Rect = m.Rect.Add(r.Min)
+	if r == s.Size() { // a reference frame: it is painted on again and again
+		s.cache.Put(key, m, m.Bytes())
+	}
 	return m, nil
 }
 

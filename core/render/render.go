@@ -32,8 +32,9 @@ const (
 type Plate interface {
 	// Size returns the bounds of every frame.
 	Size() image.Rectangle
-	// Linear returns frame n, alpha 1 throughout.
-	Linear(ctx context.Context, n int) (*raster.Image, error)
+	// Linear returns the part r of frame n, alpha 1 throughout. What it returns may
+	// cover more than r.
+	Linear(ctx context.Context, n int, r image.Rectangle) (*raster.Image, error)
 	// Key names the content of frame n; equal keys mean equal pixels.
 	Key(n int) string
 }
@@ -199,7 +200,7 @@ func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, o
 	if all.Empty() {
 		return &Result{raster.NewImage(image.Rectangle{})}, nil
 	}
-	plate, err := e.Plate.Linear(ctx, n)
+	plate, err := e.Plate.Linear(ctx, n, all)
 	if err != nil {
 		return nil, err
 	}
@@ -269,7 +270,7 @@ func (e *Evaluator) paint(ctx context.Context, r *removal) (*raster.Image, error
 	if done == len(strokes) {
 		return layer, nil
 	}
-	plate, err := e.Plate.Linear(ctx, r.doc.Reference)
+	plate, err := e.Plate.Linear(ctx, r.doc.Reference, e.Plate.Size())
 	if err != nil {
 		return nil, fmt.Errorf("reference frame of %q: %w", r.doc.Name, err)
 	}
@@ -304,7 +305,7 @@ func (e *Evaluator) Canvas(ctx context.Context, t *Treatment, id string) (*fill.
 		if r.doc.ID != id {
 			continue
 		}
-		plate, err := e.Plate.Linear(ctx, r.doc.Reference)
+		plate, err := e.Plate.Linear(ctx, r.doc.Reference, e.Plate.Size())
 		if err != nil {
 			return nil, err
 		}

@@ -20,7 +20,7 @@ type ramp struct{ reads map[int]int }
 
 func (ramp) Size() image.Rectangle { return image.Rect(0, 0, 100, 80) }
 func (ramp) Key(n int) string      { return fmt.Sprint("ramp", n) }
-func (p ramp) Linear(_ context.Context, n int) (*raster.Image, error) {
+func (p ramp) Linear(_ context.Context, n int, _ image.Rectangle) (*raster.Image, error) {
 	if p.reads != nil {
 		p.reads[n]++
 	}

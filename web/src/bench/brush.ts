@@ -27,6 +27,8 @@ export class BrushChannel {
   /** When the last pointer event came, and how long it took until its pixels were on the screen: for the bench. */
   sentAt = 0
   latencies: number[] = []
+  /** How long it took until the pixels were back from the server. */
+  trips: number[] = []
 
   constructor(private shot: string) {
     this.open()
@@ -45,6 +47,7 @@ export class BrushChannel {
     socket.onmessage = (e: MessageEvent<ArrayBuffer | string>) => {
       if (typeof e.data !== 'string') {
         const sent = this.sentAt
+        this.trips.push(performance.now() - sent)
         requestAnimationFrame(() => setTimeout(() => {
           this.latencies.push(performance.now() - sent)
           if (this.latencies.length > 2000) this.latencies.shift()

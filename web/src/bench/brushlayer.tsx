@@ -82,27 +82,25 @@ export function BrushLayer(props: Props) {
       const events = m.getCoalescedEvents?.() ?? []
       c.move((events.length ? events : [m]).map(touch), m.timeStamp)
     }
+    // Raw updates come at once; moves wait for the next frame of the screen.
+    const kind = 'onpointerrawupdate' in window ? 'pointerrawupdate' : 'pointermove'
     const up = () => {
-      el.removeEventListener('pointermove', moved)
+      el.removeEventListener(kind, moved as EventListener)
       el.removeEventListener('pointerup', up)
       el.removeEventListener('pointercancel', up)
       c.end()
     }
-    el.addEventListener('pointermove', moved)
+    el.addEventListener(kind, moved as EventListener)
     el.addEventListener('pointerup', up)
     el.addEventListener('pointercancel', up)
   }
 
   const painting = tool === 'brush'
-  const ring = (p: Point, r: number) => {
-    const c = placement.toRoom(p)
-    const edge = placement.toRoom({ x: p.x + r, y: p.y })
-    return { x: c.x, y: c.y, r: Math.max(2, Math.hypot(edge.x - c.x, edge.y - c.y)) }
-  }
-  const circle = (c: { x: number; y: number; r: number }) => `M${c.x - c.r} ${c.y}a${c.r} ${c.r} 0 1 0 ${2 * c.r} 0a${c.r} ${c.r} 0 1 0 ${-2 * c.r} 0`
+  const room = (p: Point) => placement.toRoom(p)
   const from = cursor && (source ?? (offset && { x: cursor.x + offset.x, y: cursor.y + offset.y }))
   const selected = stroke && paths?.[stroke]
   return (
+    <>
     <svg
       ref={root}
       data-testid="brush"
@@ -115,15 +113,34 @@ export function BrushLayer(props: Props) {
         <Line key={o.id} dashed d={polygon(o.points.map((k) => placement.toRoom({ x: k.at[0], y: k.at[1] })))} />
       ))}
       {selected && <Line on d={selected.map((v, i) => { const p = placement.toRoom({ x: v[0], y: v[1] }); return `${i ? 'L' : 'M'}${p.x} ${p.y}` }).join('') || ''} />}
-      {painting && cursor && <Line d={circle(ring(cursor, brush.size / 2))} />}
-      {painting && cursor && from && (
-        <g>
-          <Line d={circle(ring(from, brush.size / 2))} on dashed />
-          <path d={`M${placement.toRoom(cursor).x} ${placement.toRoom(cursor).y}L${placement.toRoom(from).x} ${placement.toRoom(from).y}`} stroke="#fff" strokeOpacity="0.5" strokeWidth="1" />
-        </g>
-      )}
+    </svg>
+    {painting && cursor && (
+      <>
+        {from && <Tie from={room(cursor)} to={room(from)} />}
+        {from && <Ring at={room(from)} radius={(brush.size / 2) * placement.scale} on />}
+        <Ring at={room(cursor)} radius={(brush.size / 2) * placement.scale} />
+      </>
+    )}
+    </>
+  )
+}
+
+/** A ring that moves as a layer of its own: following the hand draws nothing anew. */
+function Ring({ at, radius, on }: { at: Point; radius: number; on?: boolean }) {
+  const r = Math.max(2, radius)
+  const c = r + 3
+  return (
+    <svg aria-hidden className="pointer-events-none absolute top-0 left-0 will-change-transform" width={2 * c} height={2 * c} style={{ transform: `translate(${at.x - c}px, ${at.y - c}px)` }}>
+      <Line on={on} dashed={on} d={`M${c - r} ${c}a${r} ${r} 0 1 0 ${2 * r} 0a${r} ${r} 0 1 0 ${-2 * r} 0`} />
     </svg>
   )
+}
+
+/** The thin line from the brush to its source. */
+function Tie({ from, to }: { from: Point; to: Point }) {
+  const length = Math.hypot(to.x - from.x, to.y - from.y)
+  const angle = Math.atan2(to.y - from.y, to.x - from.x)
+  return <div aria-hidden className="pointer-events-none absolute top-0 left-0 h-px origin-left bg-white/50 will-change-transform" style={{ width: length, transform: `translate(${from.x}px, ${from.y}px) rotate(${angle}rad)` }} />
 }
 
 const polygon = (points: Point[]) => points.map((p, i) => `${i ? 'L' : 'M'}${p.x} ${p.y}`).join('') + 'Z'

@@ -32,7 +32,6 @@ export function Picture(props: BenchProps) {
   const [size, setSize] = useState({ width: 0, height: 0 })
   const [failed, setFailed] = useState('')
   const loaded = useSyncExternalStore(frames.subscribe, frames.snapshot)
-  const [painted, setPainted] = useState(0)
   // The revision that holds the strokes on the live layer; -1 while one is painted, null for none.
   const live = useRef<number | null>(null)
 
@@ -82,7 +81,7 @@ export function Picture(props: BenchProps) {
     }
   })
 
-  useLayoutEffect(() => {
+  const draw = (painted = false) => {
     const c = canvas.current!
     const ratio = devicePixelRatio || 1
     const width = Math.max(1, Math.round(size.width * ratio))
@@ -91,14 +90,25 @@ export function Picture(props: BenchProps) {
     if (c.height !== height) c.height = height
     const s = shown.current
     if (!s || !screen.current) return
-    screen.current.draw({
+    screen.current[painted ? 'drawPainted' : 'draw']({
       plate: s.plate, overlay: s.overlay ?? null, live: onReference, view, channel, exposure,
       toFrame: multiply(fromRoomToFrame, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]), scale: scale * ratio,
     })
     c.dataset.frame = String(s.frame)
     c.dataset.ready = String(wanted.ready)
     c.dataset.key = FrameStore.key(overlays, frame)
-  }, [size, frame, view, channel, exposure, scale, centre, isLocked, loaded, painted, overlays, motion, onReference, wanted.ready])
+  }
+  const redraw = useRef(draw)
+  redraw.current = draw
+  // Pixels of a stroke go straight to the screen, once for each of its frames.
+  const due = useRef(0)
+  const drawSoon = (painted: boolean) => {
+    due.current ||= requestAnimationFrame(() => {
+      due.current = 0
+      redraw.current(painted)
+    })
+  }
+  useLayoutEffect(() => draw(), [size, frame, view, channel, exposure, scale, centre, isLocked, loaded, overlays, motion, onReference, wanted.ready])
 
   const zoomAt = useCallback((at: Point, factor: number) => {
     const s = bench.get()
@@ -153,7 +163,7 @@ export function Picture(props: BenchProps) {
           onPixels={(x, y, w, h, rgba) => {
             screen.current?.paint(x, y, w, h, rgba)
             live.current = -1
-            setPainted((n) => n + 1)
+            drawSoon(true)
           }}
           onSaved={(saved) => {
             live.current = saved.number
@@ -162,7 +172,7 @@ export function Picture(props: BenchProps) {
           onDropped={() => {
             screen.current?.clearLive()
             live.current = null
-            setPainted((n) => n + 1)
+            drawSoon(false)
           }}
         />
       )}

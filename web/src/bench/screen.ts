@@ -1,5 +1,5 @@
 import type { Overlay } from './frames'
-import { invert, multiply, type Matrix } from './matrix'
+import { apply, invert, multiply, type Matrix } from './matrix'
 import type { Channel, View } from './state'
 
 export interface Shown {
@@ -19,6 +19,8 @@ export interface Shown {
 /** Draws frames. */
 export interface Screen {
   draw(shown: Shown): void
+  /** Draws anew only where a stroke has put pixels since the last drawing. */
+  drawPainted(shown: Shown): void
   /** Puts pixels of a stroke in progress on the live layer. */
   paint(x: number, y: number, width: number, height: number, rgba: Uint8Array): void
   clearLive(): void
@@ -76,9 +78,13 @@ const channels: Channel[] = ['colour', 'red', 'green', 'blue', 'luma']
 
 /** A screen for the canvas: WebGL2, or a plain canvas where there is none. */
 export function openScreen(canvas: HTMLCanvasElement, width: number, height: number): Screen {
-  const gl = canvas.getContext('webgl2', { alpha: false, antialias: false })
+  const gl = canvas.getContext('webgl2', { alpha: false, antialias: false, preserveDrawingBuffer: true })
   return gl ? new GLScreen(gl, width, height) : new PlainScreen(canvas, width, height)
 }
+
+type Part = [left: number, top: number, right: number, bottom: number]
+
+const join = (a: Part | null, b: Part): Part => (a ? [Math.min(a[0], b[0]), Math.min(a[1], b[1]), Math.max(a[2], b[2]), Math.max(a[3], b[3])] : b)
 
 /** A program with its uniforms by name. */
 class Program {
@@ -114,7 +120,9 @@ class GLScreen implements Screen {
   private graded: Program
   private shown: (ImageBitmap | null)[] = [null, null]
   /** What of the live layer has paint: left, top, right, bottom. */
-  private live: [number, number, number, number] | null = null
+  private live: Part | null = null
+  /** What of it was painted since the last drawing. */
+  private fresh: Part | null = null
 
   constructor(private gl: WebGL2RenderingContext, private width: number, private height: number) {
     this.plain = new Program(gl, plain)
@@ -138,8 +146,22 @@ class GLScreen implements Screen {
     gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, bitmap)
   }
 
+  drawPainted(s: Shown) {
+    const { gl, fresh } = this
+    if (!fresh) return
+    const toCanvas = invert(s.toFrame)
+    const corners = [[0, 1], [2, 1], [2, 3], [0, 3]].map(([x, y]) => apply(toCanvas, { x: fresh[x], y: fresh[y] }))
+    const [xs, ys] = [corners.map((p) => p.x), corners.map((p) => p.y)]
+    const [left, bottom] = [Math.floor(Math.min(...xs)) - 2, Math.floor(gl.canvas.height - Math.max(...ys)) - 2]
+    gl.enable(gl.SCISSOR_TEST)
+    gl.scissor(left, bottom, Math.ceil(Math.max(...xs)) + 2 - left, Math.ceil(gl.canvas.height - Math.min(...ys)) + 2 - bottom)
+    this.draw(s)
+    gl.disable(gl.SCISSOR_TEST)
+  }
+
   draw(s: Shown) {
     const { gl } = this
+    this.fresh = null
     this.upload(0, s.plate)
     if (s.overlay) this.upload(1, s.overlay.bitmap)
     // Close up, every pixel of the frame is seen as it is.
@@ -192,8 +214,9 @@ class GLScreen implements Screen {
     const gl = this.gl
     gl.activeTexture(gl.TEXTURE2)
     gl.texSubImage2D(gl.TEXTURE_2D, 0, x, y, width, height, gl.RGBA, gl.UNSIGNED_BYTE, rgba)
-    const l = this.live
-    this.live = l ? [Math.min(l[0], x), Math.min(l[1], y), Math.max(l[2], x + width), Math.max(l[3], y + height)] : [x, y, x + width, y + height]
+    const part: Part = [x, y, x + width, y + height]
+    this.live = join(this.live, part)
+    this.fresh = join(this.fresh, part)
   }
 
   clearLive() {
@@ -227,6 +250,10 @@ class PlainScreen implements Screen {
     if (s.view === 'plate') return
     if (s.overlay) c.drawImage(s.overlay.bitmap, s.overlay.x, s.overlay.y)
     if (s.live) c.drawImage(this.layer, 0, 0)
+  }
+
+  drawPainted(s: Shown) {
+    this.draw(s)
   }
 
   paint(x: number, y: number, width: number, height: number, rgba: Uint8Array) {
