@@ -36,13 +36,13 @@ export function usePlayback({ shot, frames, overlays }: BenchProps) {
   }, [playing, shot, frames, overlays])
 
   useEffect(() => {
-    void frames.load(frame, overlays)
     const count = shot.last - shot.first + 1
     const wanted: number[] = []
     for (let k = 1; k <= (playing ? ahead : 4) && k < count; k++) wanted.push(shot.first + ((frame - shot.first + k) % count))
     if (!playing && frame > shot.first) wanted.push(frame - 1)
     let stopped = false
     void (async () => {
+      await frames.load(frame, overlays) // the one that is looked at has the line to itself
       for (const n of wanted) {
         if (stopped) return
         await frames.load(n, overlays)
