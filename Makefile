@@ -39,8 +39,9 @@ web: web/dist/index.html ## Build the interface
 bin/jardin: $(SOURCES) web/dist/index.html
 	$(GO) build -o $@ ./cmd/jardin
 
+# Not "npm ci": it refuses a lock file where a registry lacks an optional package for another kind of machine.
 web/node_modules: web/package.json web/package-lock.json
-	cd web && npm ci --no-audit --no-fund --loglevel=error
+	cd web && npm install --no-audit --no-fund --loglevel=error
 	@touch $@
 
 web/dist/index.html: $(WEBSRC) web/node_modules

@@ -3,23 +3,15 @@ import { useEffect, useMemo } from 'react'
 import { Link } from 'wouter'
 import { answer, api, type Revision, type Shot } from '../api/client'
 import { useEdit, useTreatment } from '../api/treatment'
-import { frameStore, type FrameStore, type OverlaySet } from './frames'
+import { frameStore, type OverlaySet } from './frames'
 import { useKeys } from './keys'
-import { useMotion, type Motion } from './motion'
+import { useMotion } from './motion'
 import { Path } from './path'
 import { Picture } from './picture'
 import { usePlayback } from './playback'
 import { Ribbon } from './ribbon'
 import { bench, initial, useBench } from './state'
 import { ViewBar } from './viewbar'
-
-export interface BenchProps {
-  shot: Shot
-  revision: Revision
-  frames: FrameStore
-  overlays: OverlaySet | null
-  motion: Motion
-}
 
 /** The bench: the path on the left, the picture, the frame ribbon. */
 export function BenchRoom({ id }: { id: string }) {

@@ -3,12 +3,11 @@ import { useEffect, useRef, useState, type PointerEvent as ReactPointerEvent } f
 import { answer, api, type Removal, type Revision } from '../api/client'
 import { newId } from '../api/treatment'
 import { notify } from '../ui/notice'
-import type { BenchProps } from './bench'
+import type { BenchProps, Placement } from './props'
 import { BrushChannel } from './brush'
 import { Line } from './handles'
 import { held } from './keys'
 import type { Point } from './matrix'
-import type { Placement } from './picture'
 import { bench, useBench } from './state'
 
 type Props = BenchProps & {

@@ -1,6 +1,6 @@
 import type { Removal } from '../api/client'
 import { newId, type Change } from '../api/treatment'
-import type { BenchProps } from './bench'
+import type { BenchProps } from './props'
 import { bench } from './state'
 
 type Edit = (label: string, change: Change) => Promise<void>

@@ -1,9 +1,8 @@
 import { useEffect, useState, type PointerEvent as ReactPointerEvent } from 'react'
 import type { Knot, Outline, Removal } from '../api/client'
 import { newId, useEdit } from '../api/treatment'
-import type { BenchProps } from './bench'
+import type { BenchProps, Placement } from './props'
 import { on } from './edits'
-import type { Placement } from './picture'
 import type { Point } from './matrix'
 import { bench, useBench } from './state'
 

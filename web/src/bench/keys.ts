@@ -1,6 +1,6 @@
 import { useEffect, useRef } from 'react'
 import type { useEdit } from '../api/treatment'
-import type { BenchProps } from './bench'
+import type { BenchProps } from './props'
 import { removeSelected, startRemoval } from './edits'
 import { stages } from './stages'
 import { bench, type Channel } from './state'

@@ -1,6 +1,6 @@
 import { useCallback, useEffect, useLayoutEffect, useRef, useState, useSyncExternalStore, type PointerEvent as ReactPointerEvent } from 'react'
 import { useEdit } from '../api/treatment'
-import type { BenchProps } from './bench'
+import type { BenchProps, Placement } from './props'
 import { BrushLayer } from './brushlayer'
 import { FrameStore } from './frames'
 import { Handles } from './handles'
@@ -8,17 +8,6 @@ import { held } from './keys'
 import { apply, identity, invert, multiply, type Matrix, type Point } from './matrix'
 import { openScreen, type Screen } from './screen'
 import { bench, useBench } from './state'
-
-/** How places on the reference frame, on the shown frame and in the room relate. */
-export interface Placement {
-  /** From reference frame coordinates to CSS pixels of the room. */
-  toRoom: (p: Point) => Point
-  fromRoom: (p: Point) => Point
-  /** CSS pixels for each picture pixel. */
-  scale: number
-  /** The shown frame has a known place for the reference frame's coordinates. */
-  placed: boolean
-}
 
 /** The picture, and all that lies on it. */
 export function Picture(props: BenchProps) {

@@ -1,5 +1,5 @@
 import { useEffect } from 'react'
-import type { BenchProps } from './bench'
+import type { BenchProps } from './props'
 import { bench, useBench } from './state'
 
 /** Frames loaded ahead of the one shown while playing. */

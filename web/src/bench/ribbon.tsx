@@ -1,6 +1,6 @@
 import { useEffect, useLayoutEffect, useRef, useState, useSyncExternalStore, type PointerEvent as ReactPointerEvent } from 'react'
 import { Button } from '../ui/controls'
-import type { BenchProps } from './bench'
+import type { BenchProps } from './props'
 import { bench, useBench } from './state'
 
 const lanes = { thumbs: 46, range: 10, quality: 16, cached: 4 }

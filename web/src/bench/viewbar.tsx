@@ -1,6 +1,6 @@
 import { Pick, Select } from '../ui/choice'
 import { Button } from '../ui/controls'
-import type { BenchProps } from './bench'
+import type { BenchProps } from './props'
 import { Help } from './help'
 import { RenderRoom } from './render'
 import { bench, useBench, type Channel, type View } from './state'

@@ -5,7 +5,7 @@ import { useEdit } from '../../api/treatment'
 import { Select } from '../../ui/choice'
 import { Button } from '../../ui/controls'
 import { notify } from '../../ui/notice'
-import type { BenchProps } from '../bench'
+import type { BenchProps } from '../props'
 import { on } from '../edits'
 import { bench, useBench } from '../state'
 

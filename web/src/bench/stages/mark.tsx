@@ -1,7 +1,7 @@
 import type { Removal } from '../../api/client'
 import { useEdit } from '../../api/treatment'
 import { Button, NumberField, Text } from '../../ui/controls'
-import type { BenchProps } from '../bench'
+import type { BenchProps } from '../props'
 import { on } from '../edits'
 import { bench, useBench } from '../state'
 

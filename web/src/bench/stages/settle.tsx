@@ -1,7 +1,7 @@
 import type { Removal } from '../../api/client'
 import { useEdit } from '../../api/treatment'
 import { NumberField } from '../../ui/controls'
-import type { BenchProps } from '../bench'
+import type { BenchProps } from '../props'
 import { on } from '../edits'
 
 /** Settle: edge and opacity of the patch. */
