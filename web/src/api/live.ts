@@ -3,9 +3,10 @@ import { create } from 'zustand'
 import type { Sample, Schemas, Task } from './client'
 
 /** What the server tells as it happens and no query keeps: running work and samples of running tracks. */
-export const useLive = create<{ connected: boolean; samples: Record<string, Record<number, Sample>> }>(() => ({
+export const useLive = create<{ connected: boolean; samples: Record<string, Record<number, Sample>>; latest: Record<string, number> }>(() => ({
   connected: true,
   samples: {},
+  latest: {},
 }))
 
 /** Connects to the live events and keeps the queries fresh. Returns what ends it. */
@@ -38,6 +39,7 @@ export function listen(queries: QueryClient): () => void {
   on<Schemas['SampleFound']>('sample', (e) =>
     useLive.setState((s) => ({
       samples: { ...s.samples, [e.taskId]: { ...s.samples[e.taskId], [e.sample.frame]: e.sample } },
+      latest: { ...s.latest, [e.taskId]: e.sample.frame },
     })),
   )
   on<Schemas['RevisionChanged']>('revision', (e) => {

@@ -16,7 +16,8 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
   latest.current = { props, edits }
   useEffect(() => {
     const down = (e: KeyboardEvent) => {
-      const target = e.target as HTMLElement
+      if (!(e.target instanceof HTMLElement)) return
+      const target = e.target
       if (target.closest('input:not([type=range]), textarea, [role=dialog], [role=listbox]')) return
       held.add(e.key.toLowerCase())
       const { props, edits } = latest.current

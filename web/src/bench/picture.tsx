@@ -141,7 +141,7 @@ export function Picture(props: BenchProps) {
 
   const stage = useBench((s) => s.stage)
   return (
-    <div ref={room} className="relative min-h-0 min-w-0 touch-none overflow-hidden bg-soil" onPointerDown={pan} role="application" aria-label={`Picture, frame ${frame}`}>
+    <div ref={room} className="relative min-h-0 min-w-0 touch-none overflow-hidden bg-soil select-none" onPointerDown={pan} role="application" aria-label={`Picture, frame ${frame}`}>
       <canvas ref={canvas} data-testid="picture" className="absolute inset-0 h-full w-full" />
       {handles && open && stage !== 'fill' && <Handles {...props} removal={open} placement={placement} />}
       {open && stage === 'fill' && (

@@ -2,6 +2,7 @@ import { useState } from 'react'
 import { answer, api, type Revision, type Shot, type Task } from '../api/client'
 import { isOpen, useTasks } from '../api/tasks'
 import { Button } from '../ui/controls'
+import { Progress } from '../ui/progress'
 import { notify } from '../ui/notice'
 import { Sheet } from '../ui/sheet'
 
@@ -33,7 +34,7 @@ export function RenderRoom({ shot, revision }: { shot: Shot; revision: Revision 
               </div>
               {isOpen(t) && (
                 <div className="mt-1 flex items-center gap-3">
-                  <progress className="h-1.5 flex-1 accent-fern" max={t.total || 1} value={t.done} />
+                  <Progress label="Frames rendered" done={t.done} total={t.total} />
                   <span className="font-mono text-[13px]">{t.done} of {t.total}, {t.rate.toFixed(1)} frames/s</span>
                   <Button weight="bare" className="py-0!" onClick={() => void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: t.id } } })).catch((e: Error) => notify(e.message))}>Cancel</Button>
                 </div>

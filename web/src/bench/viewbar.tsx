@@ -10,7 +10,7 @@ export function ViewBar({ shot, revision, motion }: BenchProps) {
   const { view, locked, channel, exposure, zoom, handles, removal } = useBench()
   const canLock = motion.samples.size > 1
   return (
-    <div className="flex items-center gap-3 border-b border-rule bg-bed px-3 py-1.5">
+    <div className="flex items-center gap-2 border-b border-rule bg-bed px-3 py-1.5">
       <Pick<View>
         label="What to show"
         value={view}
@@ -34,11 +34,11 @@ export function ViewBar({ shot, revision, motion }: BenchProps) {
       <label className="flex items-center gap-2" title="Brighter or darker, for looking only; double click for 0">
         <span className="text-quiet">Exposure</span>
         <input
-          type="range" min={-4} max={4} step={0.25} value={exposure} className="w-24"
+          type="range" min={-4} max={4} step={0.25} value={exposure} className="w-20"
           onChange={(e) => bench.set({ exposure: Number(e.target.value) })}
           onDoubleClick={() => bench.set({ exposure: 0 })}
         />
-        <span className="w-16 font-mono text-[13px]">{exposure > 0 ? '+' : ''}{exposure.toFixed(2)} EV</span>
+        <span className="w-[4.7rem] font-mono text-[13px]">{exposure > 0 ? '+' : ''}{exposure.toFixed(2)} EV</span>
       </label>
       <span className="flex-1" />
       <Button on={handles} title="Show or hide everything that lies on the picture (H)" onClick={() => bench.set({ handles: !handles })}>

@@ -18,7 +18,7 @@ export function notify(text: string) {
 export function Notices() {
   const list = useNotices((s) => s.list)
   return (
-    <div aria-live="polite" className="pointer-events-none fixed inset-x-0 top-3 z-50 flex flex-col items-center gap-2">
+    <div aria-live="polite" className="pointer-events-none fixed inset-x-0 bottom-36 z-50 flex flex-col items-center gap-2">
       {list.map((n) => (
         <p key={n.id} className="pointer-events-auto max-w-xl rounded border border-clay bg-bed px-4 py-2 shadow-lg shadow-black/40">
           {n.text}

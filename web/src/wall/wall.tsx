@@ -4,6 +4,7 @@ import { Link } from 'wouter'
 import { answer, api, type Shot, type Task } from '../api/client'
 import { useTasks } from '../api/tasks'
 import { Button } from '../ui/controls'
+import { Progress } from '../ui/progress'
 import { notify } from '../ui/notice'
 import { BringIn } from './bringin'
 import { Leaf } from '../ui/leaf'
@@ -75,7 +76,7 @@ function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
         </>
       ) : (
         <div className="my-2 flex items-center gap-3">
-          <progress className="h-1.5 flex-1 accent-fern" max={task?.total || 1} value={task?.done ?? 0} />
+          <Progress label="Frames brought in" done={task?.done ?? 0} total={task?.total ?? 1} />
           <span className="font-mono text-[13px] text-quiet">{task ? `${task.done} of ${task.total}` : 'waiting'}</span>
           {task && (
             <Button weight="bare" onClick={() => void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) => notify(e.message))}>

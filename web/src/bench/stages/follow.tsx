@@ -1,9 +1,12 @@
+import { useEffect, useRef } from 'react'
 import type { Removal, Schemas } from '../../api/client'
 import { answer, api } from '../../api/client'
+import { useLive } from '../../api/live'
 import { useTasks } from '../../api/tasks'
 import { useEdit } from '../../api/treatment'
 import { Select } from '../../ui/choice'
 import { Button } from '../../ui/controls'
+import { Progress } from '../../ui/progress'
 import { notify } from '../../ui/notice'
 import type { BenchProps } from '../props'
 import { on } from '../edits'
@@ -19,8 +22,19 @@ export function FollowStage({ shot, revision, removal: r, motion }: BenchProps &
   const frame = useBench((s) => s.frame)
   const task = useTasks(shot.id).find((t) => t.kind === 'track' && t.subject === r.id)
   const running = motion.running !== null
-  const follow = (direction: Direction) =>
+  // The picture goes along with the track until the artist goes elsewhere.
+  const latest = useLive((s) => (motion.running ? s.latest[motion.running] : undefined))
+  const along = useRef<number | null>(null)
+  useEffect(() => {
+    if (latest === undefined || along.current !== bench.get().frame) return
+    along.current = latest
+    bench.set({ frame: latest })
+  }, [latest])
+  const follow = (direction: Direction) => {
+    along.current = r.reference
+    bench.set({ frame: r.reference, playing: false })
     void answer(api.POST('/api/shots/{id}/follow', { params: { path: { id: shot.id } }, body: { removal: r.id, direction } })).catch((e: Error) => notify(e.message))
+  }
   const here = motion.samples.get(frame)
   const values = [...motion.samples.values()]
   const weakest = values.reduce((a, b) => ((b.match ?? 1) < (a.match ?? 1) ? b : a), values[0])
@@ -55,7 +69,7 @@ export function FollowStage({ shot, revision, removal: r, motion }: BenchProps &
       </div>
       {running && task && (
         <div className="flex items-center gap-2" role="status">
-          <progress className="h-1.5 min-w-0 flex-1 accent-fern" max={task.total || 1} value={task.done} />
+          <Progress label="Frames followed" done={task.done} total={task.total} />
           <span className="font-mono text-[13px]">{task.done} of {task.total}</span>
           <Button weight="bare" className="py-0!" onClick={() => void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) => notify(e.message))}>Cancel</Button>
         </div>
