@@ -49,7 +49,6 @@ func TestOneMarkerGone(t *testing.T) {
 	a.see("72 frames, 1001 to 1072")
 	a.fill("Show", "Winter at Larkmoss")
 	a.fill("Shot", "lm_010")
-	a.picture("bring-in")
 	a.press("^Bring in$")
 	a.see("960 × 540, 8 bit, 24 frames/s")
 	_, err := a.page.Timeout(2 * time.Minute).Element(`a[href^="/shots/"]`)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -8,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"jardin/app/picture"
+	"jardin/core/geom"
 	"jardin/core/render"
 )
 
@@ -58,7 +60,8 @@ func (s *Server) frame(f func(*gin.Context, *picture.Source, int)) gin.HandlerFu
 }
 
 // overlay serves the rectangle of a frame that differs from the plate. The header
-// Jardin-Place says where it lies: x and y of its top left pixel.
+// Jardin-Place says where it lies: x and y of its top left pixel. With at, the
+// removal lies where that matrix places it, whatever its track says.
 func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 	revision, err := strconv.Atoi(c.Query("revision"))
 	view := render.View(c.DefaultQuery("view", string(render.ResultView)))
@@ -71,6 +74,14 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 	if err != nil {
 		refuse(c, err)
 		return
+	}
+	if at := c.Query("at"); at != "" {
+		var h geom.Homography
+		if err := json.Unmarshal([]byte("["+at+"]"), &h); err != nil || !h.Finite() {
+			problem(c, http.StatusUnprocessableEntity, "at takes the nine numbers of a matrix, by rows, with commas between")
+			return
+		}
+		t = t.Placed(c.Query("removal"), n, h)
 	}
 	key := `"` + source.Evaluator().Key(t, n, view, c.Query("removal")) + `"`
 	c.Header("ETag", key)

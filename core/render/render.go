@@ -99,15 +99,18 @@ func hash(values ...any) string {
 	return hex.EncodeToString(sum.Sum(nil)[:16])
 }
 
-// Transform returns the track of a removal on frame n: from the reference
-// frame's coordinates to this frame's. ok is false where there is none.
-func (t *Treatment) Transform(id string, n int) (h geom.Homography, ok bool) {
-	for _, r := range t.removals {
+// Placed returns the treatment with one removal's place on frame n set to h: for
+// looking at a track that is still being found.
+func (t *Treatment) Placed(id string, n int, h geom.Homography) *Treatment {
+	out := &Treatment{removals: append([]*removal{}, t.removals...)}
+	for i, r := range out.removals {
 		if r.doc.ID == id {
-			h, ok = r.track[n]
+			placed := *r
+			placed.track = map[int]geom.Homography{n: h}
+			out.removals[i] = &placed
 		}
 	}
-	return h, ok
+	return out
 }
 
 // An Evaluator evaluates treatments on one plate. Whatever it works out on the

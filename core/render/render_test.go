@@ -156,6 +156,17 @@ func TestOneMoreStrokeCostsOneStroke(t *testing.T) {
 	assert.Equal(t, fresh.Pix, built.Pix, "from the cache or from nothing: the same picture")
 }
 
+func TestPlacedSetsOneFrame(t *testing.T) {
+	e := &Evaluator{Plate: ramp{}}
+	c := compile(t, document())
+	placed := c.Placed("a", 104, shift(104))
+	assert.NotEmpty(t, e.Key(placed, 104, ResultView, ""))
+	assert.Empty(t, e.Key(c, 104, ResultView, ""), "the treatment itself is not changed")
+	got, err := e.Frame(context.Background(), placed, 104, ResultView, "")
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, got.At(29, 25)[3])
+}
+
 func TestOpacityOrderAndErrors(t *testing.T) {
 	e := &Evaluator{Plate: ramp{}, Cache: NewCache(1 << 24)}
 	d := document()

@@ -40,7 +40,9 @@ function Bench({ shot, revision }: { shot: Shot; revision: Revision }) {
   }, [shot.id]) // eslint-disable-line
   const removal = revision.document.removals.find((r) => r.id === open) ?? null
   const motion = useMotion(shot.id, removal)
-  const overlays = useOverlays(shot, revision, view === 'patch' ? 'patch' : 'result', view === 'patch' ? (open ?? '') : '')
+  const saved = useOverlays(shot, revision, view === 'patch' ? 'patch' : 'result', view === 'patch' ? (open ?? '') : '')
+  const { found } = motion
+  const overlays = useMemo(() => (saved && found?.size && open ? { ...saved, live: { removal: open, at: found } } : saved), [saved, found, open])
   const props = { shot, revision, frames, overlays, motion }
   usePlayback(props)
   useKeys(props, useEdit(shot.id))

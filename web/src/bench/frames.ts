@@ -14,6 +14,8 @@ export interface OverlaySet {
   removal: string
   first: number
   keys: string[]
+  /** Where a running track has found a removal, by frame. */
+  live?: { removal: string; at: Map<number, number[]> }
 }
 
 type Wanted = { plate?: ImageBitmap; overlay?: Overlay | null; ready: boolean }
@@ -84,6 +86,8 @@ export class FrameStore {
   }
 
   static key(set: OverlaySet | null, frame: number) {
+    const found = set?.live?.at.get(frame)
+    if (set && found) return `${set.view} ${set.revision} ${frame} ${found.join()}`
     return set ? (set.keys[frame - set.first] ?? '') : ''
   }
 
@@ -114,7 +118,8 @@ export class FrameStore {
     const key = FrameStore.key(set, frame)
     if (set && key && !this.overlays.has(key)) {
       jobs.push(this.once(key, async () => {
-        const query = `overlay?revision=${set.revision}&view=${set.view}&removal=${set.removal}`
+        const found = set.live?.at.get(frame)
+        const query = `overlay?revision=${set.revision}&view=${set.view}&removal=${found ? `${set.live!.removal}&at=${found.join()}` : set.removal}`
         const { bitmap, place } = await fetchBitmap(this.url(frame, query))
         const [x, y] = (place ?? '0 0').split(' ').map(Number)
         this.overlays.set(key, { bitmap, x, y })

@@ -10,6 +10,8 @@ export interface Motion {
   at: (frame: number) => number[] | null
   /** The task that follows the surface now. */
   running: string | null
+  /** What it has found so far that is not saved yet. */
+  found: Map<number, number[]> | null
 }
 
 const none: Record<number, Sample> = {}
@@ -31,6 +33,7 @@ export function useMotion(shot: string, removal: Removal | null): Motion {
     return {
       samples,
       running: task?.id ?? null,
+      found: task ? new Map(Object.values(live).map((s) => [s.frame, s.matrix])) : null,
       at: (frame) => samples.get(frame)?.matrix ?? (frame === removal?.reference ? [1, 0, 0, 0, 1, 0, 0, 0, 1] : null),
     }
   }, [data, live, artifact, task?.id, removal?.reference])

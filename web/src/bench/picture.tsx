@@ -40,7 +40,16 @@ export function Picture(props: BenchProps) {
 
   const fit = Math.max(0.01, Math.min((size.width - 24) / shot.width, (size.height - 24) / shot.height))
   const scale = zoom ?? fit
-  const here = motion.at(frame)
+  // The last complete frame stays until the next one is complete.
+  const wanted = frames.get(frame, overlays)
+  const shown = useRef<{ plate: ImageBitmap; overlay: typeof wanted.overlay; frame: number } | null>(null)
+  if (wanted.plate && (wanted.ready || !shown.current || shown.current.frame === frame)) {
+    const last = shown.current?.frame === frame ? shown.current.overlay : null
+    shown.current = { plate: wanted.plate, overlay: wanted.overlay ?? (wanted.ready ? null : last), frame }
+  }
+  // Everything on the picture belongs to the frame that is seen, also while the next one is on its way.
+  const seen = shown.current?.frame ?? frame
+  const here = motion.at(seen)
   const carry = here ?? identity
   // Space is what stands still: the reference frame when locked, the frame itself when free.
   const isLocked = locked && here !== null
@@ -55,14 +64,7 @@ export function Picture(props: BenchProps) {
     placed: here !== null,
   }
 
-  // The last complete frame stays until the next one is complete.
-  const wanted = frames.get(frame, overlays)
-  const shown = useRef<{ plate: ImageBitmap; overlay: typeof wanted.overlay; frame: number } | null>(null)
-  if (wanted.plate && (wanted.ready || !shown.current || shown.current.frame === frame)) {
-    const last = shown.current?.frame === frame ? shown.current.overlay : null
-    shown.current = { plate: wanted.plate, overlay: wanted.overlay ?? (wanted.ready ? null : last), frame }
-  }
-  const onReference = open !== null && frame === open.reference
+  const onReference = open !== null && seen === open.reference
   useEffect(() => {
     if (live.current !== null && live.current >= 0 && wanted.ready && overlays && overlays.revision >= live.current) {
       screen.current?.clearLive()
@@ -97,7 +99,7 @@ export function Picture(props: BenchProps) {
       redraw.current(painted)
     })
   }
-  useLayoutEffect(() => draw(), [size, frame, view, channel, exposure, scale, centre, isLocked, loaded, overlays, motion, onReference, wanted.ready])
+  useLayoutEffect(() => draw(), [size, seen, frame, view, channel, exposure, scale, centre, isLocked, loaded, overlays, motion, onReference, wanted.ready])
 
   const zoomAt = useCallback((at: Point, factor: number) => {
     const s = bench.get()
