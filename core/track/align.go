@@ -3,6 +3,7 @@ package track
 import (
 	"math"
 	"sort"
+	"sync"
 
 	"gonum.org/v1/gonum/mat"
 
@@ -161,6 +162,18 @@ func (a *aligner) run(frame []*raster.Plane, guess geom.Homography) (Sample, err
 	return s, nil
 }
 
+// chunks is how many parts the pixels are worked on in. It does not depend on the
+// machine, so that sums, and with them tracks, are the same everywhere.
+const chunks = 4
+
+func inChunks(n int, f func(chunk, lo, hi int)) {
+	var wait sync.WaitGroup
+	for k := range chunks {
+		wait.Go(func() { f(k, n*k/chunks, n*(k+1)/chunks) })
+	}
+	wait.Wait()
+}
+
 // align refines w, which maps normalised positions to pixels of the frame.
 func (l *alignLevel) align(frame *raster.Plane, w geom.Homography, motion geom.Motion) (geom.Homography, float64, float64, error) {
 	k := parameters(motion)
@@ -176,14 +189,20 @@ func (l *alignLevel) align(frame *raster.Plane, w geom.Homography, motion geom.M
 	}
 	var match, agree float64
 	for round := range 40 {
-		seen := 0
-		for i, p := range l.points {
-			q := w.Apply(p)
-			ok[i] = inside(q, bounds, 1)
-			if ok[i] {
-				now[i] = frame.Bilinear(q.X, q.Y)
-				seen++
+		var counts [chunks]int
+		inChunks(n, func(k, lo, hi int) {
+			for i := lo; i < hi; i++ {
+				q := w.Apply(l.points[i])
+				ok[i] = inside(q, bounds, 1)
+				if ok[i] {
+					now[i] = frame.Bilinear(q.X, q.Y)
+					counts[k]++
+				}
 			}
+		})
+		seen := 0
+		for _, c := range counts {
+			seen += c
 		}
 		if seen < minPixels || seen < n/8 {
 			return w, 0, 0, ErrLeft
@@ -194,38 +213,59 @@ func (l *alignLevel) align(frame *raster.Plane, w geom.Homography, motion geom.M
 		}
 		match = corr
 		absolute = absolute[:0]
-		for i := range now {
-			if ok[i] && i%3 == 0 {
+		for i := 0; i < n; i += 1 + n/2000 { // enough for a median
+			if ok[i] {
 				absolute = append(absolute, math.Abs((float64(now[i])-offset)/gain-float64(l.tpl[i])))
 			}
+		}
+		if len(absolute) == 0 {
+			return w, 0, 0, ErrLeft
 		}
 		sort.Float64s(absolute)
 		// 4.685 robust standard deviations: Tukey's biweight at 95 % efficiency.
 		limit := 4.685 * math.Max(1.4826*absolute[len(absolute)/2], 1e-5)
+		var sums [chunks]struct {
+			normal [8][8]float64
+			right  [8]float64
+			in     int
+		}
+		inChunks(n, func(chunk, lo, hi int) {
+			sum := &sums[chunk]
+			for i := lo; i < hi; i++ {
+				weight[i] = 0
+				if !ok[i] {
+					continue
+				}
+				e := (float64(now[i])-offset)/gain - float64(l.tpl[i])
+				if math.Abs(e) >= limit {
+					continue
+				}
+				u := 1 - (e/limit)*(e/limit)
+				wt := u * u
+				weight[i] = wt
+				if wt > 0.25 {
+					sum.in++
+				}
+				d := &l.descent[i]
+				for r := range k {
+					wd := wt * d[r]
+					sum.right[r] += wd * e
+					for c := r; c < k; c++ {
+						sum.normal[r][c] += wd * d[c]
+					}
+				}
+			}
+		})
 		var normal [8][8]float64
 		var right [8]float64
 		in := 0
-		for i := range now {
-			weight[i] = 0
-			if !ok[i] {
-				continue
-			}
-			e := (float64(now[i])-offset)/gain - float64(l.tpl[i])
-			if math.Abs(e) >= limit {
-				continue
-			}
-			u := 1 - (e/limit)*(e/limit)
-			wt := u * u
-			weight[i] = wt
-			if wt > 0.25 {
-				in++
-			}
-			d := &l.descent[i]
+		for chunk := range sums {
+			sum := &sums[chunk]
+			in += sum.in
 			for r := range k {
-				wd := wt * d[r]
-				right[r] += wd * e
+				right[r] += sum.right[r]
 				for c := r; c < k; c++ {
-					normal[r][c] += wd * d[c]
+					normal[r][c] += sum.normal[r][c]
 				}
 			}
 		}
