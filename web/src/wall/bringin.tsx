@@ -9,7 +9,8 @@ type Transfer = Schemas['NewShot']['transfer']
 
 /** Choosing footage from the folders that the server may read, and saying what it is. */
 export function BringIn({ open, onClose, shows }: { open: boolean; onClose: () => void; shows: string[] }) {
-  const [path, setPath] = useState('')
+  const [trail, setTrail] = useState<string[]>([]) // the folders gone through, the one shown last
+  const path = trail.at(-1) ?? ''
   const [chosen, setChosen] = useState('')
   const folder = useQuery({
     queryKey: ['folder', path],
@@ -27,16 +28,17 @@ export function BringIn({ open, onClose, shows }: { open: boolean; onClose: () =
   useEffect(() => {
     if (!open) setChosen('')
   }, [open])
-  const enter = (to: string) => {
-    setPath(to)
+  const go = (to: string[]) => {
+    setTrail(to)
     setChosen('')
   }
+  const enter = (to: string) => go([...trail, to])
   return (
     <Sheet title="Bring in a shot" open={open} onClose={onClose} wide>
       <div className="grid grid-cols-2 gap-6">
         <div>
           <div className="mb-2 flex items-center gap-2">
-            <Button disabled={path === ''} onClick={() => enter(folder.isError ? '' : parent(path))}>Up</Button>
+            <Button disabled={path === ''} onClick={() => go(trail.slice(0, -1))}>Up</Button>
             <span className="truncate font-mono text-[13px] text-quiet" title={path}>{path === '' ? 'Folders the server may read' : path.split('/').slice(-2).join(' / ')}</span>
           </div>
           <ul className="h-72 overflow-y-auto rounded border border-rule bg-soil p-1">
@@ -68,8 +70,6 @@ export function BringIn({ open, onClose, shows }: { open: boolean; onClose: () =
     </Sheet>
   )
 }
-
-const parent = (path: string) => path.replace(/\/[^/]+\/?$/, '')
 
 function Facts({ material: m, shows, onDone }: { material: Material; shows: string[]; onDone: () => void }) {
   const queries = useQueryClient()
