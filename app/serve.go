@@ -41,6 +41,7 @@ type Service struct {
 	store   *store.Store
 	runner  *jobs.Runner
 	closing context.CancelFunc
+	own     *cluster.Cluster // if the database is one of Jardin's own
 }
 
 // Start starts a server and returns when it takes requests.
@@ -52,18 +53,16 @@ func Start(ctx context.Context, set Settings) (*Service, error) {
 	if err := os.MkdirAll(data, 0o755); err != nil {
 		return nil, fmt.Errorf("make the data folder: %w", err)
 	}
-	url := set.Database
+	s, url := &Service{}, set.Database
 	if url == "" {
-		own, err := cluster.Start(filepath.Join(data, "postgres"), set.DatabasePort)
-		if err != nil {
+		if s.own, err = cluster.Start(filepath.Join(data, "postgres"), set.DatabasePort); err != nil {
 			return nil, err
 		}
-		if err := own.Create("jardin"); err != nil {
+		if err := s.own.Create("jardin"); err != nil {
 			return nil, err
 		}
-		url = own.URL("jardin")
+		url = s.own.URL("jardin")
 	}
-	s := &Service{}
 	if s.store, err = store.Open(ctx, url); err != nil {
 		return nil, err
 	}
@@ -110,5 +109,8 @@ func (s *Service) Stop(ctx context.Context) error {
 		err = errors.Join(err, s.runner.Stop(ctx))
 	}
 	s.store.Close()
+	if s.own != nil && s.own.Started {
+		err = errors.Join(err, s.own.Stop())
+	}
 	return err
 }

@@ -22,6 +22,9 @@ type Cluster struct {
 	port int
 	as   *syscall.Credential // the user it runs as; nil is this one
 	bin  string
+
+	// Started says that this program started the server, and so may stop it.
+	Started bool
 }
 
 // Start starts the cluster in dir, making it if there is none, and returns when
@@ -79,6 +82,7 @@ func Start(dir string, port int) (*Cluster, error) {
 		tail, _ := os.ReadFile(log)
 		return nil, fmt.Errorf("PostgreSQL did not start: %w\n%s\n%s", err, out, lastLines(string(tail), 5))
 	}
+	c.Started = true
 	return c, nil
 }
 
