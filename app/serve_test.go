@@ -246,7 +246,7 @@ func TestBrushRefusesAndGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	defer socket.CloseNow()
 	for bad, says := range map[string]string{
-		`{"type":"begin","removal":"gone","stroke":{"id":"x","mode":"clone","size":24,"hardness":0.5,"opacity":1,"offset":[0,0]},"points":[[1,1]]}`:   "deleted",
+		`{"type":"begin","removal":"gone","stroke":{"id":"x","mode":"clone","size":24,"hardness":0.5,"opacity":1,"offset":[0,0]},"points":[[1,1]]}`:  "deleted",
 		`{"type":"begin","removal":"r","stroke":{"id":"x","mode":"smudge","size":24,"hardness":0.5,"opacity":1,"offset":[0,0]},"points":[[1,1]]}`:    "mode",
 		`{"type":"begin","removal":"r","stroke":{"id":"x","mode":"clone","size":24,"hardness":0.5,"opacity":1,"offset":[0,0]},"points":[[1,1,1,1]]}`: "numbers",
 	} {

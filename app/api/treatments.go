@@ -41,6 +41,11 @@ func (o Operation) MarshalJSON() ([]byte, error) {
 	return json.Marshal(out)
 }
 
+type removalPath struct {
+	ShotPath
+	Removal string `path:"removal"`
+}
+
 type frameKeys struct {
 	First int      `json:"first" doc:"Number of the frame that the first key is of"`
 	Keys  []string `json:"keys" nullable:"false" doc:"For every frame the hash of what its picture is made from; empty where the plate is unchanged"`
@@ -69,7 +74,7 @@ func (s *Server) treatments(api huma.API) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		doc, err := rev.Document.Inline(func(sha string) ([]byte, error) { return s.Store.Artifact(ctx, sha) })
+		doc, err := s.Store.Inline(ctx, rev.Document)
 		return &struct {
 			Disposition string `header:"Content-Disposition"`
 			Body        *treatment.Document
@@ -102,46 +107,28 @@ func (s *Server) treatments(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "get-track", Method: http.MethodGet, Path: "/api/shots/{id}/tracks/{removal}",
 		Summary: "The samples of a removal's track; empty as long as there is none",
-	}, func(ctx context.Context, in *struct {
-		ShotPath
-		Removal string `path:"removal"`
-	}) (*body[[]treatment.Sample], error) {
-		rev, err := s.Store.Head(ctx, in.ID)
+	}, func(ctx context.Context, in *removalPath) (*body[[]treatment.Sample], error) {
+		r, err := s.Store.Removal(ctx, in.ID, in.Removal)
 		if err != nil {
 			return nil, asProblem(err)
 		}
 		samples := []treatment.Sample{}
-		if r, _ := rev.Document.Find(in.Removal); r != nil && r.Follow.Track != nil {
-			one := &treatment.Document{Removals: []treatment.Removal{{Follow: r.Follow}}}
-			whole, err := one.Inline(func(sha string) ([]byte, error) { return s.Store.Artifact(ctx, sha) })
-			if err != nil {
-				return nil, asProblem(err)
-			}
-			samples = whole.Removals[0].Follow.Track.Samples
+		if r.Follow.Track != nil {
+			samples = r.Follow.Track.Samples
 		}
 		return &body[[]treatment.Sample]{samples}, nil
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "get-paths", Method: http.MethodGet, Path: "/api/shots/{id}/paths/{removal}",
 		Summary: "The points of a removal's strokes, by stroke",
-	}, func(ctx context.Context, in *struct {
-		ShotPath
-		Removal string `path:"removal"`
-	}) (*body[map[string][][]float64], error) {
-		rev, err := s.Store.Head(ctx, in.ID)
+	}, func(ctx context.Context, in *removalPath) (*body[map[string][][]float64], error) {
+		r, err := s.Store.Removal(ctx, in.ID, in.Removal)
 		if err != nil {
 			return nil, asProblem(err)
 		}
 		paths := map[string][][]float64{}
-		if r, _ := rev.Document.Find(in.Removal); r != nil {
-			one := &treatment.Document{Removals: []treatment.Removal{{Fill: r.Fill}}}
-			whole, err := one.Inline(func(sha string) ([]byte, error) { return s.Store.Artifact(ctx, sha) })
-			if err != nil {
-				return nil, asProblem(err)
-			}
-			for _, stroke := range whole.Removals[0].Fill.Strokes {
-				paths[stroke.ID] = stroke.Path.Points
-			}
+		for _, stroke := range r.Fill.Strokes {
+			paths[stroke.ID] = stroke.Path.Points
 		}
 		return &body[map[string][][]float64]{paths}, nil
 	})

@@ -44,7 +44,7 @@ func python(t testing.TB, args ...string) []byte {
 	return out
 }
 
-// Our planar tracker on lm_010 against the true motion and against OpenCV's
+// Our tracker of planes on lm_010 against the true motion and against OpenCV's
 // pyramidal Lucas–Kanade with a RANSAC homography on the same frames.
 func TestTheTrackerAgainstTruthAndOpenCV(t *testing.T) {
 	s := source(t)

@@ -119,7 +119,7 @@ func (r *Runner) follow(ctx context.Context, t *store.Task, p *progress) (string
 func (r *Runner) keepTrack(ctx context.Context, shot string, removal *treatment.Removal, samples []treatment.Sample) error {
 	basis := removal.Basis()
 	if old := removal.Follow.Track; old != nil && old.Basis == basis {
-		whole, err := (&treatment.Document{Removals: []treatment.Removal{*removal}}).Inline(func(sha string) ([]byte, error) { return r.store.Artifact(ctx, sha) })
+		whole, err := r.store.Inline(ctx, &treatment.Document{Removals: []treatment.Removal{*removal}})
 		if err != nil {
 			return err
 		}

@@ -86,7 +86,7 @@ func (r *Rooms) Treatment(ctx context.Context, shot string, revision int) (*rend
 
 // Compile makes a revision ready for evaluation.
 func (r *Rooms) Compile(ctx context.Context, rev *store.Revision) (*render.Treatment, error) {
-	doc, err := rev.Document.Inline(func(sha string) ([]byte, error) { return r.store.Artifact(ctx, sha) })
+	doc, err := r.store.Inline(ctx, rev.Document)
 	if err != nil {
 		return nil, err
 	}

@@ -187,6 +187,28 @@ func (s *Store) Artifact(ctx context.Context, sha string) ([]byte, error) {
 	return content, err
 }
 
+// Inline returns the treatment with all of its artifacts in place.
+func (s *Store) Inline(ctx context.Context, doc *treatment.Document) (*treatment.Document, error) {
+	return doc.Inline(func(sha string) ([]byte, error) { return s.Artifact(ctx, sha) })
+}
+
+// Removal returns one removal of the treatment in force, its artifacts in place.
+func (s *Store) Removal(ctx context.Context, shot, id string) (*treatment.Removal, error) {
+	rev, err := s.Head(ctx, shot)
+	if err != nil {
+		return nil, err
+	}
+	r, _ := rev.Document.Find(id)
+	if r == nil {
+		return nil, fmt.Errorf("removal %q: %w", id, ErrNone)
+	}
+	whole, err := s.Inline(ctx, &treatment.Document{Removals: []treatment.Removal{*r}})
+	if err != nil {
+		return nil, err
+	}
+	return &whole.Removals[0], nil
+}
+
 func (s *Store) within(ctx context.Context, f func(*sqlx.Tx) error) error {
 	tx, err := s.db.BeginTxx(ctx, nil)
 	if err != nil {

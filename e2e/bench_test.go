@@ -1,0 +1,199 @@
+package e2e
+
+import (
+	"math"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/app/demo/demotest"
+	"jardin/core/geom"
+	"jardin/core/treatment"
+)
+
+// removal returns the first removal of the treatment in force.
+func (s *server) removal(shot string) treatment.Removal {
+	s.t.Helper()
+	var rev struct{ Document treatment.Document }
+	s.get("/api/shots/"+shot+"/treatment", &rev)
+	require.NotEmpty(s.t, rev.Document.Removals)
+	return rev.Document.Removals[0]
+}
+
+// prepared opens the bench on a shot with one removal, on its reference frame.
+func prepared(t *testing.T) (*server, *artist, string) {
+	s := serve(t)
+	shot := s.bringIn()
+	known := demotest.Truth(t)
+	s.prepare(shot, known, 1)
+	a := open(t, s.address+"/shots/"+shot)
+	a.steady(1001)
+	a.press("^Dots")
+	a.goTo(known.Reference)
+	return s, a, shot
+}
+
+// TestOutlinesAreEditedByHand moves a point, makes one smooth, adds and deletes
+// points, moves the whole outline, and takes all of it back.
+func TestOutlinesAreEditedByHand(t *testing.T) {
+	s, a, shot := prepared(t)
+	knots := func() []treatment.Knot { return s.removal(shot).Mark.Outlines[0].Points }
+	start := knots()
+	a.press("^Dot 1")
+	grip := func(name string) {
+		_, err := a.page.Timeout(5 * time.Second).Element(`[aria-label="` + name + `"]`)
+		require.NoError(t, err)
+	}
+	grip("Point 1 of Dot 1")
+
+	corner := start[0].At.Point()
+	a.drag(corner, corner.Add(geom.Pt(-12, -9)))
+	s.wait(5*time.Second, "the point to move", func() bool { return knots()[0].At != start[0].At })
+	moved := knots()[0].At.Point()
+	assert.InDelta(t, 0, moved.Dist(corner.Add(geom.Pt(-12, -9))), 1, "it is where it was let go")
+
+	double := func(p geom.Point) {
+		require.NoError(t, a.page.Mouse.MoveTo(a.at(p)))
+		require.NoError(t, a.page.Mouse.Click(proto.InputMouseButtonLeft, 2))
+	}
+	double(start[2].At.Point())
+	s.wait(5*time.Second, "the point to become smooth", func() bool { return knots()[2].In != nil && knots()[2].Out != nil })
+	double(start[0].At.Point().Lerp(start[1].At.Point(), 0.5).Lerp(moved.Lerp(start[1].At.Point(), 0.5), 1))
+	s.wait(5*time.Second, "a point to be added", func() bool { return len(knots()) == 5 })
+	a.key(input.Delete)
+	s.wait(5*time.Second, "the new point to go", func() bool { return len(knots()) == 4 })
+
+	side := start[1].At.Point().Lerp(start[2].At.Point(), 0.3)
+	before := knots()
+	a.drag(side, side.Add(geom.Pt(20, 5)))
+	s.wait(5*time.Second, "the outline to move", func() bool { return knots()[1].At != before[1].At })
+	shift := knots()[1].At.Point().Sub(before[1].At.Point())
+	for i, k := range knots() {
+		assert.InDelta(t, 0, k.At.Point().Sub(before[i].At.Point()).Dist(shift), 0.05, "all points move alike")
+	}
+
+	for range 5 {
+		require.NoError(t, a.page.Keyboard.Press(input.ControlLeft))
+		a.key(input.KeyZ)
+		require.NoError(t, a.page.Keyboard.Release(input.ControlLeft))
+		time.Sleep(150 * time.Millisecond)
+	}
+	s.wait(5*time.Second, "undo to bring everything back", func() bool {
+		now := knots()
+		return len(now) == 4 && now[0].At == start[0].At && now[2].In == nil
+	})
+}
+
+// TestTwoWindowsAndAReload: a change in one window shows in the other; a change made
+// from an older state is made again on the newer one; a reload loses nothing.
+func TestTwoWindowsAndAReload(t *testing.T) {
+	s, a, shot := prepared(t)
+	b := open(t, s.address+"/shots/"+shot)
+	b.steady(1001)
+	a.fill("Name of the removal", "Left dot")
+	_, err := b.page.Timeout(3*time.Second).ElementR("button", "^Left dot")
+	require.NoError(t, err, "the other window shows the new name")
+
+	// The second window's network is slow to tell it; it edits from an old state.
+	b.press("^Left dot")
+	b.key(input.Digit4)
+	s.patch("/api/shots/"+shot+"/treatment", `{"revision":2,"label":"Elsewhere","patch":[{"op":"add","path":"/removals/0/notes","value":"from elsewhere"},{"op":"test","path":"/removals/0/name","value":"Left dot"}]}`)
+	b.fill("Opacity", "50")
+	s.wait(5*time.Second, "both changes to be there", func() bool {
+		r := s.removal(shot)
+		return r.Settle.Opacity == 0.5 && r.Notes == "from elsewhere" && r.Name == "Left dot"
+	})
+
+	require.NoError(t, a.page.Reload())
+	a.steady(1001)
+	a.press("^Left dot")
+	a.press("^Undo$")
+	s.wait(5*time.Second, "undo after a reload", func() bool { return s.removal(shot).Settle.Opacity == 1 })
+}
+
+// TestLookingAround uses keys, wheel and ribbon as somebody who only looks would.
+func TestLookingAround(t *testing.T) {
+	_, a, _ := prepared(t)
+	a.key(input.ArrowRight, input.ArrowRight, input.ArrowLeft)
+	a.steady(1038)
+	a.key(input.End)
+	a.steady(1072)
+	a.key(input.Home)
+	a.steady(1001)
+	a.key(input.KeyJ)
+	a.steady(1037)
+
+	// Closer at the wheel: the place under the pointer stays under it.
+	zoom := func() string { return a.page.MustElement(`button[title^="Fit the picture"]`).MustText() }
+	assert.Equal(t, "Fit", zoom())
+	require.NoError(t, a.page.Mouse.MoveTo(a.at(geom.Pt(300, 200))))
+	for range 12 {
+		require.NoError(t, a.page.Mouse.Scroll(0, -150, 1))
+	}
+	s := a.page.Timeout(5 * time.Second)
+	require.NoError(t, s.Wait(rod.Eval(`() => parseInt(document.querySelector('button[title^="Fit the picture"]').innerText) > 900`)))
+	a.key(input.Digit0)
+	require.NoError(t, s.Wait(rod.Eval(`() => document.querySelector('button[title^="Fit the picture"]').innerText == 'Fit'`)))
+
+	// The ribbon: a click goes to the frame under it.
+	box := a.page.MustElement(`[data-testid=ribbon]`).MustShape().Box()
+	require.NoError(t, a.page.Mouse.MoveTo(proto.Point{X: box.X + box.Width*(20.5/72), Y: box.Y + 10}))
+	require.NoError(t, a.page.Mouse.Click(proto.InputMouseButtonLeft, 1))
+	a.steady(1021)
+
+	// Playback runs through the loop and starts again.
+	a.key(input.End)
+	a.steady(1072)
+	a.key(input.Space)
+	require.NoError(t, a.page.Timeout(20*time.Second).Wait(rod.Eval(`() => { const n = +document.querySelector('[data-testid=picture]').dataset.frame; return n > 1001 && n < 1060 }`)))
+	a.key(input.Space)
+
+	// Channels and exposure change what is seen; reset, it is what it was.
+	a.key(input.KeyJ)
+	a.steady(1037)
+	time.Sleep(time.Second) // the exact frame comes
+	whole := func() []byte {
+		data, err := a.page.MustElement(`[data-testid=picture]`).Screenshot(proto.PageCaptureScreenshotFormatPng, 0)
+		require.NoError(t, err)
+		return data
+	}
+	a.key(input.KeyH)
+	time.Sleep(200 * time.Millisecond)
+	colour := whole()
+	a.key(input.KeyC)
+	time.Sleep(200 * time.Millisecond)
+	red := whole()
+	assert.NotEqual(t, colour, red)
+	a.key(input.KeyC, input.KeyC, input.KeyC, input.KeyC)
+	time.Sleep(200 * time.Millisecond)
+	assert.Equal(t, colour, whole())
+	assert.Less(t, math.Abs(float64(len(red)-len(colour))), float64(len(colour)), "both are pictures")
+}
+
+// TestWrongTurnsSayWhatToDo takes the wrong turns of somebody new.
+func TestWrongTurnsSayWhatToDo(t *testing.T) {
+	_, a, _ := prepared(t)
+	a.key(input.Digit3)
+	a.click(geom.Pt(500, 300))
+	a.see("Choose a source first")
+	a.key(input.ArrowRight)
+	a.steady(1038)
+	require.NoError(t, a.page.Keyboard.Press(input.KeyS))
+	a.click(geom.Pt(500, 300))
+	require.NoError(t, a.page.Keyboard.Release(input.KeyS))
+	a.click(geom.Pt(520, 300))
+	a.see("Paint lies on the reference frame")
+	a.key(input.KeyN)
+	a.see("Drawing an outline")
+	a.key(input.Escape, input.Digit2)
+	follow, err := a.button("^Follow both ways").Attribute("disabled")
+	require.NoError(t, err)
+	assert.NotNil(t, follow, "there is nothing to follow yet")
+	require.NoError(t, a.page.Navigate(a.page.MustInfo().URL+"x"))
+	a.see("there is no such thing")
+}
