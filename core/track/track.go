@@ -80,13 +80,6 @@ func NewPlane(reference *raster.Plane, region []geom.Point, motion geom.Motion) 
 	}, nil
 }
 
-// Resume sets where the surface is on a frame that was tracked before, so that
-// the next Step goes on from there.
-func (t *Plane) Resume(frame *raster.Plane, h geom.Homography) {
-	t.prev = raster.Pyramid(raster.Gaussian(frame, presmooth), maxLevels)
-	t.h, t.move = h, geom.Identity
-}
-
 // Step follows the surface to the next frame, in whichever direction frames
 // come. When it is lost the error says why, and the tracker stays on the frame
 // before.

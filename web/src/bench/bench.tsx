@@ -37,7 +37,7 @@ function Bench({ shot, revision }: { shot: Shot; revision: Revision }) {
   const { removal: open, view } = useBench()
   useEffect(() => {
     bench.set({ ...initial, frame: shot.first, centre: { x: shot.width / 2, y: shot.height / 2 } })
-  }, [shot.id]) // eslint-disable-line
+  }, [shot.id])
   const removal = revision.document.removals.find((r) => r.id === open) ?? null
   const motion = useMotion(shot.id, removal)
   const saved = useOverlays(shot, revision, view === 'patch' ? 'patch' : 'result', view === 'patch' ? (open ?? '') : '')

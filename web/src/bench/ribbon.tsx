@@ -56,7 +56,7 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
     }
     g.fillStyle = colour('quiet')
     for (let n = shot.first; n <= shot.last; n++) if (frames.has(n, overlays)) g.fillRect(x(n), lanes.range + lanes.quality + 1, each + 0.5, lanes.cached - 1)
-  }, [width, open, motion, loaded, overlays, shot]) // eslint-disable-line
+  }, [width, open, motion, loaded, overlays, shot])
 
   const scrub = (e: ReactPointerEvent) => {
     const to = (clientX: number) => {
