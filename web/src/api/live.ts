@@ -28,13 +28,8 @@ export function listen(queries: QueryClient): () => void {
       const rest = old.filter((t) => t.id !== task.id)
       return [task, ...rest].sort((a, b) => b.createdAt.localeCompare(a.createdAt))
     })
-    if (task.kind === 'track' && task.state !== 'running') {
-      useLive.setState((s) => {
-        const samples = { ...s.samples }
-        delete samples[task.id]
-        return { samples }
-      })
-    }
+    // A new track replaces what the one before it told.
+    if (task.kind === 'track' && task.state === 'waiting') useLive.setState({ samples: {}, latest: {} })
   })
   on<Schemas['SampleFound']>('sample', (e) =>
     useLive.setState((s) => ({

@@ -38,6 +38,12 @@ function Bench({ shot, revision }: { shot: Shot; revision: Revision }) {
   useEffect(() => {
     bench.set({ ...initial, frame: shot.first, centre: { x: shot.width / 2, y: shot.height / 2 } })
   }, [shot.id])
+  useEffect(() => {
+    document.title = `${shot.name} · Jardin`
+    return () => {
+      document.title = 'Jardin'
+    }
+  }, [shot.name])
   const removal = revision.document.removals.find((r) => r.id === open) ?? null
   const motion = useMotion(shot.id, removal)
   const saved = useOverlays(shot, revision, view === 'patch' ? 'patch' : 'result', view === 'patch' ? (open ?? '') : '')

@@ -91,12 +91,15 @@ export class FrameStore {
     return set ? (set.keys[frame - set.first] ?? '') : ''
   }
 
-  /** What is in memory for a frame. ready says that nothing is missing for the view. */
+  /**
+   * What is in memory for a frame. ready says that nothing is missing for the view: as long as it is not known which
+   * overlays there are (a set of null), a plate alone is not the answer.
+   */
   get(frame: number, set: OverlaySet | null): Wanted {
     const plate = this.exact.get(frame) ?? this.plates.get(frame)
     const key = FrameStore.key(set, frame)
     const overlay = key ? this.overlays.get(key) : null
-    return { plate, overlay, ready: !!plate && overlay !== undefined }
+    return { plate, overlay, ready: !!plate && set !== null && overlay !== undefined }
   }
 
   has(frame: number, set: OverlaySet | null) {

@@ -19,17 +19,21 @@ const none: Record<number, Sample> = {}
 /** The track of a removal: what is saved, and what a running track has found so far. */
 export function useMotion(shot: string, removal: Removal | null): Motion {
   const artifact = removal?.follow.track?.artifact ?? ''
-  const { data } = useQuery({
+  const { data, isPlaceholderData } = useQuery({
     queryKey: ['track', shot, removal?.id, artifact],
     queryFn: () => answer(api.GET('/api/shots/{id}/tracks/{removal}', { params: { path: { id: shot, removal: removal!.id } } })),
     enabled: !!removal && artifact !== '',
+    // Until a newer track is here the older one stays.
+    placeholderData: (old, query) => (query?.queryKey[2] === removal?.id ? old : undefined),
   })
-  const task = useTasks(shot).find((t) => t.kind === 'track' && isOpen(t) && t.subject === removal?.id)
-  const live = useLive((s) => (task ? (s.samples[task.id] ?? none) : none))
+  const last = useTasks(shot).find((t) => t.kind === 'track' && t.subject === removal?.id)
+  const task = last && isOpen(last) ? last : undefined
+  const live = useLive((s) => (last && (task || isPlaceholderData || !data) ? (s.samples[last.id] ?? none) : none))
   return useMemo(() => {
     const samples = new Map<number, Sample>()
+    const known = artifact !== '' || task !== undefined
     if (artifact) for (const s of (data ?? []) as Sample[]) samples.set(s.frame, s)
-    for (const s of Object.values(live)) samples.set(s.frame, s)
+    if (known) for (const s of Object.values(live)) samples.set(s.frame, s)
     return {
       samples,
       running: task?.id ?? null,

@@ -69,7 +69,7 @@ export const bench = {
     useBench.setState((s) => ({
       removal, stage, outline: null, knot: null, stroke: null,
       tool: stage === 'fill' ? 'brush' : 'look',
-      ...(stage === 'fill' ? { view: 'patch' } : s.stage === 'fill' && s.view === 'patch' ? { view: 'result' } : {}),
+      ...(removal && stage === 'fill' ? { view: 'patch' } : s.view === 'patch' && (!removal || s.stage === 'fill') ? { view: 'result' } : {}),
       ...(removal !== s.removal ? { source: null, offset: null } : {}),
     }))
   },
