@@ -141,13 +141,7 @@ func Outline(polygon []geom.Point, feather float64, within image.Rectangle) *ras
 		for x := range row {
 			u := 1 - math.Sqrt(float64(row[x]))/feather
 			soft := float32(u * u * (3 - 2*u))
-			cover := hard.At(r.Min.X+x, y)
-			// A pixel whose centre is inside is covered whatever its distance.
-			if cover >= 0.5 {
-				row[x] = 1
-			} else {
-				row[x] = max(cover, soft)
-			}
+			row[x] = max(hard.At(r.Min.X+x, y), soft)
 		}
 	}
 	return dist

@@ -154,14 +154,10 @@ func matchLevel(a, b *raster.Plane, at, d geom.Point) (geom.Point, bool) {
 	for range 20 {
 		var now [windowSize]float32
 		b.Grid(at.X+d.X-window, at.Y+d.Y-window, 2*window+1, 2*window+1, now[:])
-		var mean, cross float64
-		for _, v := range now {
-			mean += float64(v)
-		}
-		mean /= windowSize
-		for i := range now {
-			now[i] -= float32(mean)
-			cross += float64(now[i]) * float64(tpl[i])
+		// Template and gradients have no mean, so an offset of light drops out of all sums.
+		var cross float64
+		for i, v := range now {
+			cross += float64(v) * float64(tpl[i])
 		}
 		gain := cross / power
 		if gain < 0.1 {
