@@ -73,6 +73,7 @@ func TestOutlinesAreEditedByHand(t *testing.T) {
 	a.drag(side, side.Add(geom.Pt(20, 5)))
 	s.wait(5*time.Second, "the outline to move", func() bool { return knots()[1].At != before[1].At })
 	shift := knots()[1].At.Point().Sub(before[1].At.Point())
+	require.Len(t, knots(), len(before), "the point that was deleted stays away")
 	for i, k := range knots() {
 		assert.InDelta(t, 0, k.At.Point().Sub(before[i].At.Point()).Dist(shift), 0.05, "all points move alike")
 	}

@@ -12,18 +12,31 @@ export function useTreatment(shot: string) {
     queryFn: async () => {
       const revision: Revision = await answer(api.GET('/api/shots/{id}/treatment', { params: { path: { id: shot } } }))
       saved.set(shot, revision)
-      return revision
+      return present(shot, revision)
     },
   })
 }
 
+export type Change = (draft: Document) => void
+
 // The last revision that the server confirmed, by shot: what a patch is worked out against.
 const saved = new Map<string, Revision>()
+// Changes that are shown already, but not yet confirmed, in the order in which they were made.
+const waiting = new Map<string, Change[]>()
+
+/** A confirmed revision with the waiting changes on top: what the artist sees. */
+function present(shot: string, revision: Revision): Revision {
+  const changes = waiting.get(shot)
+  if (!changes?.length) return revision
+  const document = structuredClone(revision.document)
+  changes.forEach((change) => change(document))
+  return { ...revision, document }
+}
 
 /** Puts a revision that the server sent in force. */
 function adopt(queries: QueryClient, shot: string, revision: Revision) {
   saved.set(shot, revision)
-  queries.setQueryData(key(shot), revision)
+  queries.setQueryData(key(shot), present(shot, revision))
 }
 
 // Edits of a shot are sent one after the other, each from the revision that the last one made.
@@ -36,27 +49,22 @@ function inLine<T>(shot: string, job: () => Promise<T>): Promise<T> {
   return next
 }
 
-export type Change = (draft: Document) => void
-
 /**
  * Changes the treatment: shows the change at once, and saves it as a JSON Patch with the revision that it
  * started from. If someone else was faster, the change is made again on the newer state.
  */
 async function edit(queries: QueryClient, shot: string, label: string, change: Change): Promise<void> {
-  const shown = queries.getQueryData<Revision>(key(shot))
-  if (shown) {
-    const draft = structuredClone(shown.document)
-    change(draft)
-    queries.setQueryData<Revision>(key(shot), { ...shown, document: draft })
-  }
+  waiting.set(shot, [...(waiting.get(shot) ?? []), change])
+  const settled = () => waiting.set(shot, (waiting.get(shot) ?? []).filter((c) => c !== change))
+  const confirmed = saved.get(shot)
+  if (confirmed) queries.setQueryData(key(shot), present(shot, confirmed))
   await inLine(shot, async () => {
     let base = saved.get(shot)
-    if (!base) return
-    for (let tries = 0; ; tries++) {
+    for (let tries = 0; base; tries++) {
       const draft = structuredClone(base.document)
       change(draft)
       const patch = jsonpatch.compare(base.document, draft)
-      if (patch.length === 0) return
+      if (patch.length === 0) break
       try {
         const revision: Revision = await answer(
           api.PATCH('/api/shots/{id}/treatment', {
@@ -64,6 +72,7 @@ async function edit(queries: QueryClient, shot: string, label: string, change: C
             body: { revision: base.number, label, patch: patch as never },
           }),
         )
+        settled()
         adopt(queries, shot, revision)
         return
       } catch (error) {
@@ -73,10 +82,11 @@ async function edit(queries: QueryClient, shot: string, label: string, change: C
           continue
         }
         notify(error instanceof Error ? error.message : String(error))
-        void queries.invalidateQueries({ queryKey: key(shot) })
-        return
+        break
       }
     }
+    settled()
+    void queries.invalidateQueries({ queryKey: key(shot) })
   })
 }
 
