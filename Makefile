@@ -52,7 +52,7 @@ setup: ## Install the Debian packages that running needs
 	@scripts/setup postgresql:/usr/lib/postgresql/*/bin/initdb ffmpeg:/usr/bin/ffmpeg
 
 setup-test: setup ## Install the Debian packages that the tests need as well
-	@scripts/setup chromium:/usr/bin/chromium python3-opencv:/usr/lib/python3/dist-packages/cv2*.so
+	@scripts/setup chromium:/usr/bin/chromium python3-opencv:/usr/lib/python3/dist-packages/cv2*.so opencv-doc:/usr/share/doc/opencv-doc/examples/data/graf1.png
 
 clean: ## Remove what was built; data in .jardin stays
 	rm -rf bin web/dist/assets web/dist/index.html web/node_modules

@@ -96,16 +96,17 @@ func edit(revision int, patch string) string {
 	return fmt.Sprintf(`{"revision":%d,"label":"Edit","patch":%s}`, revision, patch)
 }
 
-const newRemoval = `[{"op":"add","path":"/removals/-","value":{"id":"r","name":"r","range":{"first":101,"last":124},"reference":112,
-	"mark":{"outlines":[{"id":"o","name":"o","points":[{"at":[40,20]},{"at":[56,20]},{"at":[56,36]},{"at":[40,36]}]}]},
-	"follow":{"region":[[20,10],[76,10],[76,54],[20,54]],"motion":"position"},"fill":{"strokes":[]},"settle":{"opacity":1}}}]`
+const newRemoval = `[{"op":"add","path":"/tracks/-","value":{"id":"w","name":"wall","kind":"plane","home":112,"motion":"position",
+	"region":[[20,10],[76,10],[76,54],[20,54]]}},{"op":"add","path":"/removals/-","value":{"id":"r","name":"r","range":{"first":101,"last":124},"reference":112,
+	"mark":{"outlines":[{"id":"o","name":"o","kind":"outline","home":112,"points":[{"at":[40,20]},{"at":[56,20]},{"at":[56,36]},{"at":[40,36]}]}]},
+	"follow":{"track":"w"},"fill":{"frame":112,"strokes":[]},"settle":{"opacity":1}}}]`
 
 type revision struct {
 	Number   int
 	Document struct {
+		Tracks   []struct{ Data *struct{ Artifact string } }
 		Removals []struct {
-			Follow struct{ Track *struct{ Artifact string } }
-			Fill   struct{ Strokes []any }
+			Fill struct{ Strokes []any }
 		}
 	}
 }
@@ -140,7 +141,7 @@ func TestAShotFromPlateToCleanFrames(t *testing.T) {
 		for lines.Scan() {
 			if name, ok := strings.CutPrefix(lines.Text(), "event: "); ok {
 				kind = name
-				if kind == "sample" {
+				if kind == "followed" {
 					samples++
 				}
 			}
@@ -149,18 +150,22 @@ func TestAShotFromPlateToCleanFrames(t *testing.T) {
 			}
 		}
 	}()
-	h.ask("POST", at+"/follow", `{"removal":"r","direction":"both"}`, 202, nil)
+	h.ask("POST", at+"/follow", `{"track":"w","from":112,"first":101,"last":124}`, 202, nil)
 	<-done
 	assert.GreaterOrEqual(t, samples, 24, "every frame of the track is told")
 	h.ask("GET", at+"/treatment", "", 200, &rev)
-	require.NotNil(t, rev.Document.Removals[0].Follow.Track)
-	var track []struct {
-		Frame  int
-		Matrix [9]float64
+	require.NotNil(t, rev.Document.Tracks[0].Data)
+	var track struct {
+		Samples []struct {
+			Frame  int
+			Matrix [9]float64
+			Grade  string
+		}
 	}
-	h.ask("GET", at+"/tracks/r", "", 200, &track)
-	require.Len(t, track, 24)
-	for _, s := range track {
+	h.ask("GET", fmt.Sprintf("%s/tracks/w?revision=%d", at, rev.Number), "", 200, &track)
+	require.Len(t, track.Samples, 24)
+	for _, s := range track.Samples {
+		assert.Equal(t, "good", s.Grade)
 		assert.InDelta(t, -2*(s.Frame-112), s.Matrix[2], 0.05, "frame %d", s.Frame)
 		assert.InDelta(t, -(s.Frame - 112), s.Matrix[5], 0.05)
 	}
@@ -270,7 +275,7 @@ func TestCancelKeepsWhatWasFollowed(t *testing.T) {
 	at := "/api/shots/" + shot.ID
 	h.ask("PATCH", at+"/treatment", edit(0, newRemoval), 200, nil)
 	var task store.Task
-	h.ask("POST", at+"/follow", `{"removal":"r","direction":"both"}`, 202, &task)
+	h.ask("POST", at+"/follow", `{"track":"w","from":112,"first":101,"last":124}`, 202, &task)
 	h.until("some frames are found", func() bool {
 		var tasks []store.Task
 		h.ask("GET", "/api/tasks?shot="+shot.ID, "", 200, &tasks)
@@ -312,7 +317,7 @@ func TestProblemsSayWhatToDo(t *testing.T) {
 	shot := h.bringIn("w")
 	h.ask("GET", "/api/shots/"+shot.ID+"/frames/500/screen", "", 404, &p)
 	assert.Contains(t, p.Detail, "101 to 124")
-	h.ask("POST", "/api/shots/"+shot.ID+"/follow", `{"removal":"none","direction":"both"}`, 404, nil)
+	h.ask("POST", "/api/shots/"+shot.ID+"/follow", `{"track":"none","from":112,"first":101,"last":124}`, 404, nil)
 	h.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":"w","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`, h.set.Media[0]), 409, &p)
 	assert.Contains(t, p.Detail, "another name")
 }

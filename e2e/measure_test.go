@@ -21,6 +21,7 @@ import (
 
 	"jardin/app/demo"
 	"jardin/app/demo/demotest"
+	"jardin/core/carry"
 	"jardin/core/check"
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -112,20 +113,29 @@ func say(f check.Figure) string {
 	return fmt.Sprintf("%.2f (worst %.2f on %d)", f.All, f.Worst, f.Frame)
 }
 
+// followed returns the treatment in force and where one of its tracks is.
+func (s *server) followed(shot string, track int) (treatment.Document, []carry.Moment) {
+	s.t.Helper()
+	var rev struct {
+		Number   int
+		Document treatment.Document
+	}
+	s.get("/api/shots/"+shot+"/treatment", &rev)
+	var motion struct{ Samples []carry.Moment }
+	s.get(fmt.Sprintf("/api/shots/%s/tracks/%s?revision=%d", shot, rev.Document.Tracks[track].ID, rev.Number), &motion)
+	return rev.Document, motion.Samples
+}
+
 // assertTrackIsTrue compares the track with the camera's true motion over the
 // four corners of the region.
 func assertTrackIsTrue(t testing.TB, s *server, shot string, known demo.Truth) {
-	var rev struct{ Document treatment.Document }
-	s.get("/api/shots/"+shot+"/treatment", &rev)
-	r := rev.Document.Removals[0]
-	var samples []treatment.Sample
-	s.get("/api/shots/"+shot+"/tracks/"+r.ID, &samples)
+	doc, samples := s.followed(shot, 0)
 	require.Len(t, samples, demo.Last-demo.First+1)
 	worst, sum := 0.0, 0.0
 	for _, sample := range samples {
 		var e float64
 		motion := known.Motion[sample.Frame]
-		for _, c := range treatment.Points(r.Follow.Region) {
+		for _, c := range treatment.Points(doc.Tracks[0].Region) {
 			d := sample.Matrix.Apply(c).Dist(motion.Apply(c))
 			e += d * d / 4
 		}
@@ -138,18 +148,19 @@ func assertTrackIsTrue(t testing.TB, s *server, shot string, known demo.Truth) {
 // assertPlateElsewhere checks that every pixel outside the removal's mattes, grown
 // by their feather, has the plate's own code values.
 func assertPlateElsewhere(t testing.TB, s *server, frames map[int]image.Image, shot string) {
-	var rev struct{ Document treatment.Document }
-	s.get("/api/shots/"+shot+"/treatment", &rev)
-	r := rev.Document.Removals[0]
-	var samples []treatment.Sample
-	s.get("/api/shots/"+shot+"/tracks/"+r.ID, &samples)
+	doc, samples := s.followed(shot, 0)
+	r := doc.Removals[0]
 	changed, total := 0, 0
 	for _, sample := range samples {
 		plate := demotest.ReadPNG(t, demo.FramePath(demotest.Footage(t), demo.PlateFolder, sample.Frame))
 		var boxes []image.Rectangle
 		for i := range r.Mark.Outlines {
 			o := &r.Mark.Outlines[i]
-			moved := geom.Bounds(sample.Matrix.ApplyAll(geom.Flatten(o.Knots(), 0.05)))
+			var knots []geom.Knot
+			for k := range o.Points {
+				knots = append(knots, o.Points[k].Geom())
+			}
+			moved := geom.Bounds(sample.Matrix.ApplyAll(geom.Flatten(knots, 0.05)))
 			boxes = append(boxes, raster.Around(moved, (o.Feather+r.Settle.Feather)*1.1+1, demo.Bounds()))
 		}
 		got := frames[sample.Frame]

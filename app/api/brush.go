@@ -154,7 +154,7 @@ func (e *easel) begin(ctx context.Context, m *brushMessage) error {
 		if e.canvas, err = e.source.Evaluator().Canvas(ctx, t, m.Removal); err != nil {
 			return err
 		}
-		if e.plate, err = e.source.Linear(ctx, r.Reference, e.source.Size()); err != nil {
+		if e.plate, err = e.source.Linear(ctx, r.Fill.Frame, e.source.Size()); err != nil {
 			return err
 		}
 		e.removal, e.revision = m.Removal, head.Number

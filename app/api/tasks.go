@@ -36,31 +36,6 @@ func (s *Server) tasks(api huma.API) {
 		return &body[*store.Task]{t}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "follow", Method: http.MethodPost, Path: "/api/shots/{id}/follow", DefaultStatus: http.StatusAccepted,
-		Summary: "Follow a removal's surface from its reference frame",
-	}, func(ctx context.Context, in *struct {
-		ShotPath
-		Body struct {
-			Removal   string `json:"removal"`
-			Direction string `json:"direction" enum:"both,forwards,backwards"`
-		}
-	}) (*body[*store.Task], error) {
-		rev, err := s.Store.Head(ctx, in.ID)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		r, _ := rev.Document.Find(in.Body.Removal)
-		if r == nil {
-			return nil, huma.Error404NotFound("there is no such removal in the treatment")
-		}
-		if len(r.Follow.Region) < 3 {
-			return nil, huma.Error422UnprocessableEntity("there is no region to follow yet; draw one around a piece of the surface")
-		}
-		t, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "track", Title: "Follow " + r.Name, Subject: r.ID, Total: r.Range.Len()},
-			jobs.TrackDetail{Removal: r.ID, Direction: in.Body.Direction})
-		return &body[*store.Task]{t}, asProblem(err)
-	})
-	huma.Register(api, huma.Operation{
 		OperationID: "render", Method: http.MethodPost, Path: "/api/shots/{id}/render", DefaultStatus: http.StatusAccepted,
 		Summary: "Render the clean frames and a review movie from the revision in force",
 	}, func(ctx context.Context, in *ShotPath) (*body[*store.Task], error) {
@@ -82,7 +57,7 @@ func (s *Server) events(api huma.API) {
 	sse.Register(api, huma.Operation{
 		OperationID: "events", Method: http.MethodGet, Path: "/api/events", Summary: "What changes, as it changes",
 	}, map[string]any{
-		"task": live.TaskChanged{}, "revision": live.RevisionChanged{}, "shot": live.ShotChanged{}, "sample": live.SampleFound{},
+		"task": live.TaskChanged{}, "revision": live.RevisionChanged{}, "shot": live.ShotChanged{}, "followed": live.FrameFollowed{},
 		"hello": Hello{},
 	}, func(ctx context.Context, _ *struct{}, send sse.Sender) {
 		events, stop := s.Hub.Listen()

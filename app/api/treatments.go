@@ -105,20 +105,6 @@ func (s *Server) treatments(api huma.API) {
 		})
 	}
 	huma.Register(api, huma.Operation{
-		OperationID: "get-track", Method: http.MethodGet, Path: "/api/shots/{id}/tracks/{removal}",
-		Summary: "The samples of a removal's track; empty as long as there is none",
-	}, func(ctx context.Context, in *removalPath) (*body[[]treatment.Sample], error) {
-		r, err := s.Store.Removal(ctx, in.ID, in.Removal)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		samples := []treatment.Sample{}
-		if r.Follow.Track != nil {
-			samples = r.Follow.Track.Samples
-		}
-		return &body[[]treatment.Sample]{samples}, nil
-	})
-	huma.Register(api, huma.Operation{
 		OperationID: "get-paths", Method: http.MethodGet, Path: "/api/shots/{id}/paths/{removal}",
 		Summary: "The points of a removal's strokes, by stroke",
 	}, func(ctx context.Context, in *removalPath) (*body[map[string][][]float64], error) {

@@ -51,12 +51,13 @@ func TestTheTrackerAgainstTruthAndOpenCV(t *testing.T) {
 	for _, box := range [][4]int{{190, 95, 600, 345}, {480, 250, 760, 420}, {60, 380, 420, 520}} {
 		t.Run(fmt.Sprint(box), func(t *testing.T) {
 			region := []treatment.Vec{{float64(box[0]), float64(box[1])}, {float64(box[2]), float64(box[1])}, {float64(box[2]), float64(box[3])}, {float64(box[0]), float64(box[3])}}
-			r := &treatment.Removal{
-				Name: "wall", Reference: demo.Reference, Range: treatment.Range{First: demo.First, Last: demo.Last},
-				Follow: treatment.Follow{Region: region, Motion: geom.Perspective},
-			}
+			doc := treatment.New()
+			doc.Tracks = []treatment.Track{{ID: "wall", Kind: treatment.PlaneTrack, Home: demo.Reference, Region: region, Motion: geom.Perspective}}
+			var samples []treatment.Sample
 			began := time.Now()
-			samples, err := s.Follow(context.Background(), r, picture.Both, func(treatment.Sample) {})
+			err := s.Follow(context.Background(), doc, picture.Run{Track: "wall", From: demo.Reference, First: demo.First, Last: demo.Last}, func(f picture.Found) {
+				samples = append(samples, *f.Sample)
+			})
 			ours := time.Since(began)
 			require.NoError(t, err)
 			require.Len(t, samples, demo.Last-demo.First+1)

@@ -33,6 +33,10 @@ var schema = sync.OnceValue(func() *jsonschema.Schema {
 // own rules. shot is the range of the shot, or nil where it is not known. The
 // error says for each fault where it is and what was expected.
 func Parse(blob []byte, shot *treatment.Range) (*treatment.Document, error) {
+	blob, err := treatment.Upgrade(blob)
+	if err != nil {
+		return nil, fmt.Errorf("bring the treatment up to this version: %w", err)
+	}
 	value, err := jsonschema.UnmarshalJSON(bytes.NewReader(blob))
 	if err != nil {
 		return nil, fmt.Errorf("this is not JSON: %w", err)

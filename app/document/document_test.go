@@ -19,7 +19,7 @@ func TestTheWorkedExampleIsValid(t *testing.T) {
 	doc, err := document.Parse(demotest.WorkedExample(t), shot)
 	require.NoError(t, err)
 	require.Len(t, doc.Removals, 1)
-	assert.Len(t, doc.Removals[0].Mark.Outlines[0].Knots(), 4)
+	assert.Len(t, doc.Removals[0].Mark.Outlines[0].Points, 4)
 	// What is written out again is valid as well: schema and types agree.
 	blob, err := json.Marshal(doc)
 	require.NoError(t, err)
@@ -33,8 +33,8 @@ func TestFaultsAreNamed(t *testing.T) {
 	example := string(demotest.WorkedExample(t))
 	cases := map[string]struct{ old, new, says string }{
 		"other format":      {`"jardin/treatment"`, `"something"`, "/format"},
-		"later version":     {`"version": 1`, `"version": 2`, "/version"},
-		"unknown property":  {`"name": "Dot",`, `"name": "Dot", "colour": 3,`, "colour"},
+		"later version":     {`"version": 2`, `"version": 3`, "/version"},
+		"unknown property":  {`"name": "Dot",`, `"name": "Dot", "hue": 3,`, "hue"},
 		"missing":           {`"reference": 1037,`, ``, "reference"},
 		"outside the shot":  {`"reference": 1037`, `"reference": 10`, "frame 10 is not in the shot (1001 to 1072)"},
 		"range beyond":      {`"last": 1072`, `"last": 1073`, "reaches beyond the shot"},
@@ -42,14 +42,14 @@ func TestFaultsAreNamed(t *testing.T) {
 		"two points":        {`{"at": [261, 210], "in": [11, 0], "out": [-11, 0]},`, ``, ""},
 		"flat region":       {`[[190, 95], [600, 95], [600, 345], [190, 345]]`, `[[190, 95], [600, 95], [400, 95]]`, "its area is too small"},
 		"line as a region":  {`[[190, 95], [600, 95], [600, 345], [190, 345]]`, `[[190, 95], [600, 95]]`, "3 points or more"},
-		"unknown motion":    {`"perspective"`, `"free"`, "/removals/0/follow/motion"},
+		"unknown motion":    {`"perspective"`, `"free"`, "/tracks/0/motion"},
 		"size":              {`"size": 52`, `"size": 0`, "/removals/0/fill/strokes/0/size"},
 		"pressure":          {`[263, 190]`, `[263, 190, 3]`, "pressure 3"},
 		"far away":          {`[263, 190]`, `[1e9, 190]`, "too far away"},
 		"empty path":        {`{"points": [[259, 190], [263, 190]]}`, `{}`, "neither points nor an artifact"},
 		"one number":        {`"at": [261, 170]`, `"at": [261]`, "/removals/0/mark/outlines/0/points/0/at"},
 		"text for a number": {`"opacity": 1}`, `"opacity": "1"}`, "/removals/0/settle/opacity"},
-		"not JSON":          {`"version": 1,`, `"version" 1,`, "not JSON"},
+		"not JSON":          {`"version": 2,`, `"version" 2,`, "not JSON"},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -82,7 +82,7 @@ func TestInlineNeedsItsArtifacts(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	f.Add([]byte(`{"format":"jardin/treatment","version":1,"removals":[]}`))
+	f.Add([]byte(`{"format":"jardin/treatment","version":2,"tracks":[],"removals":[]}`))
 	f.Add(demotest.WorkedExample(f))
 	f.Fuzz(func(t *testing.T, blob []byte) {
 		doc, err := document.Parse(blob, nil)

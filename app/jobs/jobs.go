@@ -174,6 +174,8 @@ func (r *Runner) do(ctx context.Context, t *store.Task, p *progress) (note strin
 		return "", r.bringIn(ctx, t, p)
 	case "track":
 		return r.follow(ctx, t, p)
+	case "scout":
+		return r.scout(ctx, t, p)
 	case "render":
 		return "", r.deliver(ctx, t, p)
 	}

@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"sort"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -60,106 +60,120 @@ func (r *Runner) bringIn(ctx context.Context, t *store.Task, p *progress) error 
 	return err
 }
 
-// TrackDetail says what to follow.
-type TrackDetail struct {
-	Removal   string `json:"removal"`
-	Direction string `json:"direction"`
-}
-
-func (r *Runner) follow(ctx context.Context, t *store.Task, p *progress) (string, error) {
-	var d TrackDetail
-	if err := json.Unmarshal(t.Detail, &d); err != nil {
+// follow measures a track. note says where it stopped, and why.
+func (r *Runner) follow(ctx context.Context, t *store.Task, p *progress) (note string, err error) {
+	var run picture.Run
+	if err := json.Unmarshal(t.Detail, &run); err != nil {
 		return "", err
 	}
 	head, err := r.store.Head(ctx, t.ShotID)
 	if err != nil {
 		return "", err
 	}
-	removal, _ := head.Document.Find(d.Removal)
-	if removal == nil {
-		return "", errors.New("the removal was deleted before it could be followed")
+	doc, err := r.store.Inline(ctx, head.Document)
+	if err != nil {
+		return "", err
 	}
 	source, err := r.rooms.Source(ctx, t.ShotID)
 	if err != nil {
 		return "", err
 	}
-	total := removal.Range.Len()
-	switch d.Direction {
-	case picture.Forwards:
-		total = removal.Range.Last - removal.Reference + 1
-	case picture.Backwards:
-		total = removal.Reference - removal.Range.First + 1
-	}
-	done := 0
-	samples, failed := source.Follow(ctx, removal, d.Direction, func(s treatment.Sample) {
-		done++
-		r.hub.Send(live.SampleFound{ShotID: t.ShotID, TaskID: t.ID, Removal: d.Removal, Sample: s})
-		p.at(ctx, done, max(total, done))
+	var found []picture.Found
+	total := run.Last - run.First
+	err = source.Follow(ctx, doc, run, func(f picture.Found) {
+		found = append(found, f)
+		r.hub.Send(live.FrameFollowed{ShotID: t.ShotID, TaskID: t.ID, Track: run.Track, Found: f})
+		p.at(ctx, len(found), max(total, len(found)))
 	})
 	var lost *picture.Lost
-	if failed != nil && !errors.As(failed, &lost) && ctx.Err() == nil {
-		return "", failed
-	}
-	if len(samples) < 2 && lost != nil {
-		return "", failed
-	}
-	// Cancelled or lost: what was found before is kept.
-	after := context.WithoutCancel(ctx)
-	if err := r.keepTrack(after, t.ShotID, removal, samples); err != nil {
+	if err != nil && !errors.As(err, &lost) && ctx.Err() == nil {
 		return "", err
 	}
+	if len(found) == 0 && lost != nil {
+		return "", err
+	}
+	// Cancelled or lost: what was found before is kept.
+	if e := r.keepTrack(context.WithoutCancel(ctx), t.ShotID, run, found); e != nil {
+		return "", e
+	}
 	if lost != nil {
-		return "Stopped: " + failed.Error() + ".", nil
+		return "Stopped: " + strings.ReplaceAll(err.Error(), "\n", "; ") + ".", nil
 	}
 	return "", nil
 }
 
-// keepTrack puts the samples into the treatment in force. Samples of other
-// frames, found before from the same region, stay.
-func (r *Runner) keepTrack(ctx context.Context, shot string, removal *treatment.Removal, samples []treatment.Sample) error {
-	basis := removal.Basis()
-	if old := removal.Follow.Track; old != nil && old.Basis == basis {
-		whole, err := r.store.Inline(ctx, &treatment.Document{Removals: []treatment.Removal{*removal}})
+// scout scores the frames of a removal.
+func (r *Runner) scout(ctx context.Context, t *store.Task, p *progress) (string, error) {
+	head, err := r.store.Head(ctx, t.ShotID)
+	if err != nil {
+		return "", err
+	}
+	doc, err := r.store.Inline(ctx, head.Document)
+	if err != nil {
+		return "", err
+	}
+	source, err := r.rooms.Source(ctx, t.ShotID)
+	if err != nil {
+		return "", err
+	}
+	scores, err := source.Scout(ctx, doc, t.Subject, func(done, total int) { p.at(ctx, done, total) })
+	if err != nil {
+		return "", err
+	}
+	return "", r.store.SetResult(ctx, t.ID, scores)
+}
+
+// keepTrack puts what was found into the treatment in force.
+func (r *Runner) keepTrack(ctx context.Context, shotID string, run picture.Run, found []picture.Found) error {
+	shot, err := r.store.Shot(ctx, shotID)
+	if err != nil {
+		return err
+	}
+	rev, err := r.store.Amend(ctx, shotID, "Follow", func(doc *treatment.Document) error {
+		now := doc.Track(run.Track)
+		if now == nil {
+			return errors.New("the track was deleted while it was followed")
+		}
+		whole, err := r.store.Inline(ctx, &treatment.Document{Tracks: []treatment.Track{*now}})
 		if err != nil {
 			return err
 		}
-		samples = merge(whole.Removals[0].Follow.Track.Samples, samples)
-	}
-	sort.Slice(samples, func(i, j int) bool { return samples[i].Frame < samples[j].Frame })
-	blob, err := json.Marshal(samples)
-	if err != nil {
-		return err
-	}
-	sha, err := r.store.PutArtifact(ctx, blob)
-	if err != nil {
-		return err
-	}
-	rev, err := r.store.Amend(ctx, shot, "Follow "+removal.Name, func(doc *treatment.Document) error {
-		now, _ := doc.Find(removal.ID)
-		if now == nil {
-			return errors.New("the removal was deleted while it was followed")
+		full := &whole.Tracks[0]
+		picture.Keep(full, run, *shot.Range(), found)
+		if full.Data != nil {
+			if now.Data, err = artifactOf(ctx, r.store, full.Data); err != nil {
+				return err
+			}
 		}
-		now.Follow.Track = &treatment.Track{Artifact: sha, Basis: basis}
+		for i := range full.Points {
+			if p := full.Points[i].Path; p != nil {
+				sha, err := put(ctx, r.store, p.Samples)
+				if err != nil {
+					return err
+				}
+				now.Points[i].Path = &treatment.PointPath{Artifact: sha, Basis: p.Basis}
+			}
+		}
 		return nil
 	})
 	if err != nil {
 		return err
 	}
-	r.hub.Send(live.RevisionChanged{ShotID: shot, Number: rev.Number})
+	r.hub.Send(live.RevisionChanged{ShotID: shotID, Number: rev.Number})
 	return nil
 }
 
-func merge(old, found []treatment.Sample) []treatment.Sample {
-	have := map[int]bool{}
-	for _, s := range found {
-		have[s.Frame] = true
+func artifactOf(ctx context.Context, s *store.Store, d *treatment.Data) (*treatment.Data, error) {
+	sha, err := put(ctx, s, d.Samples)
+	return &treatment.Data{Artifact: sha, Basis: d.Basis}, err
+}
+
+func put(ctx context.Context, s *store.Store, samples any) (string, error) {
+	blob, err := json.Marshal(samples)
+	if err != nil {
+		return "", err
 	}
-	for _, s := range old {
-		if !have[s.Frame] {
-			found = append(found, s)
-		}
-	}
-	return found
+	return s.PutArtifact(ctx, blob)
 }
 
 // RenderDetail says what to render.

@@ -4,8 +4,8 @@ package live
 import (
 	"sync"
 
+	"jardin/app/picture"
 	"jardin/app/store"
-	"jardin/core/treatment"
 )
 
 // Events. Each is sent as it is to the browser.
@@ -23,12 +23,12 @@ type (
 	ShotChanged struct {
 		ShotID string `json:"shotId"`
 	}
-	// SampleFound: a track that is being computed has reached a frame.
-	SampleFound struct {
-		ShotID  string           `json:"shotId"`
-		TaskID  string           `json:"taskId"`
-		Removal string           `json:"removal"`
-		Sample  treatment.Sample `json:"sample"`
+	// FrameFollowed: a track that is being measured has reached a frame.
+	FrameFollowed struct {
+		ShotID string        `json:"shotId"`
+		TaskID string        `json:"taskId"`
+		Track  string        `json:"track"`
+		Found  picture.Found `json:"found"`
 	}
 )
 

@@ -39,14 +39,31 @@ func (f *Frame) Linear(c *colorspace.Coder) *raster.Image {
 	return m
 }
 
+// Channels of a frame that can be followed.
+const (
+	LumaChannel  = "luma"
+	RedChannel   = "red"
+	GreenChannel = "green"
+	BlueChannel  = "blue"
+)
+
 // Luma returns the frame's luma in code values scaled to 0 to 1, for tracking.
-func (f *Frame) Luma() *raster.Plane {
+func (f *Frame) Luma() *raster.Plane { return f.Channel(LumaChannel) }
+
+// Channel returns one of the frame's channels in code values scaled to 0 to 1.
+func (f *Frame) Channel(name string) *raster.Plane {
 	p := raster.NewPlane(image.Rect(0, 0, f.Width, f.Height))
 	k := 1 / float32(int(1)<<f.Depth-1)
+	single := map[string]int{RedChannel: 0, GreenChannel: 1, BlueChannel: 2}
+	c, one := single[name]
 	raster.Rows(0, f.Height, func(y int) {
 		src, dst := f.Codes[3*y*f.Width:], p.Row(y, 0, f.Width)
 		for x := range dst {
-			dst[x] = colorspace.Luma(float32(src[3*x]), float32(src[3*x+1]), float32(src[3*x+2])) * k
+			if one {
+				dst[x] = float32(src[3*x+c]) * k
+			} else {
+				dst[x] = colorspace.Luma(float32(src[3*x]), float32(src[3*x+1]), float32(src[3*x+2])) * k
+			}
 		}
 	})
 	return p

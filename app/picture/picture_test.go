@@ -17,6 +17,7 @@ import (
 
 	"jardin/app/media"
 	"jardin/app/picture"
+	"jardin/core/carry"
 	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -52,61 +53,146 @@ func shot(t *testing.T, depth, lost int) *picture.Source {
 	return picture.NewSource(p, "s", render.NewCache(64<<20))
 }
 
-func removal() *treatment.Removal {
-	r := &treatment.Removal{
+func document() *treatment.Document {
+	d := treatment.New()
+	d.Tracks = []treatment.Track{{
+		ID: "t", Name: "wall", Kind: treatment.PlaneTrack, Home: 8, Motion: geom.Position,
+		Region: []treatment.Vec{{30, 20}, {90, 20}, {90, 70}, {30, 70}},
+	}}
+	r := treatment.Removal{
 		ID: "r", Name: "r", Range: treatment.Range{First: 1, Last: 20}, Reference: 8,
-		Follow: treatment.Follow{Region: []treatment.Vec{{30, 20}, {90, 20}, {90, 70}, {30, 70}}, Motion: geom.Position},
-		Settle: treatment.Settle{Opacity: 1},
+		Follow: treatment.Follow{Track: "t"}, Settle: treatment.Settle{Opacity: 1},
 	}
-	r.Mark.Outlines = []treatment.Outline{{ID: "o", Points: []treatment.Knot{{At: treatment.Vec{50, 40}}, {At: treatment.Vec{60, 40}}, {At: treatment.Vec{60, 50}}, {At: treatment.Vec{50, 50}}}}}
-	r.Fill.Strokes = []treatment.Stroke{{ID: "s", Mode: "clone", Size: 30, Hardness: 1, Opacity: 1, Offset: treatment.Vec{25, 0}, Path: treatment.Path{Points: [][]float64{{55, 45}}}}}
-	return r
+	r.Mark.Outlines = []treatment.Shape{{ID: "o", Kind: treatment.Outline, Home: 8, Points: []treatment.Knot{{At: treatment.Vec{50, 40}}, {At: treatment.Vec{60, 40}}, {At: treatment.Vec{60, 50}}, {At: treatment.Vec{50, 50}}}}}
+	r.Fill = treatment.Fill{Frame: 8, Strokes: []treatment.Stroke{{ID: "s", Mode: "clone", Size: 30, Hardness: 1, Opacity: 1, Offset: treatment.Vec{25, 0}, Path: treatment.Path{Points: [][]float64{{55, 45}}}}}}
+	d.Removals = []treatment.Removal{r}
+	return d
 }
 
-func TestFollowGoesBothWaysFromTheReferenceFrame(t *testing.T) {
+var whole = treatment.Range{First: 1, Last: 20}
+
+// follow runs a track and keeps what it finds in the document.
+func follow(t testing.TB, s *picture.Source, d *treatment.Document, run picture.Run) error {
+	var found []picture.Found
+	err := s.Follow(ctx, d, run, func(f picture.Found) { found = append(found, f) })
+	picture.Keep(d.Track(run.Track), run, whole, found)
+	require.NoError(t, d.Validate(&whole))
+	return err
+}
+
+func TestFollowGoesUpAndDownFromAnyKnownFrame(t *testing.T) {
 	s := shot(t, 8, 0)
-	for direction, count := range map[string]int{picture.Both: 20, picture.Forwards: 13, picture.Backwards: 8} {
-		told := 0
-		samples, err := s.Follow(ctx, removal(), direction, func(treatment.Sample) { told++ })
-		require.NoError(t, err)
-		assert.Len(t, samples, count, direction)
-		assert.Equal(t, count, told)
-		for _, x := range samples {
-			assert.InDelta(t, 2*(x.Frame-8), x.Matrix[2], 0.05)
-		}
+	d := document()
+	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 8, Last: 13}))
+	require.Len(t, d.Tracks[0].Data.Samples, 6, "forwards, a piece")
+	first := d.Tracks[0].Data.Basis
+	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 13, First: 13, Last: 20}))
+	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 1, Last: 8}))
+	require.Len(t, d.Tracks[0].Data.Samples, 20, "pieces from different frames are joined")
+	assert.Equal(t, first, d.Tracks[0].Data.Basis)
+	for _, x := range d.Tracks[0].Data.Samples {
+		assert.InDelta(t, 2*(x.Frame-8), x.Matrix[2], 0.1, "frame %d", x.Frame)
 	}
+	d.Tracks[0].Region[0][0] -= 4
+	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 6, Last: 9}))
+	assert.True(t, d.Tracks[0].Stale(), "a piece does not bring the rest up to date")
+	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20}))
+	assert.False(t, d.Tracks[0].Stale())
+	assert.ErrorContains(t, s.Follow(ctx, d, picture.Run{Track: "t", From: 8, First: 8, Last: 30}, nil), "is not possible in a shot of 1 to 20")
+	assert.ErrorContains(t, s.Follow(ctx, document(), picture.Run{Track: "t", From: 9, First: 9, Last: 12}, nil), "is not known on frame 9")
 }
 
 func TestFollowKeepsWhatItFoundBeforeALoss(t *testing.T) {
 	s := shot(t, 8, 14)
-	samples, err := s.Follow(ctx, removal(), picture.Both, func(treatment.Sample) {})
+	d := document()
+	err := follow(t, s, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20})
 	var lost *picture.Lost
 	require.ErrorAs(t, err, &lost)
 	assert.Equal(t, 14, lost.Frame)
 	assert.ErrorContains(t, err, "lost the surface on frame 14")
-	assert.Len(t, samples, 13, "frames 1 to 13")
+	assert.Len(t, d.Tracks[0].Data.Samples, 13, "frames 1 to 13")
 
-	r := removal()
-	r.Follow.Region = nil
-	_, err = s.Follow(ctx, r, picture.Both, func(treatment.Sample) {})
-	assert.ErrorContains(t, err, "no region")
+	d = document()
+	d.Tracks[0].Region = nil
+	assert.ErrorContains(t, s.Follow(ctx, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20}, nil), "no region")
 	stopped, cancel := context.WithCancel(ctx)
-	samples, err = s.Follow(stopped, removal(), picture.Forwards, func(x treatment.Sample) {
-		if x.Frame == 11 {
+	count := 0
+	err = s.Follow(stopped, document(), picture.Run{Track: "t", From: 8, First: 8, Last: 20}, func(f picture.Found) {
+		count++
+		if f.Frame == 11 {
 			cancel()
 		}
 	})
 	assert.ErrorIs(t, err, context.Canceled)
-	assert.Len(t, samples, 4, "a cancel acts within a frame")
+	assert.Equal(t, 4, count, "a cancel acts within a frame")
+}
+
+func TestPointsAreFollowedTogetherAndLostAlone(t *testing.T) {
+	s := shot(t, 8, 0)
+	d := document()
+	point := func(id string, x, y float64, motion geom.Motion, channel, against string) treatment.Point {
+		return treatment.Point{ID: id, Name: id, Home: 8, At: treatment.Vec{x, y}, Pattern: treatment.Vec{17, 17}, Search: treatment.Vec{41, 41},
+			Motion: motion, Channel: channel, Against: against, Tolerance: 0.7}
+	}
+	d.Tracks = append(d.Tracks, treatment.Track{ID: "p", Name: "points", Kind: treatment.PointsTrack, Home: 8, Motion: geom.Perspective, Points: []treatment.Point{
+		point("a", 40, 30, geom.Position, "luma", "reference"), point("b", 84, 32, geom.Similarity, "best", "previous"),
+		point("c", 60, 60, geom.Shear, "red", "refresh"), point("d", 116, 40, geom.Position, "blue", "reference"),
+	}})
+	err := follow(t, s, d, picture.Run{Track: "p", From: 8, First: 1, Last: 20})
+	require.ErrorContains(t, err, "lost d on frame")
+	for _, p := range d.Tracks[1].Points[:3] {
+		require.Len(t, p.Path.Samples, 19, "%s", p.Name)
+		for _, v := range p.Path.Samples {
+			assert.InDelta(t, p.At[0]+2*float64(v.Frame-8), v.At[0], 0.15, "%s on %d", p.Name, v.Frame)
+			assert.InDelta(t, p.At[1]+float64(v.Frame-8), v.At[1], 0.15, "%s on %d", p.Name, v.Frame)
+		}
+	}
+	assert.Less(t, len(d.Tracks[1].Points[3].Path.Samples), 16, "it leaves the picture; what was before stays")
+	// One more frame from the last of a piece, of one point only.
+	d.Tracks[1].Points[0].Path.Samples = d.Tracks[1].Points[0].Path.Samples[:10]
+	last := d.Tracks[1].Points[0].Path.Samples[9].Frame
+	require.NoError(t, follow(t, s, d, picture.Run{Track: "p", From: last, First: last, Last: last + 1, Points: []string{"a"}}))
+	assert.Len(t, d.Tracks[1].Points[0].Path.Samples, 11)
+}
+
+// A track over another is measured in its locked picture and added to it.
+func TestOnceMoreLocked(t *testing.T) {
+	s := shot(t, 8, 0)
+	d := document()
+	rough := treatment.Track{ID: "rough", Name: "rough", Kind: treatment.GivenTrack, Home: 8, Motion: geom.Perspective, Data: &treatment.Data{}}
+	for n := 1; n <= 20; n++ { // right but for a slow slip
+		rough.Data.Samples = append(rough.Data.Samples, treatment.Sample{Frame: n, Matrix: geom.Translation(geom.Pt(2.15*float64(n-8), 0.9*float64(n-8)))})
+	}
+	d.Tracks[0].Over = "rough"
+	d.Tracks = append(d.Tracks, rough)
+	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20}))
+	motions, err := carry.New(d)
+	require.NoError(t, err)
+	for n := 1; n <= 20; n++ {
+		h, ok := motions.Between("t", 8, n)
+		require.True(t, ok)
+		p := h.Apply(geom.Pt(60, 45))
+		assert.InDelta(t, 60+2*float64(n-8), p.X, 0.1, "frame %d", n)
+		assert.InDelta(t, 45+float64(n-8), p.Y, 0.1, "frame %d", n)
+	}
+}
+
+func TestScoutFindsTheBestFrame(t *testing.T) {
+	s := shot(t, 8, 0)
+	d := document()
+	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20}))
+	scores, err := s.Scout(ctx, d, "r", func(int, int) {})
+	require.NoError(t, err)
+	assert.Len(t, scores.Frames, 20)
+	assert.Contains(t, scores.Words, "all of it is in the picture")
+	d.Removals[0].Mark.Outlines = nil
+	_, err = s.Scout(ctx, d, "r", func(int, int) {})
+	assert.ErrorContains(t, err, "draw an outline")
 }
 
 func compiled(t *testing.T, s *picture.Source) *render.Treatment {
-	r := removal()
-	samples, err := s.Follow(ctx, r, picture.Both, func(treatment.Sample) {})
-	require.NoError(t, err)
-	r.Follow.Track = &treatment.Track{Samples: samples}
-	d := treatment.New()
-	d.Removals = append(d.Removals, *r)
+	d := document()
+	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20}))
 	c, err := render.Compile(d)
 	require.NoError(t, err)
 	return c

@@ -22,7 +22,7 @@ type Revision struct {
 	CreatedAt time.Time           `json:"createdAt"`
 	Undo      string              `json:"undo" doc:"What undo would take back; empty if nothing"`
 	Redo      string              `json:"redo" doc:"What redo would bring again; empty if nothing"`
-	Stale     []string            `json:"stale" nullable:"false" doc:"Removals whose track was found before their region, motion or reference frame changed"`
+	Stale     []string            `json:"stale" nullable:"false" doc:"Tracks that were measured before their region, points, motion or home changed"`
 	Document  *treatment.Document `json:"document"`
 }
 
@@ -54,14 +54,17 @@ const selectRevision = `select r.number, r.parent, r.next, r.label, r.document, 
 
 func (r *revisionRow) revision() (*Revision, error) {
 	doc := &treatment.Document{}
-	if err := json.Unmarshal(r.Document, doc); err != nil {
+	blob, err := treatment.Upgrade(r.Document)
+	if err == nil {
+		err = json.Unmarshal(blob, doc)
+	}
+	if err != nil {
 		return nil, fmt.Errorf("revision %d cannot be read: %w", r.Number, err)
 	}
 	out := &Revision{Number: r.Number, Label: r.Label, CreatedAt: r.CreatedAt, Redo: r.Redo.String, Stale: []string{}, Document: doc}
-	for i := range doc.Removals {
-		d := &doc.Removals[i]
-		if t := d.Follow.Track; t != nil && t.Basis != "" && t.Basis != d.Basis() {
-			out.Stale = append(out.Stale, d.ID)
+	for i := range doc.Tracks {
+		if doc.Tracks[i].Stale() {
+			out.Stale = append(out.Stale, doc.Tracks[i].ID)
 		}
 	}
 	if r.Parent.Valid {
@@ -148,6 +151,9 @@ func (s *Store) change(ctx context.Context, id, label string, f func(head int, d
 		}
 		var doc json.RawMessage
 		if err := tx.GetContext(ctx, &doc, `select document from revisions where shot_id = $1 and number = $2`, id, shot.Head); err != nil {
+			return err
+		}
+		if doc, err = treatment.Upgrade(doc); err != nil {
 			return err
 		}
 		changed, err := f(shot.Head, doc)

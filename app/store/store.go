@@ -192,7 +192,7 @@ func (s *Store) Inline(ctx context.Context, doc *treatment.Document) (*treatment
 	return doc.Inline(func(sha string) ([]byte, error) { return s.Artifact(ctx, sha) })
 }
 
-// Removal returns one removal of the treatment in force, its artifacts in place.
+// Removal returns a removal of the treatment in force, with its data in place.
 func (s *Store) Removal(ctx context.Context, shot, id string) (*treatment.Removal, error) {
 	rev, err := s.Head(ctx, shot)
 	if err != nil {

@@ -13,6 +13,7 @@ import (
 
 	"jardin/app/store"
 	"jardin/app/store/storetest"
+	"jardin/core/geom"
 	"jardin/core/treatment"
 )
 
@@ -29,7 +30,7 @@ func withShot(t *testing.T) *store.Store {
 
 func removal(id string) string {
 	return `{"id":"` + id + `","name":"` + id + `","range":{"first":1001,"last":1010},"reference":1005,"mark":{"outlines":[]},` +
-		`"follow":{"region":[],"motion":"position"},"fill":{"strokes":[]},"settle":{"opacity":1}}`
+		`"follow":{},"fill":{"frame":1005,"strokes":[]},"settle":{"opacity":1}}`
 }
 
 func add(id string) json.RawMessage {
@@ -142,19 +143,19 @@ func TestATrackFromAnOlderRegionIsStale(t *testing.T) {
 	_, err := s.Edit(ctx, "s", 0, add("a"), "Add a")
 	require.NoError(t, err)
 	rev, err := s.Amend(ctx, "s", "Follow", func(d *treatment.Document) error {
-		r := &d.Removals[0]
-		r.Follow.Region = []treatment.Vec{{0, 0}, {40, 0}, {40, 40}}
-		r.Follow.Track = &treatment.Track{Basis: r.Basis(), Samples: []treatment.Sample{{Frame: 1005, Matrix: [9]float64{1, 0, 0, 0, 1, 0, 0, 0, 1}}}}
+		t := treatment.Track{ID: "t", Kind: treatment.PlaneTrack, Home: 1005, Motion: geom.Position, Region: []treatment.Vec{{0, 0}, {40, 0}, {40, 40}}}
+		t.Data = &treatment.Data{Basis: t.Basis(), Samples: []treatment.Sample{{Frame: 1005, Matrix: geom.Identity}}}
+		d.Tracks = append(d.Tracks, t)
 		return nil
 	})
 	require.NoError(t, err)
 	assert.Empty(t, rev.Stale)
 	rev, err = s.Amend(ctx, "s", "Move", func(d *treatment.Document) error {
-		d.Removals[0].Follow.Region[1][0] = 50
+		d.Tracks[0].Region[1][0] = 50
 		return nil
 	})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"a"}, rev.Stale)
+	assert.Equal(t, []string{"t"}, rev.Stale)
 }
 
 func TestArtifactsAndShots(t *testing.T) {

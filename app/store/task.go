@@ -13,15 +13,16 @@ import (
 type Task struct {
 	ID        string          `db:"id" json:"id"`
 	ShotID    string          `db:"shot_id" json:"shotId"`
-	Kind      string          `db:"kind" json:"kind" enum:"import,track,render"`
+	Kind      string          `db:"kind" json:"kind" enum:"import,track,scout,render"`
 	Title     string          `db:"title" json:"title"`
-	Subject   string          `db:"subject" json:"subject" doc:"The removal it works on, if it works on one"`
+	Subject   string          `db:"subject" json:"subject" doc:"The track or the removal that it works on, if it works on one"`
 	State     string          `db:"state" json:"state" enum:"waiting,running,done,failed,cancelled"`
 	Done      int             `db:"done" json:"done" doc:"Frames finished"`
 	Total     int             `db:"total" json:"total" doc:"Frames in all"`
 	Rate      float64         `db:"rate" json:"rate" doc:"Frames a second"`
 	Problem   string          `db:"problem" json:"problem" doc:"Why it failed, or where it stopped"`
 	Detail    json.RawMessage `db:"detail" json:"-"`
+	Result    []byte          `db:"result" json:"-"`
 	JobID     int64           `db:"job_id" json:"-"`
 	CreatedAt time.Time       `db:"created_at" json:"createdAt"`
 	EndedAt   *time.Time      `db:"ended_at" json:"endedAt,omitempty"`
@@ -48,6 +49,31 @@ func (s *Store) SaveTask(ctx context.Context, t *Task) error {
 	_, err := s.db.NamedExecContext(ctx, `update tasks set state = :state, done = :done, total = :total, rate = :rate,
 		problem = :problem, ended_at = :ended_at where id = :id`, t)
 	return err
+}
+
+// SetResult keeps what a task found out.
+func (s *Store) SetResult(ctx context.Context, id string, result any) error {
+	blob, err := json.Marshal(result)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `update tasks set result = $2 where id = $1`, id, blob)
+	return err
+}
+
+// LastResult reads what the newest task of a kind found out on a subject, and
+// reports whether there is one.
+func (s *Store) LastResult(ctx context.Context, shot, kind, subject string, into any) (bool, error) {
+	var blob []byte
+	err := s.db.GetContext(ctx, &blob, `select result from tasks where shot_id = $1 and kind = $2 and subject = $3 and result is not null
+		order by created_at desc limit 1`, shot, kind, subject)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	return true, json.Unmarshal(blob, into)
 }
 
 // Task returns a task.

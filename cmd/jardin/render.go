@@ -14,6 +14,7 @@ import (
 	"jardin/app/document"
 	"jardin/app/media"
 	"jardin/app/picture"
+	"jardin/core/carry"
 	"jardin/core/colorspace"
 	"jardin/core/render"
 	"jardin/core/treatment"
@@ -126,7 +127,7 @@ func renderFiles(ctx context.Context, plate, file, out string, transfer colorspa
 		Width: plates.Width, Height: plates.Height, Depth: plates.Depth, Removals: []trackSummary{},
 	}
 	for i := range doc.Removals {
-		t, err := followIfNeeded(ctx, source, &doc.Removals[i])
+		t, err := followIfNeeded(ctx, source, doc, &doc.Removals[i])
 		if err != nil {
 			return nil, fmt.Errorf("follow %q: %w", doc.Removals[i].Name, err)
 		}
@@ -154,32 +155,48 @@ func renderFiles(ctx context.Context, plate, file, out string, transfer colorspa
 	return s, nil
 }
 
-// followIfNeeded computes the track of a removal that has a region but no track.
-func followIfNeeded(ctx context.Context, source *picture.Source, r *treatment.Removal) (trackSummary, error) {
-	t := trackSummary{ID: r.ID, Name: r.Name, First: r.Reference, Last: r.Reference, MinMatch: 1}
-	if r.Follow.Track == nil {
-		if len(r.Follow.Region) == 0 {
-			t.Note = "no region to follow: the patch lies on the reference frame only"
-			return t, nil
+// followIfNeeded measures the track of a removal that has something to follow, but
+// no samples yet.
+func followIfNeeded(ctx context.Context, source *picture.Source, doc *treatment.Document, r *treatment.Removal) (trackSummary, error) {
+	s := trackSummary{ID: r.ID, Name: r.Name, First: r.Fill.Frame, Last: r.Fill.Frame, MinMatch: 1}
+	t := doc.Track(r.Follow.Track)
+	if t == nil {
+		s.Note = "no track: the patch lies on the frame only on which it was painted"
+		return s, nil
+	}
+	measured := t.Data != nil
+	for _, p := range t.Points {
+		measured = measured || p.Path != nil
+	}
+	if !measured && t.Kind != treatment.GivenTrack {
+		whole := treatment.Range{First: source.Plates.First, Last: source.Plates.Last}
+		run := picture.Run{Track: t.ID, From: t.Home, First: whole.First, Last: whole.Last}
+		if t.Range != nil {
+			run.First, run.Last = min(t.Range.First, t.Home), max(t.Range.Last, t.Home)
 		}
-		samples, err := source.Follow(ctx, r, picture.Both, func(treatment.Sample) {})
+		var found []picture.Found
+		err := source.Follow(ctx, doc, run, func(f picture.Found) { found = append(found, f) })
 		var lost *picture.Lost
 		if err != nil && !errors.As(err, &lost) {
-			return t, err
+			return s, err
 		}
 		if err != nil {
-			t.Note = err.Error()
+			s.Note = err.Error()
 		}
-		t.Tracked = true
-		r.Follow.Track = &treatment.Track{Samples: samples, Basis: r.Basis()}
+		picture.Keep(t, run, whole, found)
+		s.Tracked = true
 	}
-	for _, s := range r.Follow.Track.Samples {
-		t.First, t.Last = min(t.First, s.Frame), max(t.Last, s.Frame)
-		if s.Match > 0 {
-			t.MinMatch = min(t.MinMatch, s.Match)
+	motions, err := carry.New(doc)
+	if err != nil {
+		return s, err
+	}
+	for _, v := range motions.Motion(t.ID).Samples {
+		s.First, s.Last = min(s.First, v.Frame), max(s.Last, v.Frame)
+		if v.Match > 0 {
+			s.MinMatch = min(s.MinMatch, v.Match)
 		}
 	}
-	return t, nil
+	return s, nil
 }
 
 // notInside refuses to write frames where the plate lies: a plate is never

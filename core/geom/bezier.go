@@ -29,22 +29,54 @@ func Segments(knots []Knot) []Cubic {
 }
 
 // Flatten turns the closed outline into a polygon that is nowhere farther than
-// tol pixels from it. The number of pieces of a segment follows from the bound
-// on its second derivative (Sederberg, Computer Aided Geometric Design, 2012,
-// section 10.6).
+// tol pixels from it.
 func Flatten(knots []Knot, tol float64) []Point {
-	var out []Point
-	for _, c := range Segments(knots) {
-		bend := math.Max(
-			c[0].Sub(c[1].Mul(2)).Add(c[2]).Len(),
-			c[1].Sub(c[2].Mul(2)).Add(c[3]).Len())
-		n := 1
-		if c[1] != c[0] || c[2] != c[3] { // else a straight side
-			n = min(max(1, int(math.Ceil(math.Sqrt(6*bend/(8*tol))))), 512)
-		}
+	steps := Trace(knots, true, tol)
+	out := make([]Point, len(steps))
+	for i, s := range steps {
+		out[i] = s.At
+	}
+	return out
+}
+
+// pieces returns into how many straight pieces a segment has to be cut to stay
+// within tol pixels: it follows from the bound on the second derivative
+// (Sederberg, Computer Aided Geometric Design, 2012, section 10.6).
+func pieces(c Cubic, tol float64) int {
+	if c[1] == c[0] && c[2] == c[3] {
+		return 1 // a straight side
+	}
+	bend := math.Max(
+		c[0].Sub(c[1].Mul(2)).Add(c[2]).Len(),
+		c[1].Sub(c[2].Mul(2)).Add(c[3]).Len())
+	return min(max(1, int(math.Ceil(math.Sqrt(6*bend/(8*tol))))), 512)
+}
+
+// A Step is a point of a flattened path: how far it lies between two knots.
+type Step struct {
+	At   Point
+	Knot int     // the knot before it
+	T    float64 // 0 at that knot, 1 at the next
+}
+
+// Trace flattens the path through the knots as Flatten does, and keeps for each
+// point where it lies between its knots. A path that is not closed ends with its
+// last knot.
+func Trace(knots []Knot, closed bool, tol float64) []Step {
+	var out []Step
+	segments := Segments(knots)
+	if !closed && len(segments) > 0 {
+		segments = segments[:len(segments)-1]
+	}
+	for k, c := range segments {
+		n := pieces(c, tol)
 		for i := range n {
-			out = append(out, c.At(float64(i)/float64(n)))
+			t := float64(i) / float64(n)
+			out = append(out, Step{c.At(t), k, t})
 		}
+	}
+	if !closed && len(knots) > 0 {
+		out = append(out, Step{knots[len(knots)-1].At, len(knots) - 1, 0})
 	}
 	return out
 }

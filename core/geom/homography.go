@@ -101,6 +101,7 @@ type Motion string
 const (
 	Position    Motion = "position"    // shift only
 	Similarity  Motion = "similarity"  // shift, rotation and scale
+	Shear       Motion = "shear"       // shift, rotation, scale and shear: any affine map
 	Perspective Motion = "perspective" // any plane seen by a moving camera
 )
 
@@ -111,8 +112,15 @@ func (m Motion) Points() int {
 		return 1
 	case Similarity:
 		return 2
+	case Shear:
+		return 3
 	}
 	return 4
+}
+
+// Known reports whether m is one of the motions.
+func (m Motion) Known() bool {
+	return m == Position || m == Similarity || m == Shear || m == Perspective
 }
 
 // ErrDegenerate is returned when the given points do not fix the motion, for
@@ -122,7 +130,8 @@ var ErrDegenerate = errors.New("the points do not fix the motion: they are too f
 // Fit returns the motion that takes src to dst with the least squared error.
 // weights may be nil. Perspective uses the normalised direct linear transform
 // (Hartley & Zisserman, Multiple View Geometry, 2nd ed. 2003, algorithm 4.2);
-// similarity has the closed form of Umeyama 1991 in two dimensions.
+// similarity has the closed form of Umeyama 1991 in two dimensions; shear is
+// ordinary least squares.
 func Fit(m Motion, src, dst []Point, weights []float64) (Homography, error) {
 	if len(src) != len(dst) || len(src) < m.Points() {
 		return Identity, ErrDegenerate
@@ -142,7 +151,8 @@ func Fit(m Motion, src, dst []Point, weights []float64) (Homography, error) {
 		return Identity, ErrDegenerate
 	}
 	var h Homography
-	if m == Similarity {
+	switch m {
+	case Similarity:
 		var a, b, q float64
 		for i := range src {
 			s, d, w := ns.Apply(src[i]), nd.Apply(dst[i]), weight(i)
@@ -151,7 +161,21 @@ func Fit(m Motion, src, dst []Point, weights []float64) (Homography, error) {
 			q += w * (s.X*s.X + s.Y*s.Y)
 		}
 		h = Homography{a / q, -b / q, 0, b / q, a / q, 0, 0, 0, 1}
-	} else {
+	case Shear:
+		// Conditioned points have no mean, so the linear part stands by itself.
+		var xx, xy, yy, xu, yu, xv, yv float64
+		for i := range src {
+			s, d, w := ns.Apply(src[i]), nd.Apply(dst[i]), weight(i)
+			xx, xy, yy = xx+w*s.X*s.X, xy+w*s.X*s.Y, yy+w*s.Y*s.Y
+			xu, yu = xu+w*s.X*d.X, yu+w*s.Y*d.X
+			xv, yv = xv+w*s.X*d.Y, yv+w*s.Y*d.Y
+		}
+		det := xx*yy - xy*xy
+		if !(det > 1e-9*(xx+yy)*(xx+yy)) {
+			return Identity, ErrDegenerate
+		}
+		h = Homography{(xu*yy - yu*xy) / det, (yu*xx - xu*xy) / det, 0, (xv*yy - yv*xy) / det, (yv*xx - xv*xy) / det, 0, 0, 0, 1}
+	default:
 		normal := mat.NewSymDense(9, nil)
 		for i := range src {
 			s, d, w := ns.Apply(src[i]), nd.Apply(dst[i]), weight(i)
@@ -299,4 +323,12 @@ func RobustFit(m Motion, src, dst []Point, tol float64) (Homography, []bool, err
 		best = h
 	}
 	return best, inlier, nil
+}
+
+// Placement scales along x and y and turns around a centre, clockwise on the
+// screen by degrees, then moves by an offset.
+func Placement(centre, offset Point, degrees float64, scale Point) Homography {
+	sin, cos := math.Sincos(degrees * math.Pi / 180)
+	h := Homography{cos * scale.X, -sin * scale.Y, 0, sin * scale.X, cos * scale.Y, 0, 0, 0, 1}
+	return Translation(centre.Add(offset)).Mul(h).Mul(Translation(centre.Mul(-1)))
 }

@@ -5,6 +5,7 @@ package matte
 import (
 	"image"
 	"math"
+	"slices"
 
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -16,6 +17,12 @@ import (
 // the coverage (the accumulation method of golang.org/x/image/vector, here in
 // float and without its 8-bit result).
 func Coverage(polygon []geom.Point, within image.Rectangle) *raster.Plane {
+	return coverage(polygon, within, func(sum float32) float32 { return min(abs(sum), 1) })
+}
+
+// coverage turns the running sum, the polygon's winding averaged over a pixel,
+// into a share.
+func coverage(polygon []geom.Point, within image.Rectangle, share func(sum float32) float32) *raster.Plane {
 	r := raster.Around(geom.Bounds(polygon), 0, within)
 	out := raster.NewPlane(r)
 	if len(polygon) < 3 || r.Empty() {
@@ -35,7 +42,7 @@ func Coverage(polygon []geom.Point, within image.Rectangle) *raster.Plane {
 		row := out.Pix[y*w : (y+1)*w]
 		for x := range row {
 			sum += sums[y*(w+1)+x]
-			row[x] = min(float32(math.Abs(float64(sum))), 1)
+			row[x] = share(sum)
 			if row[x] < 1e-6 { // rounding of the running sum is not coverage
 				row[x] = 0
 			}
@@ -103,65 +110,278 @@ func strip(row []float32, w int, xa, xb float64, d float32) {
 	}
 }
 
-// Outline returns the coverage of a closed polygon whose edge is softened
-// outwards: 1 inside, falling to 0 over feather pixels outside along a
-// smoothstep. The inside is never thinned, so that what is outlined cannot
-// shine through.
-func Outline(polygon []geom.Point, feather float64, within image.Rectangle) *raster.Plane {
-	hard := Coverage(polygon, within)
-	if feather <= 0 || len(polygon) < 3 {
-		return hard
-	}
-	r := raster.Around(geom.Bounds(polygon), feather, within)
-	// The squared distance to the nearest side, worked out side by side near it.
-	dist := raster.NewPlane(r)
-	far := float32(feather * feather)
-	for i := range dist.Pix {
-		dist.Pix[i] = far
-	}
-	for i, a := range polygon {
-		b := polygon[(i+1)%len(polygon)]
-		d := b.Sub(a)
-		length2 := d.X*d.X + d.Y*d.Y
-		near := raster.Around(geom.Bounds([]geom.Point{a, b}), feather, r)
-		for y := near.Min.Y; y < near.Max.Y; y++ {
-			row := dist.Row(y, near.Min.X, near.Max.X)
-			for x := range row {
-				p := geom.Pt(float64(near.Min.X+x)+0.5, float64(y)+0.5).Sub(a)
-				if length2 > 0 {
-					t := math.Min(math.Max((p.X*d.X+p.Y*d.Y)/length2, 0), 1)
-					p = p.Sub(d.Mul(t))
-				}
-				row[x] = min(row[x], float32(p.X*p.X+p.Y*p.Y))
-			}
-		}
-	}
-	for y := r.Min.Y; y < r.Max.Y; y++ {
-		row := dist.Row(y, r.Min.X, r.Max.X)
-		for x := range row {
-			u := 1 - math.Sqrt(float64(row[x]))/feather
-			soft := float32(u * u * (3 - 2*u))
-			row[x] = max(hard.At(r.Min.X+x, y), soft)
-		}
-	}
-	return dist
+// A Rim is a point of a flattened edge with the widths, in pixels, over which
+// coverage falls to 0 outside of it and rises to 1 inside.
+type Rim struct {
+	At      geom.Point
+	Out, In float64
 }
 
-// Union returns the coverage of several mattes together, each taken as
-// independent of the others: 1 - (1 - a)(1 - b).
-func Union(mattes ...*raster.Plane) *raster.Plane {
-	var r image.Rectangle
-	for _, m := range mattes {
-		r = r.Union(m.Rect)
+// Edge returns the coverage of a closed polygon with a soft edge: 1 deeper inside
+// than In, 0 farther outside than Out, a smoothstep between. Without In the
+// inside is never thinned, so that what is outlined cannot shine through.
+// The edge is first moved outwards by grow pixels, or inwards where that is
+// negative. overlaps says that the polygon is a Strand's.
+func Edge(rim []Rim, grow float64, overlaps bool, within image.Rectangle) *raster.Plane {
+	drawn := rim
+	if grow != 0 {
+		rim = grown(rim, grow)
 	}
-	out := raster.NewPlane(r)
-	for _, m := range mattes {
-		for y := m.Rect.Min.Y; y < m.Rect.Max.Y; y++ {
-			src, dst := m.Row(y, m.Rect.Min.X, m.Rect.Max.X), out.Row(y, m.Rect.Min.X, m.Rect.Max.X)
-			for x, v := range src {
-				dst[x] = 1 - (1-dst[x])*(1-v)
+	polygon := make([]geom.Point, len(rim))
+	var out, in float64
+	for i, r := range rim {
+		polygon[i] = r.At
+		out, in = math.Max(out, r.Out), math.Max(in, r.In)
+	}
+	cover := Coverage
+	if overlaps || grow != 0 {
+		cover = covered
+	}
+	hard := cover(polygon, within)
+	if grow < 0 {
+		keepDeeper(hard, drawn, -grow-0.75)
+	}
+	reach := math.Max(out, in)
+	if reach <= 0 || len(rim) < 3 {
+		return hard
+	}
+	r := raster.Around(geom.Bounds(polygon), out, within)
+	soft := raster.NewPlane(r)
+	for y := hard.Rect.Min.Y; y < hard.Rect.Max.Y; y++ {
+		copy(soft.Row(y, hard.Rect.Min.X, hard.Rect.Max.X), hard.Row(y, hard.Rect.Min.X, hard.Rect.Max.X))
+	}
+	for i, a := range rim {
+		b := rim[(i+1)%len(rim)]
+		d := b.At.Sub(a.At)
+		length2 := d.X*d.X + d.Y*d.Y
+		near := raster.Around(geom.Bounds([]geom.Point{a.At, b.At}), reach, r)
+		for y := near.Min.Y; y < near.Max.Y; y++ {
+			row := soft.Row(y, near.Min.X, near.Max.X)
+			for x := range row {
+				p := geom.Pt(float64(near.Min.X+x)+0.5, float64(y)+0.5).Sub(a.At)
+				t := 0.0
+				if length2 > 0 {
+					t = math.Min(math.Max((p.X*d.X+p.Y*d.Y)/length2, 0), 1)
+					p = p.Sub(d.Mul(t))
+				}
+				o, n := a.Out+(b.Out-a.Out)*t, a.In+(b.In-a.In)*t
+				if o+n <= 0 {
+					continue
+				}
+				away := p.Len()
+				if hard.At(near.Min.X+x, y) >= 0.5 {
+					// Inside: the nearest side says how little is covered.
+					row[x] = min(row[x], smooth((o+away)/(o+n)))
+				} else {
+					row[x] = max(row[x], smooth((o-away)/(o+n)))
+				}
 			}
+		}
+	}
+	return soft
+}
+
+func smooth(u float64) float32 {
+	u = math.Min(math.Max(u, 0), 1)
+	return float32(u * u * (3 - 2*u))
+}
+
+// covered is Coverage for a polygon that may overlap itself: what it goes round
+// clockwise at least once is covered, loops the other way are not.
+func covered(polygon []geom.Point, within image.Rectangle) *raster.Plane {
+	// A clockwise polygon has negative sums.
+	return coverage(polygon, within, func(sum float32) float32 { return min(max(-sum, 0), 1) })
+}
+
+// keepDeeper clears the pixels that lie outside of a polygon or nearer than d to
+// its edge: a polygon moved inwards by more than its half turns over twice and
+// comes out again.
+func keepDeeper(m *raster.Plane, rim []Rim, d float64) {
+	for i, a := range rim {
+		b := rim[(i+1)%len(rim)]
+		way := b.At.Sub(a.At)
+		length2 := way.X*way.X + way.Y*way.Y
+		near := raster.Around(geom.Bounds([]geom.Point{a.At, b.At}), d, m.Rect)
+		for y := near.Min.Y; y < near.Max.Y; y++ {
+			row := m.Row(y, near.Min.X, near.Max.X)
+			for x := range row {
+				if row[x] == 0 {
+					continue
+				}
+				p := geom.Pt(float64(near.Min.X+x)+0.5, float64(y)+0.5).Sub(a.At)
+				if length2 > 0 {
+					p = p.Sub(way.Mul(math.Min(math.Max((p.X*way.X+p.Y*way.Y)/length2, 0), 1)))
+				}
+				if p.Len() < d {
+					row[x] = 0
+				}
+			}
+		}
+	}
+}
+
+// clockwise reports whether a polygon goes round clockwise on the screen.
+func clockwise(polygon []geom.Point) bool {
+	var twice float64
+	for i, p := range polygon {
+		q := polygon[(i+1)%len(polygon)]
+		twice += p.X*q.Y - q.X*p.Y
+	}
+	return twice >= 0
+}
+
+// grown returns a closed polygon whose edge lies d pixels farther out, or farther
+// in for a negative d, with round corners, clockwise. It may overlap itself.
+func grown(rim []Rim, d float64) []Rim {
+	if len(rim) < 3 {
+		return rim
+	}
+	polygon := make([]geom.Point, len(rim))
+	for i, r := range rim {
+		polygon[i] = r.At
+	}
+	if !clockwise(polygon) {
+		rim = slices.Clone(rim)
+		slices.Reverse(rim)
+	}
+	var out []Rim
+	for i, r := range rim {
+		before, after := rim[(i+len(rim)-1)%len(rim)].At, rim[(i+1)%len(rim)].At
+		for _, p := range round(before, r.At, after, d) {
+			out = append(out, Rim{p, r.Out, r.In})
 		}
 	}
 	return out
+}
+
+// round returns the way around a corner at distance d to the left of its sides as
+// they are walked: an arc on the outer side, on the inner one the two ends.
+func round(before, at, after geom.Point, d float64) []geom.Point {
+	n0, n1 := normal(before, at), normal(at, after)
+	if n0 == (geom.Point{}) {
+		n0 = n1
+	}
+	if n1 == (geom.Point{}) {
+		n1 = n0
+	}
+	a, b := at.Add(n0.Mul(d)), at.Add(n1.Mul(d))
+	angle := math.Atan2(n0.X*n1.Y-n0.Y*n1.X, n0.X*n1.X+n0.Y*n1.Y)
+	if before == after { // the end of a path
+		angle = math.Pi
+	}
+	if angle*d <= 0 { // the inner side: through the corner itself, so that what overlaps cancels
+		if math.Abs(angle) < 0.2 {
+			return []geom.Point{a, b}
+		}
+		return []geom.Point{a, at, b}
+	}
+	// Pieces of arc that stay within a hundredth of a pixel.
+	step := 2 * math.Acos(math.Max(1-0.01/math.Max(math.Abs(d), 0.1), 0.5))
+	n := max(1, int(math.Ceil(math.Abs(angle)/step)))
+	out := []geom.Point{a}
+	for i := 1; i < n; i++ {
+		sin, cos := math.Sincos(angle * float64(i) / float64(n))
+		out = append(out, at.Add(geom.Pt(n0.X*cos-n0.Y*sin, n0.X*sin+n0.Y*cos).Mul(d)))
+	}
+	return append(out, b)
+}
+
+// normal returns the unit vector across the way from a to b, or 0 for no way.
+func normal(a, b geom.Point) geom.Point {
+	d := b.Sub(a)
+	l := d.Len()
+	if l == 0 {
+		return geom.Point{}
+	}
+	return geom.Pt(d.Y/l, -d.X/l)
+}
+
+// A Wire is a point of a flattened path with the path's width there, in pixels.
+type Wire struct {
+	At    geom.Point
+	Width float64
+}
+
+// Strand returns the closed outline of an open path with a width, with round
+// joins and ends. It may overlap itself: cover it as grown.
+func Strand(path []Wire) []geom.Point {
+	if len(path) < 2 {
+		return nil
+	}
+	var out []geom.Point
+	side := func(i, before, after int) {
+		out = append(out, round(path[before].At, path[i].At, path[after].At, path[i].Width/2)...)
+	}
+	last := len(path) - 1
+	for i := 1; i < last; i++ {
+		side(i, i-1, i+1)
+	}
+	side(last, last-1, last-1) // around the end
+	for i := last - 1; i > 0; i-- {
+		side(i, i+1, i-1)
+	}
+	side(0, 1, 1)
+	return out
+}
+
+// Ways in which a matte joins what was there before it.
+const (
+	Add  = "add"  // as well
+	Take = "take" // taken away
+	Keep = "keep" // only what lies in both
+)
+
+// A Layer is one matte of several, and how it joins those before it.
+type Layer struct {
+	Matte   *raster.Plane
+	Opacity float64
+	Invert  bool
+	Combine string // add where empty
+}
+
+// Combine joins mattes in order, within a frame, each taken as independent of
+// the others: 1 - (1 - a)(1 - b) for adding, a(1 - b) for taking away, ab for
+// keeping the overlap.
+func Combine(within image.Rectangle, layers ...Layer) *raster.Plane {
+	out := raster.NewPlane(image.Rectangle{})
+	for _, l := range layers {
+		r := out.Rect
+		adds := l.Combine != Take && l.Combine != Keep
+		if adds {
+			r = r.Union(l.Matte.Rect)
+			if l.Invert {
+				r = within
+			}
+		}
+		next := raster.NewPlane(r)
+		k := float32(l.Opacity)
+		for y := r.Min.Y; y < r.Max.Y; y++ {
+			row := next.Row(y, r.Min.X, r.Max.X)
+			for x := range row {
+				b := l.Matte.At(r.Min.X+x, y)
+				if l.Invert {
+					b = 1 - b
+				}
+				b *= k
+				a := out.At(r.Min.X+x, y)
+				switch {
+				case adds:
+					row[x] = 1 - (1-a)*(1-b)
+				case l.Combine == Take:
+					row[x] = a * (1 - b)
+				default:
+					row[x] = a * b
+				}
+			}
+		}
+		out = next
+	}
+	return out
+}
+
+func abs(v float32) float32 {
+	if v < 0 {
+		return -v
+	}
+	return v
 }

@@ -58,16 +58,18 @@ func Gaussian(p *Plane, sigma float64) *Plane {
 // Half returns the plane at half its size: the binomial filter (1 4 6 4 1)/16 in
 // both directions, then every second sample (Burt & Adelson 1983, "The Laplacian
 // pyramid as a compact image code"). Sample (i, j) of the result stands where
-// sample (2i, 2j) stood, so a centre-based coordinate c becomes (c + 0.5) / 2. The
-// result starts at the origin.
+// sample (2i, 2j) stood, so a centre-based coordinate c becomes (c + 0.5) / 2,
+// also for a plane that does not start at the origin.
 func Half(p *Plane) *Plane {
-	w, h := p.Rect.Dx(), p.Rect.Dy()
-	hw, hh := (w+1)/2, (h+1)/2
+	up := func(v int) int { return int(math.Ceil(float64(v) / 2)) }
+	r := image.Rect(up(p.Rect.Min.X), up(p.Rect.Min.Y), up(p.Rect.Max.X), up(p.Rect.Max.Y))
+	w, h, hw, hh := p.Rect.Dx(), p.Rect.Dy(), r.Dx(), r.Dy()
+	left, top := 2*r.Min.X-p.Rect.Min.X, 2*r.Min.Y-p.Rect.Min.Y
 	mid := NewPlane(image.Rect(0, 0, hw, h))
 	Rows(0, h, func(y int) {
 		src, dst := p.Pix[y*w:(y+1)*w], mid.Pix[y*hw:(y+1)*hw]
 		for i := range dst {
-			x := 2 * i
+			x := 2*i + left
 			if x >= 2 && x+2 < w {
 				s := src[x-2 : x+3 : x+3]
 				dst[i] = (s[0]+s[4])*(1./16) + (s[1]+s[3])*(4./16) + s[2]*(6./16)
@@ -77,9 +79,9 @@ func Half(p *Plane) *Plane {
 			}
 		}
 	})
-	out := NewPlane(image.Rect(0, 0, hw, hh))
+	out := NewPlane(r)
 	Rows(0, hh, func(j int) {
-		line := func(k int) []float32 { return mid.Pix[clamp(2*j+k, h)*hw:][:hw] }
+		line := func(k int) []float32 { return mid.Pix[clamp(2*j+top+k, h)*hw:][:hw] }
 		a, b, c, d, e := line(-2), line(-1), line(0), line(1), line(2)
 		dst := out.Pix[j*hw : (j+1)*hw]
 		for x := range dst {

@@ -75,6 +75,31 @@ func (p *Plane) Grid(x, y float64, w, h int, out []float32) {
 	}
 }
 
+// Cubic samples the plane at a point in frame coordinates by cubic convolution.
+// Beyond the border the border's samples go on.
+func (p *Plane) Cubic(x, y float64) float32 {
+	x0, fx := split(x)
+	y0, fy := split(y)
+	wx, wy := cubic(fx), cubic(fy)
+	w, h := p.Rect.Dx(), p.Rect.Dy()
+	x0, y0 = x0-1-p.Rect.Min.X, y0-1-p.Rect.Min.Y
+	var out float32
+	if x0 >= 0 && y0 >= 0 && x0+3 < w && y0+3 < h {
+		for j := range 4 {
+			r := p.Pix[(y0+j)*w+x0:][:4]
+			out += wy[j] * (wx[0]*r[0] + wx[1]*r[1] + wx[2]*r[2] + wx[3]*r[3])
+		}
+		return out
+	}
+	for j := range 4 {
+		row := p.Pix[clamp(y0+j, h)*w:][:w]
+		for i := range 4 {
+			out += wy[j] * wx[i] * row[clamp(x0+i, w)]
+		}
+	}
+	return out
+}
+
 // Bicubic samples the image at a point in frame coordinates by cubic
 // convolution. Outside the image it is transparent. At the centre of a pixel it
 // returns that pixel unchanged, to the last bit.
@@ -136,6 +161,22 @@ func Warp(src *Image, toSource geom.Homography, r image.Rectangle) *Image {
 			v := src.Bicubic(p.X, p.Y)
 			v[3] = min(max(v[3], 0), 1)
 			copy(row[4*(x-r.Min.X):], v[:])
+		}
+	})
+	return out
+}
+
+// WarpPlane returns what the plane looks like at the pixels of r when toSource
+// takes their coordinates to the plane's. Beyond its border the border goes on.
+func WarpPlane(src *Plane, toSource geom.Homography, r image.Rectangle) *Plane {
+	out := NewPlane(r)
+	Rows(r.Min.Y, r.Max.Y, func(y int) {
+		row := out.Row(y, r.Min.X, r.Max.X)
+		for x := range row {
+			p := toSource.Apply(geom.Pt(float64(r.Min.X+x)+0.5, float64(y)+0.5))
+			if math.Abs(p.X) < 1e6 && math.Abs(p.Y) < 1e6 {
+				row[x] = src.Cubic(p.X, p.Y)
+			}
 		}
 	})
 	return out

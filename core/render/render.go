@@ -11,9 +11,9 @@ import (
 	"image"
 	"sync"
 
+	"jardin/core/carry"
 	"jardin/core/fill"
 	"jardin/core/geom"
-	"jardin/core/matte"
 	"jardin/core/raster"
 	"jardin/core/settle"
 	"jardin/core/treatment"
@@ -45,49 +45,58 @@ type Result struct {
 	*raster.Image
 }
 
-// A Treatment is a document made ready for evaluation: outlines flattened,
-// tracks put in order, strokes hashed. It is safe for concurrent use.
+// A Treatment is a document made ready for evaluation: motions worked out,
+// strokes hashed. It is safe for concurrent use.
 type Treatment struct {
 	removals []*removal
+	motions  *carry.Set
 }
 
 type removal struct {
-	doc      treatment.Removal
-	polygons [][]geom.Point // by outline, on the reference frame
-	track    map[int]geom.Homography
-	key      string // of all that decides how the patch looks, but the plate and the track
+	doc     treatment.Removal
+	motions *carry.Set
+	placed  map[int]geom.Homography // stands for the track while one is being found
+	key     string                  // of all that decides how the patch looks, but the plate and the motions
 }
 
-// flatness is the greatest distance of a flattened outline from its curve, in
-// pixels: a thirtieth of a pixel moves a coverage by no more than eight levels
-// of 255 and cannot be seen.
-const flatness = 1.0 / 30
+// at returns the transform from the frame that the paint lies on to frame n.
+func (r *removal) at(n int) (geom.Homography, bool) {
+	if r.placed != nil {
+		h, ok := r.placed[n]
+		return h, ok
+	}
+	return r.motions.Between(r.doc.Follow.Track, r.doc.Fill.Frame, n)
+}
 
 // Compile makes a document ready. Every artifact must stand in place in it.
 func Compile(doc *treatment.Document) (*Treatment, error) {
-	t := &Treatment{}
+	motions, err := carry.New(doc)
+	if err != nil {
+		return nil, err
+	}
+	t := &Treatment{motions: motions}
 	for _, d := range doc.Removals {
-		r := &removal{doc: d, track: map[int]geom.Homography{d.Reference: geom.Identity}}
-		for i := range d.Mark.Outlines {
-			r.polygons = append(r.polygons, geom.Flatten(d.Mark.Outlines[i].Knots(), flatness))
-		}
-		if d.Follow.Track != nil {
-			if d.Follow.Track.Artifact != "" {
-				return nil, fmt.Errorf("the track of %q is still an artifact", d.Name)
-			}
-			for _, s := range d.Follow.Track.Samples {
-				r.track[s.Frame] = s.Matrix
-			}
-		}
 		for i, s := range d.Fill.Strokes {
 			if s.Path.Artifact != "" {
 				return nil, fmt.Errorf("stroke %d of %q is still an artifact", i+1, d.Name)
 			}
 		}
-		r.key = hash(d.Reference, d.Fill, d.Mark, d.Settle)
-		t.removals = append(t.removals, r)
+		t.removals = append(t.removals, &removal{doc: d, motions: motions, key: hash(d.Fill, d.Mark, d.Settle)})
 	}
 	return t, nil
+}
+
+// Motions returns where the treatment's surfaces are.
+func (t *Treatment) Motions() *carry.Set { return t.motions }
+
+// Removal returns a removal of the treatment, or nil.
+func (t *Treatment) Removal(id string) *treatment.Removal {
+	for _, r := range t.removals {
+		if r.doc.ID == id {
+			return &r.doc
+		}
+	}
+	return nil
 }
 
 func hash(values ...any) string {
@@ -99,14 +108,14 @@ func hash(values ...any) string {
 	return hex.EncodeToString(sum.Sum(nil)[:16])
 }
 
-// Placed returns the treatment with one removal's place on frame n set to h: for
-// looking at a track that is still being found.
+// Placed returns the treatment with one removal's patch placed by h on frame n:
+// for looking at a track that is still being found.
 func (t *Treatment) Placed(id string, n int, h geom.Homography) *Treatment {
-	out := &Treatment{removals: append([]*removal{}, t.removals...)}
+	out := &Treatment{removals: append([]*removal{}, t.removals...), motions: t.motions}
 	for i, r := range out.removals {
 		if r.doc.ID == id {
 			placed := *r
-			placed.track = map[int]geom.Homography{n: h}
+			placed.placed = map[int]geom.Homography{n: h}
 			out.removals[i] = &placed
 		}
 	}
@@ -130,7 +139,7 @@ func (e *Evaluator) Key(t *Treatment, n int, view View, only string) string {
 	parts := []any{view, e.Plate.Key(n)}
 	for _, r := range t.removals {
 		if h, ok := r.lies(n, view, only); ok {
-			parts = append(parts, e.Plate.Key(r.doc.Reference), h, r.key)
+			parts = append(parts, e.Plate.Key(r.doc.Fill.Frame), h, r.rides(n), r.key)
 		}
 	}
 	if len(parts) == 2 {
@@ -142,14 +151,37 @@ func (e *Evaluator) Key(t *Treatment, n int, view View, only string) string {
 // lies reports whether the removal has anything to lay on frame n, and by which
 // transform.
 func (r *removal) lies(n int, view View, only string) (geom.Homography, bool) {
-	h, ok := r.track[n]
+	h, ok := r.at(n)
 	if !ok || len(r.doc.Fill.Strokes) == 0 {
 		return h, false
 	}
 	if view == PatchView {
 		return h, r.doc.ID == only
 	}
-	return h, !r.doc.Off && r.doc.Range.Has(n) && len(r.polygons) > 0
+	return h, !r.doc.Off && r.doc.Range.Has(n) && len(r.doc.Mark.Outlines) > 0
+}
+
+// rides returns how each of the removal's shapes is carried to frame n. Their keys
+// over time need no mention: they are part of the removal, and n of the plate's key.
+func (r *removal) rides(n int) (out []any) {
+	for i := range r.doc.Mark.Outlines {
+		lie, ok := r.lie(&r.doc.Mark.Outlines[i], n)
+		out = append(out, ok, lie.Ride, lie.Shifts)
+	}
+	return out
+}
+
+// lie returns how one of the removal's shapes lies on frame n.
+func (r *removal) lie(s *treatment.Shape, n int) (carry.Lie, bool) {
+	lie, ok := r.motions.Lie(s, r.doc.Follow.Track, n)
+	if h, placed := r.placed[n]; placed && s.Ride == "" && lie.Shifts == nil {
+		// The track is being found: what it says so far is from the paint's frame.
+		if back, known := r.motions.Between(r.doc.Follow.Track, s.Home, r.doc.Fill.Frame); known {
+			lie, _ = r.motions.Lie(s, treatment.Still, n)
+			lie.Ride, ok = h.Mul(back), true
+		}
+	}
+	return lie, ok
 }
 
 // Frame returns what differs from the plate on frame n. only names the removal
@@ -187,7 +219,7 @@ func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, o
 			Max: geom.Pt(float64(patch.Rect.Max.X), float64(patch.Rect.Max.Y)),
 		}.Corners()
 		reach := raster.Around(geom.Bounds(h.ApplyAll(corners[:])), 2, e.Plate.Size())
-		through := r.matte(h, reach)
+		through := r.matte(n, reach)
 		if view == PatchView {
 			through = raster.NewPlane(reach)
 			for i := range through.Pix {
@@ -229,34 +261,25 @@ func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, o
 	return &Result{picture}, nil
 }
 
-// Matte returns the coverage of a removal's outlines on frame n, or an empty
-// plane where it has no track.
+// Matte returns the coverage of a removal's shapes on frame n: an empty plane
+// where none of them lies there.
 func (e *Evaluator) Matte(t *Treatment, id string, n int) *raster.Plane {
 	for _, r := range t.removals {
-		if h, ok := r.track[n]; ok && r.doc.ID == id {
-			return r.matte(h, e.Plate.Size())
+		if r.doc.ID == id {
+			return r.matte(n, e.Plate.Size())
 		}
 	}
 	return raster.NewPlane(image.Rectangle{})
 }
 
-// matte carries the outlines to a frame and covers them there, so that edges are
-// as sharp on that frame as on the reference frame. A feather is as wide as the
-// surface's scale makes it.
-func (r *removal) matte(h geom.Homography, within image.Rectangle) *raster.Plane {
-	var all []*raster.Plane
-	for i, polygon := range r.polygons {
-		feather := r.doc.Mark.Outlines[i].Feather + r.doc.Settle.Feather
-		feather *= h.Scale(geom.Bounds(polygon).Centre())
-		all = append(all, matte.Outline(h.ApplyAll(polygon), feather, within))
-	}
-	if len(all) == 1 {
-		return all[0]
-	}
-	return matte.Union(all...)
+// matte carries the shapes to a frame and covers them there, so that edges are
+// as sharp on that frame as on the one that they were drawn on. A feather is as
+// wide as the surface's scale makes it.
+func (r *removal) matte(n int, within image.Rectangle) *raster.Plane {
+	return carry.Matte(r.doc.Mark.Outlines, r.doc.Settle.Feather, within, func(s *treatment.Shape) (carry.Lie, bool) { return r.lie(s, n) })
 }
 
-// paint returns the removal's paint on its reference frame. It starts from the
+// paint returns the removal's paint on its frame. It starts from the
 // longest beginning that is still in the cache, so that one more stroke costs
 // one stroke.
 func (e *Evaluator) paint(ctx context.Context, r *removal) (*raster.Image, error) {
@@ -273,9 +296,9 @@ func (e *Evaluator) paint(ctx context.Context, r *removal) (*raster.Image, error
 	if done == len(strokes) {
 		return layer, nil
 	}
-	plate, err := e.Plate.Linear(ctx, r.doc.Reference, e.Plate.Size())
+	plate, err := e.Plate.Linear(ctx, r.doc.Fill.Frame, e.Plate.Size())
 	if err != nil {
-		return nil, fmt.Errorf("reference frame of %q: %w", r.doc.Name, err)
+		return nil, fmt.Errorf("frame %d, on which %q is painted: %w", r.doc.Fill.Frame, r.doc.Name, err)
 	}
 	c := fill.NewCanvas(plate)
 	c.Load(layer)
@@ -283,7 +306,7 @@ func (e *Evaluator) paint(ctx context.Context, r *removal) (*raster.Image, error
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		c.Paint(StrokeOf(&s), Touches(s.Path.Points))
+		c.Paint(StrokeOf(&s), touchesOf(&s.Path))
 	}
 	layer = c.Layer()
 	e.Cache.Put(keys[len(keys)-1], layer, layer.Bytes())
@@ -293,7 +316,7 @@ func (e *Evaluator) paint(ctx context.Context, r *removal) (*raster.Image, error
 // paintKeys names the paint after each stroke: a chain of hashes.
 func (e *Evaluator) paintKeys(r *removal) []string {
 	keys := make([]string, len(r.doc.Fill.Strokes))
-	last := e.Plate.Key(r.doc.Reference)
+	last := e.Plate.Key(r.doc.Fill.Frame)
 	for i, s := range r.doc.Fill.Strokes {
 		s.ID = ""
 		last = hash("paint", last, s)
@@ -308,7 +331,7 @@ func (e *Evaluator) Canvas(ctx context.Context, t *Treatment, id string) (*fill.
 		if r.doc.ID != id {
 			continue
 		}
-		plate, err := e.Plate.Linear(ctx, r.doc.Reference, e.Plate.Size())
+		plate, err := e.Plate.Linear(ctx, r.doc.Fill.Frame, e.Plate.Size())
 		if err != nil {
 			return nil, err
 		}
@@ -326,6 +349,17 @@ func (e *Evaluator) Canvas(ctx context.Context, t *Treatment, id string) (*fill.
 // StrokeOf returns the brush of a stroke in a document.
 func StrokeOf(s *treatment.Stroke) fill.Stroke {
 	return fill.Stroke{Size: s.Size, Hardness: s.Hardness, Opacity: s.Opacity, Offset: s.Offset.Point()}
+}
+
+// touchesOf returns a stroke's points where they lie.
+func touchesOf(p *treatment.Path) []fill.Touch {
+	out := Touches(p.Points)
+	if p.Shift != nil {
+		for i := range out {
+			out[i].Point = out[i].Point.Add(p.Shift.Point())
+		}
+	}
+	return out
 }
 
 // Touches returns a stroke's points, with full pressure where none is given.

@@ -43,21 +43,22 @@ func shift(n int) geom.Homography {
 func document() *treatment.Document {
 	r := treatment.Removal{
 		ID: "a", Name: "a", Range: treatment.Range{First: 98, Last: 104}, Reference: 100,
-		Mark: treatment.Mark{Outlines: []treatment.Outline{{ID: "o", Points: []treatment.Knot{
+		Mark: treatment.Mark{Outlines: []treatment.Shape{{ID: "o", Kind: treatment.Outline, Home: 100, Points: []treatment.Knot{
 			{At: treatment.Vec{20, 20}}, {At: treatment.Vec{30, 20}}, {At: treatment.Vec{30, 30}}, {At: treatment.Vec{20, 30}}}}}},
-		Fill: treatment.Fill{Strokes: []treatment.Stroke{{
+		Fill: treatment.Fill{Frame: 100, Strokes: []treatment.Stroke{{
 			ID: "s", Mode: "clone", Size: 40, Hardness: 1, Opacity: 1, Offset: treatment.Vec{40, 0},
 			Path: treatment.Path{Points: [][]float64{{25, 25}}},
 		}}},
 		Settle: treatment.Settle{Opacity: 1},
 	}
-	r.Follow.Motion = geom.Position
-	r.Follow.Track = &treatment.Track{}
+	r.Follow.Track = "t"
+	data := &treatment.Data{}
 	for n := 98; n <= 103; n++ {
-		r.Follow.Track.Samples = append(r.Follow.Track.Samples, treatment.Sample{Frame: n, Matrix: shift(n)})
+		data.Samples = append(data.Samples, treatment.Sample{Frame: n, Matrix: shift(n)})
 	}
 	d := treatment.New()
 	d.Removals = append(d.Removals, r)
+	d.Tracks = append(d.Tracks, treatment.Track{ID: "t", Kind: treatment.GivenTrack, Home: 100, Motion: geom.Perspective, Data: data})
 	return d
 }
 
@@ -107,7 +108,7 @@ func TestNothingLiesWithoutTrackOutsideTheRangeOrWhenOff(t *testing.T) {
 	assert.Empty(t, e.Key(compile(t, d), 100, ResultView, ""))
 	assert.NotEmpty(t, e.Key(compile(t, d), 100, PatchView, "a"), "its paint can still be looked at")
 	d = document()
-	d.Removals[0].Follow.Track = nil
+	d.Removals[0].Follow.Track = ""
 	assert.NotEmpty(t, e.Key(compile(t, d), 100, ResultView, ""), "the reference frame needs no track")
 	assert.Empty(t, e.Key(compile(t, d), 101, ResultView, ""))
 }
@@ -122,13 +123,18 @@ func TestKeysNameWhatAPictureIsMadeFrom(t *testing.T) {
 	}
 	base := key(func(*treatment.Removal) {})
 	assert.Equal(t, base, key(func(r *treatment.Removal) { r.Name, r.Notes = "other", "notes" }))
-	assert.Equal(t, base, key(func(r *treatment.Removal) { r.Follow.Track.Samples[0].Matrix = shift(3) }), "another frame's place")
+	moved := func(i int, h geom.Homography) string {
+		d := document()
+		d.Tracks[0].Data.Samples[i].Matrix = h
+		return e.Key(compile(t, d), 101, ResultView, "")
+	}
+	assert.Equal(t, base, moved(0, shift(3)), "another frame's place")
+	assert.NotEqual(t, base, moved(3, shift(102)), "this frame's place")
 	for name, change := range map[string]func(*treatment.Removal){
 		"outline": func(r *treatment.Removal) { r.Mark.Outlines[0].Points[0].At[0]++ },
 		"feather": func(r *treatment.Removal) { r.Settle.Feather = 2 },
 		"opacity": func(r *treatment.Removal) { r.Settle.Opacity = 0.5 },
 		"stroke":  func(r *treatment.Removal) { r.Fill.Strokes[0].Size = 39 },
-		"track":   func(r *treatment.Removal) { r.Follow.Track.Samples[3].Matrix = shift(102) },
 	} {
 		assert.NotEqual(t, base, key(change), name)
 	}
@@ -180,8 +186,8 @@ func TestOpacityOrderAndErrors(t *testing.T) {
 	_, err = (&Evaluator{Plate: ramp{}}).Frame(ctx, compile(t, document()), 100, ResultView, "")
 	assert.ErrorIs(t, err, context.Canceled)
 	d = document()
-	d.Removals[0].Reference = 111
-	_, err = (&Evaluator{Plate: ramp{}}).Frame(context.Background(), compile(t, d), 101, ResultView, "")
+	d.Removals[0].Fill.Frame, d.Removals[0].Range.Last = 111, 111
+	_, err = (&Evaluator{Plate: ramp{}}).Frame(context.Background(), compile(t, d), 111, ResultView, "")
 	assert.ErrorContains(t, err, "the disk is gone")
 	d = document()
 	d.Removals[0].Fill.Strokes[0].Path = treatment.Path{Artifact: "ab"}

@@ -2,7 +2,7 @@ package track
 
 import (
 	"math"
-	"sort"
+	"slices"
 	"sync"
 
 	"gonum.org/v1/gonum/mat"
@@ -11,11 +11,15 @@ import (
 	"jardin/core/raster"
 )
 
-// An aligner brings a region of the reference frame onto another frame over all
-// of its pixels: inverse-compositional alignment (Baker & Matthews 2004,
-// "Lucas–Kanade 20 years on", part 1) with a gain and an offset of light worked
-// out in each round, and Tukey's weights, so that pixels which something covers
-// drop out by themselves.
+// An aligner brings a region of one picture onto another over all of its
+// pixels: inverse-compositional alignment (Baker & Matthews 2004, "Lucas–Kanade
+// 20 years on", part 1) with a gain, an offset and a slope of light worked out
+// in each round, and Tukey's weights, so that pixels which something covers drop
+// out by themselves.
+//
+// The normal matrix is worked out anew only while the weights still change: where
+// the rounds come to rest depends on the right side alone, which always carries
+// the present weights.
 type aligner struct {
 	motion geom.Motion
 	levels []alignLevel // finest first
@@ -23,55 +27,110 @@ type aligner struct {
 }
 
 type alignLevel struct {
-	norm, denorm geom.Homography // between this level's pixels and the unit square of the region
-	points       []geom.Point    // normalised positions of the pixels used
-	tpl          []float32       // the reference frame there
-	descent      [][8]float64    // derivative of tpl by each parameter
-	toLevel      geom.Homography // from frame coordinates to this level's
-	fromLevel    geom.Homography
+	motion    geom.Motion
+	denorm    geom.Homography // from the unit square of the region to this level's pixels
+	norm      geom.Homography
+	half      float64
+	xs, ys    []float64    // normalised positions of the pixels used
+	tpl       []float32    // the picture there
+	descent   [][8]float32 // derivative of tpl by each parameter
+	block     []uint8      // which of the Blocks x Blocks parts of the region a pixel lies in
+	toLevel   geom.Homography
+	fromLevel geom.Homography
 }
 
 const (
-	maxPixels = 30000 // used on one level; more do not make it more exact, only slower
+	// Blocks is the side of the grid of parts, laid over the region's box, in which
+	// agreement is judged.
+	Blocks = 8
+
+	maxPixels = 22000 // used on one level; more do not make it more exact, only slower
 	minPixels = 60
 )
 
-func newAligner(pyramid []*raster.Plane, region []geom.Point, motion geom.Motion) (*aligner, error) {
+// levelOf returns the transform from frame coordinates to those of a pyramid's
+// level: the coordinate rule of raster.Half, applied level times.
+func levelOf(level int) (to, from geom.Homography) {
+	k := math.Pow(2, float64(level))
+	offset := 0.5 + shift(level) - 0.5/k
+	to = geom.Homography{1 / k, 0, offset, 0, 1 / k, offset, 0, 0, 1}
+	from, _ = to.Inverse()
+	return to, from
+}
+
+// newAligner prepares to align the part of a pyramid's picture inside region and
+// outside of every polygon of without.
+func newAligner(pyramid []*raster.Plane, region []geom.Point, without [][]geom.Point, motion geom.Motion) (*aligner, error) {
 	a := &aligner{motion: motion, region: region}
 	for level, plane := range pyramid {
-		k := math.Pow(2, float64(level))
-		l := alignLevel{}
-		// The coordinate rule of raster.Half, applied level times.
-		offset := 0.5 + shift(level) - 0.5/k
-		l.toLevel = geom.Homography{1 / k, 0, offset, 0, 1 / k, offset, 0, 0, 1}
-		l.fromLevel, _ = l.toLevel.Inverse()
+		l := alignLevel{motion: motion}
+		// Few pixels cannot tell fine motions apart.
+		if level >= 3 {
+			l.motion = geom.Position
+		} else if level == 2 && motion != geom.Position {
+			l.motion = geom.Similarity
+		}
+		l.toLevel, l.fromLevel = levelOf(level)
 		polygon := l.toLevel.ApplyAll(region)
 		box := geom.Bounds(polygon)
 		area := raster.Around(box, 0, plane.Rect.Inset(2))
-		half := math.Max(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y) / 2
-		if area.Empty() || half < 1 {
+		l.half = math.Max(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y) / 2
+		if area.Empty() || l.half < 1 {
 			break
 		}
 		c := box.Centre()
-		l.denorm = geom.Homography{half, 0, c.X, 0, half, c.Y, 0, 0, 1}
+		l.denorm = geom.Homography{l.half, 0, c.X, 0, l.half, c.Y, 0, 0, 1}
 		l.norm, _ = l.denorm.Inverse()
-		gx, gy := raster.Gradient(plane)
-		stride := max(1, int(math.Sqrt(geom.Area(polygon)/maxPixels)+0.999))
+		covers := make([][]geom.Point, len(without))
+		for i, w := range without {
+			covers[i] = l.toLevel.ApplyAll(w)
+		}
+		crop := raster.NewPlane(area.Inset(-2))
+		for y := crop.Rect.Min.Y; y < crop.Rect.Max.Y; y++ {
+			copy(crop.Row(y, crop.Rect.Min.X, crop.Rect.Max.X), plane.Row(y, crop.Rect.Min.X, crop.Rect.Max.X))
+		}
+		gx, gy := raster.Gradient(crop)
+		count := 0
+		var weak float32
+		if n := geom.Area(polygon); n > maxPixels {
+			// Pixels without structure say nothing: with more than enough of them, those
+			// below the median are left out.
+			var powers []float32
+			for i := 0; i < len(gx.Pix); i += 1 + len(gx.Pix)/4000 {
+				powers = append(powers, gx.Pix[i]*gx.Pix[i]+gy.Pix[i]*gy.Pix[i])
+			}
+			slices.Sort(powers)
+			weak = powers[len(powers)/2]
+			count = int(n / 2)
+		}
+		stride := max(1, int(math.Round(float64(count)/maxPixels)))
+		skip := 0
 		for y := area.Min.Y; y < area.Max.Y; y++ {
-			// Staggered, so that a stride does not skip whole columns.
-			for x := area.Min.X + (y*7)%stride; x < area.Max.X; x += stride * stride {
-				p := geom.Pt(float64(x)+0.5, float64(y)+0.5)
-				if !geom.Inside(polygon, p) {
+			spans := insides(polygon, covers, float64(y)+0.5)
+			for x := area.Min.X; x < area.Max.X; x++ {
+				if !spans.has(float64(x) + 0.5) {
 					continue
 				}
-				n := l.norm.Apply(p)
-				dx, dy := float64(gx.At(x, y))*half, float64(gy.At(x, y))*half
-				l.points = append(l.points, n)
-				l.tpl = append(l.tpl, plane.At(x, y))
-				l.descent = append(l.descent, descent(motion, n, dx, dy))
+				dx, dy := gx.At(x, y), gy.At(x, y)
+				if dx*dx+dy*dy < weak {
+					continue
+				}
+				if skip++; skip < stride {
+					continue
+				}
+				skip = 0
+				v := plane.At(x, y)
+				if v != v || dx != dx || dy != dy {
+					continue // not a number: no picture there
+				}
+				n := l.norm.Apply(geom.Pt(float64(x)+0.5, float64(y)+0.5))
+				l.xs, l.ys = append(l.xs, n.X), append(l.ys, n.Y)
+				l.tpl = append(l.tpl, v)
+				l.descent = append(l.descent, descent(l.motion, n, float64(dx)*l.half, float64(dy)*l.half))
+				l.block = append(l.block, blockOf(box, float64(x)+0.5, float64(y)+0.5))
 			}
 		}
-		if len(l.points) < minPixels {
+		if len(l.tpl) < minPixels {
 			break
 		}
 		a.levels = append(a.levels, l)
@@ -85,6 +144,62 @@ func newAligner(pyramid []*raster.Plane, region []geom.Point, motion geom.Motion
 	return a, nil
 }
 
+func blockOf(box geom.Box, x, y float64) uint8 {
+	in := func(v, lo, hi float64) int { return min(max(int(Blocks*(v-lo)/(hi-lo)), 0), Blocks-1) }
+	return uint8(in(y, box.Min.Y, box.Max.Y)*Blocks + in(x, box.Min.X, box.Max.X))
+}
+
+// lineSpans are the places where a line crosses a polygon, and where it crosses
+// each of its covers.
+type lineSpans struct {
+	in  []float64
+	out [][]float64
+}
+
+func insides(polygon []geom.Point, covers [][]geom.Point, y float64) lineSpans {
+	s := lineSpans{in: crossings(polygon, y)}
+	for _, c := range covers {
+		s.out = append(s.out, crossings(c, y))
+	}
+	return s
+}
+
+// has reports whether x lies in the polygon and in no cover.
+func (s lineSpans) has(x float64) bool {
+	if !odd(s.in, x) {
+		return false
+	}
+	for _, o := range s.out {
+		if odd(o, x) {
+			return false
+		}
+	}
+	return true
+}
+
+// odd reports whether an odd number of crossings lies to the left of x.
+func odd(crossings []float64, x float64) bool {
+	in := false
+	for _, c := range crossings {
+		if c < x {
+			in = !in
+		}
+	}
+	return in
+}
+
+// crossings returns where the line at height y crosses the polygon's sides.
+func crossings(polygon []geom.Point, y float64) []float64 {
+	var out []float64
+	for i, a := range polygon {
+		b := polygon[(i+1)%len(polygon)]
+		if (a.Y > y) != (b.Y > y) {
+			out = append(out, a.X+(y-a.Y)/(b.Y-a.Y)*(b.X-a.X))
+		}
+	}
+	return out
+}
+
 // parameters returns how many of a descent's entries the motion uses.
 func parameters(m geom.Motion) int {
 	switch m {
@@ -92,21 +207,32 @@ func parameters(m geom.Motion) int {
 		return 2
 	case geom.Similarity:
 		return 4
+	case geom.Shear:
+		return 6
 	}
 	return 8
 }
 
 // descent returns the derivatives of a pixel's value by the motion's parameters
 // at the identity, for the normalised position p and the gradient (gx, gy).
-func descent(m geom.Motion, p geom.Point, gx, gy float64) [8]float64 {
+func descent(m geom.Motion, p geom.Point, gx, gy float64) [8]float32 {
+	var d [8]float64
 	switch m {
 	case geom.Position:
-		return [8]float64{gx, gy}
+		d = [8]float64{gx, gy}
 	case geom.Similarity:
-		return [8]float64{gx, gy, gx*p.X + gy*p.Y, gy*p.X - gx*p.Y}
+		d = [8]float64{gx, gy, gx*p.X + gy*p.Y, gy*p.X - gx*p.Y}
+	case geom.Shear:
+		d = [8]float64{gx, gy, gx * p.X, gx * p.Y, gy * p.X, gy * p.Y}
+	default:
+		radial := gx*p.X + gy*p.Y
+		d = [8]float64{gx, gy, gx * p.X, gx * p.Y, gy * p.X, gy * p.Y, -radial * p.X, -radial * p.Y}
 	}
-	radial := gx*p.X + gy*p.Y
-	return [8]float64{gx, gy, gx * p.X, gx * p.Y, gy * p.X, gy * p.Y, -radial * p.X, -radial * p.Y}
+	var out [8]float32
+	for i, v := range d {
+		out[i] = float32(v)
+	}
+	return out
 }
 
 // small returns the motion with the given parameters.
@@ -116,15 +242,28 @@ func small(m geom.Motion, v []float64) geom.Homography {
 		return geom.Translation(geom.Pt(v[0], v[1]))
 	case geom.Similarity:
 		return geom.Homography{1 + v[2], -v[3], v[0], v[3], 1 + v[2], v[1], 0, 0, 1}
+	case geom.Shear:
+		return geom.Homography{1 + v[2], v[3], v[0], v[4], 1 + v[5], v[1], 0, 0, 1}
 	}
 	return geom.Homography{1 + v[2], v[3], v[0], v[4], 1 + v[5], v[1], v[6], v[7], 1}
 }
 
-func singular(descents [][8]float64, m geom.Motion) bool {
+func singular(descents [][8]float32, m geom.Motion) bool {
 	k := parameters(m)
+	var sum [8][8]float64
+	for i := range descents {
+		d := &descents[i]
+		for r := range k {
+			for c := r; c < k; c++ {
+				sum[r][c] += float64(d[r]) * float64(d[c])
+			}
+		}
+	}
 	normal := mat.NewSymDense(k, nil)
-	for _, d := range descents {
-		accumulate(normal, d, k, 1)
+	for r := range k {
+		for c := r; c < k; c++ {
+			normal.SetSym(r, c, sum[r][c])
+		}
 	}
 	var eig mat.EigenSym
 	if !eig.Factorize(normal, false) {
@@ -134,30 +273,28 @@ func singular(descents [][8]float64, m geom.Motion) bool {
 	return !(v[0] > 1e-7*v[k-1]) || v[k-1] < 1e-9
 }
 
-func accumulate(normal *mat.SymDense, d [8]float64, k int, w float64) {
-	for r := range k {
-		for c := r; c < k; c++ {
-			normal.SetSym(r, c, normal.At(r, c)+w*d[r]*d[c])
-		}
-	}
-}
-
-// run aligns the region to a frame, given as a pyramid, from a first guess.
-func (a *aligner) run(frame []*raster.Plane, guess geom.Homography) (Sample, error) {
+// run aligns the region to a picture, given as a pyramid, from a first guess and
+// from the given level downwards. covered tells which pixels of the picture do
+// not count; it may be nil.
+func (a *aligner) run(frame []*raster.Plane, guess geom.Homography, from int, covered *raster.Plane) (Sample, error) {
 	s := Sample{H: guess}
-	// The guess is near: two levels up are enough to forgive a wrong one.
-	for level := min(2, len(a.levels)-1, len(frame)-1); level >= 0; level-- {
+	for level := min(from, len(a.levels)-1); level >= 0; level-- {
 		l := &a.levels[level]
-		w := l.toLevel.Mul(s.H).Mul(l.fromLevel).Mul(l.denorm)
-		w, match, agree, err := l.align(frame[level], w, a.motion)
+		// A surface that has grown or shrunk is looked for where its pixels have the
+		// size that they have in the template.
+		scale := s.H.Scale(geom.Bounds(a.region).Centre())
+		at := min(max(level+int(math.Round(math.Log2(math.Max(scale, 1e-3)))), 0), len(frame)-1)
+		to, back := levelOf(at)
+		w := to.Mul(s.H).Mul(l.fromLevel).Mul(l.denorm)
+		w, found, err := l.align(frame[at], w, covered, back, level == 0)
 		if err != nil {
 			if level > 0 {
 				continue // the finer level may still hold
 			}
 			return s, err
 		}
-		s.H = l.fromLevel.Mul(w).Mul(l.norm).Mul(l.toLevel).Normalised()
-		s.Match, s.Agree = match, agree
+		found.H = back.Mul(w).Mul(l.norm).Mul(l.toLevel).Normalised()
+		s = found
 	}
 	return s, nil
 }
@@ -167,6 +304,12 @@ func (a *aligner) run(frame []*raster.Plane, guess geom.Homography) (Sample, err
 const chunks = 4
 
 func inChunks(n int, f func(chunk, lo, hi int)) {
+	if n < 2000 {
+		for k := range chunks {
+			f(k, n*k/chunks, n*(k+1)/chunks)
+		}
+		return
+	}
 	var wait sync.WaitGroup
 	for k := range chunks {
 		wait.Go(func() { f(k, n*k/chunks, n*(k+1)/chunks) })
@@ -174,30 +317,50 @@ func inChunks(n int, f func(chunk, lo, hi int)) {
 	wait.Wait()
 }
 
-// align refines w, which maps normalised positions to pixels of the frame.
-func (l *alignLevel) align(frame *raster.Plane, w geom.Homography, motion geom.Motion) (geom.Homography, float64, float64, error) {
-	k := parameters(motion)
-	n := len(l.points)
+// light relates a template to what is seen: seen = gain * template + offset +
+// slope . position, with normalised positions.
+type light struct{ gain, offset, sx, sy float64 }
+
+// template takes what is seen back to the template's light.
+func (v light) template(seen float32, x, y float64) float32 {
+	return float32((float64(seen) - v.offset - v.sx*x - v.sy*y) / v.gain)
+}
+
+// align refines w, which maps normalised positions to pixels of the picture.
+// With judge, the sample says how well each block of the region agrees.
+func (l *alignLevel) align(frame *raster.Plane, w geom.Homography, covered *raster.Plane, toFrame geom.Homography, judge bool) (geom.Homography, Sample, error) {
+	n, k := len(l.tpl), parameters(l.motion)
 	now := make([]float32, n)
-	ok := make([]bool, n)
-	weight := make([]float64, n)
-	absolute := make([]float64, 0, n)
-	bounds := frame.Rect
-	half := l.denorm[0]
+	weight := make([]float32, n) // below 0 where nothing is seen
 	for i := range weight {
 		weight[i] = 1
 	}
-	var match, agree float64
-	for round := range 40 {
+	absolute := make([]float32, 0, 2100)
+	every := 1 + n/2000 // enough for a median and for the light
+	var chol mat.Cholesky
+	var s Sample
+	var lit light
+	refresh := 0 // the round in which the normal matrix is next worked out
+	const rounds = 40
+	for round := range rounds {
 		var counts [chunks]int
-		inChunks(n, func(k, lo, hi int) {
+		inChunks(n, func(chunk, lo, hi int) {
 			for i := lo; i < hi; i++ {
-				q := w.Apply(l.points[i])
-				ok[i] = inside(q, bounds, 1)
-				if ok[i] {
-					now[i] = frame.Bilinear(q.X, q.Y)
-					counts[k]++
+				q := w.Apply(geom.Point{X: l.xs[i], Y: l.ys[i]})
+				if !inside(q, frame.Rect, 1) || (covered != nil && hidden(covered, toFrame, q)) {
+					weight[i] = -1
+					continue
 				}
+				v := frame.Bilinear(q.X, q.Y)
+				if v != v {
+					weight[i] = -1
+					continue
+				}
+				if weight[i] < 0 {
+					weight[i] = 0.5
+				}
+				now[i] = v
+				counts[chunk]++
 			}
 		})
 		seen := 0
@@ -205,124 +368,249 @@ func (l *alignLevel) align(frame *raster.Plane, w geom.Homography, motion geom.M
 			seen += c
 		}
 		if seen < minPixels || seen < n/8 {
-			return w, 0, 0, ErrLeft
+			return w, s, ErrLeft
 		}
-		gain, offset, corr := light(l.tpl, now, ok, weight)
-		if !(gain > 0.02) {
-			return w, 0, 0, ErrLost
+		var ok bool
+		if lit, s.Match, ok = l.relight(now, weight, every); !ok {
+			return w, s, ErrLost
 		}
-		match = corr
 		absolute = absolute[:0]
-		for i := 0; i < n; i += 1 + n/2000 { // enough for a median
-			if ok[i] {
-				absolute = append(absolute, math.Abs((float64(now[i])-offset)/gain-float64(l.tpl[i])))
+		for i := round % every; i < n; i += every {
+			if weight[i] >= 0 {
+				absolute = append(absolute, abs(lit.template(now[i], l.xs[i], l.ys[i])-l.tpl[i]))
 			}
 		}
 		if len(absolute) == 0 {
-			return w, 0, 0, ErrLeft
+			return w, s, ErrLeft
 		}
-		sort.Float64s(absolute)
+		slices.Sort(absolute)
 		// 4.685 robust standard deviations: Tukey's biweight at 95 % efficiency.
-		limit := 4.685 * math.Max(1.4826*absolute[len(absolute)/2], 1e-5)
-		var sums [chunks]struct {
-			normal [8][8]float64
-			right  [8]float64
-			in     int
+		limit := float32(4.685 * math.Max(1.4826*float64(absolute[len(absolute)/2]), 1e-5))
+		anew := round == refresh
+		if anew {
+			refresh = 2*refresh + 2
 		}
-		inChunks(n, func(chunk, lo, hi int) {
-			sum := &sums[chunk]
-			for i := lo; i < hi; i++ {
-				weight[i] = 0
-				if !ok[i] {
-					continue
-				}
-				e := (float64(now[i])-offset)/gain - float64(l.tpl[i])
-				if math.Abs(e) >= limit {
-					continue
-				}
-				u := 1 - (e/limit)*(e/limit)
-				wt := u * u
-				weight[i] = wt
-				if wt > 0.25 {
-					sum.in++
-				}
-				d := &l.descent[i]
-				for r := range k {
-					wd := wt * d[r]
-					sum.right[r] += wd * e
-					for c := r; c < k; c++ {
-						sum.normal[r][c] += wd * d[c]
-					}
-				}
-			}
-		})
-		var normal [8][8]float64
-		var right [8]float64
-		in := 0
-		for chunk := range sums {
-			sum := &sums[chunk]
-			in += sum.in
+		normal, right := l.sums(now, weight, lit, limit, k, anew)
+		if anew {
+			sym := mat.NewSymDense(k, nil)
 			for r := range k {
-				right[r] += sum.right[r]
 				for c := r; c < k; c++ {
-					normal[r][c] += sum.normal[r][c]
+					sym.SetSym(r, c, normal[r][c])
 				}
+				sym.SetSym(r, r, sym.At(r, r)*(1+1e-9))
 			}
-		}
-		agree = float64(in) / float64(n)
-		sym := mat.NewSymDense(k, nil)
-		for r := range k {
-			for c := r; c < k; c++ {
-				sym.SetSym(r, c, normal[r][c])
+			if !chol.Factorize(sym) {
+				return w, s, ErrLost
 			}
-			sym.SetSym(r, r, sym.At(r, r)*(1+1e-9))
-		}
-		var chol mat.Cholesky
-		if !chol.Factorize(sym) {
-			return w, 0, 0, ErrLost
 		}
 		var step mat.VecDense
 		if err := chol.SolveVecTo(&step, mat.NewVecDense(k, right[:k])); err != nil {
-			return w, 0, 0, ErrLost
+			return w, s, ErrLost
 		}
-		delta := small(motion, step.RawVector().Data)
+		delta := small(l.motion, step.RawVector().Data)
 		inverse, invertible := delta.Inverse()
 		if !invertible || !delta.Finite() {
-			return w, 0, 0, ErrExtreme
+			return w, s, ErrExtreme
 		}
 		w = w.Mul(inverse)
 		// How far the region's corners moved, in pixels of this level.
 		var moved float64
 		for _, c := range [4]geom.Point{{X: -1, Y: -1}, {X: 1, Y: -1}, {X: 1, Y: 1}, {X: -1, Y: 1}} {
-			moved = math.Max(moved, delta.Apply(c).Dist(c)*half)
+			moved = math.Max(moved, delta.Apply(c).Dist(c)*l.half)
 		}
-		if moved < 0.002 && round > 0 {
+		if moved < 0.004 && round > 0 || (!judge && moved < 0.03) {
 			break
 		}
 	}
-	return w, math.Max(match, 0), agree, nil
+	if judge {
+		l.judge(&s, now, weight, lit)
+	}
+	s.Match = math.Max(s.Match, 0)
+	return w, s, nil
 }
 
-// light fits now = gain * tpl + offset with weights, and returns the weighted
-// correlation of the two as well.
-func light(tpl, now []float32, ok []bool, weight []float64) (gain, offset, corr float64) {
-	var s, a, b, aa, ab, bb float64
-	for i := range tpl {
-		if !ok[i] {
+func hidden(covered *raster.Plane, toFrame geom.Homography, q geom.Point) bool {
+	p := toFrame.Apply(q)
+	return covered.At(int(math.Floor(p.X)), int(math.Floor(p.Y))) > 0.5
+}
+
+// relight fits the light between the template and what is seen, over every so
+// many pixels, with their weights, and returns the weighted correlation that is
+// left as well.
+func (l *alignLevel) relight(now, weight []float32, every int) (light, float64, bool) {
+	var m [4][4]float64
+	var b [4]float64
+	var vv float64
+	for i := 0; i < len(now); i += every {
+		w := float64(weight[i])
+		if w <= 0 {
 			continue
 		}
-		w, x, y := weight[i], float64(tpl[i]), float64(now[i])
-		s, a, b = s+w, a+w*x, b+w*y
-		aa, ab, bb = aa+w*x*x, ab+w*x*y, bb+w*y*y
+		t, x, y, v := float64(l.tpl[i]), l.xs[i], l.ys[i], float64(now[i])
+		row := [4]float64{t, 1, x, y}
+		for r := range 4 {
+			wr := w * row[r]
+			for c := r; c < 4; c++ {
+				m[r][c] += wr * row[c]
+			}
+			b[r] += wr * v
+		}
+		vv += w * v * v
 	}
-	if s == 0 {
-		return 0, 0, 0
+	sum := m[1][1]
+	if sum == 0 {
+		return light{}, 0, false
 	}
-	a, b = a/s, b/s
-	va, vb, cov := aa/s-a*a, bb/s-b*b, ab/s-a*b
-	if va <= 0 || vb <= 0 {
-		return 0, 0, 0
+	sym := mat.NewSymDense(4, nil)
+	for r := range 4 {
+		for c := r; c < 4; c++ {
+			sym.SetSym(r, c, m[r][c])
+		}
+		sym.SetSym(r, r, m[r][r]*(1+1e-10)+1e-12)
 	}
-	gain = cov / va
-	return gain, b - gain*a, cov / math.Sqrt(va*vb)
+	var chol mat.Cholesky
+	var x mat.VecDense
+	if !chol.Factorize(sym) || chol.SolveVecTo(&x, mat.NewVecDense(4, b[:])) != nil {
+		return light{}, 0, false
+	}
+	lit := light{x.AtVec(0), x.AtVec(1), x.AtVec(2), x.AtVec(3)}
+	if !(lit.gain > 0.02) {
+		return lit, 0, false
+	}
+	// The share of variance, around the slope of light, that the template explains.
+	var explained float64
+	for r := range 4 {
+		explained += b[r] * x.AtVec(r)
+	}
+	var slope mat.VecDense
+	plain := sym.SliceSym(1, 4)
+	if !chol.Factorize(plain) || chol.SolveVecTo(&slope, mat.NewVecDense(3, b[1:])) != nil {
+		return lit, 0, false
+	}
+	var without float64
+	for r := range 3 {
+		without += b[r+1] * slope.AtVec(r)
+	}
+	total := vv - without
+	if !(total > 0) {
+		return lit, 0, false
+	}
+	return lit, math.Sqrt(math.Min(math.Max((explained-without)/total, 0), 1)), true
+}
+
+// sums sets the weights and returns the right side of the normal equations, and
+// their matrix if it is wanted.
+func (l *alignLevel) sums(now, weight []float32, lit light, limit float32, k int, matrix bool) (normal [8][8]float64, right [8]float64) {
+	var parts [chunks]struct {
+		normal [8][8]float64
+		right  [8]float64
+	}
+	inChunks(len(l.tpl), func(chunk, lo, hi int) {
+		part := &parts[chunk]
+		inverse := 1 / limit
+		for i := lo; i < hi; i++ {
+			if weight[i] < 0 {
+				continue
+			}
+			e := lit.template(now[i], l.xs[i], l.ys[i]) - l.tpl[i]
+			u := e * inverse
+			u = 1 - u*u
+			if !(u > 0) {
+				weight[i] = 0
+				continue
+			}
+			u *= u
+			weight[i] = u
+			d, ue := &l.descent[i], float64(u*e)
+			part.right[0] += ue * float64(d[0])
+			part.right[1] += ue * float64(d[1])
+			part.right[2] += ue * float64(d[2])
+			part.right[3] += ue * float64(d[3])
+			part.right[4] += ue * float64(d[4])
+			part.right[5] += ue * float64(d[5])
+			part.right[6] += ue * float64(d[6])
+			part.right[7] += ue * float64(d[7])
+			if !matrix {
+				continue
+			}
+			for r := range k {
+				ud := float64(u * d[r])
+				for c := r; c < k; c++ {
+					part.normal[r][c] += ud * float64(d[c])
+				}
+			}
+		}
+	})
+	for i := range parts {
+		for r := range k {
+			right[r] += parts[i].right[r]
+			for c := r; c < k; c++ {
+				normal[r][c] += parts[i].normal[r][c]
+			}
+		}
+	}
+	return normal, right
+}
+
+// judge works out for each block by how much its own pixels would still move it,
+// and what share of the region agrees.
+func (l *alignLevel) judge(s *Sample, now, weight []float32, lit light) {
+	type part struct {
+		xx, xy, yy, ex, ey float64
+		all, in            int
+	}
+	var parts [Blocks * Blocks]part
+	for i, wt := range weight {
+		if wt < 0 {
+			continue
+		}
+		p := &parts[l.block[i]]
+		p.all++
+		if wt < 0.2 {
+			continue
+		}
+		p.in++
+		e := float64(lit.template(now[i], l.xs[i], l.ys[i]) - l.tpl[i])
+		// The first two parameters move by the size of the unit square's half.
+		gx, gy := float64(l.descent[i][0])/l.half, float64(l.descent[i][1])/l.half
+		p.xx, p.xy, p.yy = p.xx+gx*gx, p.xy+gx*gy, p.yy+gy*gy
+		p.ex, p.ey = p.ex+gx*e, p.ey+gy*e
+	}
+	var all, in int
+	var sum, power float64
+	for i := range parts {
+		p := &parts[i]
+		all += p.all
+		if p.all < 12 {
+			continue
+		}
+		s.Blocks[i] = LeftOut
+		if 2*p.in < p.all {
+			continue
+		}
+		det, trace := p.xx*p.yy-p.xy*p.xy, p.xx+p.yy
+		if det > 0.02*trace*trace {
+			dx, dy := (p.yy*p.ex-p.xy*p.ey)/det, (p.xx*p.ey-p.xy*p.ex)/det
+			off := dx*dx + dy*dy
+			if off > 2.25 { // by a pixel and a half: it goes its own way
+				continue
+			}
+			sum, power = sum+trace*off, power+trace
+		}
+		s.Blocks[i] = Used
+		in += p.all
+	}
+	if all > 0 {
+		s.Agree = float64(in) / float64(all)
+	}
+	if power > 0 {
+		s.Residual = math.Sqrt(sum / power)
+	}
+}
+
+func abs(v float32) float32 {
+	if v < 0 {
+		return -v
+	}
+	return v
 }

@@ -13,7 +13,7 @@ import (
 // Format and Version stand at the head of every document.
 const (
 	Format  = "jardin/treatment"
-	Version = 1
+	Version = 2
 )
 
 // Schema is the JSON Schema (draft 2020-12) of the document.
@@ -21,11 +21,15 @@ const (
 //go:embed treatment.schema.json
 var Schema []byte
 
-// A Document is the treatment of one shot: an ordered list of removals. Later
-// removals are laid over earlier ones.
+// A Document is the treatment of one shot: the tracks of its surfaces and an
+// ordered list of removals. Later removals are laid over earlier ones. Whatever
+// is drawn says on which frame it was drawn, its home; a track takes it to the
+// others. So nothing has to be drawn or tracked anew when a reference frame is
+// moved.
 type Document struct {
 	Format   string    `json:"format" enum:"jardin/treatment"`
-	Version  int       `json:"version" minimum:"1" maximum:"1"`
+	Version  int       `json:"version" minimum:"2" maximum:"2"`
+	Tracks   []Track   `json:"tracks" nullable:"false"`
 	Removals []Removal `json:"removals" nullable:"false"`
 }
 
@@ -35,7 +39,7 @@ type Removal struct {
 	Name      string `json:"name" doc:"What the artist calls the thing"`
 	Off       bool   `json:"off,omitempty" doc:"Leave this removal out of the result"`
 	Range     Range  `json:"range" doc:"Frames on which the patch is laid"`
-	Reference int    `json:"reference" doc:"Reference frame, in the plate's numbers"`
+	Reference int    `json:"reference" doc:"Reference frame, in the plate's numbers: the zero of the removal's motion"`
 	Notes     string `json:"notes,omitempty"`
 	Mark      Mark   `json:"mark"`
 	Follow    Follow `json:"follow"`
@@ -72,71 +76,121 @@ func Points(vs []Vec) []geom.Point {
 
 // Mark says what goes.
 type Mark struct {
-	Outlines []Outline `json:"outlines" nullable:"false"`
+	Outlines []Shape `json:"outlines" nullable:"false" doc:"Combined in order"`
 }
 
-// An Outline is a closed curve on the reference frame. It rides on the
-// removal's track.
-type Outline struct {
-	ID      string  `json:"id" doc:"Unique within the removal"`
-	Name    string  `json:"name"`
-	Points  []Knot  `json:"points" nullable:"false" minItems:"3"`
-	Feather float64 `json:"feather,omitempty" minimum:"0" maximum:"500" doc:"Width in pixels over which coverage falls from 1 at the outline to 0 outside it"`
+// Kinds of shapes.
+const (
+	Outline = "outline" // a closed curve and what it encloses
+	Strand  = "strand"  // an open path with a width: a wire
+)
+
+// How a shape joins those before it.
+const (
+	Add  = "add"  // as well
+	Take = "take" // taken away from them
+	Keep = "keep" // only what lies in both is kept
+)
+
+// Still, as what a shape rides on, keeps it where it is on the screen.
+const Still = "still"
+
+// A Shape is an outline or a strand on its home frame.
+type Shape struct {
+	ID        string         `json:"id" doc:"Unique within the removal or track"`
+	Name      string         `json:"name"`
+	Colour    string         `json:"colour,omitempty" pattern:"^#[0-9a-f]{6}$" doc:"Of its handles"`
+	Kind      string         `json:"kind" enum:"outline,strand"`
+	Off       bool           `json:"off,omitempty"`
+	Home      int            `json:"home" doc:"Frame in whose coordinates the points are given"`
+	Ride      string         `json:"ride,omitempty" doc:"Track that carries it; left out it rides on the removal's own; still keeps it in place on the screen"`
+	Range     *Range         `json:"range,omitempty" doc:"Frames on which it is there; left out it is always"`
+	Points    []Knot         `json:"points" nullable:"false" minItems:"2"`
+	Keys      []ShapeKey     `json:"keys,omitempty" doc:"The points at other times, by frame; they replace points then"`
+	Placement []PlacementKey `json:"placement,omitempty" doc:"The whole shape moved, turned and scaled, by frame"`
+	Feather   float64        `json:"feather,omitempty" minimum:"0" maximum:"500" doc:"Width in pixels over which coverage falls to 0 outside the edge"`
+	FeatherIn float64        `json:"featherIn,omitempty" minimum:"0" maximum:"500" doc:"Width in pixels over which coverage rises to 1 inside the edge"`
+	Grow      float64        `json:"grow,omitempty" minimum:"-500" maximum:"500" doc:"Moves the edge outwards by so many pixels, or inwards"`
+	Opacity   *float64       `json:"opacity,omitempty" minimum:"0" maximum:"1" doc:"1 where left out"`
+	Invert    bool           `json:"invert,omitempty"`
+	Combine   string         `json:"combine,omitempty" enum:"add,take,keep" doc:"add where left out"`
 }
 
-// A Knot is a point of an outline with its tangent handles as displacements
-// from it. Handles left out make a corner.
+// Through returns the shape's opacity.
+func (s *Shape) Through() float64 {
+	if s.Opacity == nil {
+		return 1
+	}
+	return *s.Opacity
+}
+
+// A Knot is a point of a shape with its tangent handles as displacements from
+// it. Handles left out make a corner.
 type Knot struct {
-	At  Vec  `json:"at"`
-	In  *Vec `json:"in,omitempty"`
-	Out *Vec `json:"out,omitempty"`
+	At        Vec       `json:"at"`
+	In        *Vec      `json:"in,omitempty"`
+	Out       *Vec      `json:"out,omitempty"`
+	Feather   float64   `json:"feather,omitempty" minimum:"0" maximum:"500" doc:"Added to the shape's at this point"`
+	FeatherIn float64   `json:"featherIn,omitempty" minimum:"0" maximum:"500" doc:"Added to the shape's at this point"`
+	Width     float64   `json:"width,omitempty" minimum:"0" maximum:"1000" doc:"Of a strand, across it at this point"`
+	Follows   *PointRef `json:"follows,omitempty" doc:"A tracked point that moves this one by itself"`
 }
 
-// Knots returns the outline's points for package geom.
-func (o *Outline) Knots() []geom.Knot {
-	out := make([]geom.Knot, len(o.Points))
-	for i, k := range o.Points {
-		out[i].At = k.At.Point()
-		if k.In != nil {
-			out[i].In = k.In.Point()
-		}
-		if k.Out != nil {
-			out[i].Out = k.Out.Point()
-		}
+// A PointRef names a point of a track.
+type PointRef struct {
+	Track string `json:"track"`
+	Point string `json:"point"`
+}
+
+// Geom returns the point for package geom.
+func (k *Knot) Geom() geom.Knot {
+	out := geom.Knot{At: k.At.Point()}
+	if k.In != nil {
+		out.In = k.In.Point()
+	}
+	if k.Out != nil {
+		out.Out = k.Out.Point()
 	}
 	return out
 }
 
+// An Ease says how a value goes from its key to the next.
+type Ease string
+
+const (
+	Eased  Ease = "eased"  // smoothly, without overshoot
+	Linear Ease = "linear" // straight
+)
+
+// A ShapeKey holds a shape's points on a frame.
+type ShapeKey struct {
+	Frame  int    `json:"frame"`
+	Ease   Ease   `json:"ease" enum:"eased,linear"`
+	Points []Knot `json:"points" nullable:"false"`
+}
+
+// A PlacementKey moves a whole shape on a frame: scaled and turned around the
+// middle of its points, then moved.
+type PlacementKey struct {
+	Frame  int     `json:"frame"`
+	Ease   Ease    `json:"ease" enum:"eased,linear"`
+	Offset Vec     `json:"offset"`
+	Turn   float64 `json:"turn" doc:"Degrees, clockwise on the screen"`
+	Scale  Vec     `json:"scale" doc:"Along x and y; 1 leaves the size"`
+}
+
 // Follow says how the surface under the thing moves.
 type Follow struct {
-	Region []Vec       `json:"region" nullable:"false" doc:"Polygon on the reference frame around a piece of the surface; empty as long as none is drawn"`
-	Motion geom.Motion `json:"motion" enum:"position,similarity,perspective"`
-	Track  *Track      `json:"track,omitempty" doc:"Left out as long as nothing is tracked; a program computes it from the region"`
-}
-
-// A Track is the motion of the surface: in place as samples, or as the SHA-256
-// of an artifact that holds them.
-type Track struct {
-	Artifact string   `json:"artifact,omitempty" pattern:"^[0-9a-f]{64}$"`
-	Basis    string   `json:"basis,omitempty" doc:"What it was computed from: the hash of region, motion and reference frame"`
-	Samples  []Sample `json:"samples,omitempty"`
-}
-
-// A Sample is the surface's place on one frame.
-type Sample struct {
-	Frame    int             `json:"frame"`
-	Matrix   geom.Homography `json:"matrix" doc:"By rows; takes reference frame coordinates to this frame's"`
-	Match    float64         `json:"match,omitempty" doc:"Normalised correlation of the region with the reference frame, 0 to 1"`
-	Agree    float64         `json:"agree,omitempty" doc:"Share of the region that agrees with the motion, 0 to 1"`
-	Residual float64         `json:"residual,omitempty" doc:"RMS distance of the agreeing features from the motion, pixels"`
+	Track string `json:"track,omitempty" doc:"The track that carries the removal; left out as long as there is none; still for a camera that does not move"`
 }
 
 // Fill says where clean pixels come from.
 type Fill struct {
+	Frame   int      `json:"frame" doc:"Frame on which the paint lies"`
 	Strokes []Stroke `json:"strokes" nullable:"false"`
 }
 
-// A Stroke is a line of paint on the reference frame. It copies pixels from a
+// A Stroke is a line of paint on the fill's frame. It copies pixels from a
 // constant offset.
 type Stroke struct {
 	ID       string  `json:"id" doc:"Unique within the removal"`
@@ -153,6 +207,7 @@ type Stroke struct {
 type Path struct {
 	Artifact string      `json:"artifact,omitempty" pattern:"^[0-9a-f]{64}$"`
 	Points   [][]float64 `json:"points,omitempty" doc:"Each x, y, or x, y, pressure (0 to 1); pressure scales the size"`
+	Shift    *Vec        `json:"shift,omitempty" doc:"Added to every point"`
 }
 
 // Settle says what makes the patch sit.
@@ -163,7 +218,7 @@ type Settle struct {
 
 // New returns an empty treatment.
 func New() *Document {
-	return &Document{Format: Format, Version: Version, Removals: []Removal{}}
+	return &Document{Format: Format, Version: Version, Tracks: []Track{}, Removals: []Removal{}}
 }
 
 // Find returns the removal with the given identifier and its place in the list,
@@ -175,4 +230,14 @@ func (d *Document) Find(id string) (*Removal, int) {
 		}
 	}
 	return nil, -1
+}
+
+// Track returns the track with the given identifier, or nil.
+func (d *Document) Track(id string) *Track {
+	for i := range d.Tracks {
+		if d.Tracks[i].ID == id {
+			return &d.Tracks[i]
+		}
+	}
+	return nil
 }

@@ -14,11 +14,18 @@ import (
 
 func valid() *Document {
 	d := New()
+	knots := []Knot{{At: Vec{0, 0}}, {At: Vec{9, 0}, Out: &Vec{1, 1}}, {At: Vec{9, 9}, In: &Vec{0, -2}}}
+	d.Tracks = []Track{
+		{ID: "t", Kind: PlaneTrack, Home: 5, Motion: geom.Similarity, Region: []Vec{{0, 0}, {50, 0}, {50, 50}},
+			Exclusions: []Shape{{ID: "x", Kind: Outline, Home: 5, Points: knots, Ride: "p"}}},
+		{ID: "p", Kind: PointsTrack, Home: 5, Motion: geom.Perspective, Points: []Point{{
+			ID: "a", Home: 5, At: Vec{3, 4}, Pattern: Vec{21, 21}, Search: Vec{61, 61}, Motion: geom.Position, Channel: "luma", Against: "reference", Tolerance: 0.7}}},
+	}
 	d.Removals = []Removal{{
 		ID: "a", Range: Range{1, 10}, Reference: 5,
-		Mark:   Mark{[]Outline{{ID: "o", Points: []Knot{{At: Vec{0, 0}}, {At: Vec{9, 0}, Out: &Vec{1, 1}}, {At: Vec{9, 9}, In: &Vec{0, -2}}}}}},
-		Follow: Follow{Motion: geom.Similarity, Region: []Vec{{0, 0}, {50, 0}, {50, 50}}},
-		Fill:   Fill{[]Stroke{{ID: "s", Mode: "clone", Size: 9, Opacity: 1, Path: Path{Points: [][]float64{{1, 2}, {3, 4, 0.5}}}}}},
+		Mark:   Mark{[]Shape{{ID: "o", Kind: Outline, Home: 5, Points: knots}}},
+		Follow: Follow{Track: "t"},
+		Fill:   Fill{Frame: 5, Strokes: []Stroke{{ID: "s", Mode: "clone", Size: 9, Opacity: 1, Path: Path{Points: [][]float64{{1, 2}, {3, 4, 0.5}}}}}},
 		Settle: Settle{Opacity: 1},
 	}}
 	return d
@@ -28,21 +35,52 @@ func TestValidate(t *testing.T) {
 	shot := &Range{1, 10}
 	require.NoError(t, valid().Validate(shot))
 	for says, change := range map[string]func(*Removal){
-		"/removals/0: an id is missing":            func(r *Removal) { r.ID = "" },
-		"/removals/0/settle/opacity":               func(r *Removal) { r.Settle.Opacity = math.NaN() },
-		"/removals/0/settle/feather":               func(r *Removal) { r.Settle.Feather = -1 },
-		"/removals/0/mark/outlines/0/feather":      func(r *Removal) { r.Mark.Outlines[0].Feather = 501 },
-		"needs 3 points":                           func(r *Removal) { r.Mark.Outlines[0].Points = r.Mark.Outlines[0].Points[:2] },
-		"/removals/0/mark/outlines/0/points/1":     func(r *Removal) { r.Mark.Outlines[0].Points[1].At[0] = math.Inf(1) },
-		"neither samples nor an artifact":          func(r *Removal) { r.Follow.Track = &Track{} },
-		"the matrix of frame 3 cannot be inverted": func(r *Removal) { r.Follow.Track = &Track{Samples: []Sample{{Frame: 3}}} },
-		"hardness":           func(r *Removal) { r.Fill.Strokes[0].Hardness = 2 },
-		"leads too far away": func(r *Removal) { r.Fill.Strokes[0].Offset = Vec{1e7, 0} },
-		"has 1 numbers":      func(r *Removal) { r.Fill.Strokes[0].Path.Points[0] = []float64{1} },
-		"is not in the shot": func(r *Removal) { r.Reference = 11 },
+		"/removals/0: an id is missing":       func(r *Removal) { r.ID = "" },
+		"/removals/0/settle/opacity":          func(r *Removal) { r.Settle.Opacity = math.NaN() },
+		"/removals/0/settle/feather":          func(r *Removal) { r.Settle.Feather = -1 },
+		"/removals/0/mark/outlines/0/feather": func(r *Removal) { r.Mark.Outlines[0].Feather = 501 },
+		"needs 3 points":                      func(r *Removal) { r.Mark.Outlines[0].Points = r.Mark.Outlines[0].Points[:2] },
+		"this strand needs 2 points": func(r *Removal) {
+			r.Mark.Outlines[0].Kind, r.Mark.Outlines[0].Points = Strand, r.Mark.Outlines[0].Points[:1]
+		},
+		"/removals/0/mark/outlines/0/points/1": func(r *Removal) { r.Mark.Outlines[0].Points[1].At[0] = math.Inf(1) },
+		"/removals/0/mark/outlines/0/home":     func(r *Removal) { r.Mark.Outlines[0].Home = 44 },
+		"/removals/0/mark/outlines/0/ride":     func(r *Removal) { r.Mark.Outlines[0].Ride = "nothing" },
+		"it has 1 points, the shape has 3": func(r *Removal) {
+			r.Mark.Outlines[0].Keys = []ShapeKey{{Frame: 3, Points: r.Mark.Outlines[0].Points[:1]}}
+		},
+		"5 comes after 5": func(r *Removal) {
+			k := PlacementKey{Frame: 5, Scale: Vec{1, 1}}
+			r.Mark.Outlines[0].Placement = []PlacementKey{k, k}
+		},
+		"0 is not a size":                       func(r *Removal) { r.Mark.Outlines[0].Placement = []PlacementKey{{Frame: 5}} },
+		`there is no point "z" in a track "p"`:  func(r *Removal) { r.Mark.Outlines[0].Points[0].Follows = &PointRef{"p", "z"} },
+		`/removals/0/follow/track: there is no`: func(r *Removal) { r.Follow.Track = "u" },
+		"hardness":                              func(r *Removal) { r.Fill.Strokes[0].Hardness = 2 },
+		"leads too far away":                    func(r *Removal) { r.Fill.Strokes[0].Offset = Vec{1e7, 0} },
+		"has 1 numbers":                         func(r *Removal) { r.Fill.Strokes[0].Path.Points[0] = []float64{1} },
+		"is not in the shot":                    func(r *Removal) { r.Reference = 11 },
 	} {
 		d := valid()
 		change(&d.Removals[0])
+		assert.ErrorContains(t, d.Validate(shot), says)
+	}
+	for says, change := range map[string]func(d *Document){
+		"neither samples nor an artifact":          func(d *Document) { d.Tracks[0].Data = &Data{} },
+		"the matrix of frame 3 cannot be inverted": func(d *Document) { d.Tracks[0].Data = &Data{Samples: []Sample{{Frame: 3}}} },
+		"leads back to itself":                     func(d *Document) { d.Tracks[0].Over, d.Tracks[1].Over = "p", "t" },
+		"its width is smaller than the pattern":    func(d *Document) { d.Tracks[1].Points[0].Search[0] = 11 },
+		"an exclusion cannot ride on the track":    func(d *Document) { d.Tracks[0].Exclusions[0].Ride = "t" },
+		"a surface has four corners with room":     func(d *Document) { d.Tracks[0].Surface = make([]Vec, 4) },
+		"is not a motion":                          func(d *Document) { d.Tracks[0].Motion = "free" },
+		"a surface has four corners, this has 1": func(d *Document) {
+			d.Tracks[0].Corrections = []Correction{{ID: "c", Kind: ByCorners, Keys: []CorrectionKey{{Frame: 2, Corners: make([]Vec, 1)}}}}
+		},
+		"cannot be a track's id":          func(d *Document) { d.Tracks[0].ID = Still },
+		"8 to 12 reaches beyond the shot": func(d *Document) { d.Tracks[0].Dropped = []Range{{8, 12}} },
+	} {
+		d := valid()
+		change(d)
 		assert.ErrorContains(t, d.Validate(shot), says)
 	}
 	two := valid()
@@ -57,27 +95,33 @@ func TestValidate(t *testing.T) {
 }
 
 func TestBasisChangesWithWhatATrackDependsOn(t *testing.T) {
-	base := valid().Removals[0]
-	same := valid().Removals[0]
-	same.Name, same.Range.Last, same.Settle.Opacity = "other", 7, 0.2
+	base := valid().Tracks[0]
+	same := valid().Tracks[0]
+	same.Name, same.Smooth, same.Exclusions[0].Name = "other", 2, "also"
 	assert.Equal(t, base.Basis(), same.Basis())
-	for _, change := range []func(*Removal){
-		func(r *Removal) { r.Reference++ }, func(r *Removal) { r.Follow.Motion = geom.Position }, func(r *Removal) { r.Follow.Region[0][0]++ },
+	for _, change := range []func(*Track){
+		func(r *Track) { r.Home++ }, func(r *Track) { r.Motion = geom.Position }, func(r *Track) { r.Region[0][0]++ },
+		func(r *Track) { r.Exclusions[0].Points[0].At[0]++ }, func(r *Track) { r.Over = "p" },
 	} {
-		r := valid().Removals[0]
+		r := valid().Tracks[0]
 		change(&r)
 		assert.NotEqual(t, base.Basis(), r.Basis())
 	}
+	p := valid().Tracks[1]
+	p.Points[0].Path = &PointPath{Basis: p.Points[0].Basis(), Samples: []PointSample{{Frame: 4}}}
+	assert.False(t, p.Stale())
+	p.Points[0].Tolerance = 0.9
+	assert.True(t, p.Stale())
 }
 
 func TestInlineReadsTracksAndReportsWhatIsMissing(t *testing.T) {
 	d := valid()
-	d.Removals[0].Follow.Track = &Track{Artifact: "t", Basis: "b"}
+	d.Tracks[0].Data = &Data{Artifact: "t", Basis: "b"}
 	samples, err := json.Marshal([]Sample{{Frame: 4, Matrix: geom.Identity}})
 	require.NoError(t, err)
 	full, err := d.Inline(func(string) ([]byte, error) { return samples, nil })
 	require.NoError(t, err)
-	assert.Equal(t, &Track{Basis: "b", Samples: []Sample{{Frame: 4, Matrix: geom.Identity}}}, full.Removals[0].Follow.Track)
+	assert.Equal(t, &Data{Basis: "b", Samples: []Sample{{Frame: 4, Matrix: geom.Identity}}}, full.Tracks[0].Data)
 	_, err = d.Inline(func(string) ([]byte, error) { return nil, errors.New("gone") })
 	assert.ErrorContains(t, err, "gone")
 	_, err = d.Inline(func(string) ([]byte, error) { return []byte("{"), nil })
@@ -87,4 +131,30 @@ func TestInlineReadsTracksAndReportsWhatIsMissing(t *testing.T) {
 	assert.Equal(t, "a", r.ID)
 	_, i = d.Find("b")
 	assert.Equal(t, -1, i)
+}
+
+// What was saved by version 1, in which a removal held its own region and track.
+func TestUpgrade(t *testing.T) {
+	old := `{"format":"jardin/treatment","version":1,"removals":[
+		{"id":"a","name":"dot","range":{"first":1,"last":10},"reference":5,"mark":{"outlines":[{"id":"o","name":"o","points":[{"at":[0,0]},{"at":[9,0]},{"at":[9,9]}]}]},
+		 "follow":{"region":[[0,0],[50,0],[50,50]],"motion":"similarity","track":{"basis":"x","samples":[{"frame":6,"matrix":[1,0,3,0,1,0,0,0,1]}]}},
+		 "fill":{"strokes":[]},"settle":{"opacity":1}},
+		{"id":"b","name":"b","range":{"first":1,"last":10},"reference":7,"mark":{"outlines":[]},"follow":{"region":[],"motion":"position"},"fill":{"strokes":[]},"settle":{"opacity":1}}]}`
+	blob, err := Upgrade([]byte(old))
+	require.NoError(t, err)
+	var d Document
+	require.NoError(t, json.Unmarshal(blob, &d))
+	require.NoError(t, d.Validate(&Range{1, 10}))
+	require.Len(t, d.Tracks, 1)
+	assert.Equal(t, d.Tracks[0].ID, d.Removals[0].Follow.Track)
+	assert.Equal(t, 5, d.Tracks[0].Home)
+	assert.Equal(t, geom.Similarity, d.Tracks[0].Motion)
+	assert.Equal(t, 3.0, d.Tracks[0].Data.Samples[0].Matrix[2])
+	assert.Equal(t, 5, d.Removals[0].Mark.Outlines[0].Home)
+	assert.Equal(t, 7, d.Removals[1].Fill.Frame)
+	assert.Empty(t, d.Removals[1].Follow.Track)
+	assert.False(t, d.Tracks[0].Stale())
+	again, err := Upgrade(blob)
+	require.NoError(t, err)
+	assert.Equal(t, blob, again, "a document of this version is left alone")
 }

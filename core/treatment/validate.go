@@ -1,8 +1,6 @@
 package treatment
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -24,89 +22,12 @@ func (d *Document) Validate(shot *Range) error {
 		fault("/", "this is format %q version %d; this program reads %q version %d", d.Format, d.Version, Format, Version)
 		return errors.Join(faults...)
 	}
-	seen := map[string]bool{}
-	unique := func(place, id string) {
-		if id == "" {
-			fault(place, "an id is missing")
-		} else if seen[id] {
-			fault(place, "the id %q is used twice; give each its own", id)
-		}
-		seen[id] = true
+	c := checker{doc: d, shot: shot, fault: fault, seen: map[string]bool{}}
+	for i := range d.Tracks {
+		c.track(fmt.Sprintf("/tracks/%d", i), &d.Tracks[i])
 	}
 	for i := range d.Removals {
-		r := &d.Removals[i]
-		at := fmt.Sprintf("/removals/%d", i)
-		unique(at, r.ID)
-		if r.Range.Last < r.Range.First {
-			fault(at+"/range", "it ends at %d, before it begins at %d", r.Range.Last, r.Range.First)
-		}
-		if shot != nil {
-			if !shot.Has(r.Reference) {
-				fault(at+"/reference", "frame %d is not in the shot (%d to %d)", r.Reference, shot.First, shot.Last)
-			}
-			if r.Range.First < shot.First || r.Range.Last > shot.Last {
-				fault(at+"/range", "%d to %d reaches beyond the shot (%d to %d)", r.Range.First, r.Range.Last, shot.First, shot.Last)
-			}
-		}
-		if !(r.Settle.Opacity >= 0 && r.Settle.Opacity <= 1) {
-			fault(at+"/settle/opacity", "%v is not within 0 to 1", r.Settle.Opacity)
-		}
-		if !(r.Settle.Feather >= 0 && r.Settle.Feather <= 500) {
-			fault(at+"/settle/feather", "%v is not within 0 to 500 pixels", r.Settle.Feather)
-		}
-		inner := map[string]bool{}
-		for j := range r.Mark.Outlines {
-			o := &r.Mark.Outlines[j]
-			place := fmt.Sprintf("%s/mark/outlines/%d", at, j)
-			if o.ID == "" || inner[o.ID] {
-				fault(place, "it needs an id of its own within the removal")
-			}
-			inner[o.ID] = true
-			if len(o.Points) < 3 {
-				fault(place, "an outline needs 3 points or more, this has %d", len(o.Points))
-			}
-			if !(o.Feather >= 0 && o.Feather <= 500) {
-				fault(place+"/feather", "%v is not within 0 to 500 pixels", o.Feather)
-			}
-			for k, p := range o.Knots() {
-				if !reachable(p.At) || !reachable(p.In) || !reachable(p.Out) {
-					fault(fmt.Sprintf("%s/points/%d", place, k), "it lies too far away to be a place on a picture")
-				}
-			}
-		}
-		switch r.Follow.Motion {
-		case geom.Position, geom.Similarity, geom.Perspective:
-		default:
-			fault(at+"/follow/motion", "%q is not a motion; choose position, similarity or perspective", r.Follow.Motion)
-		}
-		if n := len(r.Follow.Region); n > 0 {
-			if n < 3 {
-				fault(at+"/follow/region", "a region needs 3 points or more, this has %d", n)
-			} else if !(geom.Area(Points(r.Follow.Region)) >= 16) {
-				fault(at+"/follow/region", "its area is too small to be followed; draw it around a piece of the surface")
-			}
-		}
-		if t := r.Follow.Track; t != nil {
-			if t.Artifact == "" && len(t.Samples) == 0 {
-				fault(at+"/follow/track", "it has neither samples nor an artifact")
-			}
-			for _, s := range t.Samples {
-				if !s.Matrix.Finite() || s.Matrix.Det() == 0 {
-					fault(at+"/follow/track", "the matrix of frame %d cannot be inverted", s.Frame)
-				}
-			}
-		}
-		inner = map[string]bool{}
-		for j, s := range r.Fill.Strokes {
-			place := fmt.Sprintf("%s/fill/strokes/%d", at, j)
-			if s.ID == "" || inner[s.ID] {
-				fault(place, "it needs an id of its own within the removal")
-			}
-			inner[s.ID] = true
-			if err := s.Valid(); err != nil {
-				fault(place, "%v", err)
-			}
-		}
+		c.removal(fmt.Sprintf("/removals/%d", i), &d.Removals[i])
 	}
 	return errors.Join(faults...)
 }
@@ -124,6 +45,8 @@ func (s *Stroke) Valid() error {
 		return fmt.Errorf("opacity %v is not within 0 to 1", s.Opacity)
 	case !reachable(s.Offset.Point()):
 		return errors.New("its offset leads too far away")
+	case s.Path.Shift != nil && !reachable(s.Path.Shift.Point()):
+		return errors.New("its shift leads too far away")
 	case s.Path.Artifact == "" && len(s.Path.Points) == 0:
 		return errors.New("its path has neither points nor an artifact")
 	}
@@ -148,19 +71,6 @@ func ValidPath(points [][]float64) error {
 
 func reachable(p geom.Point) bool { return math.Abs(p.X) <= 1e5 && math.Abs(p.Y) <= 1e5 }
 
-// Basis returns the hash of all that the removal's track depends on. A track
-// whose basis differs was computed before the region, the motion or the
-// reference frame was changed.
-func (r *Removal) Basis() string {
-	blob, _ := json.Marshal(struct {
-		Region    []Vec
-		Motion    geom.Motion
-		Reference int
-	}{r.Follow.Region, r.Follow.Motion, r.Reference})
-	sum := sha256.Sum256(blob)
-	return hex.EncodeToString(sum[:8])
-}
-
 // Artifacts finds bulk data by the SHA-256 of its content.
 type Artifacts func(sha string) ([]byte, error)
 
@@ -168,16 +78,32 @@ type Artifacts func(sha string) ([]byte, error)
 // in place, so that it stands by itself.
 func (d *Document) Inline(find Artifacts) (*Document, error) {
 	out := *d
+	out.Tracks = append([]Track{}, d.Tracks...)
+	for i := range out.Tracks {
+		t := &out.Tracks[i]
+		if t.Data != nil && t.Data.Artifact != "" {
+			full := Data{Basis: t.Data.Basis}
+			if err := fetch(find, t.Data.Artifact, &full.Samples); err != nil {
+				return nil, fmt.Errorf("track %q: %w", t.Name, err)
+			}
+			t.Data = &full
+		}
+		t.Points = append([]Point(nil), t.Points...)
+		for j := range t.Points {
+			p := &t.Points[j]
+			if p.Path == nil || p.Path.Artifact == "" {
+				continue
+			}
+			full := PointPath{Basis: p.Path.Basis}
+			if err := fetch(find, p.Path.Artifact, &full.Samples); err != nil {
+				return nil, fmt.Errorf("point %q of track %q: %w", p.Name, t.Name, err)
+			}
+			p.Path = &full
+		}
+	}
 	out.Removals = append([]Removal{}, d.Removals...)
 	for i := range out.Removals {
 		r := &out.Removals[i]
-		if t := r.Follow.Track; t != nil && t.Artifact != "" {
-			full := Track{Basis: t.Basis}
-			if err := fetch(find, t.Artifact, &full.Samples); err != nil {
-				return nil, fmt.Errorf("track of %q: %w", r.Name, err)
-			}
-			r.Follow.Track = &full
-		}
 		r.Fill.Strokes = append([]Stroke{}, r.Fill.Strokes...)
 		for j := range r.Fill.Strokes {
 			s := &r.Fill.Strokes[j]
@@ -188,7 +114,7 @@ func (d *Document) Inline(find Artifacts) (*Document, error) {
 			if err := fetch(find, s.Path.Artifact, &points); err != nil {
 				return nil, fmt.Errorf("stroke %d of %q: %w", j+1, r.Name, err)
 			}
-			s.Path = Path{Points: points}
+			s.Path = Path{Points: points, Shift: s.Path.Shift}
 		}
 	}
 	return &out, nil

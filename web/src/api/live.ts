@@ -1,11 +1,13 @@
 import type { QueryClient } from '@tanstack/react-query'
 import { create } from 'zustand'
-import type { Sample, Schemas, Task } from './client'
+import type { Schemas, Task } from './client'
 
-/** What the server tells as it happens and no query keeps: running work and samples of running tracks. */
-export const useLive = create<{ connected: boolean; samples: Record<string, Record<number, Sample>>; latest: Record<string, number> }>(() => ({
+export type Found = Schemas['Found']
+
+/** What the server tells as it happens and no query keeps: running work and what running tracks find. */
+export const useLive = create<{ connected: boolean; found: Record<string, Record<number, Found>>; latest: Record<string, number> }>(() => ({
   connected: true,
-  samples: {},
+  found: {},
   latest: {},
 }))
 
@@ -28,13 +30,14 @@ export function listen(queries: QueryClient): () => void {
       const rest = old.filter((t) => t.id !== task.id)
       return [task, ...rest].sort((a, b) => b.createdAt.localeCompare(a.createdAt))
     })
+    if (task.kind === 'scout' && task.state === 'done') void queries.invalidateQueries({ queryKey: ['scores', task.shotId] })
     // A new track replaces what the one before it told.
-    if (task.kind === 'track' && task.state === 'waiting') useLive.setState({ samples: {}, latest: {} })
+    if (task.kind === 'track' && task.state === 'waiting') useLive.setState({ found: {}, latest: {} })
   })
-  on<Schemas['SampleFound']>('sample', (e) =>
+  on<Schemas['FrameFollowed']>('followed', ({ taskId, found }) =>
     useLive.setState((s) => ({
-      samples: { ...s.samples, [e.taskId]: { ...s.samples[e.taskId], [e.sample.frame]: e.sample } },
-      latest: { ...s.latest, [e.taskId]: e.sample.frame },
+      found: { ...s.found, [taskId]: { ...s.found[taskId], [found.frame]: found } },
+      latest: { ...s.latest, [taskId]: found.frame },
     })),
   )
   on<Schemas['RevisionChanged']>('revision', (e) => {

@@ -101,7 +101,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Follow a removal's surface from its reference frame */
+        /** Follow a surface, or points, from a frame on which it is known */
         post: operations["follow"];
         delete?: never;
         options?: never;
@@ -118,6 +118,23 @@ export interface paths {
         };
         /** What the picture of every frame is made from, as hashes: frames with the key that one has need not be fetched again */
         get: operations["get-keys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/lies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the shapes of a removal, or the exclusions of a track, lie on a run of frames */
+        get: operations["get-lies"];
         put?: never;
         post?: never;
         delete?: never;
@@ -177,15 +194,49 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/shots/{id}/tracks/{removal}": {
+    "/api/shots/{id}/scores/{removal}": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The samples of a removal's track; empty as long as there is none */
-        get: operations["get-track"];
+        /** The last scores of a removal's frames; none as long as they were not asked for */
+        get: operations["get-scores"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/scout/{removal}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Score every frame of a removal as its reference frame */
+        post: operations["scout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/tracks/{track}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a track's surface is on every frame */
+        get: operations["get-motion"];
         put?: never;
         post?: never;
         delete?: never;
@@ -284,10 +335,46 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Correction: {
+            /** @description Unique within the track */
+            id: string;
+            keys: components["schemas"]["CorrectionKey"][];
+            /** @enum {string} */
+            kind: "placement" | "corners";
+            name: string;
+            off?: boolean;
+        };
+        CorrectionKey: {
+            /** @description Of corners: how far each is moved, pixels */
+            corners?: number[][];
+            /** @enum {string} */
+            ease: "eased" | "linear";
+            /** Format: int64 */
+            frame: number;
+            /** @description Of a placement, pixels */
+            offset: number[];
+            /**
+             * Format: double
+             * @description Of a placement, around the surface's middle; 0 or left out leaves the size
+             */
+            scale?: number;
+            /**
+             * Format: double
+             * @description Of a placement: degrees around the surface's middle, clockwise on the screen
+             */
+            turn?: number;
+        };
+        Data: {
+            artifact?: string;
+            /** @description What it was measured from: the hash of region, exclusions, motion and home */
+            basis?: string;
+            samples?: components["schemas"]["Sample"][];
+        };
         Document: {
             /** @enum {string} */
             format: "jardin/treatment";
             removals: components["schemas"]["Removal"][];
+            tracks: components["schemas"]["Track"][];
             /** Format: int64 */
             version: number;
         };
@@ -355,20 +442,50 @@ export interface components {
             type: string;
         };
         Fill: {
+            /**
+             * Format: int64
+             * @description Frame on which the paint lies
+             */
+            frame: number;
             strokes: components["schemas"]["Stroke"][];
         };
         Follow: {
-            /** @enum {string} */
-            motion: "position" | "similarity" | "perspective";
-            /** @description Polygon on the reference frame around a piece of the surface; empty as long as none is drawn */
-            region: number[][];
-            /** @description Left out as long as nothing is tracked; a program computes it from the region */
-            track?: components["schemas"]["Track"];
+            /** @description The track that carries the removal; left out as long as there is none; still for a camera that does not move */
+            track?: string;
         };
         FollowRequest: {
-            /** @enum {string} */
-            direction: "both" | "forwards" | "backwards";
-            removal: string;
+            /**
+             * Format: int64
+             * @description Follow down to this frame; from for not at all
+             */
+            first: number;
+            /**
+             * Format: int64
+             * @description Frame to start from
+             */
+            from: number;
+            /**
+             * Format: int64
+             * @description Follow up to this frame; from for not at all
+             */
+            last: number;
+            /** @description Of a track of points: which of them; left out, all */
+            points?: string[];
+            track: string;
+        };
+        Found: {
+            /** Format: int64 */
+            frame: number;
+            points?: {
+                [key: string]: components["schemas"]["PointSample"];
+            };
+            sample?: components["schemas"]["Sample"];
+        };
+        FrameFollowed: {
+            found: components["schemas"]["Found"];
+            shotId: string;
+            taskId: string;
+            track: string;
         };
         FrameKeys: {
             /**
@@ -384,11 +501,86 @@ export interface components {
         };
         Knot: {
             at: number[];
+            /**
+             * Format: double
+             * @description Added to the shape's at this point
+             */
+            feather?: number;
+            /**
+             * Format: double
+             * @description Added to the shape's at this point
+             */
+            featherIn?: number;
+            /** @description A tracked point that moves this one by itself */
+            follows?: components["schemas"]["PointRef"];
             in?: number[];
             out?: number[];
+            /**
+             * Format: double
+             * @description Of a strand, across it at this point
+             */
+            width?: number;
+        };
+        Lie: {
+            /** @description Moves them as a whole, at home */
+            placement: number[];
+            /** @description In home coordinates, as its keys say */
+            points: components["schemas"]["Knot"][];
+            /** @description From home to the frame */
+            ride: number[];
+            /** @description Moves each by itself after that */
+            shifts?: number[][];
+        };
+        Lies: {
+            /** Format: int64 */
+            first: number;
+            /** @description From first on: by shape id; a shape that is not there is missing */
+            frames: {
+                [key: string]: components["schemas"]["Lie"];
+            }[];
+        };
+        Looks: {
+            /**
+             * Format: double
+             * @description Share of the surface with nothing in front, as the track saw it
+             */
+            clear: number;
+            /**
+             * Format: double
+             * @description 1 less the slow change of light across the thing's surroundings, as a share of their brightness
+             */
+            evenness: number;
+            /** Format: int64 */
+            frame: number;
+            /**
+             * Format: double
+             * @description Share of the thing that lies in the picture
+             */
+            inside: number;
+            /**
+             * Format: double
+             * @description 0 to 1; 1 is the best frame in every respect
+             */
+            score: number;
+            /**
+             * Format: double
+             * @description Detail of one pixel's size, against detail of three, in and around the thing
+             */
+            sharpness: number;
+            /**
+             * Format: double
+             * @description Area of the marked thing, square pixels
+             */
+            size: number;
+            /**
+             * Format: double
+             * @description How far the surface moves while the shutter is open, pixels, for a shutter open half the time
+             */
+            smear: number;
         };
         Mark: {
-            outlines: components["schemas"]["Outline"][];
+            /** @description Combined in order */
+            outlines: components["schemas"]["Shape"][];
         };
         Material: {
             /**
@@ -421,6 +613,47 @@ export interface components {
             /** Format: int64 */
             width: number;
         };
+        Moment: {
+            /** @description What is doubtful, and what to do */
+            advice?: string;
+            /**
+             * Format: double
+             * @description Share of what is seen of the region that agrees with the motion, 0 to 1
+             */
+            agree?: number;
+            /** @description The matrix without the last correction, where there is one */
+            before?: number[];
+            /** @description 8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out */
+            blocks?: string;
+            /** @description Placed by hand, or between measured frames */
+            byHand?: boolean;
+            /** @description Compared with the last frame on which it was found, not with the frame it is followed from */
+            chained?: boolean;
+            /** Format: int64 */
+            frame: number;
+            /** @enum {string} */
+            grade: "good" | "look" | "bad";
+            /**
+             * Format: double
+             * @description Normalised correlation of the region with the frame it was compared with, 0 to 1
+             */
+            match?: number;
+            /** @description By rows; takes home frame coordinates to this frame's */
+            matrix: number[];
+            /**
+             * Format: double
+             * @description By how much parts of the region would still move by themselves, RMS, pixels
+             */
+            residual?: number;
+        };
+        Motion: {
+            /** @description Of a track of points: where each is tracked, by its id */
+            points?: {
+                [key: string]: components["schemas"]["PlaceOfPoint"][];
+            };
+            /** @description From the track's home to each frame on which it is known, all that was decided by hand included */
+            samples: components["schemas"]["Moment"][];
+        };
         NewShot: {
             /**
              * Format: int64
@@ -442,21 +675,104 @@ export interface components {
             path: string;
             value?: unknown;
         };
-        Outline: {
-            /**
-             * Format: double
-             * @description Width in pixels over which coverage falls from 1 at the outline to 0 outside it
-             */
-            feather?: number;
-            /** @description Unique within the removal */
-            id: string;
-            name: string;
-            points: components["schemas"]["Knot"][];
-        };
         Path: {
             artifact?: string;
             /** @description Each x, y, or x, y, pressure (0 to 1); pressure scales the size */
             points?: number[][];
+            /** @description Added to every point */
+            shift?: number[];
+        };
+        PlaceOfPoint: {
+            at: number[];
+            byHand?: boolean;
+            /** Format: int64 */
+            frame: number;
+            /** Format: double */
+            match?: number;
+        };
+        PlacedPoint: {
+            at: number[];
+            /** Format: int64 */
+            frame: number;
+        };
+        PlacedSurface: {
+            corners: number[][];
+            /** Format: int64 */
+            frame: number;
+        };
+        PlacementKey: {
+            /** @enum {string} */
+            ease: "eased" | "linear";
+            /** Format: int64 */
+            frame: number;
+            offset: number[];
+            /** @description Along x and y; 1 leaves the size */
+            scale: number[];
+            /**
+             * Format: double
+             * @description Degrees, clockwise on the screen
+             */
+            turn: number;
+        };
+        Point: {
+            /**
+             * @description What it is compared with: the frame it was put on, the frame before, or a pattern taken anew when the match falls under the tolerance
+             * @enum {string}
+             */
+            against: "reference" | "previous" | "refresh";
+            at: number[];
+            /**
+             * @description best: the one in which the pattern stands out most from the grain
+             * @enum {string}
+             */
+            channel: "luma" | "red" | "green" | "blue" | "best";
+            /**
+             * Format: int64
+             * @description Frame on which it was put
+             */
+            home: number;
+            /** @description Unique within the track */
+            id: string;
+            /**
+             * @description What the pattern may do
+             * @enum {string}
+             */
+            motion: "position" | "similarity" | "shear";
+            name: string;
+            off?: boolean;
+            path?: components["schemas"]["PointPath"];
+            /** @description Width and height of the box that is matched, pixels */
+            pattern: number[];
+            /** @description Frames on which it was placed by hand */
+            placed?: components["schemas"]["PlacedPoint"][];
+            /** @description Width and height of the box in which it is looked for, pixels */
+            search: number[];
+            /**
+             * Format: double
+             * @description Match under which the pattern is taken anew, or else the point lost
+             */
+            tolerance: number;
+            /** @description From the place that is tracked to the place that is used */
+            use: number[];
+        };
+        PointPath: {
+            artifact?: string;
+            basis?: string;
+            samples?: components["schemas"]["PointSample"][];
+        };
+        PointRef: {
+            point: string;
+            track: string;
+        };
+        PointSample: {
+            at: number[];
+            /** Format: int64 */
+            frame: number;
+            /**
+             * Format: double
+             * @description Normalised correlation of the pattern, 0 to 1
+             */
+            match?: number;
         };
         Range: {
             /** Format: int64 */
@@ -485,7 +801,7 @@ export interface components {
             range: components["schemas"]["Range"];
             /**
              * Format: int64
-             * @description Reference frame, in the plate's numbers
+             * @description Reference frame, in the plate's numbers: the zero of the removal's motion
              */
             reference: number;
             settle: components["schemas"]["Settle"];
@@ -500,7 +816,7 @@ export interface components {
             number: number;
             /** @description What redo would bring again; empty if nothing */
             redo: string;
-            /** @description Removals whose track was found before their region, motion or reference frame changed */
+            /** @description Tracks that were measured before their region, points, motion or home changed */
             stale: string[];
             /** @description What undo would take back; empty if nothing */
             undo: string;
@@ -513,29 +829,33 @@ export interface components {
         Sample: {
             /**
              * Format: double
-             * @description Share of the region that agrees with the motion, 0 to 1
+             * @description Share of what is seen of the region that agrees with the motion, 0 to 1
              */
             agree?: number;
+            /** @description 8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out */
+            blocks?: string;
+            /** @description Compared with the last frame on which it was found, not with the frame it is followed from */
+            chained?: boolean;
             /** Format: int64 */
             frame: number;
             /**
              * Format: double
-             * @description Normalised correlation of the region with the reference frame, 0 to 1
+             * @description Normalised correlation of the region with the frame it was compared with, 0 to 1
              */
             match?: number;
-            /** @description By rows; takes reference frame coordinates to this frame's */
+            /** @description By rows; takes home frame coordinates to this frame's */
             matrix: number[];
             /**
              * Format: double
-             * @description RMS distance of the agreeing features from the motion, pixels
+             * @description By how much parts of the region would still move by themselves, RMS, pixels
              */
             residual?: number;
         };
-        SampleFound: {
+        Scores: {
+            /** @description Best first */
+            frames: components["schemas"]["Looks"][];
             removal: string;
-            sample: components["schemas"]["Sample"];
-            shotId: string;
-            taskId: string;
+            words: string;
         };
         Settle: {
             /**
@@ -545,6 +865,63 @@ export interface components {
             feather?: number;
             /** Format: double */
             opacity: number;
+        };
+        Shape: {
+            /** @description Of its handles */
+            colour?: string;
+            /**
+             * @description add where left out
+             * @enum {string}
+             */
+            combine?: "add" | "take" | "keep";
+            /**
+             * Format: double
+             * @description Width in pixels over which coverage falls to 0 outside the edge
+             */
+            feather?: number;
+            /**
+             * Format: double
+             * @description Width in pixels over which coverage rises to 1 inside the edge
+             */
+            featherIn?: number;
+            /**
+             * Format: double
+             * @description Moves the edge outwards by so many pixels, or inwards
+             */
+            grow?: number;
+            /**
+             * Format: int64
+             * @description Frame in whose coordinates the points are given
+             */
+            home: number;
+            /** @description Unique within the removal or track */
+            id: string;
+            invert?: boolean;
+            /** @description The points at other times, by frame; they replace points then */
+            keys?: components["schemas"]["ShapeKey"][];
+            /** @enum {string} */
+            kind: "outline" | "strand";
+            name: string;
+            off?: boolean;
+            /**
+             * Format: double
+             * @description 1 where left out
+             */
+            opacity?: number;
+            /** @description The whole shape moved, turned and scaled, by frame */
+            placement?: components["schemas"]["PlacementKey"][];
+            points: components["schemas"]["Knot"][];
+            /** @description Frames on which it is there; left out it is always */
+            range?: components["schemas"]["Range"];
+            /** @description Track that carries it; left out it rides on the removal's own; still keeps it in place on the screen */
+            ride?: string;
+        };
+        ShapeKey: {
+            /** @enum {string} */
+            ease: "eased" | "linear";
+            /** Format: int64 */
+            frame: number;
+            points: components["schemas"]["Knot"][];
         };
         Shot: {
             /** Format: date-time */
@@ -616,7 +993,7 @@ export interface components {
             endedAt?: string;
             id: string;
             /** @enum {string} */
-            kind: "import" | "track" | "render";
+            kind: "import" | "track" | "scout" | "render";
             /** @description Why it failed, or where it stopped */
             problem: string;
             /**
@@ -627,7 +1004,7 @@ export interface components {
             shotId: string;
             /** @enum {string} */
             state: "waiting" | "running" | "done" | "failed" | "cancelled";
-            /** @description The removal it works on, if it works on one */
+            /** @description The track or the removal that it works on, if it works on one */
             subject: string;
             title: string;
             /**
@@ -640,10 +1017,47 @@ export interface components {
             task: components["schemas"]["Task"];
         };
         Track: {
-            artifact?: string;
-            /** @description What it was computed from: the hash of region, motion and reference frame */
-            basis?: string;
-            samples?: components["schemas"]["Sample"][];
+            /** @description Of its handles */
+            colour?: string;
+            corrections?: components["schemas"]["Correction"][];
+            /** @description What was measured; left out as long as nothing is */
+            data?: components["schemas"]["Data"];
+            /** @description Frames whose measurement is not used */
+            dropped?: components["schemas"]["Range"][];
+            /** @description Of a plane: what is left out; rides on nothing unless it names a track */
+            exclusions?: components["schemas"]["Shape"][];
+            /**
+             * Format: int64
+             * @description Frame on which the surface lies as it was drawn: the track is the identity there
+             */
+            home: number;
+            /** @description Unique within the treatment */
+            id: string;
+            /** @enum {string} */
+            kind: "plane" | "points" | "given";
+            /**
+             * @description The most that is used of what the surface does
+             * @enum {string}
+             */
+            motion: "position" | "similarity" | "shear" | "perspective";
+            name: string;
+            /** @description Another track: this one is measured in its locked picture and added to it */
+            over?: string;
+            /** @description Frames on which the surface was placed by hand */
+            placed?: components["schemas"]["PlacedSurface"][];
+            /** @description Of points */
+            points?: components["schemas"]["Point"][];
+            /** @description Frames on which it is followed; left out, the whole shot */
+            range?: components["schemas"]["Range"];
+            /** @description Of a plane: polygon on the home frame around a piece of the surface */
+            region?: number[][];
+            /**
+             * Format: double
+             * @description Standard deviation in frames of a Gaussian over time
+             */
+            smooth?: number;
+            /** @description Four corners on the home frame, clockwise: where a grid is laid, and where corrections by corners hold on */
+            surface?: number[][];
         };
     };
     responses: never;
@@ -670,6 +1084,17 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": ({
+                        data: components["schemas"]["FrameFollowed"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "followed";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
                         data: components["schemas"]["Hello"];
                         /**
                          * @description The event name.
@@ -687,17 +1112,6 @@ export interface operations {
                          * @constant
                          */
                         event: "revision";
-                        /** @description The event ID. */
-                        id?: number;
-                        /** @description The retry time in milliseconds. */
-                        retry?: number;
-                    } | {
-                        data: components["schemas"]["SampleFound"];
-                        /**
-                         * @description The event name.
-                         * @constant
-                         */
-                        event: "sample";
                         /** @description The event ID. */
                         id?: number;
                         /** @description The retry time in milliseconds. */
@@ -998,6 +1412,44 @@ export interface operations {
             };
         };
     };
+    "get-lies": {
+        parameters: {
+            query?: {
+                revision?: number;
+                removal?: string;
+                track?: string;
+                first?: number;
+                last?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lies"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-paths": {
         parameters: {
             query?: never;
@@ -1097,7 +1549,7 @@ export interface operations {
             };
         };
     };
-    "get-track": {
+    "get-scores": {
         parameters: {
             query?: never;
             header?: never;
@@ -1116,7 +1568,75 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Sample"][];
+                    "application/json": components["schemas"]["Scores"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    scout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+                removal: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-motion": {
+        parameters: {
+            query?: {
+                revision?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+                track: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Motion"];
                 };
             };
             /** @description Error */

@@ -5,7 +5,8 @@ import { answer, api, type Revision, type Shot } from '../api/client'
 import { useEdit, useTreatment } from '../api/treatment'
 import { frameStore, type OverlaySet } from './frames'
 import { useKeys } from './keys'
-import { useMotion } from './motion'
+import { useMotions } from './motion'
+import { invert, multiply } from './matrix'
 import { Path } from './path'
 import { Picture } from './picture'
 import { usePlayback } from './playback'
@@ -34,7 +35,7 @@ export function BenchRoom({ id }: { id: string }) {
 function Bench({ shot, revision }: { shot: Shot; revision: Revision }) {
   const queries = useQueryClient()
   const frames = useMemo(() => frameStore(queries, shot), [queries, shot])
-  const { removal: open, view } = useBench()
+  const { removal: open, view, locked, beside } = useBench()
   useEffect(() => {
     bench.set({ ...initial, frame: shot.first, centre: { x: shot.width / 2, y: shot.height / 2 } })
   }, [shot.id])
@@ -45,18 +46,32 @@ function Bench({ shot, revision }: { shot: Shot; revision: Revision }) {
     }
   }, [shot.name])
   const removal = revision.document.removals.find((r) => r.id === open) ?? null
-  const motion = useMotion(shot.id, removal)
+  const motions = useMotions(shot.id, revision)
+  const motion = motions.of(removal?.follow.track)
   const saved = useOverlays(shot, revision, view === 'patch' ? 'patch' : 'result', view === 'patch' ? (open ?? '') : '')
-  const { found } = motion
-  const overlays = useMemo(() => (saved && found?.size && open ? { ...saved, live: { removal: open, at: found } } : saved), [saved, found, open])
-  const props = { shot, revision, frames, overlays, motion }
+  // A track that is being measured carries the patch as it goes: from the paint's frame to each that is found.
+  const found = motion?.found
+  const home = removal && motion ? motion.at(removal.fill.frame) : null
+  const overlays = useMemo(() => {
+    if (!saved || !found || !open || !home) return saved
+    const back = invert(home)
+    return { ...saved, live: { removal: open, at: new Map([...found].map(([n, m]) => [n, multiply(m, back)])) } }
+  }, [saved, found, open, home?.join()])
+  const props = { shot, revision, frames, overlays, motions, motion }
   usePlayback(props)
   useKeys(props, useEdit(shot.id))
   return (
     <div className="grid h-full grid-cols-[19.5rem_minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
       <Path {...props} />
       <ViewBar {...props} />
-      <Picture {...props} />
+      {beside ? (
+        <div className="grid min-h-0 min-w-0 grid-cols-2 gap-px bg-rule">
+          <Picture {...props} locked={false} />
+          <Picture {...props} locked second />
+        </div>
+      ) : (
+        <Picture {...props} locked={locked} />
+      )}
       <Ribbon {...props} />
     </div>
   )

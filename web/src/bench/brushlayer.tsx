@@ -5,14 +5,19 @@ import { newId } from '../api/treatment'
 import { notify } from '../ui/notice'
 import type { BenchProps, Placement } from './props'
 import { BrushChannel } from './brush'
-import { Line } from './handles'
+import { Line } from './lines'
+import { Shapes } from './shapes'
 import { held } from './keys'
 import type { Point } from './matrix'
 import { bench, useBench } from './state'
 
 type Props = BenchProps & {
   removal: Removal
+  /** Of the coordinates of the frame that the paint lies on. */
   placement: Placement
+  /** Of the shown frame's own. */
+  framePlacement: Placement
+  seen: number
   onPixels: (x: number, y: number, width: number, height: number, rgba: Uint8Array) => void
   onSaved: (revision: Revision) => void
   onDropped: () => void
@@ -20,7 +25,7 @@ type Props = BenchProps & {
 
 /** The brush on the picture: its ring, the source's ring tied to it, and the stroke while it is painted. */
 export function BrushLayer(props: Props) {
-  const { shot, removal, placement, motion } = props
+  const { shot, removal, placement, framePlacement, seen } = props
   const { frame, tool, brush, source, offset, stroke, handles } = useBench()
   const [cursor, setCursor] = useState<Point | null>(null)
   const channel = useRef<BrushChannel | null>(null)
@@ -63,8 +68,8 @@ export function BrushLayer(props: Props) {
       bench.set({ source: p, offset: null })
       return
     }
-    if (frame !== removal.reference) {
-      notify(`Paint lies on the reference frame. Press J to go to frame ${removal.reference}.`)
+    if (frame !== removal.fill.frame) {
+      notify(`Paint lies on frame ${removal.fill.frame}. Press J to go there.`)
       return
     }
     const move = source ? { x: Math.round(source.x - p.x), y: Math.round(source.y - p.y) } : offset
@@ -98,6 +103,7 @@ export function BrushLayer(props: Props) {
   const room = (p: Point) => placement.toRoom(p)
   const from = cursor && (source ?? (offset && { x: cursor.x + offset.x, y: cursor.y + offset.y }))
   const selected = stroke && paths?.[stroke]
+  const shift = removal.fill.strokes.find((x) => x.id === stroke)?.path.shift ?? [0, 0]
   return (
     <>
     <svg
@@ -108,10 +114,8 @@ export function BrushLayer(props: Props) {
       onPointerMove={(e) => setCursor(at(e))}
       onPointerLeave={() => setCursor(null)}
     >
-      {handles && motion.at(frame) && removal.mark.outlines.map((o) => (
-        <Line key={o.id} dashed d={polygon(o.points.map((k) => placement.toRoom({ x: k.at[0], y: k.at[1] })))} />
-      ))}
-      {selected && <Line on d={selected.map((v, i) => { const p = placement.toRoom({ x: v[0], y: v[1] }); return `${i ? 'L' : 'M'}${p.x} ${p.y}` }).join('') || ''} />}
+      {handles && <Shapes {...props} placement={framePlacement} seen={seen} owner={{ removal: removal.id }} shapes={removal.mark.outlines} own={removal.follow.track} editable={false} />}
+      {selected && <Line on d={selected.map((v, i) => { const p = placement.toRoom({ x: v[0] + shift[0], y: v[1] + shift[1] }); return `${i ? 'L' : 'M'}${p.x} ${p.y}` }).join('') || ''} />}
     </svg>
     {painting && cursor && (
       <>
@@ -141,5 +145,3 @@ function Tie({ from, to }: { from: Point; to: Point }) {
   const angle = Math.atan2(to.y - from.y, to.x - from.x)
   return <div aria-hidden className="pointer-events-none absolute top-0 left-0 h-px origin-left bg-white/50 will-change-transform" style={{ width: length, transform: `translate(${from.x}px, ${from.y}px) rotate(${angle}rad)` }} />
 }
-
-const polygon = (points: Point[]) => points.map((p, i) => `${i ? 'L' : 'M'}${p.x} ${p.y}`).join('') + 'Z'

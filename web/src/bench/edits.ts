@@ -1,29 +1,36 @@
-import type { Removal } from '../api/client'
+import type { Document, Knot, Removal, Shape, Track } from '../api/client'
 import { newId, type Change } from '../api/treatment'
+import { point, vec } from './curve'
 import type { BenchProps } from './props'
 import { bench } from './state'
 
-type Edit = (label: string, change: Change) => Promise<void>
+export type Edit = (label: string, change: Change) => Promise<void>
 
 /** Begins a removal whose reference frame is the one shown. */
 export function startRemoval({ shot, revision }: BenchProps, edit: Edit) {
   const id = newId()
-  const taken = new Set(revision.document.removals.map((r) => r.name))
-  let n = 1
-  while (taken.has(`Removal ${n}`)) n++
+  const n = free('Removal', revision.document.removals.map((r) => r.name))
+  const { frame } = bench.get()
   const removal: Removal = {
     id,
     name: `Removal ${n}`,
     range: { first: shot.first, last: shot.last },
-    reference: bench.get().frame,
+    reference: frame,
     mark: { outlines: [] },
-    follow: { region: [], motion: 'perspective' },
-    fill: { strokes: [] },
+    follow: {},
+    fill: { frame, strokes: [] },
     settle: { opacity: 1 },
   }
   void edit(`New removal ${n}`, (d) => d.removals.push(removal))
   bench.open(id, 'mark')
   bench.set({ tool: 'outline' })
+}
+
+/** The first number that makes a name of its own. */
+export function free(word: string, taken: string[]) {
+  let n = 1
+  while (taken.includes(`${word} ${n}`)) n++
+  return n
 }
 
 /** Changes one removal of a document, if it is still there. */
@@ -32,19 +39,90 @@ export const on = (id: string, change: (r: Removal) => void): Change => (d) => {
   if (r) change(r)
 }
 
-/** Removes the selected point, else outline, else stroke. */
+/** Changes one track of a document, if it is still there. */
+export const onTrack = (id: string, change: (t: Track) => void): Change => (d) => {
+  const t = d.tracks.find((x) => x.id === id)
+  if (t) change(t)
+}
+
+/** Whose shapes: a removal's outlines, or what is left out of a track's region. */
+export type Owner = { removal: string; track?: undefined } | { track: string; removal?: undefined }
+
+export function shapesOf(d: Document, owner: Owner): Shape[] {
+  if (owner.removal) return d.removals.find((r) => r.id === owner.removal)?.mark.outlines ?? []
+  return d.tracks.find((t) => t.id === owner.track)?.exclusions ?? []
+}
+
+export const onShape = (owner: Owner, id: string, change: (s: Shape) => void): Change => (d) => {
+  const s = shapesOf(d, owner).find((x) => x.id === id)
+  if (s) change(s)
+}
+
+/** Puts a key in its place among others, or in that of one on the same frame. */
+export function putKey<K extends { frame: number }>(keys: K[], key: K) {
+  const i = keys.findIndex((k) => k.frame >= key.frame)
+  if (i >= 0 && keys[i].frame === key.frame) keys[i] = key
+  else keys.splice(i < 0 ? keys.length : i, 0, key)
+}
+
+/** Gives a shape other points on a frame: as a key if it has keys, else for good. */
+export function setPoints(s: Shape, frame: number, points: Knot[]) {
+  if (s.keys?.length) putKey(s.keys, { frame, ease: s.keys.find((k) => k.frame === frame)?.ease ?? 'eased', points })
+  else s.points = points
+}
+
+/** Does the same to the points that a shape was drawn with and to those of every key. */
+export function everywhere(s: Shape, change: (points: Knot[]) => Knot[]) {
+  s.points = change(s.points)
+  s.keys?.forEach((k) => (k.points = change(k.points)))
+}
+
+/** A removal, moved by d on its reference frame: outlines, paint and all; the track stays the same. */
+export function copyRemoval(r: Removal, d: { x: number; y: number }, taken: string[]): Removal {
+  const next = structuredClone(r)
+  next.id = newId()
+  next.name = `${r.name.replace(/ \d+$/, '')} ${free(r.name.replace(/ \d+$/, ''), taken)}`
+  const move = (k: Knot) => ({ ...k, at: vec({ x: k.at[0] + d.x, y: k.at[1] + d.y }) })
+  next.mark.outlines.forEach((s) => {
+    s.id = newId()
+    everywhere(s, (points) => points.map(move))
+  })
+  next.fill.strokes.forEach((s) => {
+    s.id = newId()
+    const [x, y] = s.path.shift ?? [0, 0]
+    s.path.shift = vec({ x: x + d.x, y: y + d.y })
+  })
+  return next
+}
+
+/** Removes what is selected: a key, points, a shape, a tracked point, a stroke. */
 export function removeSelected({ revision }: BenchProps, edit: Edit) {
   const s = bench.get()
   const r = revision.document.removals.find((x) => x.id === s.removal)
   if (!r) return
-  const outline = r.mark.outlines.find((o) => o.id === s.outline)
-  if (s.stage === 'mark' && outline) {
-    const whole = s.knot === null || outline.points.length <= 3
-    bench.set({ knot: null, ...(whole ? { outline: null } : {}) })
-    const { knot } = s
-    void edit(whole ? `Delete ${outline.name}` : 'Delete a point', on(r.id, (d) => {
-      if (whole) d.mark.outlines = d.mark.outlines.filter((o) => o.id !== outline.id)
-      else d.mark.outlines.find((o) => o.id === outline.id)?.points.splice(knot!, 1)
+  const owner: Owner = s.stage === 'follow' && r.follow.track ? { track: r.follow.track } : { removal: r.id }
+  const shape = shapesOf(revision.document, owner).find((o) => o.id === s.outline)
+  if (s.key) {
+    const { lane, frame } = s.key
+    bench.set({ key: null })
+    void edit('Delete a key', (d) => deleteKey(d, lane, frame))
+  } else if ((s.stage === 'mark' || s.stage === 'follow') && shape) {
+    const least = shape.kind === 'strand' ? 2 : 3
+    const whole = s.knots.length === 0 || shape.points.length - s.knots.length < least
+    const gone = new Set(s.knots)
+    bench.set({ knots: [], ...(whole ? { outline: null } : {}) })
+    void edit(whole ? `Delete ${shape.name}` : 'Delete points', (d) => {
+      const list = shapesOf(d, owner)
+      const i = list.findIndex((x) => x.id === shape.id)
+      if (i < 0) return
+      if (whole) list.splice(i, 1)
+      else everywhere(list[i], (points) => points.filter((_, k) => !gone.has(k)))
+    })
+  } else if (s.stage === 'follow' && s.points.length && r.follow.track) {
+    const gone = new Set(s.points)
+    bench.set({ points: [] })
+    void edit('Delete points', onTrack(r.follow.track, (t) => {
+      t.points = t.points?.filter((p) => !gone.has(p.id))
     }))
   } else if (s.stage === 'fill' && s.stroke) {
     const { stroke } = s
@@ -53,4 +131,77 @@ export function removeSelected({ revision }: BenchProps, edit: Edit) {
       d.fill.strokes = d.fill.strokes.filter((x) => x.id !== stroke)
     }))
   }
+}
+
+/** Moves the selected points of the selected outline by whole pixels, with the arrow keys. */
+export function nudge({ revision }: BenchProps, edit: Edit, dx: number, dy: number): boolean {
+  const s = bench.get()
+  const r = revision.document.removals.find((x) => x.id === s.removal)
+  const shape = s.stage === 'mark' && r?.mark.outlines.find((o) => o.id === s.outline)
+  if (!r || !shape || s.knots.length === 0) return false
+  const chosen = new Set(s.knots)
+  void edit('Move points', onShape({ removal: r.id }, shape.id, (o) => {
+    const here = o.keys?.length ? (o.keys.find((k) => k.frame === s.frame)?.points ?? o.points) : o.points
+    setPoints(o, s.frame, here.map((k, i) => (chosen.has(i) ? { ...k, at: vec({ x: point(k.at).x + dx, y: point(k.at).y + dy }) } : k)))
+  }))
+  return true
+}
+
+/** The lanes of keys that the ribbon shows, each with its frames. The name of a lane says where its keys are. */
+export function lanesOf(d: Document, removal: string | null, shape: string | null): { lane: string; label: string; frames: number[] }[] {
+  const r = d.removals.find((x) => x.id === removal)
+  if (!r) return []
+  const out: { lane: string; label: string; frames: number[] }[] = []
+  const add = (lane: string, label: string, keys?: { frame: number }[]) => keys?.length && out.push({ lane, label, frames: keys.map((k) => k.frame) })
+  const t = d.tracks.find((x) => x.id === r.follow.track)
+  const s = [...r.mark.outlines, ...(t?.exclusions ?? [])].find((x) => x.id === shape)
+  if (s) {
+    add(`points ${s.id}`, `${s.name}: points`, s.keys)
+    add(`placement ${s.id}`, `${s.name}: placement`, s.placement)
+  }
+  t?.corrections?.forEach((c) => add(`correction ${t.id} ${c.id}`, c.name, c.keys))
+  if (t) add(`placed ${t.id}`, 'Placed by hand', t.placed)
+  return out
+}
+
+type Keys = { frame: number }[]
+
+function keysOf(d: Document, lane: string): Keys | undefined {
+  const [kind, a, b] = lane.split(' ')
+  const shapes = [...d.removals.flatMap((r) => r.mark.outlines), ...d.tracks.flatMap((t) => t.exclusions ?? [])]
+  const t = d.tracks.find((x) => x.id === a)
+  switch (kind) {
+    case 'points': return shapes.find((s) => s.id === a)?.keys
+    case 'placement': return shapes.find((s) => s.id === a)?.placement
+    case 'correction': return t?.corrections?.find((c) => c.id === b)?.keys
+    case 'placed': return t?.placed
+  }
+}
+
+export function deleteKey(d: Document, lane: string, frame: number) {
+  const keys = keysOf(d, lane)
+  const i = keys?.findIndex((k) => k.frame === frame) ?? -1
+  if (!keys || i < 0) return
+  // The last key's points stay as the shape's own.
+  const [kind, id] = lane.split(' ')
+  if (kind === 'points' && keys.length === 1) {
+    const s = [...d.removals.flatMap((r) => r.mark.outlines), ...d.tracks.flatMap((t) => t.exclusions ?? [])].find((x) => x.id === id)
+    if (s?.keys) s.points = s.keys[0].points
+  }
+  keys.splice(i, 1)
+}
+
+/** Moves a key to another frame, or puts a copy there. One that was there gives way. */
+export function moveKey(d: Document, lane: string, from: number, to: number, copy: boolean) {
+  const keys = keysOf(d, lane)
+  const key = keys?.find((k) => k.frame === from)
+  if (!keys || !key || from === to) return
+  const next = { ...structuredClone(key), frame: to }
+  if (!copy) keys.splice(keys.indexOf(key), 1)
+  putKey(keys, next)
+}
+
+export function easeKey(d: Document, lane: string, frame: number) {
+  const key = keysOf(d, lane)?.find((k) => k.frame === frame) as { ease?: string } | undefined
+  if (key) key.ease = key.ease === 'linear' ? 'eased' : 'linear'
 }

@@ -102,6 +102,11 @@ export class FrameStore {
     return { plate, overlay, ready: !!plate && set !== null && overlay !== undefined }
   }
 
+  /** The plate's picture of a frame, if it is in memory. */
+  plate(frame: number) {
+    return this.plates.get(frame)
+  }
+
   has(frame: number, set: OverlaySet | null) {
     return this.get(frame, set).ready
   }

@@ -4,15 +4,15 @@ import { Sheet } from '../ui/sheet'
 
 const keys: [string, [string, string][]][] = [
   ['Frames', [
-    ['Left, Right', 'one frame back, on'], ['Home, End', 'first, last frame'], ['Space', 'play in a loop, stop'], ['J', 'go to the reference frame'],
+    ['Left, Right', 'one frame back, on'], ['Home, End', 'first, last frame'], ['Space', 'play in a loop, stop'], ['J', 'go to the reference frame; in Fill, to the frame that is painted on'],
   ]],
   ['Looking', [
-    ['Q W E D', 'plate, patch, result, difference'], ['L', 'locked or free'], ['C', 'next channel'], ['0', 'fit'], ['+ −, wheel', 'closer, farther'],
+    ['Q W E D', 'plate, patch, result, difference'], ['L', 'locked or free'], ['B', 'free and locked side by side'], ['C', 'next channel'], ['0', 'fit'], ['+ −, wheel', 'closer, farther'],
     ['drag', 'move the picture (with Space held while a tool is in hand)'], ['H', 'hide or show handles'],
   ]],
   ['Working', [
-    ['1 2 3 4', 'Mark, Follow, Fill, Settle'], ['N', 'new removal'], ['O', 'draw an outline (Mark) or a region (Follow)'], ['S + click', 'choose the source (Fill)'],
-    ['[ ]', 'smaller, larger brush'], ['Delete', 'remove the selected point, outline or stroke'], ['Escape', 'put the tool down'],
+    ['1 2 3 4', 'Mark, Follow, Fill, Settle'], ['N', 'new removal'], ['O', 'draw a shape (Mark) or a region (Follow)'], ['Shift + click', 'select several points'], ['Ctrl A', 'select all points of the outline'], ['Shift + arrows', 'move selected points by a pixel'], ['Alt + drag', 'copy a key on the ribbon'], ['S + click', 'choose the source (Fill)'],
+    ['[ ]', 'smaller, larger brush'], ['Delete', 'remove what is selected: key, points, shape or stroke'], ['Escape', 'put the tool down'],
     ['Ctrl Z, Ctrl Shift Z', 'undo, redo'],
   ]],
 ]

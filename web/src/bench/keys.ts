@@ -1,7 +1,7 @@
 import { useEffect, useRef } from 'react'
 import type { useEdit } from '../api/treatment'
 import type { BenchProps } from './props'
-import { removeSelected, startRemoval } from './edits'
+import { nudge, removeSelected, startRemoval } from './edits'
 import { stages } from './stages'
 import { bench, type Channel } from './state'
 
@@ -25,6 +25,12 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
       const step = (n: number) => bench.set({ frame: Math.min(props.shot.last, Math.max(props.shot.first, n)), playing: false })
       const onControl = target.closest('button, [role=radio], input')
       if (e.ctrlKey || e.metaKey) {
+        const shape = props.revision.document.removals.find((r) => r.id === s.removal)?.mark.outlines.find((o) => o.id === s.outline)
+        if (e.key.toLowerCase() === 'a' && s.stage === 'mark' && shape) {
+          e.preventDefault()
+          bench.set({ knots: shape.points.map((_, i) => i) })
+          return
+        }
         if (e.key.toLowerCase() !== 'z') return
         e.preventDefault()
         void (e.shiftKey ? edits.redo() : edits.undo())
@@ -40,8 +46,13 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
       switch (e.key) {
         case 'ArrowLeft':
         case 'ArrowRight':
+          if (e.shiftKey && nudge(props, edits.edit, e.key === 'ArrowLeft' ? -1 : 1, 0)) break
           if (onControl && onControl.matches('[role=radio], input')) return
           step(s.frame + (e.key === 'ArrowLeft' ? -1 : 1))
+          break
+        case 'ArrowUp':
+        case 'ArrowDown':
+          if (!e.shiftKey || !nudge(props, edits.edit, 0, e.key === 'ArrowUp' ? -1 : 1)) return
           break
         case 'Home': step(props.shot.first); break
         case 'End': step(props.shot.last); break
@@ -50,7 +61,7 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
           if (e.repeat) break
           bench.set({ playing: !s.playing })
           break
-        case 'Escape': bench.set({ tool: 'look', knot: null, outline: null, stroke: null }); return
+        case 'Escape': bench.set({ tool: 'look', knots: [], points: [], key: null, outline: null, stroke: null, copying: null }); return
         case 'Delete':
         case 'Backspace': removeSelected(props, edits.edit); break
         case '0': bench.set({ zoom: null, centre: { x: props.shot.width / 2, y: props.shot.height / 2 } }); break
@@ -70,13 +81,14 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
             case 'w': if (open) bench.set({ view: 'patch' }); break
             case 'e': bench.set({ view: 'result' }); break
             case 'd': bench.set({ view: 'difference' }); break
-            case 'l': if (props.motion.samples.size > 1) bench.set({ locked: !s.locked }); break
+            case 'l': if ((props.motion?.samples.size ?? 0) > 1 || s.locked) bench.set({ locked: !s.locked }); break
             case 'c': bench.set({ channel: channels[(channels.indexOf(s.channel) + 1) % channels.length] }); break
             case 'h': bench.set({ handles: !s.handles }); break
-            case 'j': if (open) step(open.reference); break
+            case 'j': if (open) step(s.stage === 'fill' ? open.fill.frame : open.reference); break
+            case 'b': bench.set({ beside: !s.beside }); break
             case 'n': startRemoval(props, edits.edit); break
             case 'o':
-              if (open && s.stage === 'mark') bench.set({ tool: 'outline', outline: null, knot: null })
+              if (open && s.stage === 'mark') bench.set({ tool: 'outline', drawn: s.drawn, outline: null, knots: [] })
               if (open && s.stage === 'follow') bench.set({ tool: 'region' })
               break
             default: return

@@ -1,44 +1,111 @@
-import { useQuery } from '@tanstack/react-query'
+import { keepPreviousData, useQueries } from '@tanstack/react-query'
 import { useMemo } from 'react'
-import { answer, api, type Removal, type Sample } from '../api/client'
-import { useLive } from '../api/live'
+import { answer, api, type Moment, type Revision, type Schemas, type Track } from '../api/client'
+import { useLive, type Found } from '../api/live'
 import { isOpen, useTasks } from '../api/tasks'
+import { apply, identity, invert, multiply, type Matrix, type Point } from './matrix'
 
+type Place = Schemas['PlaceOfPoint']
+
+/** Where a track's surface is: what is saved, and what a running measurement has found so far. */
 export interface Motion {
-  samples: Map<number, Sample>
-  /** From the reference frame to a frame, by rows; null where the surface was not followed. */
-  at: (frame: number) => number[] | null
-  /** The task that follows the surface now. */
+  track: Track
+  samples: Map<number, Moment>
+  /** Of a track of points: where each is tracked, by its id. */
+  points: Map<string, Map<number, Place>>
+  /** From the track's home to a frame; null where it is not known. */
+  at: (frame: number) => Matrix | null
+  /** The task that measures it now. */
   running: string | null
-  /** What it has found so far that is not saved yet. */
-  found: Map<number, number[]> | null
+  /** What that has found so far and is not saved yet: from home to frame. */
+  found: Map<number, Matrix> | null
 }
 
-const none: Record<number, Sample> = {}
+/** Where all surfaces of the shot are. */
+export interface Motions {
+  of: (id: string | undefined) => Motion | null
+  /** From frame a to frame b by a track; null where it is not known on one of them. */
+  between: (id: string | undefined, a: number, b: number) => Matrix | null
+}
 
-/** The track of a removal: what is saved, and what a running track has found so far. */
-export function useMotion(shot: string, removal: Removal | null): Motion {
-  const artifact = removal?.follow.track?.artifact ?? ''
-  const { data, isPlaceholderData } = useQuery({
-    queryKey: ['track', shot, removal?.id, artifact],
-    queryFn: () => answer(api.GET('/api/shots/{id}/tracks/{removal}', { params: { path: { id: shot, removal: removal!.id } } })),
-    enabled: !!removal && artifact !== '',
-    // Until a newer track is here the older one stays.
-    placeholderData: (old, query) => (query?.queryKey[2] === removal?.id ? old : undefined),
+export const still = 'still'
+
+/** What of a track decides where its surface is: names and colours do not. */
+function essence(revision: Revision, track: Track): string {
+  const base = track.over ? revision.document.tracks.find((t) => t.id === track.over) : undefined
+  return JSON.stringify({ ...track, name: '', colour: '' }) + (base ? essence(revision, base) : '')
+}
+
+export function useMotions(shot: string, revision: Revision): Motions {
+  const { tracks } = revision.document
+  const answers = useQueries({
+    queries: tracks.map((t) => ({
+      queryKey: ['motion', shot, t.id, essence(revision, t)],
+      queryFn: () => answer(api.GET('/api/shots/{id}/tracks/{track}', { params: { path: { id: shot, track: t.id }, query: { revision: revision.number } } })),
+      placeholderData: keepPreviousData,
+      gcTime: 60_000,
+      retry: 2, // the treatment may be ahead of what the server has confirmed
+    })),
   })
-  const last = useTasks(shot).find((t) => t.kind === 'track' && t.subject === removal?.id)
-  const task = last && isOpen(last) ? last : undefined
-  const live = useLive((s) => (last && (task || isPlaceholderData || !data) ? (s.samples[last.id] ?? none) : none))
+  const tasks = useTasks(shot).filter((t) => t.kind === 'track')
+  const live = useLive((s) => s.found)
+  const key = answers.map((a) => a.dataUpdatedAt + (a.isPlaceholderData ? 'p' : '')).join() + tasks.map((t) => t.id + isOpen(t)).join()
   return useMemo(() => {
-    const samples = new Map<number, Sample>()
-    const known = artifact !== '' || task !== undefined
-    if (artifact) for (const s of (data ?? []) as Sample[]) samples.set(s.frame, s)
-    if (known) for (const s of Object.values(live)) samples.set(s.frame, s)
+    const all = new Map<string, Motion>()
+    tracks.forEach((track, i) => {
+      const { data, isPlaceholderData } = answers[i] ?? {}
+      const last = tasks.find((t) => t.subject === track.id)
+      const running = last && isOpen(last) ? last.id : null
+      const found: Record<number, Found> = last && (running || isPlaceholderData || !data) ? (live[last.id] ?? {}) : {}
+      all.set(track.id, motionOf(track, data, found, running))
+    })
+    const at = (id: string, frame: number) => all.get(id)?.at(frame) ?? null
     return {
-      samples,
-      running: task?.id ?? null,
-      found: task ? new Map(Object.values(live).map((s) => [s.frame, s.matrix])) : null,
-      at: (frame) => samples.get(frame)?.matrix ?? (frame === removal?.reference ? [1, 0, 0, 0, 1, 0, 0, 0, 1] : null),
+      of: (id) => (id ? (all.get(id) ?? null) : null),
+      between: (id, a, b) => {
+        if (a === b || id === still) return identity
+        if (!id) return null
+        const [from, to] = [at(id, a), at(id, b)]
+        return from && to ? multiply(to, invert(from)) : null
+      },
     }
-  }, [data, live, artifact, task?.id, removal?.reference])
+  }, [tracks, key, live])
+}
+
+function motionOf(track: Track, data: Schemas['Motion'] | undefined, found: Record<number, Found>, running: string | null): Motion {
+  const samples = new Map<number, Moment>((data?.samples ?? []).map((s) => [s.frame, s]))
+  const points = new Map<string, Map<number, Place>>()
+  for (const p of track.points ?? []) points.set(p.id, new Map((data?.points?.[p.id] ?? [{ frame: p.home, at: p.at, byHand: true }]).map((x) => [x.frame, x])))
+  const fresh = new Map<number, Matrix>()
+  for (const f of Object.values(found)) {
+    if (f.sample) {
+      samples.set(f.frame, { ...f.sample, grade: 'good' })
+      fresh.set(f.frame, f.sample.matrix)
+    }
+    for (const [id, at] of Object.entries(f.points ?? {})) points.get(id)?.set(f.frame, at)
+  }
+  return {
+    track, samples, points, running,
+    found: running && fresh.size ? fresh : null,
+    at: (frame) => samples.get(frame)?.matrix ?? (frame === track.home ? identity : null),
+  }
+}
+
+/** The four corners that stand for a track's surface on its home frame. */
+export function surfaceOf(track: Track): Point[] {
+  if (track.surface?.length === 4) return track.surface.map(([x, y]) => ({ x, y }))
+  const around = [...(track.region ?? []), ...(track.points ?? []).filter((p) => p.home === track.home).map((p) => p.at)]
+  if (around.length === 0) return []
+  const [xs, ys] = [around.map((p) => p[0]), around.map((p) => p[1])]
+  let [left, right, top, bottom] = [Math.min(...xs), Math.max(...xs), Math.min(...ys), Math.max(...ys)]
+  const gx = Math.max(0, 50 - (right - left) / 2)
+  const gy = Math.max(0, 50 - (bottom - top) / 2)
+  ;[left, right, top, bottom] = [left - gx, right + gx, top - gy, bottom + gy]
+  return [{ x: left, y: top }, { x: right, y: top }, { x: right, y: bottom }, { x: left, y: bottom }]
+}
+
+/** A transform that takes out position alone: it moves a place as the surface's middle moves. */
+export function positionOnly(m: Matrix, middle: Point): Matrix {
+  const to = apply(m, middle)
+  return [1, 0, to.x - middle.x, 0, 1, to.y - middle.y, 0, 0, 1]
 }

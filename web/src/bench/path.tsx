@@ -1,11 +1,16 @@
 import { Menu, MenuButton, MenuItem, MenuItems, Switch } from '@headlessui/react'
+import { useState } from 'react'
 import { Link } from 'wouter'
-import type { Removal, Shot } from '../api/client'
+import { answer, api, type Removal, type Shot } from '../api/client'
+import { isOpen, useTasks } from '../api/tasks'
 import { useEdit } from '../api/treatment'
 import { Button, NumberInput, Text } from '../ui/controls'
 import { Leaf } from '../ui/leaf'
+import { notify } from '../ui/notice'
+import { Progress } from '../ui/progress'
 import type { BenchProps } from './props'
 import { on, startRemoval } from './edits'
+import { useScores } from './scores'
 import { stages, standing, standingWords, type Standing } from './stages'
 import { FillStage } from './stages/fill'
 import { FollowStage } from './stages/follow'
@@ -18,6 +23,8 @@ export function Path(props: BenchProps) {
   const { shot, revision } = props
   const { edit, undo, redo } = useEdit(shot.id)
   const open = useBench((s) => s.removal)
+  const [find, setFind] = useState('')
+  const wanted = find.trim().toLowerCase()
   return (
     <aside className="row-span-3 flex min-h-0 flex-col border-r border-rule bg-bed" aria-label="Removals">
       <header className="flex items-center gap-2 border-b border-rule px-3 py-2">
@@ -30,8 +37,18 @@ export function Path(props: BenchProps) {
         <Button weight="bare" disabled={!revision.redo} title={revision.redo ? `Redo: ${revision.redo} (Ctrl Shift Z)` : 'Nothing to redo'} onClick={() => void redo()}>Redo</Button>
       </header>
       <div className="min-h-0 flex-1 overflow-y-auto p-2">
+        {revision.document.removals.length > 1 && (
+          <input aria-label="Find by name" placeholder="Find by name" className="mb-2 w-full rounded border border-stone bg-soil px-2 py-1" value={find} onChange={(e) => setFind(e.target.value)} onKeyDown={(e) => e.stopPropagation()} />
+        )}
+        {wanted && (
+          <ul className="mb-2 flex flex-col gap-0.5 text-[13px]" aria-label="Found">
+            {revision.document.removals.flatMap((r) => r.mark.outlines.filter((o) => o.name.toLowerCase().includes(wanted)).map((o) => (
+              <li key={o.id}><button type="button" className="w-full truncate rounded px-2 py-0.5 text-left hover:bg-slab" onClick={() => { bench.open(r.id, 'mark'); bench.set({ outline: o.id, knots: [] }) }}>{o.name} <span className="text-quiet">of {r.name}</span></button></li>
+            )))}
+          </ul>
+        )}
         <ol className="flex flex-col gap-2">
-          {revision.document.removals.map((r) => (
+          {revision.document.removals.filter((r) => !wanted || r.id === open || r.name.toLowerCase().includes(wanted)).map((r) => (
             <li key={r.id} className={`rounded-lg border ${r.id === open ? 'border-stone bg-soil' : 'border-rule'}`}>
               <Card {...props} removal={r} open={r.id === open} />
               {r.id === open && <Unfolded {...props} removal={r} />}
@@ -53,7 +70,6 @@ export function Path(props: BenchProps) {
 
 function Card({ shot, revision, removal: r, open }: BenchProps & { removal: Removal; open: boolean }) {
   const { edit } = useEdit(shot.id)
-  const stale = revision.stale.includes(r.id)
   return (
     <div className="flex items-center gap-2 p-2">
       <button
@@ -67,7 +83,7 @@ function Card({ shot, revision, removal: r, open }: BenchProps & { removal: Remo
           <span className="block truncate">{r.name}</span>
           <span className="mt-0.5 flex gap-2">
             {stages.map((s) => (
-              <Mark key={s.id} standing={standing(r, s.id, stale)} label={s.name} />
+              <Mark key={s.id} standing={standing(revision.document, r, s.id, revision.stale)} label={s.name} />
             ))}
           </span>
         </span>
@@ -87,6 +103,11 @@ function Card({ shot, revision, removal: r, open }: BenchProps & { removal: Remo
           <MenuItem>
             <button type="button" className="block w-full rounded-sm px-3 py-1 text-left data-focus:bg-stone" onClick={() => bench.set({ frame: r.reference, playing: false })}>
               Go to its reference frame
+            </button>
+          </MenuItem>
+          <MenuItem>
+            <button type="button" className="block w-full rounded-sm px-3 py-1 text-left data-focus:bg-stone" onClick={() => { bench.open(r.id, 'mark'); bench.set({ tool: 'copy', copying: r.id, playing: false }) }}>
+              Copy to another place
             </button>
           </MenuItem>
           <MenuItem>
@@ -137,19 +158,45 @@ function Mark({ standing, label }: { standing: Standing; label: string }) {
   )
 }
 
+/** The reference frame: go there, move the zero to the frame shown, or ask which frame is best. */
+function Reference({ shot, removal: r }: BenchProps & { removal: Removal }) {
+  const { edit } = useEdit(shot.id)
+  const frame = useBench((s) => s.frame)
+  const task = useTasks(shot.id).find((t) => t.kind === 'scout' && t.subject === r.id)
+  const { data } = useScores(shot.id, r.id)
+  const best = data?.frames[0]
+  const running = task && isOpen(task)
+  return (
+    <div className="text-[13px]">
+      <div className="flex items-center gap-1">
+        <span className="flex-1 text-quiet">Reference <span className="font-mono text-text">{r.reference}</span></span>
+        <Button weight="bare" className="px-1.5! py-0!" title="Go to the reference frame (J)" onClick={() => bench.set({ frame: r.reference, playing: false })}>Go there</Button>
+        <Button weight="bare" className="px-1.5! py-0!" disabled={frame === r.reference} title="Make the frame shown the reference frame: outlines, paint and track stay where they are, nothing is followed again" onClick={() => void edit(`Reference frame ${frame}`, on(r.id, (d) => {
+          d.reference = frame
+          if (d.fill.strokes.length === 0) d.fill.frame = frame
+        }))}>Move here</Button>
+        <Button weight="bare" className="px-1.5! py-0!" disabled={!!running || !r.mark.outlines.length} title="Score every frame by sharpness, smear, light, size, and what is in front" onClick={() => void answer(api.POST('/api/shots/{id}/scout/{removal}', { params: { path: { id: shot.id, removal: r.id } } })).catch((e: Error) => notify(e.message))}>Suggest</Button>
+      </div>
+      {running && <div className="flex items-center gap-2 py-1"><Progress label="Frames scored" done={task.done} total={task.total} /><Button weight="bare" className="py-0!" onClick={() => void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) => notify(e.message))}>Cancel</Button></div>}
+      {!running && task?.problem && <p className="text-clay">{task.problem}</p>}
+      {best && !running && (
+        <p className="text-quiet">
+          <button type="button" className="rounded text-left underline decoration-stone underline-offset-2 hover:text-text" title="Go there" onClick={() => bench.set({ frame: best.frame, playing: false })}>{data.words}</button>
+        </p>
+      )}
+    </div>
+  )
+}
+
 function Unfolded(props: BenchProps & { removal: Removal }) {
   const { shot, revision, removal: r } = props
   const { edit } = useEdit(shot.id)
   const stage = useBench((s) => s.stage)
-  const stale = revision.stale.includes(r.id)
   return (
     <div className="border-t border-rule px-2 pt-2 pb-3">
       <div className="mb-2 grid gap-1.5 px-1">
         <Text label="Name of the removal" className="w-full" value={r.name} onDone={(name) => void edit(`Rename to ${name}`, on(r.id, (d) => { d.name = name }))} />
-        <div className="flex items-center justify-between text-[13px]">
-          <span className="text-quiet">Reference frame <span className="font-mono text-text">{r.reference}</span></span>
-          <Button weight="bare" className="py-0!" title="Go there (J)" onClick={() => bench.set({ frame: r.reference, playing: false })}>Go there</Button>
-        </div>
+        <Reference {...props} />
         <div className="flex items-center gap-2 text-[13px]" title="Frames on which the patch is laid">
           <span className="flex-1 text-quiet">Frames</span>
           <NumberInput label="First frame of the removal" className="w-16" value={r.range.first} min={shot.first} max={r.range.last} onDone={(v) => void edit('Change the range', on(r.id, (d) => { d.range.first = Math.round(v) }))} />
@@ -161,7 +208,7 @@ function Unfolded(props: BenchProps & { removal: Removal }) {
         <span aria-hidden className="absolute top-3 bottom-3 left-[9px] w-px bg-stone" />
         {stages.map((s) => (
           <li key={s.id} className="relative pl-6">
-            <span className="absolute top-2 left-[3px] bg-soil py-0.5"><Mark standing={standing(r, s.id, stale)} label={s.name} /></span>
+            <span className="absolute top-2 left-[3px] bg-soil py-0.5"><Mark standing={standing(revision.document, r, s.id, revision.stale)} label={s.name} /></span>
             <button
               type="button"
               aria-expanded={stage === s.id}

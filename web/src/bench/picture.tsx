@@ -1,18 +1,19 @@
 import { useCallback, useEffect, useLayoutEffect, useRef, useState, useSyncExternalStore, type PointerEvent as ReactPointerEvent } from 'react'
 import { useEdit } from '../api/treatment'
-import type { BenchProps, Placement } from './props'
+import { within, type BenchProps, type Placement } from './props'
 import { BrushLayer } from './brushlayer'
 import { FrameStore } from './frames'
 import { Handles } from './handles'
 import { held } from './keys'
 import { apply, identity, invert, multiply, type Matrix, type Point } from './matrix'
+import { positionOnly, surfaceOf } from './motion'
 import { openScreen, type Screen } from './screen'
 import { bench, useBench } from './state'
 
-/** The picture, and all that lies on it. */
-export function Picture(props: BenchProps) {
-  const { shot, frames, overlays, motion, revision } = props
-  const { frame, view, channel, exposure, zoom, centre, locked, removal, tool, handles } = useBench()
+/** The picture, and all that lies on it: free, or locked to a surface. */
+export function Picture(props: BenchProps & { locked: boolean; second?: boolean }) {
+  const { shot, frames, overlays, motion, motions, revision, locked, second } = props
+  const { frame, view, channel, exposure, zoom, centre, removal, tool, handles, lockTo, lockBy, through } = useBench()
   const open = revision.document.removals.find((r) => r.id === removal) ?? null
   const { adopt } = useEdit(shot.id)
   const room = useRef<HTMLDivElement>(null)
@@ -49,22 +50,41 @@ export function Picture(props: BenchProps) {
   }
   // Everything on the picture belongs to the frame that is seen, also while the next one is on its way.
   const seen = shown.current?.frame ?? frame
-  const here = motion.at(seen)
-  const carry = here ?? identity
   // Space is what stands still: the reference frame when locked, the frame itself when free.
-  const isLocked = locked && here !== null
+  const lockTrack = motions.of(lockTo ?? undefined) ?? motion
+  const zero = open?.reference ?? lockTrack?.track.home ?? shot.first
+  const lockAt = (n: number): Matrix | null => {
+    const m = lockTrack ? motions.between(lockTrack.track.id, zero, n) : null
+    if (!m || lockBy === 'whole' || !lockTrack) return m
+    const home = lockTrack.at(zero) ?? identity
+    const corners = surfaceOf(lockTrack.track).map((p) => apply(home, p))
+    return positionOnly(m, { x: corners.reduce((s, p) => s + p.x, 0) / 4, y: corners.reduce((s, p) => s + p.y, 0) / 4 })
+  }
+  const lock = locked ? lockAt(seen) : null
+  const isLocked = lock !== null
   const fromRoomToSpace: Matrix = [1 / scale, 0, centre.x - size.width / 2 / scale, 0, 1 / scale, centre.y - size.height / 2 / scale, 0, 0, 1]
-  const fromRoomToFrame = isLocked ? multiply(carry, fromRoomToSpace) : fromRoomToSpace
-  const fromRoomToReference = isLocked ? fromRoomToSpace : multiply(invert(carry), fromRoomToSpace)
-  const toRoomMatrix = invert(fromRoomToReference)
+  const fromRoomToFrame = lock ? multiply(lock, fromRoomToSpace) : fromRoomToSpace
+  const toRoomMatrix = invert(fromRoomToFrame)
   const placement: Placement = {
     toRoom: (p) => apply(toRoomMatrix, p),
-    fromRoom: (p) => apply(fromRoomToReference, p),
+    fromRoom: (p) => apply(fromRoomToFrame, p),
     scale,
-    placed: here !== null,
+    placed: true,
   }
+  // Where a place on another frame is drawn: as it is when free, as that frame's lock puts it when locked.
+  const ghostOf = (n: number): Matrix | null => {
+    if (!lock) return identity
+    const other = lockAt(n)
+    return other && multiply(lock, invert(other))
+  }
+  const paintFrame = open?.fill.frame ?? 0
+  // The reference frame shows through the locked picture, to see slip.
+  const under = through > 0 && isLocked && open ? frames.plate(open.reference) : undefined
+  useEffect(() => {
+    if (through > 0 && locked && open) void frames.load(open.reference, null)
+  }, [through > 0, locked, open?.reference])
 
-  const onReference = open !== null && seen === open.reference
+  const onReference = open !== null && seen === paintFrame
   useEffect(() => {
     if (live.current !== null && live.current >= 0 && wanted.ready && overlays && overlays.revision >= live.current) {
       screen.current?.clearLive()
@@ -84,6 +104,7 @@ export function Picture(props: BenchProps) {
     screen.current[painted ? 'drawPainted' : 'draw']({
       plate: s.plate, overlay: s.overlay ?? null, live: onReference, view, channel, exposure,
       toFrame: multiply(fromRoomToFrame, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]), scale: scale * ratio,
+      under: under && { picture: under, share: through, toFrame: multiply(fromRoomToSpace, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]) },
     })
     c.dataset.frame = String(s.frame)
     c.dataset.ready = String(wanted.ready)
@@ -99,7 +120,7 @@ export function Picture(props: BenchProps) {
       redraw.current(painted)
     })
   }
-  useLayoutEffect(() => draw(), [size, seen, frame, view, channel, exposure, scale, centre, isLocked, loaded, overlays, motion, onReference, wanted.ready])
+  useLayoutEffect(() => draw(), [size, seen, frame, view, channel, exposure, scale, centre, isLocked, loaded, overlays, motions, lockTo, lockBy, zero, under, through, onReference, wanted.ready])
 
   const zoomAt = useCallback((at: Point, factor: number) => {
     const s = bench.get()
@@ -135,7 +156,7 @@ export function Picture(props: BenchProps) {
     const up = () => {
       el.removeEventListener('pointermove', move)
       el.removeEventListener('pointerup', up)
-      if (!start.moved && tool === 'look') bench.set({ outline: null, knot: null })
+      if (!start.moved && tool === 'look') bench.set({ outline: null, knots: [], points: [], key: null })
     }
     el.addEventListener('pointermove', move)
     el.addEventListener('pointerup', up)
@@ -144,13 +165,15 @@ export function Picture(props: BenchProps) {
   const stage = useBench((s) => s.stage)
   return (
     <div ref={room} className="relative min-h-0 min-w-0 touch-none overflow-hidden bg-soil select-none" onPointerDown={pan} role="application" aria-label={`Picture, frame ${frame}`}>
-      <canvas ref={canvas} data-testid="picture" className="absolute inset-0 h-full w-full" />
-      {handles && open && stage !== 'fill' && <Handles {...props} removal={open} placement={placement} />}
-      {open && stage === 'fill' && (
+      <canvas ref={canvas} data-testid={second ? 'picture-beside' : 'picture'} className="absolute inset-0 h-full w-full" />
+      {handles && open && stage !== 'fill' && <Handles {...props} removal={open} placement={placement} seen={seen} ghostOf={ghostOf} />}
+      {open && stage === 'fill' && !second && (
         <BrushLayer
           {...props}
           removal={open}
-          placement={placement}
+          placement={within(placement, motions.between(open.follow.track, paintFrame, seen))}
+          framePlacement={placement}
+          seen={seen}
           onPixels={(x, y, w, h, rgba) => {
             screen.current?.paint(x, y, w, h, rgba)
             live.current = -1
@@ -168,9 +191,10 @@ export function Picture(props: BenchProps) {
         />
       )}
       {failed && <p className="absolute inset-x-4 top-4 text-clay">{failed}</p>}
-      {isLocked && <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">Locked to frame {open?.reference}</p>}
-      {open && here === null && handles && (stage === 'mark' || stage === 'follow') && (open.mark.outlines.length > 0 || open.follow.region.length > 0) && (
-        <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">Not followed to this frame: handles stand where they are on frame {open.reference}</p>
+      {isLocked && <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">Locked to frame {zero}{lockBy === 'position' ? ', position only' : ''}{lockTo && lockTrack ? `, ${lockTrack.track.name}` : ''}</p>}
+      {locked && !isLocked && <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px] text-clay">Not followed to this frame: it cannot be locked</p>}
+      {!locked && motion && motion.at(seen) === null && handles && (stage === 'mark' || stage === 'follow') && (
+        <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">Not followed to this frame: what rides on {motion.track.name} stands where it was drawn</p>
       )}
     </div>
   )

@@ -1,7 +1,7 @@
 import type { Revision, Shot } from '../api/client'
 import type { FrameStore, OverlaySet } from './frames'
-import type { Point } from './matrix'
-import type { Motion } from './motion'
+import { apply, invert, type Matrix, type Point } from './matrix'
+import type { Motion, Motions } from './motion'
 
 /** What every part of the bench is given. */
 export interface BenchProps {
@@ -9,16 +9,36 @@ export interface BenchProps {
   revision: Revision
   frames: FrameStore
   overlays: OverlaySet | null
-  motion: Motion
+  motions: Motions
+  /** The track that carries the open removal. */
+  motion: Motion | null
 }
 
-/** How places on the reference frame, on the shown frame and in the room relate. */
+/** How places in some coordinates, those of the shown frame or of a home, relate to the room. */
 export interface Placement {
-  /** From reference frame coordinates to CSS pixels of the room. */
+  /** To CSS pixels of the room. */
   toRoom: (p: Point) => Point
   fromRoom: (p: Point) => Point
   /** CSS pixels for each picture pixel. */
   scale: number
-  /** The shown frame has a known place for the reference frame's coordinates. */
+  /** It is known where these coordinates lie on the shown frame. */
   placed: boolean
+}
+
+/** Coordinates that a matrix takes to those of another placement; unplaced, and taken as they are, for none. */
+export function within(placement: Placement, toIt: Matrix | null): Placement {
+  if (!toIt) return { ...placement, placed: false }
+  const back = invert(toIt)
+  return {
+    toRoom: (p) => placement.toRoom(apply(toIt, p)),
+    fromRoom: (p) => apply(back, placement.fromRoom(p)),
+    scale: placement.scale * Math.sqrt(Math.abs(toIt[0] * toIt[4] - toIt[1] * toIt[3])) / Math.abs(toIt[8] || 1),
+    placed: placement.placed,
+  }
+}
+
+/** Where a pointer is. */
+export function pointerAt(e: { clientX: number; clientY: number }, svg: Element, placement: Placement): Point {
+  const box = svg.getBoundingClientRect()
+  return placement.fromRoom({ x: e.clientX - box.left, y: e.clientY - box.top })
 }

@@ -1,14 +1,22 @@
 import { useEffect, useLayoutEffect, useRef, useState, useSyncExternalStore, type PointerEvent as ReactPointerEvent } from 'react'
+import type { Schemas, Shot } from '../api/client'
+import { useEdit, type Change } from '../api/treatment'
 import { Button } from '../ui/controls'
+import { easeKey, lanesOf, moveKey } from './edits'
+import { drag } from './lines'
 import type { BenchProps } from './props'
+import { useScores } from './scores'
 import { bench, useBench } from './state'
 
-const lanes = { thumbs: 46, range: 10, quality: 16, cached: 4 }
+const lanes = { thumbs: 46, range: 10, quality: 16, score: 12, keys: 13, cached: 4 }
 
-/** The frame ribbon: thumbnails, the removal's range and reference frame, the track's quality, what is in memory. */
+/** The frame ribbon: thumbnails, the removal's range and reference frame, keys, the track's quality, what is in memory. */
 export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps) {
-  const { frame, playing, removal } = useBench()
+  const { frame, playing, removal, outline, key } = useBench()
+  const { edit } = useEdit(shot.id)
   const open = revision.document.removals.find((r) => r.id === removal) ?? null
+  const scores = useScores(shot.id, removal).data?.frames ?? noScores
+  const keyLanes = lanesOf(revision.document, removal, outline)
   const strip = useRef<HTMLDivElement>(null)
   const canvas = useRef<HTMLCanvasElement>(null)
   const [width, setWidth] = useState(0)
@@ -16,6 +24,7 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
   const count = shot.last - shot.first + 1
   const each = width / count
   const x = (n: number) => (n - shot.first) * each
+  const height = lanes.range + lanes.quality + (scores.length ? lanes.score : 0) + lanes.cached
 
   useLayoutEffect(() => {
     const observer = new ResizeObserver(([e]) => setWidth(e.contentRect.width))
@@ -26,7 +35,6 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
   useEffect(() => {
     const c = canvas.current!
     const ratio = devicePixelRatio || 1
-    const height = lanes.range + lanes.quality + lanes.cached
     c.width = Math.max(1, width * ratio)
     c.height = height * ratio
     const g = c.getContext('2d')!
@@ -44,19 +52,29 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
       g.beginPath()
       g.ellipse(middle, lanes.range / 2, 4, 4, 0, 0, 7)
       g.fill()
-      for (const s of motion.samples.values()) {
-        const match = s.match ?? 1
-        // The lane shows what is lost: a full fern cell is a perfect match, clay is one that needs a look.
-        const good = Math.max(0, Math.min(1, (match - 0.8) / 0.2))
-        const doubtful = match < 0.9 || (s.agree ?? 1) < 0.6
-        g.fillStyle = doubtful ? colour('clay') : colour('fern')
-        const h = 3 + good * (lanes.quality - 5)
-        g.fillRect(x(s.frame) + 0.5, lanes.range + lanes.quality - 1 - h, Math.max(1, each - 1), h)
+      let top = lanes.range
+      if (scores.length) {
+        // How fit each frame is to be the reference frame; the best one stands out.
+        for (const s of scores) {
+          g.fillStyle = s.frame === scores[0].frame ? colour('fern') : colour('quiet')
+          const h = 1 + (s.score / Math.max(scores[0].score, 1e-6)) * (lanes.score - 3)
+          g.fillRect(x(s.frame) + 0.5, top + lanes.score - 1 - h, Math.max(1, each - 1), h)
+        }
+        top += lanes.score
+      }
+      for (const s of motion?.samples.values() ?? []) {
+        // Full cells are sure; what slides, or agrees little, is lower. Clay needs a look.
+        const sure = Math.max(0, 1 - (s.residual ?? 0)) * Math.min(1, (s.agree ?? 1) / 0.9)
+        g.fillStyle = s.grade === 'good' ? colour('fern') : colour('clay')
+        const h = s.byHand ? 4 : 3 + sure * (lanes.quality - 5)
+        g.globalAlpha = s.byHand ? 0.6 : 1
+        g.fillRect(x(s.frame) + 0.5, top + lanes.quality - 1 - h, Math.max(1, each - 1), h)
+        g.globalAlpha = 1
       }
     }
     g.fillStyle = colour('quiet')
-    for (let n = shot.first; n <= shot.last; n++) if (frames.has(n, overlays)) g.fillRect(x(n), lanes.range + lanes.quality + 1, each + 0.5, lanes.cached - 1)
-  }, [width, open, motion, loaded, overlays, shot])
+    for (let n = shot.first; n <= shot.last; n++) if (frames.has(n, overlays)) g.fillRect(x(n), height - lanes.cached + 1, each + 0.5, lanes.cached - 1)
+  }, [width, height, open, motion, scores, loaded, overlays, shot])
 
   const scrub = (e: ReactPointerEvent) => {
     const to = (clientX: number) => {
@@ -77,7 +95,7 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
 
   const aspect = shot.width / shot.height
   const shownThumbs = Math.max(1, Math.ceil(width / (lanes.thumbs * aspect)))
-  const here = motion.samples.get(frame)
+  const here = motion?.samples.get(frame)
   return (
     <section aria-label="Frames" className="border-t border-rule bg-bed px-3 pt-1.5 pb-2">
       <div className="mb-1.5 flex items-center gap-3">
@@ -85,7 +103,8 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
         <Button weight="bare" aria-label="One frame back" title="One frame back (Left)" onClick={() => bench.set({ frame: Math.max(shot.first, frame - 1), playing: false })}>Back</Button>
         <FrameNumber first={shot.first} last={shot.last} frame={frame} />
         <Button weight="bare" aria-label="One frame on" title="One frame on (Right)" onClick={() => bench.set({ frame: Math.min(shot.last, frame + 1), playing: false })}>On</Button>
-        {open && <span className="text-[13px] text-quiet">{frame === open.reference ? 'Reference frame' : here ? `Match ${((here.match ?? 1) * 100).toFixed(1)} %` : ''}</span>}
+        {open && <span className="text-[13px] text-quiet">{frame === open.reference ? 'Reference frame' : here?.byHand ? 'By hand' : here ? `Residual ${(here.residual ?? 0).toFixed(2)} px` : ''}</span>}
+        {here?.advice && <span className="min-w-0 truncate text-[13px] text-clay" title={here.advice}>{here.advice}</span>}
         <span className="flex-1" />
         <span className="font-mono text-[13px] text-quiet">{shot.first} to {shot.last}, {Math.round((shot.rateNum / shot.rateDen) * 1000) / 1000} frames/s</span>
       </div>
@@ -113,10 +132,60 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
             />
           ))}
         </div>
-        <canvas ref={canvas} className="block w-full" style={{ height: lanes.range + lanes.quality + lanes.cached }} aria-hidden />
+        {keyLanes.map((l) => (
+          <KeyLane key={l.lane} {...l} shot={shot} each={each} selected={key?.lane === l.lane ? key.frame : null} x={x} onEdit={(label, change) => void edit(label, change)} />
+        ))}
+        <canvas ref={canvas} className="block w-full" style={{ height }} aria-hidden />
         <div className="pointer-events-none absolute inset-y-0 border-x border-black/60 bg-white/70" style={{ left: x(frame) + each / 2 - 1.5, width: 3 }} />
       </div>
     </section>
+  )
+}
+
+const noScores: Schemas['Looks'][] = []
+
+/** Keys of one thing over time: a click goes there, a drag moves one, with Alt copies it. */
+function KeyLane({ lane, label, frames, shot, each, selected, x, onEdit }: {
+  lane: string; label: string; frames: number[]; shot: Shot; each: number; selected: number | null; x: (n: number) => number; onEdit: (label: string, change: Change) => void
+}) {
+  const [draft, setDraft] = useState<{ from: number; to: number } | null>(null)
+  const down = (e: ReactPointerEvent, from: number) => {
+    if (e.button !== 0) return
+    e.preventDefault()
+    bench.set({ key: { lane, frame: from }, frame: from, playing: false })
+    let to = from
+    drag(
+      e,
+      (m) => {
+        to = Math.min(shot.last, Math.max(shot.first, from + Math.round((m.clientX - e.clientX) / each)))
+        setDraft({ from, to })
+      },
+      (moved) => {
+        setDraft(null)
+        if (!moved || to === from) return
+        const copy = e.altKey
+        onEdit(copy ? 'Copy a key' : 'Move a key', (d) => moveKey(d, lane, from, to, copy))
+        bench.set({ key: { lane, frame: to }, frame: to })
+      },
+    )
+  }
+  return (
+    <div className="relative bg-soil" style={{ height: lanes.keys }} aria-label={`Keys, ${label}`} data-testid="keys">
+      <span className="pointer-events-none absolute left-1 text-[10px] leading-[13px] text-quiet">{label}</span>
+      {frames.map((n) => {
+        const at = draft?.from === n ? draft.to : n
+        return (
+          <button
+            key={n} type="button" aria-label={`Key on ${n}, ${label}`} aria-pressed={selected === n}
+            title={`${label}, ${n}. Drag to move, with Alt to copy; Delete removes; double click for eased or linear`}
+            className={`absolute top-[2px] h-[9px] w-[7px] rounded-tl-full rounded-br-full border border-black ${selected === n ? 'bg-fern' : 'bg-text'}`}
+            style={{ left: x(at) + each / 2 - 3.5 }}
+            onPointerDown={(e) => down(e, n)}
+            onDoubleClick={() => onEdit('Ease of a key', (d) => easeKey(d, lane, n))}
+          />
+        )
+      })}
+    </div>
   )
 }
 

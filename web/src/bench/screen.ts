@@ -14,6 +14,8 @@ export interface Shown {
   toFrame: Matrix
   /** Device pixels for each pixel of the frame. */
   scale: number
+  /** Another frame's plate laid over all, and how much of it shows. */
+  under?: { picture: ImageBitmap; share: number; toFrame: Matrix }
 }
 
 /** Draws frames. */
@@ -47,9 +49,10 @@ void main() {
 const plain = `#version 300 es
 precision highp float;
 uniform sampler2D picture;
+uniform float share;
 in vec2 inRect, inFrame;
 out vec4 colour;
-void main() { colour = texture(picture, inRect); }`
+void main() { colour = texture(picture, inRect) * share; }`
 
 // Exposure goes through light.
 const graded = `#version 300 es
@@ -118,7 +121,7 @@ class GLScreen implements Screen {
   readonly kind = 'WebGL2'
   private plain: Program
   private graded: Program
-  private shown: (ImageBitmap | null)[] = [null, null]
+  private shown: (ImageBitmap | null)[] = [null, null, null, null]
   /** What of the live layer has paint: left, top, right, bottom. */
   private live: Part | null = null
   /** What of it was painted since the last drawing. */
@@ -127,7 +130,7 @@ class GLScreen implements Screen {
   constructor(private gl: WebGL2RenderingContext, private width: number, private height: number) {
     this.plain = new Program(gl, plain)
     this.graded = new Program(gl, graded)
-    for (const unit of [0, 1, 2]) { // plate, overlay, live
+    for (const unit of [0, 1, 2, 3]) { // plate, overlay, live, under
       gl.activeTexture(gl.TEXTURE0 + unit)
       gl.bindTexture(gl.TEXTURE_2D, gl.createTexture())
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE)
@@ -166,7 +169,7 @@ class GLScreen implements Screen {
     if (s.overlay) this.upload(1, s.overlay.bitmap)
     // Close up, every pixel of the frame is seen as it is.
     const filter = s.scale >= 2 ? gl.NEAREST : gl.LINEAR
-    for (let unit = 0; unit < 3; unit++) {
+    for (let unit = 0; unit < 4; unit++) {
       gl.activeTexture(gl.TEXTURE0 + unit)
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MIN_FILTER, filter)
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MAG_FILTER, filter)
@@ -175,13 +178,16 @@ class GLScreen implements Screen {
     gl.viewport(0, 0, width, height)
     gl.clear(gl.COLOR_BUFFER_BIT)
     // Clip space runs from -1 to 1 with y upwards.
-    const toClip = multiply([2 / width, 0, -1, 0, -2 / height, 1, 0, 0, 1], invert(s.toFrame))
-    // A homography is free in its scale; w must be positive in front of the camera.
-    const sign = toClip[8] < 0 ? -1 : 1
+    const clip = (toFrame: Matrix) => {
+      const m = multiply([2 / width, 0, -1, 0, -2 / height, 1, 0, 0, 1], invert(toFrame))
+      // A homography is free in its scale; w must be positive in front of the camera.
+      return m[8] < 0 ? m.map((v) => -v) : m
+    }
     const difference = s.view === 'difference'
     const p = (!difference && s.channel === 'colour' && s.exposure === 0 ? this.plain : this.graded).use()
-    gl.uniformMatrix3fv(p.at('toClip'), true, toClip.map((v) => v * sign))
+    gl.uniformMatrix3fv(p.at('toClip'), true, clip(s.toFrame))
     gl.uniform2f(p.at('size'), this.width, this.height)
+    if (p === this.plain) gl.uniform1f(p.at('share'), 1)
     if (p === this.graded) {
       gl.uniform1i(p.at('plate'), 0)
       gl.uniform1i(p.at('channel'), channels.indexOf(s.channel))
@@ -191,7 +197,19 @@ class GLScreen implements Screen {
     gl.disable(gl.BLEND)
     this.rectangle(p, 0, 0, 0, this.width, this.height)
     gl.enable(gl.BLEND)
-    if (s.view === 'plate') return
+    if (s.view !== 'plate') this.lay(p, s)
+    if (s.under) {
+      this.upload(3, s.under.picture)
+      const over = this.plain.use()
+      gl.uniformMatrix3fv(over.at('toClip'), true, clip(s.under.toFrame))
+      gl.uniform2f(over.at('size'), this.width, this.height)
+      gl.uniform1f(over.at('share'), s.under.share)
+      this.rectangle(over, 3, 0, 0, this.width, this.height)
+    }
+  }
+
+  /** Lays what differs from the plate over it. */
+  private lay(p: Program, s: Shown) {
     if (s.overlay) this.rectangle(p, 1, s.overlay.x, s.overlay.y, s.overlay.bitmap.width, s.overlay.bitmap.height)
     if (s.live && this.live) {
       // The layer is as large as the frame; only where it has paint is it drawn.

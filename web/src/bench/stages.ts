@@ -1,4 +1,4 @@
-import type { Removal } from '../api/client'
+import type { Document, Removal } from '../api/client'
 import type { Stage } from './state'
 
 export type Standing = 'empty' | 'begun' | 'done' | 'look'
@@ -13,13 +13,17 @@ export const stages: { id: Stage; name: string; asks: string; key: string }[] = 
 export const standingWords: Record<Standing, string> = { empty: 'nothing yet', begun: 'begun', done: 'done', look: 'needs a look' }
 
 /** How far a stage of a removal is, from the document alone. */
-export function standing(r: Removal, stage: Stage, stale: boolean): Standing {
+export function standing(d: Document, r: Removal, stage: Stage, stale: string[]): Standing {
   switch (stage) {
     case 'mark':
       return r.mark.outlines.length ? 'done' : 'empty'
-    case 'follow':
-      if (!r.follow.track) return r.follow.region.length ? 'begun' : 'empty'
-      return stale ? 'look' : 'done'
+    case 'follow': {
+      if (r.follow.track === 'still') return 'done'
+      const t = d.tracks.find((x) => x.id === r.follow.track)
+      if (!t) return 'empty'
+      if (stale.includes(t.id)) return 'look'
+      return t.data || t.points?.some((p) => p.path) ? 'done' : 'begun'
+    }
     case 'fill':
       return r.fill.strokes.length ? 'done' : 'empty'
     case 'settle':

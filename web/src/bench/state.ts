@@ -5,7 +5,9 @@ export type View = 'plate' | 'patch' | 'result' | 'difference'
 export type Channel = 'colour' | 'red' | 'green' | 'blue' | 'luma'
 export type Stage = 'mark' | 'follow' | 'fill' | 'settle'
 /** What the pointer does on the picture. */
-export type Tool = 'look' | 'outline' | 'region' | 'brush'
+export type Tool = 'look' | 'outline' | 'region' | 'exclusion' | 'point' | 'surface' | 'correct' | 'place' | 'copy' | 'brush'
+/** What the drawing tool makes. */
+export type Drawn = 'curve' | 'box' | 'ellipse' | 'strand'
 
 export interface Brush {
   size: number
@@ -18,6 +20,17 @@ interface BenchState {
   playing: boolean
   view: View
   locked: boolean
+  /** Free and locked side by side. */
+  beside: boolean
+  /** What the picture is locked to: a track; null for the open removal's. */
+  lockTo: string | null
+  lockBy: 'whole' | 'position'
+  /** How much of the reference frame shows through the locked picture, 0 to 1. */
+  through: number
+  /** What lies on the picture to judge a track by. */
+  aid: 'none' | 'grid' | 'test'
+  ghosts: boolean
+  drives: boolean
   channel: Channel
   /** In stops. */
   exposure: number
@@ -29,9 +42,16 @@ interface BenchState {
   removal: string | null
   stage: Stage
   tool: Tool
-  /** The selected outline and its selected point. */
+  drawn: Drawn
+  /** The selected shape, an outline or an exclusion, and its selected points. */
   outline: string | null
-  knot: number | null
+  knots: number[]
+  /** The selected points of a track. */
+  points: string[]
+  /** The selected key on the ribbon. */
+  key: { lane: string; frame: number } | null
+  /** The removal that is being copied to another place. */
+  copying: string | null
   stroke: string | null
   brush: Brush
   /** From the painted pixel to the copied one; null as long as none was chosen. */
@@ -45,6 +65,13 @@ export const initial: BenchState = {
   playing: false,
   view: 'result',
   locked: false,
+  beside: false,
+  lockTo: null,
+  lockBy: 'whole',
+  through: 0,
+  aid: 'none',
+  ghosts: false,
+  drives: false,
   channel: 'colour',
   exposure: 0,
   zoom: null,
@@ -53,8 +80,12 @@ export const initial: BenchState = {
   removal: null,
   stage: 'mark',
   tool: 'look',
+  drawn: 'curve',
   outline: null,
-  knot: null,
+  knots: [],
+  points: [],
+  key: null,
+  copying: null,
   stroke: null,
   brush: { size: 24, hardness: 0.6, opacity: 1 },
   offset: null,
@@ -67,7 +98,7 @@ export const bench = {
   get: useBench.getState,
   open(removal: string | null, stage: Stage = 'mark') {
     useBench.setState((s) => ({
-      removal, stage, outline: null, knot: null, stroke: null,
+      removal, stage, outline: null, knots: [], points: [], key: null, stroke: null, copying: null,
       tool: stage === 'fill' ? 'brush' : 'look',
       ...(removal && stage === 'fill' ? { view: 'patch' } : s.view === 'patch' && (!removal || s.stage === 'fill') ? { view: 'result' } : {}),
       ...(removal !== s.removal ? { source: null, offset: null } : {}),

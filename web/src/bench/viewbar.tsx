@@ -1,14 +1,15 @@
+import { Popover, PopoverButton, PopoverPanel } from '@headlessui/react'
 import { Pick, Select } from '../ui/choice'
-import { Button } from '../ui/controls'
+import { Button, Check } from '../ui/controls'
 import type { BenchProps } from './props'
 import { Help } from './help'
 import { RenderRoom } from './render'
 import { bench, useBench, type Channel, type View } from './state'
 
 /** What to show of the picture, above it. */
-export function ViewBar({ shot, revision, motion }: BenchProps) {
-  const { view, locked, channel, exposure, zoom, handles, removal } = useBench()
-  const canLock = motion.samples.size > 1
+export function ViewBar({ shot, revision, motion, motions }: BenchProps) {
+  const { view, locked, beside, channel, exposure, zoom, handles, removal, lockTo } = useBench()
+  const canLock = ((motions.of(lockTo ?? undefined) ?? motion)?.samples.size ?? 0) > 1
   return (
     <div className="flex items-center gap-2 border-b border-rule bg-bed px-3 py-1.5">
       <Pick<View>
@@ -22,23 +23,26 @@ export function ViewBar({ shot, revision, motion }: BenchProps) {
           { value: 'difference', label: 'Difference', hint: 'Result less plate, four times as strong (D)' },
         ]}
       />
-      <Button on={locked} disabled={!canLock && !locked} title="Move the footage so that the followed surface stands still (L)" onClick={() => bench.set({ locked: !locked })}>
+      <Button on={locked && !beside} disabled={!canLock && !locked} title="Move the footage so that the followed surface stands still (L)" onClick={() => bench.set({ locked: !locked, beside: false })}>
         Locked
       </Button>
+      <Button on={beside} disabled={!canLock && !beside} title="Free and locked, side by side (B)" onClick={() => bench.set({ beside: !beside })}>
+        Beside
+      </Button>
+      <Aids revision={revision} />
       <Select<Channel>
         label="Channel (C)"
         value={channel}
         onChange={(c) => bench.set({ channel: c })}
         options={(['colour', 'red', 'green', 'blue', 'luma'] as const).map((value) => ({ value, label: value[0].toUpperCase() + value.slice(1) }))}
       />
-      <label className="flex items-center gap-2" title="Brighter or darker, for looking only; double click for 0">
-        <span className="text-quiet">Exposure</span>
+      <label className="flex items-center gap-2" title="Exposure in stops: brighter or darker, for looking only; double click for 0">
         <input
-          type="range" min={-4} max={4} step={0.25} value={exposure} className="w-20"
+          type="range" aria-label="Exposure" min={-4} max={4} step={0.25} value={exposure} className="w-16"
           onChange={(e) => bench.set({ exposure: Number(e.target.value) })}
           onDoubleClick={() => bench.set({ exposure: 0 })}
         />
-        <span className="w-[4.7rem] font-mono text-[13px]">{exposure > 0 ? '+' : ''}{exposure.toFixed(2)} EV</span>
+        <span className="w-[4.2rem] font-mono text-[13px]">{exposure > 0 ? '+' : ''}{exposure.toFixed(2)} EV</span>
       </label>
       <span className="flex-1" />
       <Button on={handles} title="Show or hide everything that lies on the picture (H)" onClick={() => bench.set({ handles: !handles })}>
@@ -50,5 +54,48 @@ export function ViewBar({ shot, revision, motion }: BenchProps) {
       <Help />
       <RenderRoom shot={shot} revision={revision} />
     </div>
+  )
+}
+
+/** What helps to judge a track: what the picture is locked to, and what lies on it. */
+function Aids({ revision }: { revision: BenchProps['revision'] }) {
+  const { lockTo, lockBy, through, aid, ghosts, drives } = useBench()
+  const any = lockTo !== null || lockBy !== 'whole' || through > 0 || aid !== 'none' || ghosts || drives
+  return (
+    <Popover className="relative">
+      <PopoverButton className={`rounded border bg-slab px-2.5 py-1 leading-5 hover:bg-stone ${any ? 'border-fern text-fern' : 'border-stone'}`} title="What helps to judge a track">Aids</PopoverButton>
+      <PopoverPanel anchor={{ to: 'bottom start', gap: 4 }} className="z-40 flex w-72 flex-col gap-2.5 rounded border border-stone bg-bed p-3 shadow-lg shadow-black/50 focus:outline-none">
+        <div className="grid grid-cols-[5rem_1fr] items-center gap-2">
+          <span className="text-quiet">Lock to</span>
+          <Select<string>
+            label="What the picture is locked to"
+            value={lockTo ?? ''}
+            onChange={(v) => bench.set({ lockTo: v || null })}
+            options={[{ value: '', label: 'Its own track' }, ...revision.document.tracks.map((t) => ({ value: t.id, label: t.name }))]}
+          />
+          <span className="text-quiet">Takes out</span>
+          <Select<'whole' | 'position'>
+            label="How much of the motion is taken out"
+            value={lockBy}
+            onChange={(v) => bench.set({ lockBy: v })}
+            options={[{ value: 'whole', label: 'All motion' }, { value: 'position', label: 'Position only', hint: 'keeps the picture sharpest' }]}
+          />
+          <span className="text-quiet">On it</span>
+          <Select<'none' | 'grid' | 'test'>
+            label="What lies on the surface"
+            value={aid}
+            onChange={(v) => bench.set({ aid: v })}
+            options={[{ value: 'none', label: 'Nothing' }, { value: 'grid', label: 'A grid' }, { value: 'test', label: 'A test picture' }]}
+          />
+        </div>
+        <label className="grid grid-cols-[5rem_1fr_3rem] items-center gap-2" title="The reference frame, shown through the locked picture: where it doubles, the track slips">
+          <span className="text-quiet">Reference</span>
+          <input type="range" aria-label="Reference frame through the locked picture" min={0} max={1} step={0.05} value={through} onChange={(e) => bench.set({ through: Number(e.target.value) })} />
+          <span className="text-right font-mono text-[13px]">{Math.round(through * 100)} %</span>
+        </label>
+        <Check label="The way of the surface" value={ghosts} onChange={(v) => bench.set({ ghosts: v })} />
+        <Check label="What drives the track, and what is left out" value={drives} onChange={(v) => bench.set({ drives: v })} />
+      </PopoverPanel>
+    </Popover>
   )
 }

@@ -19,6 +19,16 @@ export function Button({ weight = 'plain', on, className = '', ...rest }: Button
   )
 }
 
+/** A choice between yes and no. */
+export function Check({ label, hint, value, onChange }: { label: string; hint?: string; value: boolean; onChange: (v: boolean) => void }) {
+  return (
+    <label className="flex items-center gap-2" title={hint}>
+      <input type="checkbox" checked={value} onChange={(e) => onChange(e.target.checked)} className="size-4 accent-fern" />
+      {label}
+    </label>
+  )
+}
+
 /** A name and its value on one line. */
 export function Field({ label, hint, children }: { label: string; hint?: string; children: ReactNode }) {
   return (

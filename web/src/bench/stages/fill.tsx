@@ -12,9 +12,9 @@ export function FillStage({ shot, removal: r }: BenchProps & { removal: Removal 
   const remove = (id: string) => void edit('Delete a stroke', on(r.id, (d) => { d.fill.strokes = d.fill.strokes.filter((x) => x.id !== id) }))
   return (
     <>
-      {frame !== r.reference ? (
-        <Button weight="main" title="Paint lies on the reference frame (J)" onClick={() => bench.set({ frame: r.reference, playing: false, view: 'patch', tool: 'brush' })}>
-          Hold frame {r.reference} to paint
+      {frame !== r.fill.frame ? (
+        <Button weight="main" title="Go to the frame that the paint lies on (J)" onClick={() => bench.set({ frame: r.fill.frame, playing: false, view: 'patch', tool: 'brush' })}>
+          Hold frame {r.fill.frame} to paint
         </Button>
       ) : (
         <Button on={tool === 'brush'} onClick={() => bench.set({ tool: tool === 'brush' ? 'look' : 'brush', view: 'patch' })}>{tool === 'brush' ? 'Painting' : 'Paint'}</Button>

@@ -1,26 +1,166 @@
-import { useEffect, useRef } from 'react'
-import type { Removal, Schemas } from '../../api/client'
+import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react'
+import { useEffect, useRef, useState } from 'react'
+import type { Removal, Revision, Track } from '../../api/client'
 import { answer, api } from '../../api/client'
 import { useLive } from '../../api/live'
 import { useTasks } from '../../api/tasks'
 import { useEdit } from '../../api/treatment'
 import { Select } from '../../ui/choice'
-import { Button } from '../../ui/controls'
-import { Progress } from '../../ui/progress'
+import { Button, Check, Text } from '../../ui/controls'
+import { bringIn } from '../../ui/files'
 import { notify } from '../../ui/notice'
+import { Progress } from '../../ui/progress'
+import { on, onTrack } from '../edits'
+import { still, type Motion } from '../motion'
 import type { BenchProps } from '../props'
-import { on } from '../edits'
 import { bench, useBench } from '../state'
+import { newTrack, ridersOf } from '../tracks'
+import { Mending } from './mending'
+import { PlaneFields } from './plane'
+import { PointFields } from './points'
 
-type MotionKind = Schemas['Follow']['motion']
-type Direction = 'both' | 'forwards' | 'backwards'
-
-/** Follow: the region whose motion carries the patch. */
-export function FollowStage({ shot, revision, removal: r, motion }: BenchProps & { removal: Removal }) {
+/** Follow: the track that carries the patch. */
+export function FollowStage(props: BenchProps & { removal: Removal }) {
+  const { shot, revision, removal: r, motion } = props
   const { edit } = useEdit(shot.id)
   const tool = useBench((s) => s.tool)
+  const region = !motion || motion.track.kind === 'plane'
+  return (
+    <>
+      <TrackPicker {...props} />
+      {region && r.follow.track !== still && (
+        <Button
+          on={tool === 'region'}
+          title="Drag a box around a piece of the surface (O)"
+          onClick={() => bench.set(tool === 'region' ? { tool: 'look' } : { tool: 'region', playing: false })}
+        >
+          {tool === 'region' ? 'Drag a box on the picture' : (motion?.track.region?.length ?? 0) < 3 ? 'Draw a region' : 'Draw the region anew'}
+        </Button>
+      )}
+      {!motion && r.follow.track !== still && (
+        <>
+          <p className="text-[13px] text-quiet">A region is a piece of the one flat surface under the thing, with texture in it. It may hold the thing itself as long as that moves with the surface.</p>
+          <Button title="Small patterns that are followed one by one" onClick={() => {
+            const track = newTrack(revision.document, 'points', bench.get().frame)
+            void edit('New points', (d) => {
+              d.tracks.push(structuredClone(track))
+              on(r.id, (x) => { x.follow.track = track.id })(d)
+            })
+            bench.set({ tool: 'point' })
+          }}>Put points instead</Button>
+        </>
+      )}
+      {motion && (
+        <>
+          {motion.track.kind === 'plane' && <PlaneFields {...props} motion={motion} />}
+          {motion.track.kind === 'points' && <PointFields {...props} motion={motion} />}
+          {motion.track.kind !== 'given' && <Run {...props} motion={motion} />}
+          <Quality {...props} motion={motion} />
+          {motion.samples.size > 1 && <Mending {...props} motion={motion} />}
+        </>
+      )}
+    </>
+  )
+}
+
+/** Which of the shot's tracks carries the removal, and what can be done with it as a whole. */
+function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { removal: Removal }) {
+  const { edit, adopt } = useEdit(shot.id)
   const frame = useBench((s) => s.frame)
-  const task = useTasks(shot.id).find((t) => t.kind === 'track' && t.subject === r.id)
+  const file = useRef<HTMLInputElement>(null)
+  const { tracks } = revision.document
+  const begin = (kind: Track['kind']) => {
+    const track = newTrack(revision.document, kind, frame)
+    void edit(`New track ${track.name}`, (d) => {
+      d.tracks.push(structuredClone(track))
+      on(r.id, (x) => { x.follow.track = track.id })(d)
+    })
+    bench.set({ tool: kind === 'plane' ? 'region' : 'point', points: [] })
+  }
+  const t = motion?.track
+  const files = t ? `/api/shots/${shot.id}/tracks/${t.id}/file` : ''
+  return (
+    <div className="flex items-center gap-1.5">
+      {tracks.length > 0 && (
+        <div className="min-w-0 flex-1">
+          <Select<string>
+            label="The track that carries the removal"
+            value={r.follow.track ?? ''}
+            onChange={(v) => void edit('Choose a track', on(r.id, (d) => { d.follow.track = v || undefined }))}
+            options={[...tracks.map((x) => ({ value: x.id, label: x.name, hint: { plane: 'a plane', points: 'points', given: 'brought in' }[x.kind] })), { value: still, label: 'Still', hint: 'the camera does not move' }, { value: '', label: 'None yet' }]}
+          />
+        </div>
+      )}
+      {t && <Text label="Name of the track" className="w-24" value={t.name} onDone={(name) => void edit(`Rename to ${name}`, onTrack(t.id, (x) => { x.name = name }))} />}
+      <Menu>
+        <MenuButton className="rounded border border-stone bg-slab px-2 py-1 leading-5 hover:bg-stone" aria-label="More for tracks">···</MenuButton>
+        <MenuItems anchor="bottom end" className="z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none">
+          <Item onClick={() => begin('plane')}>New track of a plane</Item>
+          <Item onClick={() => begin('points')}>New track of points</Item>
+          <Item onClick={() => file.current?.click()}>Bring in a track (CSV, JSON)</Item>
+          {t && (
+            <>
+              <Item onClick={() => {
+                const track: Track = { ...newTrack(revision.document, 'plane', t.home), over: t.id, region: t.region, name: `${t.name}, once more` }
+                void edit('Once more, locked', (d) => {
+                  d.tracks.push(structuredClone(track))
+                  on(r.id, (x) => { x.follow.track = track.id })(d)
+                })
+                if (!track.region) bench.set({ tool: 'region' })
+              }}>Once more, locked: a plane in the locked picture</Item>
+              <Item onClick={() => {
+                const track: Track = { ...newTrack(revision.document, 'points', t.home), over: t.id, motion: 'position', name: `${t.name}, once more` }
+                void edit('Once more, locked', (d) => {
+                  d.tracks.push(structuredClone(track))
+                  on(r.id, (x) => { x.follow.track = track.id })(d)
+                })
+                bench.set({ tool: 'point', points: [], locked: true, frame: t.home })
+              }}>Once more, locked: points in the locked picture</Item>
+              <Save href={`${files}?as=json`}>Save as JSON</Save>
+              <Save href={`${files}?as=matrices`}>Save matrices as CSV</Save>
+              <Save href={`${files}?as=corners`}>Save corners as CSV</Save>
+              {t.kind === 'points' && <Save href={`${files}?as=points`}>Save points as CSV</Save>}
+              <Save href={`${files}?as=st&from=${r.reference}&to=${frame}`}>Save this frame’s warp as an ST map</Save>
+              <Item onClick={() => {
+                const riders = ridersOf(revision.document, t.id).filter((name) => name !== r.name)
+                if (riders.length) return notify(`${t.name} cannot be deleted: ${riders.join(', ')} ${riders.length > 1 ? 'ride' : 'rides'} on it.`)
+                void edit(`Delete ${t.name}`, (d) => {
+                  d.tracks = d.tracks.filter((x) => x.id !== t.id)
+                  on(r.id, (x) => { x.follow.track = undefined })(d)
+                })
+              }}>Delete the track</Item>
+            </>
+          )}
+        </MenuItems>
+      </Menu>
+      <input ref={file} type="file" accept=".csv,.json" className="hidden" aria-label="Track file" onChange={(e) => void bringIn(e, `/api/shots/${shot.id}/tracks/file?home=${frame}`).then((rev) => rev && adopt(rev as Revision))} />
+    </div>
+  )
+}
+
+function Item({ onClick, children }: { onClick: () => void; children: React.ReactNode }) {
+  return (
+    <MenuItem>
+      <button type="button" className="block w-full rounded-sm px-3 py-1 text-left data-focus:bg-stone" onClick={onClick}>{children}</button>
+    </MenuItem>
+  )
+}
+
+function Save({ href, children }: { href: string; children: React.ReactNode }) {
+  return (
+    <MenuItem>
+      <a href={href} className="block w-full rounded-sm px-3 py-1 text-left data-focus:bg-stone">{children}</a>
+    </MenuItem>
+  )
+}
+
+/** Following: both ways, one way, or one frame, from the track's home or from the frame shown. */
+function Run({ shot, removal: r, motion }: BenchProps & { removal: Removal; motion: Motion }) {
+  const { track } = motion
+  const frame = useBench((s) => s.frame)
+  const points = useBench((s) => s.points)
+  const [here, setHere] = useState(false)
+  const task = useTasks(shot.id).find((t) => t.kind === 'track' && t.subject === track.id)
   const running = motion.running !== null
   // The picture goes along with the track until the artist goes elsewhere.
   const latest = useLive((s) => (motion.running ? s.latest[motion.running] : undefined))
@@ -30,43 +170,27 @@ export function FollowStage({ shot, revision, removal: r, motion }: BenchProps &
     along.current = latest
     bench.set({ frame: latest })
   }, [latest])
-  const follow = (direction: Direction) => {
-    along.current = r.reference
-    bench.set({ frame: r.reference, playing: false })
-    void answer(api.POST('/api/shots/{id}/follow', { params: { path: { id: shot.id } }, body: { removal: r.id, direction } })).catch((e: Error) => notify(e.message))
+  const from = here ? frame : track.home
+  const range = track.range ?? r.range
+  const follow = (first: number, last: number, start = from) => {
+    along.current = start
+    bench.set({ frame: start, playing: false, ...(bench.get().tool === 'point' ? { tool: 'look' as const } : {}) })
+    const chosen = track.kind === 'points' && points.length ? { points } : {}
+    void answer(api.POST('/api/shots/{id}/follow', { params: { path: { id: shot.id } }, body: { track: track.id, from: start, first: Math.min(first, start), last: Math.max(last, start), ...chosen } })).catch((e: Error) => notify(e.message))
   }
-  const here = motion.samples.get(frame)
-  const values = [...motion.samples.values()]
-  const weakest = values.reduce((a, b) => ((b.match ?? 1) < (a.match ?? 1) ? b : a), values[0])
-  const noRegion = r.follow.region.length < 3
+  const nothing = track.kind === 'plane' ? (track.region?.length ?? 0) < 3 : !track.points?.length
+  const off = nothing || running
   return (
     <>
-      <Button
-        on={tool === 'region'}
-        title="Drag a box around a piece of the surface, on the reference frame (O)"
-        onClick={() => bench.set(tool === 'region' ? { tool: 'look' } : { tool: 'region', frame: r.reference, playing: false })}
-      >
-        {tool === 'region' ? 'Drag a box on the picture' : noRegion ? 'Draw a region' : 'Draw the region anew'}
-      </Button>
-      {noRegion && <p className="text-[13px] text-quiet">A region is a piece of the one flat surface under the thing, with texture in it. It may hold the thing itself as long as that moves with the surface.</p>}
-      <div className="grid grid-cols-[5.5rem_1fr] items-center gap-2">
-        <span className="text-quiet">Motion</span>
-        <Select<MotionKind>
-          label="How much the surface may move"
-          value={r.follow.motion}
-          onChange={(m) => void edit('Motion', on(r.id, (d) => { d.follow.motion = m }))}
-          options={[
-            { value: 'position', label: 'Position', hint: 'shift only' },
-            { value: 'similarity', label: '+ rotation and scale', hint: 'for a surface that stays square to the camera' },
-            { value: 'perspective', label: '+ perspective', hint: 'for a plane seen by a moving camera' },
-          ]}
-        />
-      </div>
+      <Check label={`From frame ${frame}, not from ${track.home}`} hint="Follow from the frame shown: to go on from there, or to follow a piece anew" value={here} onChange={setHere} />
       <div className="grid grid-cols-2 gap-1.5">
-        <Button disabled={noRegion || running} weight="main" className="col-span-2" title="From the reference frame in both directions" onClick={() => follow('both')}>Follow both ways</Button>
-        <Button disabled={noRegion || running} title={`From frame ${r.reference} back to ${r.range.first}`} onClick={() => follow('backwards')}>Backwards</Button>
-        <Button disabled={noRegion || running} title={`From frame ${r.reference} on to ${r.range.last}`} onClick={() => follow('forwards')}>Forwards</Button>
+        <Button disabled={off} weight="main" className="col-span-2" title={`From frame ${from} in both directions`} onClick={() => follow(range.first, range.last)}>Follow both ways</Button>
+        <Button disabled={off} title={`From frame ${from} back to ${range.first}`} onClick={() => follow(range.first, from)}>Backwards</Button>
+        <Button disabled={off} title={`From frame ${from} on to ${range.last}`} onClick={() => follow(from, range.last)}>Forwards</Button>
+        <Button disabled={off || frame <= shot.first} title="From the frame shown to the one before" onClick={() => follow(frame - 1, frame, frame)}>One back</Button>
+        <Button disabled={off || frame >= shot.last} title="From the frame shown to the next" onClick={() => follow(frame, frame + 1, frame)}>One on</Button>
       </div>
+      {track.kind === 'points' && points.length > 0 && <p className="text-[13px] text-quiet">Follows the {points.length === 1 ? 'selected point' : `${points.length} selected points`}; select none for all.</p>}
       {running && task && (
         <div className="flex items-center gap-2" role="status">
           <Progress label="Frames followed" done={task.done} total={task.total} />
@@ -75,25 +199,49 @@ export function FollowStage({ shot, revision, removal: r, motion }: BenchProps &
         </div>
       )}
       {!running && task?.problem && <p className="text-[13px] text-clay">{task.problem}</p>}
-      {!running && revision.stale.includes(r.id) && <p className="text-[13px] text-clay">Region, motion or reference frame changed after this track was found. Follow again to bring it up to date.</p>}
-      {values.length > 1 && (
-        <dl className="grid grid-cols-[6.5rem_1fr] gap-x-2 text-[13px]">
-          <dt className="text-quiet">Followed</dt>
-          <dd className="font-mono">{values.length} of {r.range.last - r.range.first + 1} frames</dd>
-          <dt className="text-quiet">Weakest match</dt>
-          <dd>
-            <button type="button" className="rounded font-mono underline decoration-stone underline-offset-2" title="Go there" onClick={() => bench.set({ frame: weakest.frame, playing: false })}>
-              {((weakest.match ?? 1) * 100).toFixed(1)} % on {weakest.frame}
-            </button>
-          </dd>
-          {here && (
-            <>
-              <dt className="text-quiet">This frame</dt>
-              <dd className="font-mono">{((here.match ?? 1) * 100).toFixed(1)} %, {(here.residual ?? 0).toFixed(2)} px</dd>
-            </>
-          )}
-        </dl>
-      )}
+    </>
+  )
+}
+
+/** How good the track is: over the range, and on this frame, with words on what to do. */
+function Quality({ revision, removal: r, motion }: BenchProps & { removal: Removal; motion: Motion }) {
+  const frame = useBench((s) => s.frame)
+  const here = motion.samples.get(frame)
+  const values = [...motion.samples.values()]
+  if (values.length < 2 && !here) return null
+  const inRange = values.filter((s) => s.frame >= r.range.first && s.frame <= r.range.last)
+  const doubtful = inRange.filter((s) => s.grade !== 'good')
+  const worst = inRange.reduce((a, b) => ((b.residual ?? 0) > (a.residual ?? 0) ? b : a), inRange[0])
+  return (
+    <>
+      {!motion.running && revision.stale.includes(motion.track.id) && <p className="text-[13px] text-clay">What it follows changed after it was measured. Follow again to bring it up to date.</p>}
+      <dl className="grid grid-cols-[6.5rem_1fr] gap-x-2 text-[13px]">
+        <dt className="text-quiet">Followed</dt>
+        <dd className="font-mono">{inRange.length} of {r.range.last - r.range.first + 1} frames</dd>
+        {worst && (
+          <>
+            <dt className="text-quiet">Largest residual</dt>
+            <dd>
+              <button type="button" className="rounded font-mono underline decoration-stone underline-offset-2" title="Go there" onClick={() => bench.set({ frame: worst.frame, playing: false })}>{(worst.residual ?? 0).toFixed(2)} px on {worst.frame}</button>
+            </dd>
+          </>
+        )}
+        {doubtful.length > 0 && (
+          <>
+            <dt className="text-quiet">Look at</dt>
+            <dd>
+              <button type="button" className="rounded font-mono text-clay underline decoration-stone underline-offset-2" title="Go to the next one" onClick={() => bench.set({ frame: (doubtful.find((s) => s.frame > frame) ?? doubtful[0]).frame, playing: false })}>{doubtful.length} {doubtful.length === 1 ? 'frame' : 'frames'}</button>
+            </dd>
+          </>
+        )}
+        {here && (
+          <>
+            <dt className="text-quiet">This frame</dt>
+            <dd className="font-mono">{frame === motion.track.home ? 'its home' : here.byHand ? 'by hand' : `${(here.residual ?? 0).toFixed(2)} px, ${Math.round((here.agree ?? 1) * 100)} % agrees`}</dd>
+          </>
+        )}
+      </dl>
+      {here?.advice && <p className="text-[13px] text-clay">{here.advice}</p>}
     </>
   )
 }

@@ -1,0 +1,376 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"jardin/app/exchange"
+	"jardin/app/jobs"
+	"jardin/app/live"
+	"jardin/app/picture"
+	"jardin/app/store"
+	"jardin/core/carry"
+	"jardin/core/check"
+	"jardin/core/geom"
+	"jardin/core/treatment"
+)
+
+type trackPath struct {
+	ShotPath
+	Track    string `path:"track"`
+	Revision int    `query:"revision"`
+}
+
+type motion struct {
+	Samples []carry.Moment            `json:"samples" nullable:"false" doc:"From the track's home to each frame on which it is known, all that was decided by hand included"`
+	Points  map[string][]placeOfPoint `json:"points,omitempty" doc:"Of a track of points: where each is tracked, by its id"`
+}
+
+type placeOfPoint struct {
+	Frame  int           `json:"frame"`
+	At     treatment.Vec `json:"at"`
+	Match  float64       `json:"match,omitempty"`
+	ByHand bool          `json:"byHand,omitempty"`
+}
+
+// lie is how a shape lies on a frame, for handles.
+type lie struct {
+	Points    []treatment.Knot `json:"points" nullable:"false" doc:"In home coordinates, as its keys say"`
+	Placement geom.Homography  `json:"placement" doc:"Moves them as a whole, at home"`
+	Shifts    []treatment.Vec  `json:"shifts,omitempty" doc:"Moves each by itself after that"`
+	Ride      geom.Homography  `json:"ride" doc:"From home to the frame"`
+}
+
+type lies struct {
+	First  int               `json:"first"`
+	Frames []map[string]*lie `json:"frames" nullable:"false" doc:"From first on: by shape id; a shape that is not there is missing"`
+}
+
+// tracks serves where surfaces and shapes are, and starts what measures them.
+func (s *Server) tracks(api huma.API) {
+	huma.Register(api, huma.Operation{
+		OperationID: "get-motion", Method: http.MethodGet, Path: "/api/shots/{id}/tracks/{track}",
+		Summary: "Where a track's surface is on every frame",
+	}, func(ctx context.Context, in *trackPath) (*body[motion], error) {
+		t, err := s.Rooms.Treatment(ctx, in.ID, in.Revision)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		m := t.Motions().Motion(in.Track)
+		if m == nil {
+			return nil, huma.Error404NotFound("there is no such track in the treatment")
+		}
+		out := motion{Samples: append([]carry.Moment{}, m.Samples...)}
+		for i := range m.Track.Points {
+			p := &m.Track.Points[i]
+			if out.Points == nil {
+				out.Points = map[string][]placeOfPoint{}
+			}
+			out.Points[p.ID] = placesOf(m.Track, p)
+		}
+		return &body[motion]{out}, nil
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "get-lies", Method: http.MethodGet, Path: "/api/shots/{id}/lies",
+		Summary: "How the shapes of a removal, or the exclusions of a track, lie on a run of frames",
+	}, func(ctx context.Context, in *struct {
+		ShotPath
+		Revision int    `query:"revision"`
+		Removal  string `query:"removal"`
+		Track    string `query:"track"`
+		First    int    `query:"first"`
+		Last     int    `query:"last"`
+	}) (*body[lies], error) {
+		t, err := s.Rooms.Treatment(ctx, in.ID, in.Revision)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		var shapes []treatment.Shape
+		own := treatment.Still
+		if r := t.Removal(in.Removal); r != nil {
+			shapes, own = r.Mark.Outlines, r.Follow.Track
+		} else if m := t.Motions().Motion(in.Track); m != nil {
+			shapes = m.Track.Exclusions
+		}
+		out := lies{First: in.First, Frames: []map[string]*lie{}}
+		for n := in.First; n <= min(in.Last, in.First+500); n++ {
+			here := map[string]*lie{}
+			for i := range shapes {
+				l, ok := t.Motions().Lie(&shapes[i], own, n)
+				if !ok {
+					continue
+				}
+				v := &lie{Points: l.Points, Placement: l.Placement, Ride: l.Ride}
+				for _, p := range l.Shifts {
+					v.Shifts = append(v.Shifts, treatment.Vec{p.X, p.Y})
+				}
+				here[shapes[i].ID] = v
+			}
+			out.Frames = append(out.Frames, here)
+		}
+		return &body[lies]{out}, nil
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "follow", Method: http.MethodPost, Path: "/api/shots/{id}/follow", DefaultStatus: http.StatusAccepted,
+		Summary: "Follow a surface, or points, from a frame on which it is known",
+	}, func(ctx context.Context, in *struct {
+		ShotPath
+		Body struct {
+			Track  string   `json:"track"`
+			From   int      `json:"from" doc:"Frame to start from"`
+			First  int      `json:"first" doc:"Follow down to this frame; from for not at all"`
+			Last   int      `json:"last" doc:"Follow up to this frame; from for not at all"`
+			Points []string `json:"points,omitempty" doc:"Of a track of points: which of them; left out, all"`
+		}
+	}) (*body[*store.Task], error) {
+		rev, err := s.Store.Head(ctx, in.ID)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		t := rev.Document.Track(in.Body.Track)
+		switch {
+		case t == nil:
+			return nil, huma.Error404NotFound("there is no such track in the treatment")
+		case t.Kind == treatment.PlaneTrack && len(t.Region) < 3:
+			return nil, huma.Error422UnprocessableEntity("there is no region to follow yet; draw one around a piece of the surface")
+		case t.Kind == treatment.PointsTrack && len(t.Points) == 0:
+			return nil, huma.Error422UnprocessableEntity("there are no points to follow yet; put one on the picture")
+		case t.Kind == treatment.GivenTrack:
+			return nil, huma.Error422UnprocessableEntity("this track was brought in from elsewhere; there is nothing drawn that could be followed")
+		case in.Body.First > in.Body.From || in.Body.Last < in.Body.From || in.Body.First == in.Body.Last:
+			return nil, huma.Error422UnprocessableEntity("there is no other frame to follow to; go to another one, or choose the other direction")
+		}
+		run := picture.Run{Track: t.ID, From: in.Body.From, First: in.Body.First, Last: in.Body.Last, Points: in.Body.Points}
+		task, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "track", Title: "Follow " + t.Name, Subject: t.ID, Total: run.Last - run.First}, run)
+		return &body[*store.Task]{task}, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "scout", Method: http.MethodPost, Path: "/api/shots/{id}/scout/{removal}", DefaultStatus: http.StatusAccepted,
+		Summary: "Score every frame of a removal as its reference frame",
+	}, func(ctx context.Context, in *removalPath) (*body[*store.Task], error) {
+		r, err := s.Store.Removal(ctx, in.ID, in.Removal)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		if len(r.Mark.Outlines) == 0 {
+			return nil, huma.Error422UnprocessableEntity("draw an outline around the thing first: frames are scored by how it looks on them")
+		}
+		task, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "scout", Title: "Score frames for " + r.Name, Subject: r.ID, Total: r.Range.Len()}, struct{}{})
+		return &body[*store.Task]{task}, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "get-scores", Method: http.MethodGet, Path: "/api/shots/{id}/scores/{removal}",
+		Summary: "The last scores of a removal's frames; none as long as they were not asked for",
+	}, func(ctx context.Context, in *removalPath) (*body[picture.Scores], error) {
+		out := picture.Scores{Removal: in.Removal, Frames: []check.Looks{}}
+		_, err := s.Store.LastResult(ctx, in.ID, "scout", in.Removal, &out)
+		return &body[picture.Scores]{out}, asProblem(err)
+	})
+}
+
+func placesOf(t *treatment.Track, p *treatment.Point) []placeOfPoint {
+	match, hand := map[int]float64{}, map[int]bool{p.Home: true}
+	if p.Path != nil {
+		for _, v := range p.Path.Samples {
+			match[v.Frame] = v.Match
+		}
+	}
+	for _, v := range p.Placed {
+		hand[v.Frame] = true
+	}
+	var out []placeOfPoint
+	for n, at := range carry.Path(t, p) {
+		out = append(out, placeOfPoint{n, treatment.Vec{at.X, at.Y}, match[n], hand[n]})
+	}
+	slices.SortFunc(out, func(a, b placeOfPoint) int { return a.Frame - b.Frame })
+	return out
+}
+
+// exchanges serves and takes tracks and outlines in open formats.
+func (s *Server) exchanges(router *gin.Engine) {
+	router.GET("/api/shots/:id/tracks/:track/file", s.trackFile)
+	router.POST("/api/shots/:id/tracks/file", s.readTrack)
+	router.GET("/api/shots/:id/removals/:removal/outlines.svg", s.outlinesFile)
+	router.POST("/api/shots/:id/removals/:removal/outlines.svg", s.readOutlines)
+}
+
+// inForce returns the treatment in force, ready for evaluation.
+func (s *Server) inForce(c *gin.Context) (*picture.Source, motionsOf, bool) {
+	shot := c.Param("id")
+	source, err := s.Rooms.Source(c, shot)
+	if err != nil {
+		refuse(c, err)
+		return nil, nil, false
+	}
+	head, err := s.Store.Head(c, shot)
+	if err != nil {
+		refuse(c, err)
+		return nil, nil, false
+	}
+	t, err := s.Rooms.Treatment(c, shot, head.Number)
+	if err != nil {
+		refuse(c, err)
+		return nil, nil, false
+	}
+	return source, t, true
+}
+
+type motionsOf interface {
+	Motions() *carry.Set
+	Removal(id string) *treatment.Removal
+}
+
+func attach(c *gin.Context, name, kind string, data []byte) {
+	name = strings.Map(func(r rune) rune {
+		if r < ' ' || strings.ContainsRune(`"\/:*?<>|`, r) {
+			return '_'
+		}
+		return r
+	}, name)
+	c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
+	c.Data(http.StatusOK, kind, data)
+}
+
+// trackFile hands a track out: as matrices, corners or points in CSV, as JSON, or
+// the warp of one frame to another as an ST map.
+func (s *Server) trackFile(c *gin.Context) {
+	source, t, ok := s.inForce(c)
+	if !ok {
+		return
+	}
+	m := t.Motions().Motion(c.Param("track"))
+	if m == nil {
+		problem(c, http.StatusNotFound, "there is no such track in the treatment")
+		return
+	}
+	what := c.DefaultQuery("as", "json")
+	switch what {
+	case "json":
+		attach(c, m.Track.Name+".track.json", "application/json", exchange.Of(m).JSON())
+	case "st":
+		from, err1 := strconv.Atoi(c.Query("from"))
+		to, err2 := strconv.Atoi(c.Query("to"))
+		h, known := t.Motions().Between(m.Track.ID, to, from)
+		if err1 != nil || err2 != nil || !known {
+			problem(c, http.StatusUnprocessableEntity, "give from and to: two frames on which the track is known")
+			return
+		}
+		attach(c, fmt.Sprintf("%s_%d_to_%d.exr", m.Track.Name, from, to), "image/x-exr", exchange.Warp(h, source.Plates.Width, source.Plates.Height))
+	default:
+		data, err := exchange.Of(m).CSV(what)
+		if err != nil {
+			problem(c, http.StatusUnprocessableEntity, err.Error())
+			return
+		}
+		attach(c, m.Track.Name+"."+what+".csv", "text/csv; charset=utf-8", data)
+	}
+}
+
+const mostBytes = 64 << 20 // of a file that is brought in
+
+// readTrack takes a track from a file in the body and adds it to the treatment.
+func (s *Server) readTrack(c *gin.Context) {
+	home, err := strconv.Atoi(c.Query("home"))
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, "give home: the frame on which the surface lies as it is drawn")
+		return
+	}
+	blob, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, mostBytes))
+	if err != nil {
+		problem(c, http.StatusRequestEntityTooLarge, "the file cannot be read: it may hold 64 MB at most")
+		return
+	}
+	name := strings.TrimSuffix(filepath.Base(c.DefaultQuery("name", "Track")), filepath.Ext(c.Query("name")))
+	t, err := exchange.Read(blob, name, home)
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
+	t.ID = jobs.NewID()
+	s.amend(c, "Bring in track "+t.Name, func(doc *treatment.Document) error {
+		if t.Kind == treatment.GivenTrack { // samples are bulk: they go beside the document
+			blob, err := json.Marshal(t.Data.Samples)
+			if err != nil {
+				return err
+			}
+			sha, err := s.Store.PutArtifact(c, blob)
+			if err != nil {
+				return err
+			}
+			t.Data = &treatment.Data{Artifact: sha}
+		}
+		doc.Tracks = append(doc.Tracks, *t)
+		return nil
+	})
+}
+
+// outlinesFile hands out the shapes of a removal as they lie on a frame, as SVG.
+func (s *Server) outlinesFile(c *gin.Context) {
+	source, t, ok := s.inForce(c)
+	if !ok {
+		return
+	}
+	r := t.Removal(c.Param("removal"))
+	frame, err := strconv.Atoi(c.Query("frame"))
+	if r == nil || err != nil {
+		problem(c, http.StatusUnprocessableEntity, "give a removal of the treatment and a frame")
+		return
+	}
+	data, err := exchange.SVG(t.Motions(), r, frame, source.Plates.Width, source.Plates.Height)
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
+	attach(c, fmt.Sprintf("%s_%d.svg", r.Name, frame), "image/svg+xml", data)
+}
+
+// readOutlines takes shapes from an SVG file in the body and adds them to a removal.
+func (s *Server) readOutlines(c *gin.Context) {
+	frame, err := strconv.Atoi(c.Query("frame"))
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, "give the frame that the outlines lie on")
+		return
+	}
+	blob, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, mostBytes))
+	if err != nil {
+		problem(c, http.StatusRequestEntityTooLarge, "the file cannot be read: it may hold 64 MB at most")
+		return
+	}
+	shapes, err := exchange.ReadSVG(blob, frame)
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
+	s.amend(c, "Bring in outlines", func(doc *treatment.Document) error {
+		r, _ := doc.Find(c.Param("removal"))
+		if r == nil {
+			return fmt.Errorf("removal %q: %w", c.Param("removal"), store.ErrNone)
+		}
+		for i := range shapes {
+			shapes[i].ID = jobs.NewID()
+		}
+		r.Mark.Outlines = append(r.Mark.Outlines, shapes...)
+		return nil
+	})
+}
+
+// amend changes the treatment in force and answers with the new revision.
+func (s *Server) amend(c *gin.Context, label string, change func(*treatment.Document) error) {
+	rev, err := s.Store.Amend(c, c.Param("id"), label, change)
+	if err != nil {
+		refuse(c, err)
+		return
+	}
+	s.Hub.Send(live.RevisionChanged{ShotID: c.Param("id"), Number: rev.Number})
+	c.JSON(http.StatusOK, rev)
+}

@@ -1,0 +1,307 @@
+// Package carry works out where everything drawn in a treatment lies on every
+// frame: it turns measured tracks, frames placed by hand, smoothing and
+// corrections into the motion of each surface, and lets shapes ride on them.
+package carry
+
+import (
+	"fmt"
+	"math"
+	"sort"
+
+	"jardin/core/geom"
+	"jardin/core/treatment"
+)
+
+// A Set holds the motions of all tracks of a document. It does not change and is
+// safe for concurrent use.
+type Set struct {
+	tracks map[string]*Motion
+}
+
+// A Motion is where a surface is on each frame on which it is known.
+type Motion struct {
+	Track   *treatment.Track
+	Samples []Moment // by frame
+	at      map[int]int
+	points  map[string]map[int]geom.Point // places used of a track of points
+}
+
+// A Moment is a surface on one frame: from the track's home to there, everything
+// that was decided by hand included.
+type Moment struct {
+	treatment.Sample
+	Before *geom.Homography `json:"before,omitempty" doc:"The matrix without the last correction, where there is one"`
+	ByHand bool             `json:"byHand,omitempty" doc:"Placed by hand, or between measured frames"`
+	Grade  Grade            `json:"grade" enum:"good,look,bad"`
+	Advice string           `json:"advice,omitempty" doc:"What is doubtful, and what to do"`
+}
+
+// New works out the motions of a document whose artifacts all stand in place.
+func New(doc *treatment.Document) (*Set, error) {
+	s := &Set{tracks: map[string]*Motion{}}
+	for i := range doc.Tracks {
+		if _, err := s.resolve(doc, &doc.Tracks[i], len(doc.Tracks)); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+// Motion returns the motion of a track, or nil if there is no such track.
+func (s *Set) Motion(id string) *Motion { return s.tracks[id] }
+
+// Between returns the transform from frame a to frame b by a track. ok is false
+// where the track is not known on either frame; Still is known everywhere.
+func (s *Set) Between(id string, a, b int) (h geom.Homography, ok bool) {
+	if a == b || id == treatment.Still {
+		return geom.Identity, true
+	}
+	m := s.tracks[id]
+	if m == nil {
+		return geom.Identity, false
+	}
+	ha, ok1 := m.At(a)
+	hb, ok2 := m.At(b)
+	if !ok1 || !ok2 {
+		return geom.Identity, false
+	}
+	back, ok := ha.Inverse()
+	if !ok {
+		return geom.Identity, false
+	}
+	return hb.Mul(back).Normalised(), true
+}
+
+// At returns the transform from the track's home to frame n.
+func (m *Motion) At(n int) (geom.Homography, bool) {
+	if i, ok := m.at[n]; ok {
+		return m.Samples[i].Matrix, true
+	}
+	return geom.Identity, n == m.Track.Home
+}
+
+// Point returns the place that is used of a point on a frame.
+func (m *Motion) Point(id string, n int) (geom.Point, bool) {
+	p, ok := m.points[id][n]
+	return p, ok
+}
+
+// resolve works out one track, after the one that it lies over.
+func (s *Set) resolve(doc *treatment.Document, t *treatment.Track, depth int) (*Motion, error) {
+	if m, ok := s.tracks[t.ID]; ok {
+		return m, nil
+	}
+	if depth < 0 {
+		return nil, fmt.Errorf("track %q lies over itself", t.Name)
+	}
+	if t.Data != nil && t.Data.Artifact != "" {
+		return nil, fmt.Errorf("track %q is still an artifact", t.Name)
+	}
+	m := &Motion{Track: t}
+	var err error
+	if t.Kind == treatment.PointsTrack {
+		err = m.fromPoints()
+	} else {
+		m.fromSamples()
+	}
+	if err != nil {
+		return nil, err
+	}
+	if len(m.Samples) > 0 {
+		m.add(Moment{Sample: treatment.Sample{Frame: t.Home, Matrix: geom.Identity, Match: 1, Agree: 1}}, false)
+	}
+	m.index()
+	m.smooth()
+	if t.Over != "" {
+		base := doc.Track(t.Over)
+		if base == nil {
+			return nil, fmt.Errorf("track %q lies over %q, which is not there", t.Name, t.Over)
+		}
+		if _, err := s.resolve(doc, base, depth-1); err != nil {
+			return nil, err
+		}
+		kept := m.Samples[:0]
+		for _, v := range m.Samples {
+			if h, ok := s.Between(t.Over, t.Home, v.Frame); ok {
+				v.Matrix = h.Mul(v.Matrix).Normalised()
+				kept = append(kept, v)
+			}
+		}
+		m.Samples = kept
+	}
+	m.index()
+	m.correct()
+	m.grade()
+	s.tracks[t.ID] = m
+	return m, nil
+}
+
+// add puts a sample in; with replace it takes the place of one on the same frame.
+func (m *Motion) add(v Moment, replace bool) {
+	for i := range m.Samples {
+		if m.Samples[i].Frame == v.Frame {
+			if replace {
+				m.Samples[i] = v
+			}
+			return
+		}
+	}
+	m.Samples = append(m.Samples, v)
+}
+
+func (m *Motion) index() {
+	sort.Slice(m.Samples, func(i, j int) bool { return m.Samples[i].Frame < m.Samples[j].Frame })
+	m.at = make(map[int]int, len(m.Samples))
+	for i, v := range m.Samples {
+		m.at[v.Frame] = i
+	}
+}
+
+func dropped(t *treatment.Track, n int) bool {
+	for _, r := range t.Dropped {
+		if r.Has(n) {
+			return true
+		}
+	}
+	return false
+}
+
+// fromSamples takes the measured samples, without those dropped, and puts those
+// placed by hand beside them. Frames between are filled in a straight way.
+func (m *Motion) fromSamples() {
+	t := m.Track
+	if t.Data != nil {
+		for _, v := range t.Data.Samples {
+			if !dropped(t, v.Frame) {
+				m.Samples = append(m.Samples, Moment{Sample: v})
+			}
+		}
+	}
+	for _, p := range t.Placed {
+		if h, err := geom.Fit(geom.Perspective, t.Frame(), treatment.Points(p.Corners), nil); err == nil {
+			m.add(Moment{Sample: treatment.Sample{Frame: p.Frame, Matrix: h}, ByHand: true}, true)
+		}
+	}
+	if len(t.Placed) > 0 {
+		m.add(Moment{Sample: treatment.Sample{Frame: t.Home, Matrix: geom.Identity, Match: 1, Agree: 1}}, false)
+	}
+	m.index()
+	m.bridge()
+}
+
+// bridge fills the frames between samples by moving the surface's corners along
+// straight lines.
+func (m *Motion) bridge() {
+	corners := m.Track.Frame()
+	for i := len(m.Samples) - 1; i > 0; i-- {
+		a, b := m.Samples[i-1], m.Samples[i]
+		if b.Frame-a.Frame < 2 {
+			continue
+		}
+		from, to := a.Matrix.ApplyAll(corners), b.Matrix.ApplyAll(corners)
+		for n := a.Frame + 1; n < b.Frame; n++ {
+			u := float64(n-a.Frame) / float64(b.Frame-a.Frame)
+			between := make([]geom.Point, len(corners))
+			for k := range corners {
+				between[k] = from[k].Lerp(to[k], u)
+			}
+			if h, err := geom.Fit(geom.Perspective, corners, between, nil); err == nil {
+				m.Samples = append(m.Samples, Moment{Sample: treatment.Sample{Frame: n, Matrix: h}, ByHand: true})
+			}
+		}
+	}
+	m.index()
+}
+
+// smooth moves each corner of the surface to the mean of where it is on the frames
+// around, weighted by a Gaussian; the home stays where it is.
+func (m *Motion) smooth() {
+	sigma := m.Track.Smooth
+	if sigma <= 0 || len(m.Samples) < 3 {
+		return
+	}
+	corners := m.Track.Frame()
+	paths := make([][]geom.Point, len(m.Samples))
+	for i, v := range m.Samples {
+		paths[i] = v.Matrix.ApplyAll(corners)
+	}
+	reach := int(math.Ceil(3 * sigma))
+	out := make([]geom.Homography, len(m.Samples))
+	for i, v := range m.Samples {
+		// As far on one side as on the other, so that a steady move is left alone.
+		n := min(reach, i, len(m.Samples)-1-i)
+		moved := make([]geom.Point, len(corners))
+		var sum float64
+		for j := i - n; j <= i+n; j++ {
+			d := float64(m.Samples[j].Frame-v.Frame) / sigma
+			w := math.Exp(-d * d / 2)
+			sum += w
+			for k := range corners {
+				moved[k] = moved[k].Add(paths[j][k].Mul(w))
+			}
+		}
+		for k := range moved {
+			moved[k] = moved[k].Mul(1 / sum)
+		}
+		h, err := geom.Fit(geom.Perspective, corners, moved, nil)
+		if err != nil {
+			h = v.Matrix
+		}
+		out[i] = h
+	}
+	home := geom.Identity
+	if i, ok := m.at[m.Track.Home]; ok {
+		if back, ok := out[i].Inverse(); ok {
+			home = back
+		}
+	}
+	for i := range out {
+		m.Samples[i].Matrix = out[i].Mul(home).Normalised()
+	}
+}
+
+// correct adds the corrections, each in the coordinates of the home frame.
+func (m *Motion) correct() {
+	t := m.Track
+	corners := t.Frame()
+	for _, c := range t.Corrections {
+		if c.Off || len(c.Keys) == 0 {
+			continue
+		}
+		keys := make([]geom.Key, len(c.Keys))
+		for i, k := range c.Keys {
+			keys[i] = geom.Key{Frame: k.Frame, Linear: k.Ease == treatment.Linear}
+			if c.Kind == treatment.ByCorners {
+				keys[i].Values = make([]float64, 8)
+				for j, v := range k.Corners {
+					keys[i].Values[2*j], keys[i].Values[2*j+1] = v[0], v[1]
+				}
+				continue
+			}
+			scale := k.Scale
+			if scale == 0 {
+				scale = 1
+			}
+			keys[i].Values = []float64{k.Offset[0], k.Offset[1], k.Turn, scale}
+		}
+		for i := range m.Samples {
+			before := m.Samples[i].Matrix
+			m.Samples[i].Before = &before
+			v := geom.Between(keys, m.Samples[i].Frame)
+			var h geom.Homography
+			if c.Kind == treatment.ByCorners {
+				to := make([]geom.Point, 4)
+				for k := range to {
+					to[k] = corners[k].Add(geom.Pt(v[2*k], v[2*k+1]))
+				}
+				var err error
+				if h, err = geom.Fit(geom.Perspective, corners, to, nil); err != nil {
+					continue
+				}
+			} else {
+				h = geom.Placement(geom.Bounds(corners).Centre(), geom.Pt(v[0], v[1]), v[2], geom.Pt(v[3], v[3]))
+			}
+			m.Samples[i].Matrix = m.Samples[i].Matrix.Mul(h).Normalised()
+		}
+	}
+}

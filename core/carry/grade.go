@@ -1,0 +1,85 @@
+package carry
+
+import (
+	"fmt"
+	"math"
+
+	"jardin/core/geom"
+)
+
+// A Grade says whether a frame of a track can be trusted.
+type Grade string
+
+const (
+	Good Grade = "good"
+	Look Grade = "look" // look at it
+	Bad  Grade = "bad"  // do not trust it
+)
+
+// Extreme says in words how far a transform has gone from the home frame, or
+// nothing where it has not: common practice is to look for another reference
+// frame then.
+func Extreme(h geom.Homography, surface []geom.Point) (Grade, string) {
+	low, high := math.Inf(1), math.Inf(-1)
+	for _, p := range surface {
+		w := h[6]*p.X + h[7]*p.Y + h[8]
+		low, high = math.Min(low, w), math.Max(high, w)
+	}
+	switch {
+	case low <= 0:
+		return Bad, "The horizon runs through the surface: the transform is wrong here. Correct it, drop these frames, or follow from a nearer frame."
+	case high > 3*low:
+		return Look, fmt.Sprintf("One side of the surface is %.1f times as far away as the other. Choose a reference frame nearer to this one for these frames.", high/low)
+	}
+	moved := h.ApplyAll(surface)
+	area := geom.Area(moved) / math.Max(geom.Area(surface), 1e-9)
+	switch {
+	case area > 5:
+		return Look, fmt.Sprintf("The surface is %.1f times as large as on its home frame: a patch from there will be soft. Choose a reference frame on which it is larger.", area)
+	case area < 1.0/6:
+		return Look, fmt.Sprintf("The surface has shrunk to %.0f %% of its area: little is left to hold on to. Check it in the locked view.", 100*area)
+	}
+	// Shear: how far the corner angles are from those at home.
+	var lean float64
+	for i := range surface {
+		n := len(surface)
+		a := angle(surface[(i+n-1)%n], surface[i], surface[(i+1)%n])
+		b := angle(moved[(i+n-1)%n], moved[i], moved[(i+1)%n])
+		lean = math.Max(lean, math.Abs(a-b))
+	}
+	if lean > 40*math.Pi/180 {
+		return Look, fmt.Sprintf("The surface leans by %.0f degrees. Allow less motion if it does not really, or choose a nearer reference frame.", lean*180/math.Pi)
+	}
+	return Good, ""
+}
+
+func angle(a, b, c geom.Point) float64 {
+	u, v := a.Sub(b), c.Sub(b)
+	return math.Abs(math.Atan2(u.X*v.Y-u.Y*v.X, u.X*v.X+u.Y*v.Y))
+}
+
+// grade judges every sample.
+func (m *Motion) grade() {
+	surface := m.Track.Frame()
+	for i := range m.Samples {
+		v := &m.Samples[i]
+		v.Grade, v.Advice = Extreme(v.Matrix, surface)
+		if v.Grade != Good || v.ByHand || v.Frame == m.Track.Home {
+			continue
+		}
+		switch {
+		case v.Residual > 1:
+			v.Grade, v.Advice = Bad, fmt.Sprintf("Parts of the region still slide by %.1f px: it does not move as one flat surface. Leave out what moves by itself, or allow more motion.", v.Residual)
+		case v.Agree < 0.5:
+			v.Grade, v.Advice = Bad, fmt.Sprintf("Only %.0f %% of the region agrees: something covers it. Draw an exclusion around that, or drop these frames.", 100*v.Agree)
+		case v.Match > 0 && v.Match < 0.7:
+			v.Grade, v.Advice = Look, fmt.Sprintf("It looks only %.0f %% like the frame it is followed from. Check it in the locked view; follow on from a nearer frame if it slips.", 100*v.Match)
+		case v.Residual > 0.5:
+			v.Grade, v.Advice = Look, fmt.Sprintf("Parts of the region still slide by %.1f px. Check it in the locked view.", v.Residual)
+		case v.Agree < 0.75:
+			v.Grade, v.Advice = Look, fmt.Sprintf("%.0f %% of the region is left out as not agreeing. Show what drives the track, to see whether that is right.", 100*(1-v.Agree))
+		case v.Chained:
+			v.Grade, v.Advice = Look, "Followed from frame to frame here, as it no longer looks like the frame it is followed from: it may drift. Follow on from this frame, or correct it."
+		}
+	}
+}

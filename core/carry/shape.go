@@ -1,0 +1,239 @@
+package carry
+
+import (
+	"image"
+	"math"
+
+	"jardin/core/geom"
+	"jardin/core/matte"
+	"jardin/core/raster"
+	"jardin/core/treatment"
+)
+
+// A Lie is how a shape lies on one frame. Its points are first taken from its
+// keys, in home coordinates; then Placement takes them to where the whole shape
+// was moved to, still at home; each is shifted by its own tracked point; and Ride
+// takes them to the frame.
+type Lie struct {
+	Points    []treatment.Knot // before placement
+	Placement geom.Homography
+	Shifts    []geom.Point // by point; nil where none follows a tracked point
+	Ride      geom.Homography
+}
+
+// Lie returns how a shape lies on frame n. own is the track of the removal that
+// it belongs to. ok is false where it is not there: out of its range, switched
+// off, or not followed to that frame.
+func (s *Set) Lie(shape *treatment.Shape, own string, n int) (lie Lie, ok bool) {
+	if shape.Off || (shape.Range != nil && !shape.Range.Has(n)) {
+		return lie, false
+	}
+	ride := shape.Ride
+	if ride == "" {
+		ride = own
+	}
+	lie = Lie{Points: pointsAt(shape, n), Placement: geom.Identity, Ride: geom.Identity}
+	if len(shape.Placement) > 0 {
+		lie.Placement = placementAt(shape, n)
+	}
+	if lie.Shifts, ok = s.shifts(shape, n); !ok {
+		return lie, false
+	}
+	if lie.Shifts == nil { // a shape whose points are tracked rides on nothing else
+		lie.Ride, ok = s.Between(ride, shape.Home, n)
+	}
+	return lie, ok
+}
+
+// Knots returns the shape's points on the frame, as far as that can be said by
+// points and tangents: a perspective bends curves a little differently.
+func (l *Lie) Knots() []geom.Knot {
+	out := make([]geom.Knot, len(l.Points))
+	for i, k := range l.placed() {
+		at := l.Ride.Apply(k.At)
+		out[i] = geom.Knot{At: at, In: l.Ride.Apply(k.At.Add(k.In)).Sub(at), Out: l.Ride.Apply(k.At.Add(k.Out)).Sub(at)}
+	}
+	return out
+}
+
+// placed returns the points after placement and shifts, in home coordinates.
+func (l *Lie) placed() []geom.Knot {
+	out := make([]geom.Knot, len(l.Points))
+	for i := range l.Points {
+		k := l.Points[i].Geom()
+		at := l.Placement.Apply(k.At)
+		out[i] = geom.Knot{At: at, In: l.Placement.Apply(k.At.Add(k.In)).Sub(at), Out: l.Placement.Apply(k.At.Add(k.Out)).Sub(at)}
+		if l.Shifts != nil {
+			out[i].At = at.Add(l.Shifts[i])
+		}
+	}
+	return out
+}
+
+// shifts returns by how much each point of the shape is moved by the tracked point
+// that it follows, nil where none follows one. Points that follow none move with
+// the mean of those that do.
+func (s *Set) shifts(shape *treatment.Shape, n int) ([]geom.Point, bool) {
+	var out []geom.Point
+	var mean geom.Point
+	count := 0
+	for i := range shape.Points {
+		f := shape.Points[i].Follows
+		if f == nil {
+			continue
+		}
+		if out == nil {
+			out = make([]geom.Point, len(shape.Points))
+		}
+		m := s.tracks[f.Track]
+		if m == nil {
+			return nil, false
+		}
+		a, ok1 := m.Point(f.Point, shape.Home)
+		b, ok2 := m.Point(f.Point, n)
+		if !ok1 || !ok2 {
+			return nil, false
+		}
+		out[i] = b.Sub(a)
+		mean, count = mean.Add(out[i]), count+1
+	}
+	for i := range out {
+		if shape.Points[i].Follows == nil {
+			out[i] = mean.Mul(1 / float64(count))
+		}
+	}
+	return out, true
+}
+
+// numbersOf lists what of a point changes over time.
+func numbersOf(knots []treatment.Knot) []float64 {
+	out := make([]float64, 0, 9*len(knots))
+	for i := range knots {
+		k := &knots[i]
+		g := k.Geom()
+		out = append(out, g.At.X, g.At.Y, g.In.X, g.In.Y, g.Out.X, g.Out.Y, k.Feather, k.FeatherIn, k.Width)
+	}
+	return out
+}
+
+// pointsAt returns the shape's points on a frame, in home coordinates.
+func pointsAt(s *treatment.Shape, n int) []treatment.Knot {
+	if len(s.Keys) == 0 {
+		return s.Points
+	}
+	keys := make([]geom.Key, len(s.Keys))
+	for i, k := range s.Keys {
+		keys[i] = geom.Key{Frame: k.Frame, Linear: k.Ease == treatment.Linear, Values: numbersOf(k.Points)}
+	}
+	v := geom.Between(keys, n)
+	out := make([]treatment.Knot, len(s.Points))
+	for i := range out {
+		w := v[9*i : 9*i+9]
+		out[i] = treatment.Knot{At: treatment.Vec{w[0], w[1]}, Feather: w[6], FeatherIn: w[7], Width: w[8], Follows: s.Points[i].Follows}
+		if w[2] != 0 || w[3] != 0 {
+			out[i].In = &treatment.Vec{w[2], w[3]}
+		}
+		if w[4] != 0 || w[5] != 0 {
+			out[i].Out = &treatment.Vec{w[4], w[5]}
+		}
+	}
+	return out
+}
+
+// Centre is the point around which a whole shape is turned and scaled: the middle
+// of its points, those that it was drawn with.
+func Centre(s *treatment.Shape) geom.Point {
+	var all []geom.Point
+	for i := range s.Points {
+		all = append(all, s.Points[i].At.Point())
+	}
+	return geom.Bounds(all).Centre()
+}
+
+func placementAt(s *treatment.Shape, n int) geom.Homography {
+	keys := make([]geom.Key, len(s.Placement))
+	for i, k := range s.Placement {
+		keys[i] = geom.Key{Frame: k.Frame, Linear: k.Ease == treatment.Linear, Values: []float64{k.Offset[0], k.Offset[1], k.Turn, k.Scale[0], k.Scale[1]}}
+	}
+	v := geom.Between(keys, n)
+	return geom.Placement(Centre(s), geom.Pt(v[0], v[1]), v[2], geom.Pt(v[3], v[4]))
+}
+
+// flatness is the greatest distance of a flattened outline from its curve, in
+// pixels: a thirtieth of a pixel moves a coverage by no more than eight levels
+// of 255 and cannot be seen.
+const flatness = 1.0 / 30
+
+// Rim returns the shape's flattened edge on the frame, with the feather of each
+// of its points in the frame's pixels, and whether it overlaps itself, as a
+// strand's does. feather is added to all.
+func (l *Lie) Rim(s *treatment.Shape, feather float64) (rim []matte.Rim, overlaps bool) {
+	knots := l.placed()
+	steps := geom.Trace(knots, s.Kind != treatment.Strand, flatness)
+	mix := func(st geom.Step, of func(k *treatment.Knot) float64) float64 {
+		a := of(&l.Points[st.Knot])
+		if st.T == 0 {
+			return a
+		}
+		return a + (of(&l.Points[(st.Knot+1)%len(l.Points)])-a)*st.T
+	}
+	out := func(k *treatment.Knot) float64 { return s.Feather + k.Feather + feather }
+	in := func(k *treatment.Knot) float64 { return s.FeatherIn + k.FeatherIn }
+	if s.Kind == treatment.Strand {
+		path := make([]matte.Wire, len(steps))
+		scale := l.Placement.Scale(Centre(s))
+		for i, st := range steps {
+			path[i] = matte.Wire{At: st.At, Width: scale * mix(st, func(k *treatment.Knot) float64 { return k.Width })}
+		}
+		for _, p := range matte.Strand(path) {
+			k := l.Ride.Scale(p)
+			rim = append(rim, matte.Rim{At: l.Ride.Apply(p), Out: k * (s.Feather + feather), In: k * s.FeatherIn})
+		}
+		return rim, true
+	}
+	for _, st := range steps {
+		k := l.Ride.Scale(st.At)
+		rim = append(rim, matte.Rim{At: l.Ride.Apply(st.At), Out: k * mix(st, out), In: k * mix(st, in)})
+	}
+	return rim, false
+}
+
+// Polygon returns the shape's flattened edge on the frame.
+func (l *Lie) Polygon(s *treatment.Shape) []geom.Point {
+	rim, _ := l.Rim(s, 0)
+	out := make([]geom.Point, len(rim))
+	for i, r := range rim {
+		out[i] = r.At
+	}
+	return out
+}
+
+// Cover returns the shape's own coverage on the frame.
+func (l *Lie) Cover(s *treatment.Shape, feather float64, within image.Rectangle) *raster.Plane {
+	rim, overlaps := l.Rim(s, feather)
+	for _, r := range rim {
+		if !r.At.Finite() || math.Abs(r.At.X) > 1e6 || math.Abs(r.At.Y) > 1e6 {
+			return raster.NewPlane(image.Rectangle{}) // beyond the horizon: it is not in the picture
+		}
+	}
+	grow := s.Grow * l.Ride.Scale(Centre(s))
+	return matte.Edge(rim, grow, overlaps, within)
+}
+
+// Matte returns the coverage of several shapes, combined in order. lie says how
+// each lies; feather is added to each one's.
+func Matte(shapes []treatment.Shape, feather float64, within image.Rectangle, lie func(*treatment.Shape) (Lie, bool)) *raster.Plane {
+	var layers []matte.Layer
+	for i := range shapes {
+		s := &shapes[i]
+		if l, ok := lie(s); ok {
+			layers = append(layers, matte.Layer{
+				Matte: l.Cover(s, feather, within), Opacity: s.Through(), Invert: s.Invert, Combine: s.Combine,
+			})
+		}
+	}
+	if len(layers) == 1 && layers[0].Opacity == 1 && !layers[0].Invert && (layers[0].Combine == "" || layers[0].Combine == matte.Add) {
+		return layers[0].Matte
+	}
+	return matte.Combine(within, layers...)
+}

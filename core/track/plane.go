@@ -1,0 +1,309 @@
+package track
+
+import (
+	"image"
+	"math"
+
+	"jardin/core/geom"
+	"jardin/core/raster"
+)
+
+// A Plane follows one flat surface from its reference frame. Each step aligns all
+// pixels of the region straight to the reference frame, so that errors do not
+// add up over frames. Where the surface did not go on as it went, its features
+// are carried on from the frame before by pyramidal Lucas–Kanade matching (Lucas
+// & Kanade 1981; Bouguet 2000) with a robust fit, and the alignment starts from
+// there. Where the surface no longer looks as it does on the reference frame, it
+// is aligned to the last frame on which it was found instead; the sample says so.
+//
+// Frames are planes of encoded luma (not linear light): there the plate's noise
+// is about equally strong in dark and bright, and a change of light is still a
+// gain.
+type Plane struct {
+	// MinMatch is the normalised correlation with the reference frame under
+	// which the surface counts as lost; MinAgree the share of the region that
+	// has to agree. NewPlane sets 0.5 and 0.3.
+	MinMatch, MinAgree float64
+
+	size     image.Rectangle // of every frame
+	motion   geom.Motion
+	region   []geom.Point
+	features []geom.Point // on the reference frame
+	align    *aligner
+
+	last Sample          // on the frame before
+	prev []*raster.Plane // the frame before, smoothed, as a pyramid
+	move geom.Homography // from the frame before that to the frame before
+}
+
+// A Look returns the part r of a frame as encoded luma. What it returns may cover
+// more, or less where the frame ends.
+type Look func(r image.Rectangle) (*raster.Plane, error)
+
+// States of the blocks of a region's box.
+const (
+	Outside uint8 = iota // no pixels of the region are seen there
+	Used                 // they drive the track
+	LeftOut              // they move by themselves, or are covered
+)
+
+// A Sample is where the surface is on a frame, and how well that is known.
+type Sample struct {
+	H        geom.Homography        // from the reference frame to this one
+	Match    float64                // normalised correlation with the reference frame, 0 to 1
+	Agree    float64                // share of what is seen of the region that agrees, 0 to 1
+	Residual float64                // by how much its blocks would still move by themselves, RMS, pixels
+	Blocks   [Blocks * Blocks]uint8 // what drives the track, by rows
+	Chained  bool                   // aligned to the last frame on which it was found, not to the reference frame
+}
+
+const (
+	presmooth   = 0.8 // sigma in pixels; makes gradients meaningful in grain
+	maxLevels   = 5
+	maxFeatures = 120
+	fitTol      = 1.5 // pixels within which features agree
+	nearLevel   = 1   // a surface that goes on as it went is found from here downwards
+)
+
+// NewPlane prepares to follow the surface inside a polygon of the reference
+// frame, leaving out what lies inside the polygons of without, with the given
+// motion. size is that of every frame.
+func NewPlane(look Look, size image.Rectangle, region []geom.Point, without [][]geom.Point, motion geom.Motion) (*Plane, error) {
+	t := &Plane{
+		MinMatch: 0.5, MinAgree: 0.3,
+		size: size, motion: motion, region: region, move: geom.Identity,
+		last: Sample{H: geom.Identity, Match: 1, Agree: 1},
+	}
+	if raster.Around(geom.Bounds(region), 0, size).Empty() {
+		return nil, ErrSmall
+	}
+	var err error
+	if t.prev, err = t.pyramid(look, geom.Identity); err != nil {
+		return nil, err
+	}
+	if t.align, err = newAligner(t.prev, region, without, motion); err != nil {
+		return nil, err
+	}
+	for _, p := range corners(t.prev[0], region, maxFeatures) {
+		if !covers(without, p) {
+			t.features = append(t.features, p)
+		}
+	}
+	if len(t.features) < max(motion.Points(), 4) {
+		return nil, ErrFlat
+	}
+	return t, nil
+}
+
+func covers(polygons [][]geom.Point, p geom.Point) bool {
+	for _, polygon := range polygons {
+		if geom.Inside(polygon, p) {
+			return true
+		}
+	}
+	return false
+}
+
+// pyramid returns the part of a frame around the region, placed by guess, ready
+// for tracking. Work grows with the region, not with the frame.
+func (t *Plane) pyramid(look Look, guess geom.Homography) ([]*raster.Plane, error) {
+	box := geom.Bounds(guess.ApplyAll(t.region))
+	margin := math.Max(48, 0.2*math.Max(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y))
+	r := raster.Around(box, margin, t.size)
+	if !guess.Finite() || r.Empty() {
+		return nil, ErrLeft
+	}
+	// Levels of a pyramid share their grid only if it begins at a multiple of their step.
+	const step = 1 << (maxLevels - 1)
+	r = image.Rect(r.Min.X&^(step-1), r.Min.Y&^(step-1), r.Max.X, r.Max.Y)
+	seen, err := look(r)
+	if err != nil {
+		return nil, err
+	}
+	if seen.Rect.Empty() {
+		return nil, ErrLeft
+	}
+	clean, err := numbers(seen)
+	if err != nil {
+		return nil, err
+	}
+	return raster.Pyramid(raster.Gaussian(clean, presmooth), maxLevels), nil
+}
+
+// Step follows the surface to the next frame, in whichever direction frames
+// come. What lies inside the polygons of covered, on that frame, does not count.
+// When the surface is lost the error says why, and the tracker stays on the frame
+// before.
+func (t *Plane) Step(look Look, covered [][]geom.Point) (Sample, error) {
+	guess := t.move.Mul(t.last.H) // it goes on as it went
+	next, err := t.pyramid(look, guess)
+	if err != nil {
+		return Sample{}, err
+	}
+	mask := maskOf(covered, next[0].Rect)
+	s, err := t.align.run(next, guess, nearLevel, mask)
+	if err == nil {
+		err = t.accept(s)
+	}
+	if err != nil || s.Match < t.last.Match-0.04 || s.Agree < t.last.Agree-0.12 || s.Residual > t.last.Residual+0.5 {
+		if again, e := t.search(next, guess, mask); e == nil && (err != nil || again.Match*again.Agree > s.Match*s.Agree) {
+			s, err = again, nil
+		}
+	}
+	if err != nil {
+		return s, err
+	}
+	if back, ok := t.last.H.Inverse(); ok {
+		t.move = s.H.Mul(back)
+	}
+	t.last, t.prev = s, next
+	return s, nil
+}
+
+// search finds a surface that did not go on as it went: from its features, then
+// from the coarsest pictures, and at last by its looks on the frame before.
+func (t *Plane) search(next []*raster.Plane, guess geom.Homography, mask *raster.Plane) (Sample, error) {
+	carried, err := t.carry(next, guess)
+	best, failed := Sample{}, err
+	try := func(guess geom.Homography, from int) {
+		s, err := t.align.run(next, guess, from, mask)
+		if err == nil {
+			err = t.accept(s)
+		}
+		if err != nil {
+			failed = err
+		} else if s.Match*s.Agree > best.Match*best.Agree {
+			best = s
+		}
+	}
+	if err == nil {
+		try(carried, nearLevel)
+	}
+	try(guess, maxLevels)
+	if best.Match > 0 {
+		return best, nil
+	}
+	if err != nil {
+		return best, failed
+	}
+	// The features agree, but the surface looks different now.
+	here, e := newAligner(t.prev, t.last.H.ApplyAll(t.region), nil, t.motion)
+	back, ok := t.last.H.Inverse()
+	if e != nil || !ok {
+		return best, failed
+	}
+	s, e := here.run(next, carried.Mul(back), nearLevel, mask)
+	if e != nil {
+		return best, failed
+	}
+	s.H, s.Chained = s.H.Mul(t.last.H).Normalised(), true
+	if e := t.accept(s); e != nil {
+		return best, e
+	}
+	return s, nil
+}
+
+// accept says whether a sample can be true.
+func (t *Plane) accept(s Sample) error {
+	if err := Sane(s.H, t.region, t.size); err != nil {
+		return err
+	}
+	if s.Match < t.MinMatch || s.Agree < t.MinAgree {
+		return ErrLost
+	}
+	return nil
+}
+
+// carry matches the features from the frame before to this one and fits the
+// motion from the reference frame. A feature counts only if matching it back
+// leads to where it started.
+func (t *Plane) carry(next []*raster.Plane, guess geom.Homography) (geom.Homography, error) {
+	type match struct {
+		now geom.Point
+		ok  bool
+	}
+	found := make([]match, len(t.features))
+	raster.Rows(0, len(t.features), func(i int) {
+		from := t.last.H.Apply(t.features[i])
+		if !inside(from, t.prev[0].Rect, 8) {
+			return
+		}
+		now, ok := Match(t.prev, next, from, guess.Apply(t.features[i]))
+		if !ok || !inside(now, next[0].Rect, 4) {
+			return
+		}
+		back, ok := Match(next, t.prev, now, from)
+		found[i] = match{now, ok && back.Dist(from) < 0.7}
+	})
+	var src, dst []geom.Point
+	for i, m := range found {
+		if m.ok {
+			src, dst = append(src, t.features[i]), append(dst, m.now)
+		}
+	}
+	if len(src) < max(2*t.motion.Points(), 6) {
+		return guess, ErrLost
+	}
+	h, agree, err := geom.RobustFit(t.motion, src, dst, fitTol)
+	if err != nil {
+		return guess, ErrLost
+	}
+	count := 0
+	for _, ok := range agree {
+		if ok {
+			count++
+		}
+	}
+	if count < max(t.motion.Points()+2, len(src)/4) {
+		return guess, ErrLost
+	}
+	return h, nil
+}
+
+// Sane refuses transforms that no surface filmed from one place to the next
+// makes: turned over, grown or shrunk more than sixteenfold, or with the
+// horizon through the region; and those that take the region out of the frame.
+func Sane(h geom.Homography, region []geom.Point, frame image.Rectangle) error {
+	if !h.Finite() {
+		return ErrExtreme
+	}
+	for _, p := range region {
+		if h[6]*p.X+h[7]*p.Y+h[8] <= 0.05 {
+			return ErrExtreme
+		}
+	}
+	if k := h.Scale(geom.Bounds(region).Centre()); h.Det() <= 0 || k < 1.0/16 || k > 16 {
+		return ErrExtreme
+	}
+	moved := geom.Bounds(h.ApplyAll(region))
+	if raster.Around(moved, 0, frame).Empty() {
+		return ErrLeft
+	}
+	return nil
+}
+
+// maskOf returns a plane that is 1 inside the polygons, or nil for none.
+func maskOf(polygons [][]geom.Point, r image.Rectangle) *raster.Plane {
+	if len(polygons) == 0 {
+		return nil
+	}
+	out := raster.NewPlane(r)
+	for _, polygon := range polygons {
+		box := raster.Around(geom.Bounds(polygon), 0, r)
+		for y := box.Min.Y; y < box.Max.Y; y++ {
+			cross := crossings(polygon, float64(y)+0.5)
+			row := out.Row(y, box.Min.X, box.Max.X)
+			for x := range row {
+				if odd(cross, float64(box.Min.X+x)+0.5) {
+					row[x] = 1
+				}
+			}
+		}
+	}
+	return out
+}
+
+func inside(p geom.Point, r image.Rectangle, margin float64) bool {
+	return p.X >= float64(r.Min.X)+margin && p.X <= float64(r.Max.X)-margin &&
+		p.Y >= float64(r.Min.Y)+margin && p.Y <= float64(r.Max.Y)-margin
+}

@@ -1,0 +1,187 @@
+package treatment
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+
+	"jardin/core/geom"
+)
+
+// Kinds of tracks.
+const (
+	PlaneTrack  = "plane"  // a region of a flat surface
+	PointsTrack = "points" // small patterns, each by itself
+	GivenTrack  = "given"  // brought in from elsewhere
+)
+
+// A Track is the motion of one surface of the shot. What was measured is never
+// changed by hand: dropped frames, frames placed by hand, smoothing and
+// corrections are written beside it and take effect at once.
+type Track struct {
+	ID          string          `json:"id" doc:"Unique within the treatment"`
+	Name        string          `json:"name"`
+	Colour      string          `json:"colour,omitempty" pattern:"^#[0-9a-f]{6}$" doc:"Of its handles"`
+	Kind        string          `json:"kind" enum:"plane,points,given"`
+	Home        int             `json:"home" doc:"Frame on which the surface lies as it was drawn: the track is the identity there"`
+	Motion      geom.Motion     `json:"motion" enum:"position,similarity,shear,perspective" doc:"The most that is used of what the surface does"`
+	Range       *Range          `json:"range,omitempty" doc:"Frames on which it is followed; left out, the whole shot"`
+	Over        string          `json:"over,omitempty" doc:"Another track: this one is measured in its locked picture and added to it"`
+	Region      []Vec           `json:"region,omitempty" doc:"Of a plane: polygon on the home frame around a piece of the surface"`
+	Exclusions  []Shape         `json:"exclusions,omitempty" doc:"Of a plane: what is left out; rides on nothing unless it names a track"`
+	Points      []Point         `json:"points,omitempty" doc:"Of points"`
+	Surface     []Vec           `json:"surface,omitempty" minItems:"4" maxItems:"4" doc:"Four corners on the home frame, clockwise: where a grid is laid, and where corrections by corners hold on"`
+	Placed      []PlacedSurface `json:"placed,omitempty" doc:"Frames on which the surface was placed by hand"`
+	Dropped     []Range         `json:"dropped,omitempty" doc:"Frames whose measurement is not used"`
+	Smooth      float64         `json:"smooth,omitempty" minimum:"0" maximum:"50" doc:"Standard deviation in frames of a Gaussian over time"`
+	Corrections []Correction    `json:"corrections,omitempty"`
+	Data        *Data           `json:"data,omitempty" doc:"What was measured; left out as long as nothing is"`
+}
+
+// Data is the measured motion of a surface: in place as samples, or as the
+// SHA-256 of an artifact that holds them.
+type Data struct {
+	Artifact string   `json:"artifact,omitempty" pattern:"^[0-9a-f]{64}$"`
+	Basis    string   `json:"basis,omitempty" doc:"What it was measured from: the hash of region, exclusions, motion and home"`
+	Samples  []Sample `json:"samples,omitempty"`
+}
+
+// A Sample is the surface's place on one frame.
+type Sample struct {
+	Frame    int             `json:"frame"`
+	Matrix   geom.Homography `json:"matrix" doc:"By rows; takes home frame coordinates to this frame's"`
+	Match    float64         `json:"match,omitempty" doc:"Normalised correlation of the region with the frame it was compared with, 0 to 1"`
+	Agree    float64         `json:"agree,omitempty" doc:"Share of what is seen of the region that agrees with the motion, 0 to 1"`
+	Residual float64         `json:"residual,omitempty" doc:"By how much parts of the region would still move by themselves, RMS, pixels"`
+	Blocks   string          `json:"blocks,omitempty" doc:"8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out"`
+	Chained  bool            `json:"chained,omitempty" doc:"Compared with the last frame on which it was found, not with the frame it is followed from"`
+}
+
+// A PlacedSurface is where the corners of the surface were put by hand.
+type PlacedSurface struct {
+	Frame   int   `json:"frame"`
+	Corners []Vec `json:"corners" minItems:"4" maxItems:"4"`
+}
+
+// A Point is a small pattern that is followed by itself.
+type Point struct {
+	ID        string        `json:"id" doc:"Unique within the track"`
+	Name      string        `json:"name"`
+	Off       bool          `json:"off,omitempty"`
+	Home      int           `json:"home" doc:"Frame on which it was put"`
+	At        Vec           `json:"at"`
+	Pattern   Vec           `json:"pattern" doc:"Width and height of the box that is matched, pixels"`
+	Search    Vec           `json:"search" doc:"Width and height of the box in which it is looked for, pixels"`
+	Motion    geom.Motion   `json:"motion" enum:"position,similarity,shear" doc:"What the pattern may do"`
+	Channel   string        `json:"channel" enum:"luma,red,green,blue,best" doc:"best: the one in which the pattern stands out most from the grain"`
+	Against   string        `json:"against" enum:"reference,previous,refresh" doc:"What it is compared with: the frame it was put on, the frame before, or a pattern taken anew when the match falls under the tolerance"`
+	Tolerance float64       `json:"tolerance" minimum:"0" maximum:"1" doc:"Match under which the pattern is taken anew, or else the point lost"`
+	Use       Vec           `json:"use" doc:"From the place that is tracked to the place that is used"`
+	Placed    []PlacedPoint `json:"placed,omitempty" doc:"Frames on which it was placed by hand"`
+	Path      *PointPath    `json:"path,omitempty"`
+}
+
+// A PlacedPoint is where a point was put by hand.
+type PlacedPoint struct {
+	Frame int `json:"frame"`
+	At    Vec `json:"at"`
+}
+
+// A PointPath is the measured path of a point: in place, or as an artifact.
+type PointPath struct {
+	Artifact string        `json:"artifact,omitempty" pattern:"^[0-9a-f]{64}$"`
+	Basis    string        `json:"basis,omitempty"`
+	Samples  []PointSample `json:"samples,omitempty"`
+}
+
+// A PointSample is a point's place on one frame.
+type PointSample struct {
+	Frame int     `json:"frame"`
+	At    Vec     `json:"at"`
+	Match float64 `json:"match,omitempty" doc:"Normalised correlation of the pattern, 0 to 1"`
+}
+
+// Kinds of corrections.
+const (
+	ByPlacement = "placement" // offset, rotation and scale
+	ByCorners   = "corners"   // the four corners of the surface, each by itself
+)
+
+// A Correction moves a surface on top of its track, in the coordinates of the
+// track's home frame.
+type Correction struct {
+	ID   string          `json:"id" doc:"Unique within the track"`
+	Name string          `json:"name"`
+	Kind string          `json:"kind" enum:"placement,corners"`
+	Off  bool            `json:"off,omitempty"`
+	Keys []CorrectionKey `json:"keys" nullable:"false"`
+}
+
+// A CorrectionKey is a correction on a frame.
+type CorrectionKey struct {
+	Frame   int     `json:"frame"`
+	Ease    Ease    `json:"ease" enum:"eased,linear"`
+	Offset  Vec     `json:"offset" doc:"Of a placement, pixels"`
+	Turn    float64 `json:"turn,omitempty" doc:"Of a placement: degrees around the surface's middle, clockwise on the screen"`
+	Scale   float64 `json:"scale,omitempty" minimum:"0" maximum:"100" doc:"Of a placement, around the surface's middle; 0 or left out leaves the size"`
+	Corners []Vec   `json:"corners,omitempty" doc:"Of corners: how far each is moved, pixels"`
+}
+
+// Frame returns the polygon that stands for the track's surface on its home
+// frame: the surface's corners, or else the box around its region or points.
+func (t *Track) Frame() []geom.Point {
+	if len(t.Surface) == 4 {
+		return Points(t.Surface)
+	}
+	around := Points(t.Region)
+	for _, p := range t.Points {
+		if p.Home == t.Home {
+			around = append(around, p.At.Point())
+		}
+	}
+	box := geom.Bounds(around)
+	// A single point stands for the surface around it.
+	if grow := 50 - (box.Max.X-box.Min.X)/2; grow > 0 {
+		box.Min.X, box.Max.X = box.Min.X-grow, box.Max.X+grow
+	}
+	if grow := 50 - (box.Max.Y-box.Min.Y)/2; grow > 0 {
+		box.Min.Y, box.Max.Y = box.Min.Y-grow, box.Max.Y+grow
+	}
+	c := box.Corners()
+	return c[:]
+}
+
+// Basis returns the hash of all that a plane's samples depend on. Samples whose
+// basis differs were measured before the region, an exclusion, the motion or
+// the home was changed.
+func (t *Track) Basis() string {
+	exclusions := append([]Shape{}, t.Exclusions...)
+	for i := range exclusions {
+		exclusions[i].Name, exclusions[i].Colour = "", ""
+	}
+	return basis(t.Region, exclusions, t.Motion, t.Home, t.Over)
+}
+
+// Basis returns the hash of all that the point's path depends on.
+func (p *Point) Basis() string {
+	return basis(p.Home, p.At, p.Pattern, p.Search, p.Motion, p.Channel, p.Against, p.Tolerance)
+}
+
+// Stale reports whether something was measured before what it depends on changed.
+func (t *Track) Stale() bool {
+	if t.Data != nil && t.Data.Basis != "" && t.Data.Basis != t.Basis() {
+		return true
+	}
+	for i := range t.Points {
+		if p := t.Points[i].Path; p != nil && p.Basis != "" && p.Basis != t.Points[i].Basis() {
+			return true
+		}
+	}
+	return false
+}
+
+func basis(parts ...any) string {
+	blob, _ := json.Marshal(parts) // plain data: nothing can fail
+	sum := sha256.Sum256(blob)
+	return hex.EncodeToString(sum[:8])
+}
