@@ -119,11 +119,13 @@ func (s *server) send(method, path, body string, into any) {
 type shotInfo struct{ ID, State, Problem string }
 
 // bringIn adds the demo shot without the interface and waits for it.
-func (s *server) bringIn() string {
+func (s *server) bringIn() string { return s.bringInClip("lm_010") }
+
+func (s *server) bringInClip(name string) string {
 	s.t.Helper()
 	var shot shotInfo
 	body, err := json.Marshal(map[string]any{
-		"show": "Winter at Larkmoss", "name": "lm_010", "path": filepath.Join(demotest.Footage(s.t), "lm_010/plate"),
+		"show": "Winter at Larkmoss", "name": name, "path": filepath.Join(demotest.Footage(s.t), name, "plate"),
 		"first": 1001, "rate": map[string]int{"num": 24, "den": 1}, "transfer": "srgb",
 	})
 	require.NoError(s.t, err)
@@ -224,6 +226,23 @@ func (a *artist) fill(name, value string) {
 	require.NoError(a.t, el.SelectAllText())
 	require.NoError(a.t, el.Input(value))
 	require.NoError(a.t, el.Type(input.Tab))
+}
+
+// from opens a menu by its name and presses one of its lines.
+func (a *artist) from(menu, words string) {
+	a.t.Helper()
+	el, err := a.page.Timeout(10 * time.Second).Element(`[aria-label="` + menu + `"]`)
+	require.NoError(a.t, err, "look for the menu %q", menu)
+	require.NoError(a.t, el.CancelTimeout().Click(proto.InputMouseButtonLeft, 1))
+	a.press(words)
+}
+
+// tick switches a box with the given words.
+func (a *artist) tick(words string) {
+	a.t.Helper()
+	el, err := a.page.Timeout(10*time.Second).ElementR("label", words)
+	require.NoError(a.t, err, "look for the box %q", words)
+	require.NoError(a.t, el.CancelTimeout().Click(proto.InputMouseButtonLeft, 1))
 }
 
 func (a *artist) see(words string) {

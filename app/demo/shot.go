@@ -31,9 +31,9 @@ const (
 // whole frame. Alpha is 1.
 type Frame struct {
 	Plate *raster.Image // what the camera saw
-	Truth *raster.Image // the same without the dots; the same grain but under them
+	Truth *raster.Image // the same without the thing; the same grain but under it
 	Clean *raster.Image // the truth without any grain
-	Matte *raster.Plane // the share of the dots
+	Matte *raster.Plane // the share of the thing
 }
 
 // Shot generates lm_010.
@@ -145,15 +145,20 @@ func (s *Shot) Frame(n int) Frame {
 			a[4*x+3], b[4*x+3] = 1, 1
 		}
 	})
-	clean, dotted = soften(clean), soften(dotted)
-	matte = raster.Gaussian(matte, lens)
-	plate, truth := dotted, raster.NewImage(r)
+	return finish(soften(clean), soften(dotted), raster.Gaussian(matte, lens), n)
+}
+
+// finish adds the grain of a frame: the plate's over the picture with the thing, and
+// over its truth the same but under the thing, where another take would differ.
+// seed tells the grain of one frame from another's.
+func finish(clean, plate *raster.Image, matte *raster.Plane, seed int) Frame {
+	truth := raster.NewImage(clean.Rect)
 	copy(truth.Pix, clean.Pix)
-	first := grain(n)
+	first := grain(seed)
 	raster.Rows(0, Height, func(y int) {
 		p, q, m := plate.Row(y, 0, Width), truth.Row(y, 0, Width), matte.Row(y, 0, Width)
 		for x := range Width {
-			// Blurs leave traces of a dot far outside it; they are not the dot.
+			// Blurs leave traces of a thing far outside it; they are not the thing.
 			if m[x] < 0.002 {
 				m[x] = 0
 				copy(p[4*x:4*x+3], q[4*x:4*x+3])

@@ -11,6 +11,8 @@ import (
 	"image/png"
 	"os"
 	"path/filepath"
+	"strings"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -18,18 +20,38 @@ import (
 	"jardin/core/raster"
 )
 
-// edition changes whenever the generated footage does, so that footage of an
+// Editions change whenever the generated footage does, so that footage of an
 // older program is made anew.
-const edition = "lm_010 edition 1"
+const (
+	edition    = "lm_010 edition 1"
+	canEdition = "lm_020 edition 1"
+)
 
 // Folders of the footage below the directory it is written to.
 const (
-	PlateFolder = Name + "/plate"
-	TruthFolder = Name + "/truth"
-	CleanFolder = Name + "/clean"
-	MatteFolder = Name + "/matte"
-	TruthFile   = Name + "/truth.json"
+	PlateFolder    = Name + "/plate"
+	TruthFolder    = Name + "/truth"
+	CleanFolder    = Name + "/clean"
+	MatteFolder    = Name + "/matte"
+	TruthFile      = Name + "/truth.json"
+	CanPlateFolder = CanName + "/plate"
+	CanTruthFolder = CanName + "/truth"
+	CanMatteFolder = CanName + "/matte"
+	CanTruthFile   = CanName + "/truth.json"
 )
+
+// A Clip is one shot of the demo: where its plate lies below the footage's folder,
+// and its frames.
+type Clip struct {
+	Name        string
+	Plate       string
+	First, Last int
+}
+
+// Clips returns the shots of the demo.
+func Clips() []Clip {
+	return []Clip{{Name, PlateFolder, First, Last}, {CanName, CanPlateFolder, CanFirst, CanLast}}
+}
 
 // Truth is what truth.json says about the shot.
 type Truth struct {
@@ -64,21 +86,84 @@ func (d TruthDot) Point() geom.Point { return geom.Pt(d.X, d.Y) }
 
 // FramePath returns the file of a frame in one of the folders.
 func FramePath(dir, folder string, n int) string {
-	return filepath.Join(dir, folder, fmt.Sprintf("%s.%04d.png", Name, n))
+	name := Name
+	if strings.HasPrefix(folder, CanName) {
+		name = CanName
+	}
+	return filepath.Join(dir, folder, fmt.Sprintf("%s.%04d.png", name, n))
 }
 
-// Write generates the shot below dir unless it is there already: the plate, its
-// truth, the truth without grain (around the dots), the mattes of the dots, and truth.json, which
-// is written last and so marks the rest as whole. progress is told after every
-// frame.
+// recipe is how the footage of one shot is made: the pictures of a frame by the
+// folder that they go to, and what truth.json says.
+type recipe struct {
+	edition   string
+	folders   []string
+	truthFile string
+	clip      Clip
+	pictures  func(n int) map[string]func() image.Image
+	truth     func() any
+}
+
+func recipes() []recipe {
+	dots, can := New(), NewCan()
+	clips := Clips()
+	return []recipe{{
+		edition, []string{PlateFolder, TruthFolder, CleanFolder, MatteFolder}, TruthFile, clips[0],
+		func(n int) map[string]func() image.Image {
+			f := dots.Frame(n)
+			return map[string]func() image.Image{
+				PlateFolder: func() image.Image { return picture(f.Plate) },
+				TruthFolder: func() image.Image { return picture(f.Truth) },
+				CleanFolder: func() image.Image { return picture(nearDots(f.Clean, n)) },
+				MatteFolder: func() image.Image { return grey(f.Matte) },
+			}
+		},
+		func() any { return Tell() },
+	}, {
+		canEdition, []string{CanPlateFolder, CanTruthFolder, CanMatteFolder}, CanTruthFile, clips[1],
+		func(n int) map[string]func() image.Image {
+			f := can.Frame(n)
+			return map[string]func() image.Image{
+				CanPlateFolder: func() image.Image { return picture(f.Plate) },
+				CanTruthFolder: func() image.Image { return picture(f.Truth) },
+				CanMatteFolder: func() image.Image { return grey(f.Matte) },
+			}
+		},
+		func() any { return TellCan() },
+	}}
+}
+
+// Write generates the shots below dir unless they are there already: plates, their
+// truth, the truth of lm_010 without grain (around the dots), mattes of what has to
+// go, and truth.json, which is written last and so marks the rest as whole.
+// progress is told after every frame.
 func Write(ctx context.Context, dir string, progress func(done, total int)) error {
-	if old, err := os.ReadFile(filepath.Join(dir, TruthFile)); err == nil {
-		var t Truth
-		if json.Unmarshal(old, &t) == nil && t.Edition == edition {
-			return nil
+	var wanted []recipe
+	total, done := 0, 0
+	for _, r := range recipes() {
+		var old struct{ Edition string }
+		blob, err := os.ReadFile(filepath.Join(dir, r.truthFile))
+		if err == nil && json.Unmarshal(blob, &old) == nil && old.Edition == r.edition {
+			continue
+		}
+		wanted = append(wanted, r)
+		total += r.clip.Last - r.clip.First + 1
+	}
+	for _, r := range wanted {
+		if err := r.write(ctx, dir, func() {
+			done++
+			if progress != nil {
+				progress(done, total)
+			}
+		}); err != nil {
+			return err
 		}
 	}
-	for _, folder := range []string{PlateFolder, TruthFolder, CleanFolder, MatteFolder} {
+	return nil
+}
+
+func (r *recipe) write(ctx context.Context, dir string, step func()) error {
+	for _, folder := range r.folders {
 		if err := os.RemoveAll(filepath.Join(dir, folder)); err != nil {
 			return fmt.Errorf("clear old footage: %w", err)
 		}
@@ -86,33 +171,32 @@ func Write(ctx context.Context, dir string, progress func(done, total int)) erro
 			return fmt.Errorf("make a folder for the footage: %w", err)
 		}
 	}
-	shot := New()
-	var encoding errgroup.Group
-	encoding.SetLimit(2) // files are packed while the next frame is made
-	for n := First; n <= Last; n++ {
-		if err := ctx.Err(); err != nil {
-			return errors.Join(err, encoding.Wait())
-		}
-		f := shot.Frame(n)
-		encoding.Go(func() error {
-			return errors.Join(
-				writePNG(FramePath(dir, PlateFolder, n), picture(f.Plate)),
-				writePNG(FramePath(dir, TruthFolder, n), picture(f.Truth)),
-				writePNG(FramePath(dir, CleanFolder, n), picture(nearDots(f.Clean, n))),
-				writePNG(FramePath(dir, MatteFolder, n), grey(f.Matte)))
+	var frames errgroup.Group
+	frames.SetLimit(2)
+	var told sync.Mutex
+	for n := r.clip.First; n <= r.clip.Last; n++ {
+		frames.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			var failed error
+			for folder, m := range r.pictures(n) {
+				failed = errors.Join(failed, writePNG(FramePath(dir, folder, n), m()))
+			}
+			told.Lock()
+			defer told.Unlock()
+			step()
+			return failed
 		})
-		if progress != nil {
-			progress(n-First+1, Last-First+1)
-		}
 	}
-	if err := encoding.Wait(); err != nil {
+	if err := frames.Wait(); err != nil {
 		return fmt.Errorf("write the footage: %w", err)
 	}
-	blob, err := json.MarshalIndent(Tell(), "", " ")
+	blob, err := json.MarshalIndent(r.truth(), "", " ")
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, TruthFile), blob, 0o644)
+	return os.WriteFile(filepath.Join(dir, r.truthFile), blob, 0o644)
 }
 
 // nearDots returns the picture around the dots, black elsewhere: measuring needs

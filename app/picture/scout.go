@@ -78,10 +78,14 @@ func (s *Source) Scout(ctx context.Context, doc *treatment.Document, removal str
 		}
 		l.Inside = (in.Max.X - in.Min.X) * (in.Max.Y - in.Min.Y) / ((box.Max.X - box.Min.X) * (box.Max.Y - box.Min.Y))
 		// The shutter is open half of the time from one frame to the next (180 degrees).
-		before, after := where(n-1), where(n+1)
-		if before != nil && after != nil {
-			l.Smear = geom.Bounds(before).Centre().Dist(geom.Bounds(after).Centre()) / 4
+		steps := 0
+		for _, other := range []int{n - 1, n + 1} {
+			if there := where(other); there != nil {
+				l.Smear += geom.Bounds(there).Centre().Dist(box.Centre()) / 2
+				steps++
+			}
 		}
+		l.Smear /= float64(max(steps, 1))
 		margin := math.Max(12, math.Max(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y)/2) + 2
 		part := raster.Around(box, margin, s.Size())
 		f, err := s.Plates.Region(n, part)

@@ -77,20 +77,26 @@ func demoCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			have := map[string]bool{}
 			for _, shot := range shots {
-				if shot.Show == demo.Show && shot.Name == demo.Name && shot.State != "failed" {
-					return nil
+				have[shot.Name] = have[shot.Name] || shot.Show == demo.Show && shot.State != "failed"
+			}
+			for _, clip := range demo.Clips() {
+				if have[clip.Name] {
+					continue
+				}
+				full, err := filepath.Abs(filepath.Join(footage, clip.Plate))
+				if err != nil {
+					return err
+				}
+				if _, err = s.AddShot(c.Context(), api.NewShot{
+					Show: demo.Show, Name: clip.Name, Path: full, First: clip.First,
+					Rate: media.Rational{Num: demo.Rate, Den: 1}, Transfer: colorspace.SRGB,
+				}); err != nil {
+					return err
 				}
 			}
-			full, err := filepath.Abs(filepath.Join(footage, demo.PlateFolder))
-			if err != nil {
-				return err
-			}
-			_, err = s.AddShot(c.Context(), api.NewShot{
-				Show: demo.Show, Name: demo.Name, Path: full, First: demo.First,
-				Rate: media.Rational{Num: demo.Rate, Den: 1}, Transfer: colorspace.SRGB,
-			})
-			return err
+			return nil
 		})
 	}
 	return c

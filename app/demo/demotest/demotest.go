@@ -48,6 +48,16 @@ func Truth(t testing.TB) demo.Truth {
 	return out
 }
 
+// CanTruth returns what the footage of lm_020 says of itself.
+func CanTruth(t testing.TB) demo.CanTruth {
+	t.Helper()
+	blob, err := os.ReadFile(filepath.Join(Footage(t), demo.CanTruthFile))
+	require.NoError(t, err)
+	var out demo.CanTruth
+	require.NoError(t, json.Unmarshal(blob, &out))
+	return out
+}
+
 // ReadPNG returns the picture in a file.
 func ReadPNG(t testing.TB, path string) image.Image {
 	t.Helper()

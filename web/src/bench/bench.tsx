@@ -61,7 +61,7 @@ function Bench({ shot, revision }: { shot: Shot; revision: Revision }) {
   usePlayback(props)
   useKeys(props, useEdit(shot.id))
   return (
-    <div className="grid h-full grid-cols-[19.5rem_minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
+    <div className="grid h-full grid-cols-[20.5rem_minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
       <Path {...props} />
       <ViewBar {...props} />
       {beside ? (

@@ -33,9 +33,9 @@ export function Handles(props: HandleProps) {
       <svg className="pointer-events-none absolute inset-0 h-full w-full" data-testid="handles">
         {motion && drives && <Drives {...props} motion={motion} />}
         {motion && aid !== 'none' && <Aid {...props} motion={motion} />}
-        {motion && ghosts && <Ghosts {...props} motion={motion} from={props.ghostOf} />}
         {stage !== 'follow' && <Shapes {...props} {...mark} editable={stage === 'mark'} />}
         {stage === 'follow' && motion && <Following {...props} motion={motion} />}
+        {motion && ghosts && <Ghosts {...props} motion={motion} from={props.ghostOf} />}
       </svg>
       {tool === 'outline' && stage === 'mark' && <DrawShape {...props} />}
       {tool === 'exclusion' && stage === 'follow' && motion && <DrawShape {...props} exclusion />}

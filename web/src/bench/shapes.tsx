@@ -1,4 +1,4 @@
-import { useEffect, useState, type PointerEvent as ReactPointerEvent } from 'react'
+import { useEffect, useRef, useState, type PointerEvent as ReactPointerEvent } from 'react'
 import type { Knot, Lie, Shape } from '../api/client'
 import { useEdit } from '../api/treatment'
 import { boundsOf, distance, inOf, insertKnot, middleOf, minus, nearest, outOf, pathOf, plus, point, toggleSmooth, vec } from './curve'
@@ -45,7 +45,9 @@ function ShapeHandles({ shot, motions, owner, shape, own, placement, seen, lie, 
   const [whole, setWhole] = useState<Matrix | null>(null)
   // What was dragged stays until the shape is known to lie there.
   const told = JSON.stringify(lie)
+  const dragging = useRef(false)
   useEffect(() => {
+    if (dragging.current) return
     setDraft(null)
     setWhole(null)
   }, [told, seen])
@@ -54,6 +56,7 @@ function ShapeHandles({ shot, motions, owner, shape, own, placement, seen, lie, 
   const ride = lie.shifts ? identity : motions.between(shape.ride || own || '', shape.home, seen)
   const here = within(placement, ride ?? (seen === shape.home ? identity : null))
   const at = placed(lie)
+  // What is shown: the next drag begins from there, also before the server has confirmed the last one.
   const knots = (draft ?? at).map((k) => (whole ? moved(k, whole) : k))
   const save = (label: string, next: Knot[]) => void edit(label, onShape(owner, shape.id, (s) => setPoints(s, seen, unplaced(lie, next, invert))))
   const root = (e: { target: EventTarget | null }) => (e.target as Element).closest('svg')!
@@ -63,15 +66,20 @@ function ShapeHandles({ shot, motions, owner, shape, own, placement, seen, lie, 
     const svg = root(e)
     const from = pointerAt(e, svg, here)
     let last: Knot[] | null = null
+    dragging.current = true
     drag(
       e,
       (m) => {
-        last = structuredClone(at)
+        last = structuredClone(knots)
         const p = pointerAt(m, svg, here)
         change(last, minus(p, from), p)
+        setWhole(null)
         setDraft(last)
       },
-      (did) => did && last && save(label, last),
+      (did) => {
+        dragging.current = false
+        if (did && last) save(label, last)
+      },
     )
   }
   /** Moves, turns or scales the whole shape: its placement if that is keyed, else its points. */
@@ -79,14 +87,22 @@ function ShapeHandles({ shot, motions, owner, shape, own, placement, seen, lie, 
     const svg = root(e)
     const from = pointerAt(e, svg, here)
     let last: Matrix | null = null
+    const start = knots
+    dragging.current = true
+    setDraft(start)
+    setWhole(null)
     drag(
       e,
       (m) => setWhole((last = by(from, pointerAt(m, svg, here)))),
       (did) => {
-        if (!did || !last) return
+        dragging.current = false
+        if (!did || !last) {
+          setDraft(null)
+          return
+        }
         const t = last
         if (shape.placement?.length) void edit(label, onShape(owner, shape.id, (s) => putKey(s.placement!, placementKey(s, seen, multiply(t, lie.placement)))))
-        else save(label, at.map((k) => moved(k, t)))
+        else save(label, start.map((k) => moved(k, t)))
       },
     )
   }

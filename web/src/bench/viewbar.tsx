@@ -11,7 +11,7 @@ export function ViewBar({ shot, revision, motion, motions }: BenchProps) {
   const { view, locked, beside, channel, exposure, zoom, handles, removal, lockTo } = useBench()
   const canLock = ((motions.of(lockTo ?? undefined) ?? motion)?.samples.size ?? 0) > 1
   return (
-    <div className="flex items-center gap-2 border-b border-rule bg-bed px-3 py-1.5">
+    <div className="flex min-w-0 items-center gap-1.5 border-b border-rule bg-bed px-3 py-1.5">
       <Pick<View>
         label="What to show"
         value={view}
@@ -38,11 +38,11 @@ export function ViewBar({ shot, revision, motion, motions }: BenchProps) {
       />
       <label className="flex items-center gap-2" title="Exposure in stops: brighter or darker, for looking only; double click for 0">
         <input
-          type="range" aria-label="Exposure" min={-4} max={4} step={0.25} value={exposure} className="w-16"
+          type="range" aria-label="Exposure" min={-4} max={4} step={0.5} value={exposure} className="w-12"
           onChange={(e) => bench.set({ exposure: Number(e.target.value) })}
           onDoubleClick={() => bench.set({ exposure: 0 })}
         />
-        <span className="w-[4.2rem] font-mono text-[13px]">{exposure > 0 ? '+' : ''}{exposure.toFixed(2)} EV</span>
+        <span className="w-[3.4rem] font-mono text-[13px]">{exposure > 0 ? '+' : ''}{exposure.toFixed(1)} EV</span>
       </label>
       <span className="flex-1" />
       <Button on={handles} title="Show or hide everything that lies on the picture (H)" onClick={() => bench.set({ handles: !handles })}>

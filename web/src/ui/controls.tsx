@@ -116,7 +116,7 @@ export function NumberField({ label, unit, hint, value, min, max, step = 1, onMo
     setDraft(null)
   }
   return (
-    <div className="grid grid-cols-[5.5rem_1fr_3.4rem_1.4rem] items-center gap-2" title={hint}>
+    <div className="grid grid-cols-[4.9rem_1fr_3.2rem_1.1rem] items-center gap-2" title={hint}>
       <label htmlFor={id} className="text-quiet">{label}</label>
       <input
         type="range"

@@ -111,7 +111,7 @@ function ShapeFields({ shot, revision, motions, removal: r, shape: s, first }: B
   const followed = s.points.some((k) => k.follows)
 
   return (
-    <div className="mt-1 mb-1 flex flex-col gap-2 rounded border border-rule p-2">
+    <div className="mt-1 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
       <div className="flex gap-1.5">
         <Text label="Name of the outline" className="min-w-0 flex-1" value={s.name} onDone={(name) => change(`Rename to ${name}`, (x) => { x.name = name })} />
         <Menu>
@@ -136,10 +136,10 @@ function ShapeFields({ shot, revision, motions, removal: r, shape: s, first }: B
         <Pick<'add' | 'take' | 'keep'> label="How it joins those before it" value={s.combine ?? 'add'} onChange={(v) => change('Combine', (x) => { x.combine = v === 'add' ? undefined : v })}
           options={[{ value: 'add', label: 'Add', hint: 'As well' }, { value: 'take', label: 'Take away', hint: 'From those before it' }, { value: 'keep', label: 'Overlap', hint: 'Keep only what lies in both' }]} />
       )}
-      <div className="grid grid-cols-[5.5rem_1fr] items-center gap-2">
+      <div className="grid grid-cols-[4.9rem_1fr] items-center gap-2">
         <span className="text-quiet">Rides on</span>
         <Select<string> label="What carries the shape" value={s.ride ?? ''} onChange={(v) => change('Ride', (x) => { x.ride = v || undefined })}
-          options={[{ value: '', label: 'The removal’s track' }, ...revision.document.tracks.map((t) => ({ value: t.id, label: t.name })), { value: still, label: 'Nothing', hint: 'stays in place on the screen' }]} />
+          options={[{ value: '', label: 'Its removal’s track' }, ...revision.document.tracks.map((t) => ({ value: t.id, label: t.name })), { value: still, label: 'Nothing', hint: 'stays in place on the screen' }]} />
       </div>
       <NumberField label="Feather" unit="px" hint="How far outside its edge the patch fades to nothing" value={s.feather ?? 0} min={0} max={60} step={0.5} onDone={(v) => change('Feather', (x) => { x.feather = v })} />
       <NumberField label="Inside" unit="px" hint="Feather inside the edge: it thins what is marked" value={s.featherIn ?? 0} min={0} max={60} step={0.5} onDone={(v) => change('Feather inside', (x) => { x.featherIn = v || undefined })} />

@@ -1,0 +1,347 @@
+package e2e
+
+import (
+	"fmt"
+	"math"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/app/demo"
+	"jardin/app/demo/demotest"
+	"jardin/core/carry"
+	"jardin/core/geom"
+	"jardin/core/treatment"
+)
+
+// whole returns the treatment in force with all data in place.
+func (s *server) whole(shot string) (*treatment.Document, *carry.Set) {
+	s.t.Helper()
+	var doc treatment.Document
+	s.get("/api/shots/"+shot+"/treatment/export", &doc)
+	set, err := carry.New(&doc)
+	require.NoError(s.t, err)
+	return &doc, set
+}
+
+// keys returns the hashes of what the pictures of all frames are made from.
+func (s *server) keys(shot string) []string {
+	s.t.Helper()
+	var rev struct{ Number int }
+	s.get("/api/shots/"+shot+"/treatment", &rev)
+	var out struct{ Keys []string }
+	s.get(fmt.Sprintf("/api/shots/%s/keys?revision=%d&view=result", shot, rev.Number), &out)
+	return out.Keys
+}
+
+// TestFourDotsAtOnce puts a point on each of four dots, follows them together, and
+// moves the removal's zero afterwards: nothing in the picture changes.
+func TestFourDotsAtOnce(t *testing.T) {
+	s := serve(t)
+	shot := s.bringIn()
+	known := demotest.Truth(t)
+	a := open(t, s.address+"/shots/"+shot)
+	a.steady(1001)
+	a.goTo(known.Reference)
+	a.press("^New removal on this frame")
+	a.press("^Draw an ellipse")
+	dot := known.Dots[0]
+	around := geom.Pt(dot.Radius+6, dot.Radius+6)
+	a.drag(dot.Point().Sub(around), dot.Point().Add(around))
+	a.see("Outline 1")
+	a.key(input.Digit2)
+	a.press("^Put points instead")
+	for _, d := range known.Dots[:4] {
+		a.click(d.Point())
+	}
+	a.see("^Point 4")
+	a.press("^Click on the picture")
+	// Settings of several are changed together.
+	a.press("^Select all")
+	a.see("4 points together")
+	a.fill("Pattern", "37")
+	a.press("^Select none")
+	a.press("^Follow both ways")
+	a.see("72 of 72 frames")
+	a.goTo(1060)
+	a.press("^Point 2")
+	a.picture("points")
+
+	doc, set := s.whole(shot)
+	require.Len(t, doc.Tracks[0].Points, 4)
+	var sum, worst float64
+	for n := demo.First; n <= demo.Last; n++ {
+		for i, p := range doc.Tracks[0].Points {
+			assert.Equal(t, treatment.Vec{37, 37}, p.Pattern)
+			at, ok := set.Motion(doc.Tracks[0].ID).Point(p.ID, n)
+			require.True(t, ok, "point %d on %d", i+1, n)
+			motion := known.Motion[n]
+			e := at.Dist(motion.Apply(p.At.Point()))
+			sum, worst = sum+e, math.Max(worst, e)
+		}
+	}
+	mean := sum / (4 * 72)
+	t.Logf("four dots: %.3f px on average, %.3f px at worst", mean, worst)
+	assert.LessOrEqual(t, mean, 0.15)
+
+	// Paint, then move the zero: outlines, paint and track stay where they are.
+	a.goTo(known.Reference)
+	a.key(input.Digit3)
+	require.NoError(t, a.page.Keyboard.Press(input.KeyS))
+	a.click(dot.Point().Add(geom.Pt(46, 6)))
+	require.NoError(t, a.page.Keyboard.Release(input.KeyS))
+	a.rub(dot.Point(), dot.Radius+5)
+	a.see("Stroke 1")
+	before := s.keys(shot)
+	a.goTo(1010)
+	a.press("^Move here")
+	s.wait(5*time.Second, "the zero to move", func() bool { return s.removal(shot).Reference == 1010 })
+	assert.Equal(t, known.Reference, s.removal(shot).Fill.Frame, "paint stays on the frame it was made on")
+	assert.Equal(t, before, s.keys(shot), "every frame's picture is made from the same as before")
+	a.key(input.KeyE, input.KeyL)
+	a.see("Locked to frame 1010")
+
+	// The removal is copied to the next dot: two clicks and a new place.
+	next := known.Dots[4].Point()
+	a.goTo(known.Reference)
+	a.key(input.KeyL)
+	a.from("More for Removal 1", "^Copy to another place")
+	a.click(next)
+	var rev struct{ Document treatment.Document }
+	s.wait(5*time.Second, "the copy", func() bool {
+		s.get("/api/shots/"+shot+"/treatment", &rev)
+		return len(rev.Document.Removals) == 2
+	})
+	copied := rev.Document.Removals[1]
+	assert.InDelta(t, 0, carry.Centre(&copied.Mark.Outlines[0]).Dist(next), 2)
+	require.NotNil(t, copied.Fill.Strokes[0].Path.Shift)
+	assert.InDelta(t, next.X-dot.X, copied.Fill.Strokes[0].Path.Shift[0], 2)
+}
+
+// TestWiresAsStrands outlines a swinging wire of lm_020 in the locked view: it rides on
+// the can, and only what is left over is keyed. Then the hedge is followed with the
+// can left out.
+func TestWiresAsStrands(t *testing.T) {
+	s := serve(t)
+	shot := s.bringInClip("lm_020")
+	known := demotest.CanTruth(t)
+	a := open(t, s.address+"/shots/"+shot)
+	a.steady(1001)
+	a.goTo(known.Reference)
+	a.press("^New removal on this frame")
+	a.key(input.Escape, input.Digit2)
+	a.press("^Put points instead")
+	middle := func(n int) geom.Point { // of the can's painted leaf
+		h := known.Hangings[n]
+		return geom.Pt(h[0].Points[2][0], h[0].Points[2][1]+58)
+	}
+	a.click(middle(known.Reference).Add(geom.Pt(-26, -2)))
+	a.click(middle(known.Reference).Add(geom.Pt(24, -2)))
+	a.press("^Click on the picture")
+	a.press("^Select all")
+	a.fill("Pattern", "45")
+	a.press("^Select none")
+	// Two points so near each other say little about turning: only position is used.
+	a.from("What is used of the points", "^Position")
+	a.press("^Follow both ways")
+	a.see("48 of 48 frames")
+
+	// The strand, drawn through three places of the left wire, its top beyond the picture.
+	a.goTo(known.Reference)
+	a.key(input.KeyL, input.Digit1)
+	a.see("Locked to frame 1020")
+	wire := func(n int) []geom.Point {
+		p := known.Hangings[n][1].Points
+		top, mid, end := geom.Pt(p[0][0], p[0][1]), geom.Pt(p[1][0], p[1][1]), geom.Pt(p[2][0], p[2][1])
+		// Where the wire leaves the picture by a little.
+		u := (-9 - top.Y) / (end.Y - top.Y)
+		return []geom.Point{top.Lerp(mid, 2*u), mid, end}
+	}
+	a.press("^Draw a strand")
+	for _, p := range wire(known.Reference) {
+		a.click(p)
+	}
+	a.key(input.Enter)
+	a.see("Strand 1")
+	a.press("^Key points")
+	doc, set := s.whole(shot)
+	locked := func(n int, p geom.Point) geom.Point { // where a place of frame n is in the locked picture
+		h, ok := set.Between(doc.Tracks[0].ID, n, known.Reference)
+		require.True(t, ok)
+		return h.Apply(p)
+	}
+	keys := []int{1001, 1008, 1014, 1020, 1026, 1032, 1040, 1048}
+	for _, n := range keys {
+		a.goTo(n)
+		doc, set = s.whole(shot)
+		shape := &doc.Removals[0].Mark.Outlines[0]
+		lie, ok := set.Lie(shape, doc.Tracks[0].ID, n)
+		require.True(t, ok)
+		touched := false
+		for i, p := range wire(n) {
+			from := locked(n, lie.Knots()[i].At)
+			if to := locked(n, p); from.Dist(to) > 1.5 {
+				a.drag(from, to)
+				touched = true
+			}
+		}
+		s.wait(5*time.Second, "a key", func() bool {
+			doc, _ := s.whole(shot)
+			for _, key := range doc.Removals[0].Mark.Outlines[0].Keys {
+				if key.Frame == n {
+					return true
+				}
+			}
+			return !touched
+		})
+		time.Sleep(300 * time.Millisecond) // the hand goes to the next frame
+	}
+	a.goTo(1029)
+	a.picture("strand")
+	doc, set = s.whole(shot)
+	shape := &doc.Removals[0].Mark.Outlines[0]
+	assert.Equal(t, treatment.Strand, shape.Kind)
+	assert.LessOrEqual(t, len(shape.Keys), len(keys)+1)
+	worst := 0.0
+	for n := demo.CanFirst; n <= demo.CanLast; n++ {
+		lie, ok := set.Lie(shape, doc.Tracks[0].ID, n)
+		require.True(t, ok)
+		knots := lie.Knots()
+		for i, p := range wire(n)[1:] { // the top slides along the wire: it is only held to lie on it
+			worst = math.Max(worst, knots[i+1].At.Dist(p))
+		}
+	}
+	t.Logf("the strand with %d keys over 48 frames: %.2f px from the wire at worst", len(shape.Keys), worst)
+	assert.LessOrEqual(t, worst, 3.0)
+
+	// The hedge, with the can left out by an exclusion that rides on the can's points.
+	a.goTo(known.Reference)
+	a.key(input.KeyL, input.Digit2)
+	a.from("More for tracks", "^New track of a plane")
+	region := []geom.Point{{X: 300, Y: 190}, {X: 690, Y: 470}}
+	a.drag(region[0], region[1])
+	a.press("^Leave something out")
+	c := middle(known.Reference)
+	for _, p := range []geom.Point{c.Add(geom.Pt(-110, -90)), c.Add(geom.Pt(120, -90)), c.Add(geom.Pt(120, 62)), c.Add(geom.Pt(-110, 62))} {
+		a.click(p)
+	}
+	a.key(input.Enter)
+	a.see("Exclusion 1")
+	a.from("What carries the exclusion", "^Points 1")
+	a.press("^Follow both ways")
+	a.see("48 of 48 frames")
+	a.press("^Aids")
+	a.tick("What drives the track")
+	a.key(input.Escape)
+	a.goTo(1033)
+	a.picture("exclusion")
+	doc, set = s.whole(shot)
+	track := doc.Tracks[len(doc.Tracks)-1]
+	require.Len(t, track.Exclusions, 1)
+	assert.Equal(t, doc.Tracks[0].ID, track.Exclusions[0].Ride)
+	var sum float64
+	for n := demo.CanFirst; n <= demo.CanLast; n++ {
+		h, ok := set.Between(track.ID, known.Reference, n)
+		require.True(t, ok, "frame %d", n)
+		motion := known.Motion[n]
+		for _, p := range treatment.Points(track.Region) {
+			sum += h.Apply(p).Dist(motion.Apply(p)) / float64(4*48)
+		}
+	}
+	t.Logf("the hedge with the can left out: %.3f px on average over the region's corners", sum)
+	assert.LessOrEqual(t, sum, 0.15)
+}
+
+// TestACorrectionTakesOutASlip brings in a track that slips, and mends it in the locked
+// view with two keys.
+func TestACorrectionTakesOutASlip(t *testing.T) {
+	s, a, shot := prepared(t)
+	known := demotest.Truth(t)
+	slip := func(n int) geom.Point { return geom.Pt(6, -4).Mul(float64(n-known.Reference) / 35) }
+	file := "frame,x1,y1,x2,y2,x3,y3,x4,y4\n"
+	corners := []geom.Point{{X: 220, Y: 120}, {X: 560, Y: 120}, {X: 560, Y: 330}, {X: 220, Y: 330}}
+	for n := demo.First; n <= demo.Last; n++ {
+		file += fmt.Sprint(n)
+		motion := known.Motion[n]
+		for _, c := range corners {
+			p := motion.Apply(c).Add(slip(n))
+			file += fmt.Sprintf(",%g,%g", p.X, p.Y)
+		}
+		file += "\n"
+	}
+	path := filepath.Join(t.TempDir(), "wall.csv")
+	require.NoError(t, os.WriteFile(path, []byte(file), 0o644))
+	a.key(input.Digit2)
+	el, err := a.page.Timeout(10 * time.Second).Element(`[aria-label="Track file"]`)
+	require.NoError(t, err)
+	require.NoError(t, el.CancelTimeout().SetFiles([]string{path}))
+	s.wait(10*time.Second, "the track to come in", func() bool { doc, _ := s.whole(shot); return len(doc.Tracks) == 2 })
+	a.from("The track that carries the removal", "^wall brought in|^wall$|^wall")
+	s.wait(5*time.Second, "the removal to ride on it", func() bool { doc, _ := s.whole(shot); return doc.Removals[0].Follow.Track == doc.Tracks[1].ID })
+	a.press("^Mending")
+	a.press("^By placement")
+	for _, n := range []int{demo.First, demo.Last} {
+		a.goTo(n)
+		doc, set := s.whole(shot)
+		now, ok := set.Between(doc.Tracks[1].ID, known.Reference, n)
+		require.True(t, ok)
+		back, _ := now.Inverse()
+		// In the locked picture the surface is drawn where it is at home; the wall's true
+		// corner has slipped away from there.
+		motion := known.Motion[n]
+		a.drag(corners[0].Lerp(corners[1], 0.5), back.Apply(motion.Apply(corners[0].Lerp(corners[1], 0.5))))
+		s.wait(5*time.Second, "a key", func() bool {
+			doc, _ := s.whole(shot)
+			for _, k := range doc.Tracks[1].Corrections[0].Keys {
+				if k.Frame == n {
+					return true
+				}
+			}
+			return false
+		})
+	}
+	// The slip grows evenly: its keys become linear by a double click.
+	for _, n := range []int{demo.First, known.Reference} {
+		key, err := a.page.Timeout(5 * time.Second).Element(fmt.Sprintf(`[aria-label="Key on %d, By placement"]`, n))
+		require.NoError(t, err)
+		require.NoError(t, key.CancelTimeout().Click(proto.InputMouseButtonLeft, 2))
+		s.wait(5*time.Second, "the key to be linear", func() bool {
+			doc, _ := s.whole(shot)
+			for _, k := range doc.Tracks[1].Corrections[0].Keys {
+				if k.Frame == n {
+					return k.Ease == treatment.Linear
+				}
+			}
+			return false
+		})
+	}
+	a.goTo(1055)
+	a.picture("correction")
+	doc, set := s.whole(shot)
+	off := func(corrected bool) (worst float64) {
+		if !corrected {
+			doc.Tracks[1].Corrections[0].Off = true
+			set, _ = carry.New(doc)
+		}
+		for n := demo.First; n <= demo.Last; n++ {
+			h, ok := set.Between(doc.Tracks[1].ID, known.Reference, n)
+			require.True(t, ok)
+			motion := known.Motion[n]
+			for _, c := range corners {
+				worst = math.Max(worst, h.Apply(c).Dist(motion.Apply(c)))
+			}
+		}
+		return worst
+	}
+	with := off(true)
+	without := off(false)
+	t.Logf("slip: %.2f px without, %.2f px with the correction", without, with)
+	assert.Greater(t, without, 6.0)
+	assert.Less(t, with, 1.0, "a hand on a screen is exact to about a pixel")
+}
