@@ -200,6 +200,12 @@ func (p *Point) take(frame *raster.Plane, at geom.Point) (*pattern, error) {
 	if !t.inverse.Factorize(sym) {
 		return nil, ErrFlat
 	}
+	t.coarse = coarseOf(frame, at, w, h)
+	return t, nil
+}
+
+// coarseOf returns what lies around a place on the levels of the search.
+func coarseOf(frame *raster.Plane, at geom.Point, w, h int) (out []patternLevel) {
 	level := frame
 	for i := 0; ; i++ {
 		if i > 0 {
@@ -210,9 +216,9 @@ func (p *Point) take(frame *raster.Plane, at geom.Point) (*pattern, error) {
 		c := onLevel(at, i)
 		level.Grid(c.X-float64(lw/2), c.Y-float64(lh/2), lw, lh, values)
 		normalise(values)
-		t.coarse = append(t.coarse, patternLevel{lw, lh, values})
+		out = append(out, patternLevel{lw, lh, values})
 		if i == 3 || min(w, h)>>(i+1) < 7 {
-			return t, nil
+			return out
 		}
 	}
 }
@@ -322,6 +328,11 @@ func (p *Point) Step(look Look) (PointSample, error) {
 			return s, err
 		}
 		p.tpl, warp = anew, geom.Identity
+	}
+	if p.options.Motion != geom.Position && p.options.Against != Previous {
+		// It may have turned: it is searched for as it looked last, and then placed by
+		// the pattern itself, so that nothing drifts.
+		p.tpl.coarse = coarseOf(frame, s.At, oddSize(p.options.Pattern.X), oddSize(p.options.Pattern.Y))
 	}
 	p.moved = s.At.Sub(p.at)
 	p.at, p.warp, p.last = s.At, warp, frame

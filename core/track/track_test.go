@@ -184,3 +184,165 @@ func TestMatchIsSubPixelWhateverTheLight(t *testing.T) {
 		assert.InDelta(t, 0, q.Dist(p.Add(d)), 0.03)
 	}
 }
+
+// What is covered on a frame does not count there, and what lies outside the region's
+// exclusions on the reference frame does not count anywhere.
+func TestExclusionsAreLeftOut(t *testing.T) {
+	s := newSurface(3)
+	other := newSurface(77)
+	// Half of the region shows another surface that slides away.
+	seen := func(i int) *raster.Plane {
+		p := s.seen(walk(i))
+		q := other.seen(geom.Translation(geom.Pt(-5*float64(i), 2*float64(i))))
+		for y := range frame.Dy() {
+			for x := range 165 {
+				p.Pix[y*frame.Dx()+x] = q.Pix[y*frame.Dx()+x]
+			}
+		}
+		return p
+	}
+	out := [][]geom.Point{{{X: 0, Y: 0}, {X: 170, Y: 0}, {X: 170, Y: 240}, {X: 0, Y: 240}}}
+	tr, err := NewPlane(show(seen(0)), frame, region, out, geom.Perspective)
+	require.NoError(t, err)
+	base, _ := walk(0).Inverse()
+	for i := 1; i <= 10; i++ {
+		sample, err := tr.Step(show(seen(i)), out)
+		require.NoError(t, err, "frame %d", i)
+		truth := walk(i).Mul(base)
+		for _, c := range region[1:3] { // on the side that is followed
+			assert.Less(t, sample.H.Apply(c).Dist(truth.Apply(c)), 0.1, "frame %d", i)
+		}
+		assert.Equal(t, Outside, sample.Blocks[0], "nothing of the left side counts")
+		assert.Equal(t, Used, sample.Blocks[7])
+	}
+}
+
+// Light that slopes across the region, and changes, does not move it.
+func TestPlaneSurvivesASlopeOfLight(t *testing.T) {
+	e := follow(t, geom.Perspective, walk, 12, func(i int, p *raster.Plane) *raster.Plane {
+		out := raster.NewPlane(p.Rect)
+		for k, v := range p.Pix {
+			x, y := float32(k%frame.Dx())/320, float32(k/frame.Dx())/240
+			out.Pix[k] = v*(1+0.02*float32(i)) + 0.02*float32(i)*(x-y)
+		}
+		return out
+	})
+	assert.Less(t, e, 0.05)
+}
+
+// Where the surface no longer looks as it did, it is followed on from the last frame,
+// and the samples say so.
+func TestPlaneGoesOnWhenLooksChange(t *testing.T) {
+	a, b := newSurface(3), newSurface(40)
+	seen := func(i int) *raster.Plane { // one surface fades into another that moves alike
+		p, q := a.seen(walk(i)), b.seen(walk(i))
+		share := float32(math.Min(float64(i)/14, 1))
+		for k := range p.Pix {
+			p.Pix[k] += (q.Pix[k] - p.Pix[k]) * share
+		}
+		return p
+	}
+	tr, err := NewPlane(show(seen(0)), frame, region, nil, geom.Perspective)
+	require.NoError(t, err)
+	base, _ := walk(0).Inverse()
+	chained := 0
+	for i := 1; i <= 18; i++ {
+		sample, err := tr.Step(show(seen(i)), nil)
+		require.NoError(t, err, "frame %d", i)
+		if sample.Chained {
+			chained++
+		}
+		assert.Less(t, worst(sample.H, walk(i).Mul(base)), 3.0, "frame %d", i)
+	}
+	assert.Greater(t, chained, 2)
+}
+
+func TestSamplesThatAreNoNumbersAreRefusedOrLeftOut(t *testing.T) {
+	s := newSurface(3)
+	nan := float32(math.NaN())
+	spoil := func(p *raster.Plane, every int) *raster.Plane {
+		for k := 0; k < len(p.Pix); k += every {
+			p.Pix[k] = nan
+		}
+		return p
+	}
+	_, err := NewPlane(show(spoil(s.seen(geom.Identity), 1)), frame, region, nil, geom.Perspective)
+	assert.ErrorIs(t, err, ErrNaN)
+	tr, err := NewPlane(show(spoil(s.seen(geom.Identity), 997)), frame, region, nil, geom.Perspective)
+	require.NoError(t, err, "a few of them do no harm")
+	sample, err := tr.Step(show(spoil(s.seen(walk(1)), 1013)), nil)
+	require.NoError(t, err)
+	base, _ := walk(0).Inverse()
+	assert.Less(t, worst(sample.H, walk(1).Mul(base)), 0.2)
+	_, err = tr.Step(show(spoil(s.seen(walk(2)), 1)), nil)
+	assert.ErrorIs(t, err, ErrNaN)
+}
+
+func TestPointsAreRefusedLostAndFoundAgain(t *testing.T) {
+	s := newSurface(5)
+	o := PointOptions{Pattern: geom.Pt(21, 21), Search: geom.Pt(51, 51), Motion: geom.Position, Against: Reference, Tolerance: 0.7}
+	at := geom.Pt(150, 120)
+	_, err := NewPoint(show(raster.NewPlane(frame)), frame, at, o)
+	assert.ErrorIs(t, err, ErrFlat)
+	edge := raster.NewPlane(frame)
+	for i := range edge.Pix {
+		if i%frame.Dx() > 150 {
+			edge.Pix[i] = 1
+		}
+	}
+	_, err = NewPoint(show(edge), frame, at, o)
+	assert.ErrorIs(t, err, ErrFlat, "along an edge a pattern slides")
+	_, err = NewPoint(show(s.seen(geom.Identity)), frame, geom.Pt(-40, 20), o)
+	assert.ErrorIs(t, err, ErrLeft)
+
+	p, err := NewPoint(show(s.seen(geom.Identity)), frame, at, o)
+	require.NoError(t, err)
+	_, err = p.Step(show(newSurface(99).seen(geom.Identity)))
+	assert.ErrorIs(t, err, ErrLost)
+	_, err = p.Step(show(s.seen(geom.Translation(geom.Pt(60, 0)))))
+	assert.Error(t, err, "farther than its search box")
+	found, err := p.Step(show(s.seen(geom.Translation(geom.Pt(9, -6)))))
+	require.NoError(t, err, "it stays where it was until it is found")
+	assert.Less(t, found.At.Dist(at.Add(geom.Pt(9, -6))), 0.03)
+}
+
+// A pattern that turns and grows is followed when it may, and a kept pattern that no longer
+// matches is taken anew.
+func TestPatternsThatChange(t *testing.T) {
+	s := newSurface(5)
+	at := geom.Pt(160, 120)
+	turn := func(i int) geom.Homography {
+		return geom.Placement(at, geom.Pt(1.5*float64(i), 0.5*float64(i)), 4*float64(i), geom.Pt(1+0.02*float64(i), 1+0.02*float64(i)))
+	}
+	run := func(o PointOptions) (worst float64, err error) {
+		p, err := NewPoint(show(s.seen(turn(0))), frame, at, o)
+		require.NoError(t, err)
+		for i := 1; i <= 12; i++ {
+			found, err := p.Step(show(s.seen(turn(i))))
+			if err != nil {
+				return worst, err
+			}
+			h := turn(i)
+			worst = math.Max(worst, found.At.Dist(h.Apply(at)))
+		}
+		return worst, nil
+	}
+	o := PointOptions{Pattern: geom.Pt(25, 25), Search: geom.Pt(51, 51), Motion: geom.Similarity, Against: Reference, Tolerance: 0.8}
+	e, err := run(o)
+	require.NoError(t, err)
+	assert.Less(t, e, 0.1)
+	o.Motion = geom.Shear
+	e, err = run(o)
+	require.NoError(t, err)
+	assert.Less(t, e, 0.1)
+	o.Motion = geom.Position
+	_, err = run(o)
+	assert.ErrorIs(t, err, ErrLost, "a pattern that may not turn is lost")
+	o.Against = Refresh
+	e, err = run(o)
+	require.NoError(t, err, "a kept pattern is taken anew")
+	assert.Less(t, e, 5.0, "it drifts, as every chain does, but stays on the pattern")
+	o.Against = Previous
+	_, err = run(o)
+	require.NoError(t, err)
+}
