@@ -22,10 +22,11 @@ test: setup-test build ## Install what the tests need, then run all of them
 
 bench: setup-test build ## Print the figures that the README quotes
 	JARDIN_BENCH=1 $(GO) test ./e2e -run TestFeel -count=1 -v -timeout 20m | grep -vE '^(=== |--- |PASS)'
+	$(GO) test ./core/track -run 'OnPhotographs' -count=1 -v | grep -E 'ours|OpenCV'
 	$(GO) test ./core/... ./app/... -run '^$$' -bench . -benchmem | grep -E '^(Benchmark|pkg)'
 
 screenshots: setup-test build ## Take the pictures in docs/screenshots anew
-	JARDIN_SCREENSHOTS=docs/screenshots $(GO) test ./e2e -run TestOneMarkerGone -count=1 -timeout 15m
+	JARDIN_SCREENSHOTS=docs/screenshots $(GO) test ./e2e -run 'TestOneMarkerGone|FourDots|Wires|Slip' -count=1 -timeout 15m
 
 types: bin/jardin web/node_modules ## Generate the client's types from the API description
 	bin/jardin openapi > bin/openapi.json

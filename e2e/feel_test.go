@@ -1,9 +1,12 @@
 package e2e
 
 import (
+	"bufio"
 	"fmt"
+	"net/http"
 	"os"
 	"sort"
+	"strings"
 	"testing"
 	"time"
 
@@ -38,6 +41,32 @@ func quantile(v []float64, q float64) float64 {
 	return v[int(q*float64(len(v)-1))]
 }
 
+// trackLatency returns how long it takes, in milliseconds, from asking for a track to
+// its first frame's arrival, and from asking to cancel it to its end.
+func (s *server) trackLatency(shot string) (first, stopped float64) {
+	events, err := http.Get(s.address + "/api/events")
+	require.NoError(s.t, err)
+	defer events.Body.Close()
+	lines := bufio.NewScanner(events.Body)
+	lines.Buffer(nil, 1<<20)
+	var task struct{ ID string }
+	began := time.Now()
+	s.post("/api/shots/"+shot+"/follow", `{"track":"w","from":1037,"first":1037,"last":1072}`, &task)
+	for lines.Scan() && first == 0 {
+		if strings.Contains(lines.Text(), `"taskId"`) && !strings.Contains(lines.Text(), `"frame":1037`) {
+			first = float64(time.Since(began).Microseconds()) / 1000
+		}
+	}
+	began = time.Now()
+	s.post("/api/tasks/"+task.ID+"/cancel", "", nil)
+	for lines.Scan() {
+		if strings.Contains(lines.Text(), task.ID) && strings.Contains(lines.Text(), `"state":"cancelled"`) {
+			return first, float64(time.Since(began).Microseconds()) / 1000
+		}
+	}
+	return first, 0
+}
+
 // TestFeel prints how the program feels under the hand. It measures and asserts
 // nothing: machines differ. Run it with "make bench".
 func TestFeel(t *testing.T) {
@@ -64,6 +93,7 @@ func TestFeel(t *testing.T) {
 		return out
 	}
 	followed := rate("/api/shots/"+shot+"/follow", `{"track":"w","from":1037,"first":1001,"last":1072}`)
+	first, stopped := s.trackLatency(shot)
 	rendered := rate("/api/shots/"+shot+"/render", ``)
 
 	a := open(t, s.address+"/shots/"+shot)
@@ -140,5 +170,7 @@ func TestFeel(t *testing.T) {
 	fmt.Printf("step to an uncached result frame     median %5.1f ms   worst %5.1f ms   (aim: under 80)\n", quantile(steps, 0.5), quantile(steps, 1))
 	fmt.Printf("cached playback                      %.1f frames/s   (aim: 24)\n", played)
 	fmt.Printf("track, 410 x 250 pixels, perspective %.1f ms a frame\n", 1000/followed)
+	fmt.Printf("  its first frame after              %.0f ms   (aim: under 300)\n", first)
+	fmt.Printf("  a cancel acts after                %.0f ms   (aim: within a frame)\n", stopped)
 	fmt.Printf("render, PNG and H.264                %.1f ms a frame\n", 1000/rendered)
 }

@@ -341,6 +341,9 @@ func (a *artist) shoot(path string) {
 func (a *artist) picture(name string) {
 	if dir := os.Getenv("JARDIN_SCREENSHOTS"); dir != "" {
 		time.Sleep(500 * time.Millisecond) // exact frames and menus settle
-		a.shoot(filepath.Join("..", dir, name+".png"))
+		if !filepath.IsAbs(dir) {
+			dir = filepath.Join("..", dir)
+		}
+		a.shoot(filepath.Join(dir, name+".png"))
 	}
 }

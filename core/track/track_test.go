@@ -4,6 +4,7 @@ import (
 	"image"
 	"math"
 	"math/rand/v2"
+	"runtime"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -73,8 +74,10 @@ func show(p *raster.Plane) Look {
 
 var region = []geom.Point{{X: 60, Y: 50}, {X: 260, Y: 50}, {X: 260, Y: 190}, {X: 60, Y: 190}}
 
-func worst(h, truth geom.Homography) (e float64) {
-	for _, c := range region {
+func worst(h, truth geom.Homography) float64 { return worstOf(region, h, truth) }
+
+func worstOf(corners []geom.Point, h, truth geom.Homography) (e float64) {
+	for _, c := range corners {
 		e = math.Max(e, h.Apply(c).Dist(truth.Apply(c)))
 	}
 	return e
@@ -345,4 +348,44 @@ func TestPatternsThatChange(t *testing.T) {
 	o.Against = Previous
 	_, err = run(o)
 	require.NoError(t, err)
+}
+
+// Two thousand frames: neither memory nor the work for a frame grows. Frames come and go
+// as on a swing, so that the last is one that has been seen.
+func TestALongTrackDoesNotGrow(t *testing.T) {
+	s := newSurface(3)
+	var seen []*raster.Plane
+	for i := range 9 {
+		seen = append(seen, s.seen(walk(i)))
+	}
+	small := []geom.Point{{X: 110, Y: 80}, {X: 210, Y: 80}, {X: 210, Y: 160}, {X: 110, Y: 160}}
+	tr, err := NewPlane(show(seen[0]), frame, small, nil, geom.Perspective)
+	require.NoError(t, err)
+	p, err := NewPoint(show(seen[0]), frame, geom.Pt(160, 120), PointOptions{Pattern: geom.Pt(21, 21), Search: geom.Pt(51, 51), Motion: geom.Similarity, Against: Reference, Tolerance: 0.5})
+	require.NoError(t, err)
+	heap := func() uint64 {
+		var m runtime.MemStats
+		runtime.GC()
+		runtime.ReadMemStats(&m)
+		return m.HeapAlloc
+	}
+	base, _ := walk(0).Inverse()
+	var early uint64
+	for n := 1; n <= 2000; n++ {
+		i := n % 16
+		i = min(i, 16-i)
+		sample, err := tr.Step(show(seen[i]), nil)
+		require.NoError(t, err, "frame %d", n)
+		at, err := p.Step(show(seen[i]))
+		require.NoError(t, err, "frame %d", n)
+		if n == 200 {
+			early = heap()
+		}
+		if n == 2000 {
+			truth := walk(i).Mul(base)
+			assert.Less(t, worstOf(small, sample.H, truth), 0.05, "no drift")
+			assert.Less(t, at.At.Dist(truth.Apply(geom.Pt(160, 120))), 0.05)
+			assert.Less(t, float64(heap()), 1.1*float64(early))
+		}
+	}
 }

@@ -103,10 +103,10 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
         <Button weight="bare" aria-label="One frame back" title="One frame back (Left)" onClick={() => bench.set({ frame: Math.max(shot.first, frame - 1), playing: false })}>Back</Button>
         <FrameNumber first={shot.first} last={shot.last} frame={frame} />
         <Button weight="bare" aria-label="One frame on" title="One frame on (Right)" onClick={() => bench.set({ frame: Math.min(shot.last, frame + 1), playing: false })}>On</Button>
-        {open && <span className="text-[13px] text-quiet">{frame === open.reference ? 'Reference frame' : here?.byHand ? 'By hand' : here ? `Residual ${(here.residual ?? 0).toFixed(2)} px` : ''}</span>}
+        {open && <span className="text-[13px] whitespace-nowrap text-quiet">{frame === open.reference ? 'Reference frame' : here?.byHand ? 'By hand' : here ? `Residual ${(here.residual ?? 0).toFixed(2)} px` : ''}</span>}
         {here?.advice && <span className="min-w-0 truncate text-[13px] text-clay" title={here.advice}>{here.advice}</span>}
         <span className="flex-1" />
-        <span className="font-mono text-[13px] text-quiet">{shot.first} to {shot.last}, {Math.round((shot.rateNum / shot.rateDen) * 1000) / 1000} frames/s</span>
+        <span className="font-mono text-[13px] whitespace-nowrap text-quiet">{shot.first} to {shot.last}, {Math.round((shot.rateNum / shot.rateDen) * 1000) / 1000} frames/s</span>
       </div>
       <div
         ref={strip}
@@ -171,7 +171,7 @@ function KeyLane({ lane, label, frames, shot, each, selected, x, onEdit }: {
   }
   return (
     <div className="relative bg-soil" style={{ height: lanes.keys }} aria-label={`Keys, ${label}`} data-testid="keys">
-      <span className="pointer-events-none absolute left-1 text-[10px] leading-[13px] text-quiet">{label}</span>
+      <span className="pointer-events-none absolute left-4 text-[10px] leading-[13px] text-quiet">{label}</span>
       {frames.map((n) => {
         const at = draft?.from === n ? draft.to : n
         return (

@@ -6,7 +6,7 @@ import { useLive } from '../../api/live'
 import { useTasks } from '../../api/tasks'
 import { useEdit } from '../../api/treatment'
 import { Select } from '../../ui/choice'
-import { Button, Check, Text } from '../../ui/controls'
+import { Button, Check, NumberInput, Text } from '../../ui/controls'
 import { bringIn } from '../../ui/files'
 import { notify } from '../../ui/notice'
 import { Progress } from '../../ui/progress'
@@ -165,15 +165,28 @@ function Run({ shot, removal: r, motion }: BenchProps & { removal: Removal; moti
   // The picture goes along with the track until the artist goes elsewhere.
   const latest = useLive((s) => (motion.running ? s.latest[motion.running] : undefined))
   const along = useRef<number | null>(null)
+  const began = useRef<number | null>(null)
   useEffect(() => {
     if (latest === undefined || along.current !== bench.get().frame) return
     along.current = latest
     bench.set({ frame: latest })
   }, [latest])
+  // When it is done and the artist went along, the picture returns to where it began; a single step stays where it led.
+  useEffect(() => {
+    if (running) return
+    if (began.current !== null && along.current === bench.get().frame) bench.set({ frame: began.current })
+    began.current = null
+  }, [running])
   const from = here ? frame : track.home
+  const { edit } = useEdit(shot.id)
   const range = track.range ?? r.range
+  const over = (f: (x: { first: number; last: number }) => void) => void edit('Range of the track', onTrack(track.id, (t) => {
+    t.range ??= { ...range }
+    f(t.range)
+  }))
   const follow = (first: number, last: number, start = from) => {
     along.current = start
+    began.current = last - first > 1 ? start : null
     bench.set({ frame: start, playing: false, ...(bench.get().tool === 'point' ? { tool: 'look' as const } : {}) })
     const chosen = track.kind === 'points' && points.length ? { points } : {}
     void answer(api.POST('/api/shots/{id}/follow', { params: { path: { id: shot.id } }, body: { track: track.id, from: start, first: Math.min(first, start), last: Math.max(last, start), ...chosen } })).catch((e: Error) => notify(e.message))
@@ -183,6 +196,12 @@ function Run({ shot, removal: r, motion }: BenchProps & { removal: Removal; moti
   return (
     <>
       <Check label={`From frame ${frame}, not from ${track.home}`} hint="Follow from the frame shown: to go on from there, or to follow a piece anew" value={here} onChange={setHere} />
+      <div className="flex items-center gap-2 text-[13px]" title="Frames over which it is followed">
+        <span className="flex-1 text-quiet">Over frames</span>
+        <NumberInput label="First frame to follow to" className="w-16" value={range.first} min={shot.first} max={range.last} onDone={(v) => over((x) => { x.first = Math.round(v) })} />
+        <span className="text-quiet">to</span>
+        <NumberInput label="Last frame to follow to" className="w-16" value={range.last} min={range.first} max={shot.last} onDone={(v) => over((x) => { x.last = Math.round(v) })} />
+      </div>
       <div className="grid grid-cols-2 gap-1.5">
         <Button disabled={off} weight="main" className="col-span-2" title={`From frame ${from} in both directions`} onClick={() => follow(range.first, range.last)}>Follow both ways</Button>
         <Button disabled={off} title={`From frame ${from} back to ${range.first}`} onClick={() => follow(range.first, from)}>Backwards</Button>
@@ -215,7 +234,7 @@ function Quality({ revision, removal: r, motion }: BenchProps & { removal: Remov
   return (
     <>
       {!motion.running && revision.stale.includes(motion.track.id) && <p className="text-[13px] text-clay">What it follows changed after it was measured. Follow again to bring it up to date.</p>}
-      <dl className="grid grid-cols-[6.5rem_1fr] gap-x-2 text-[13px]">
+      <dl className="grid grid-cols-[6.4rem_1fr] gap-x-1 text-[13px]">
         <dt className="text-quiet">Followed</dt>
         <dd className="font-mono">{inRange.length} of {r.range.last - r.range.first + 1} frames</dd>
         {worst && (
@@ -237,7 +256,7 @@ function Quality({ revision, removal: r, motion }: BenchProps & { removal: Remov
         {here && (
           <>
             <dt className="text-quiet">This frame</dt>
-            <dd className="font-mono">{frame === motion.track.home ? 'its home' : here.byHand ? 'by hand' : `${(here.residual ?? 0).toFixed(2)} px, ${Math.round((here.agree ?? 1) * 100)} % agrees`}</dd>
+            <dd className="font-mono" title="What is left over, and the share of the region that agrees">{frame === motion.track.home ? 'its home' : here.byHand ? 'by hand' : `${(here.residual ?? 0).toFixed(2)} px, ${Math.round((here.agree ?? 1) * 100)} %`}</dd>
           </>
         )}
       </dl>
