@@ -110,7 +110,7 @@ func (s *Server) tracks(api huma.API) {
 				if !ok {
 					continue
 				}
-				v := &lie{Points: l.Points, Placement: l.Placement, Ride: l.Ride}
+				v := &lie{Points: l.Points, Placement: l.Placement, Ride: l.Ride.Homography}
 				for _, p := range l.Shifts {
 					v.Shifts = append(v.Shifts, treatment.Vec{p.X, p.Y})
 				}

@@ -24,16 +24,18 @@ type Motion struct {
 	Samples []Moment // by frame
 	at      map[int]int
 	points  map[string]map[int]geom.Point // places used of a track of points
+	bends   map[int][]geom.Lattice        // by frame, from corrections by grids, at home
 }
 
 // A Moment is a surface on one frame: from the track's home to there, everything
 // that was decided by hand included.
 type Moment struct {
 	treatment.Sample
-	Before *geom.Homography `json:"before,omitempty" doc:"The matrix without the last correction, where there is one"`
-	ByHand bool             `json:"byHand,omitempty" doc:"Placed by hand, or between measured frames"`
-	Grade  Grade            `json:"grade" enum:"good,look,bad"`
-	Advice string           `json:"advice,omitempty" doc:"What is doubtful, and what to do"`
+	Before    *geom.Homography `json:"before,omitempty" doc:"The matrix without the last correction, where there is one"`
+	Crossings []treatment.Vec  `json:"crossings,omitempty" doc:"How far the last correction by a grid moves each crossing here"`
+	ByHand    bool             `json:"byHand,omitempty" doc:"Placed by hand, or between measured frames"`
+	Grade     Grade            `json:"grade" enum:"good,look,bad"`
+	Advice    string           `json:"advice,omitempty" doc:"What is doubtful, and what to do"`
 }
 
 // New works out the motions of a document whose artifacts all stand in place.
@@ -260,8 +262,10 @@ func (m *Motion) smooth() {
 	}
 }
 
-// correct adds the corrections, each in the coordinates of the home frame.
+// correct adds the corrections, each in the coordinates of the home frame. Grids
+// bend the surface itself: they come before all that moves it as a whole.
 func (m *Motion) correct() {
+	m.bends = map[int][]geom.Lattice{}
 	t := m.Track
 	corners := t.Frame()
 	for _, c := range t.Corrections {
@@ -271,6 +275,12 @@ func (m *Motion) correct() {
 		keys := make([]geom.Key, len(c.Keys))
 		for i, k := range c.Keys {
 			keys[i] = geom.Key{Frame: k.Frame, Linear: k.Ease == treatment.Linear}
+			if c.Kind == treatment.ByGrid {
+				for _, v := range k.Crossings {
+					keys[i].Values = append(keys[i].Values, v[0], v[1])
+				}
+				continue
+			}
 			if c.Kind == treatment.ByCorners {
 				keys[i].Values = make([]float64, 8)
 				for j, v := range k.Corners {
@@ -285,6 +295,10 @@ func (m *Motion) correct() {
 			keys[i].Values = []float64{k.Offset[0], k.Offset[1], k.Turn, scale}
 		}
 		for i := range m.Samples {
+			if c.Kind == treatment.ByGrid {
+				m.bend(i, c.Cells, geom.Between(keys, m.Samples[i].Frame))
+				continue
+			}
 			before := m.Samples[i].Matrix
 			m.Samples[i].Before = &before
 			v := geom.Between(keys, m.Samples[i].Frame)
@@ -303,5 +317,21 @@ func (m *Motion) correct() {
 			}
 			m.Samples[i].Matrix = m.Samples[i].Matrix.Mul(h).Normalised()
 		}
+	}
+}
+
+// bend adds a lattice over the surface's box to a frame.
+func (m *Motion) bend(i int, cells []int, values []float64) {
+	l := geom.Lattice{Box: geom.Bounds(m.Track.Frame()), Columns: cells[0], Rows: cells[1]}
+	moves := false
+	m.Samples[i].Crossings = nil
+	for k := 0; k < len(values); k += 2 {
+		p := geom.Pt(values[k], values[k+1])
+		moves = moves || p != geom.Point{}
+		l.Shift = append(l.Shift, p)
+		m.Samples[i].Crossings = append(m.Samples[i].Crossings, treatment.Vec{p.X, p.Y})
+	}
+	if n := m.Samples[i].Frame; moves {
+		m.bends[n] = append(m.bends[n], l)
 	}
 }

@@ -148,6 +148,36 @@ func TestCorrectionsLieOnTopAndCanBeSwitchedOff(t *testing.T) {
 	near2(t, at30.Apply(geom.Pt(300, 197)), at.Apply(geom.Pt(300, 200)), 1e-6)
 }
 
+// A grid bends the surface: what rides on it, and a patch on it, bend along.
+func TestAGridBendsWhatRidesOnIt(t *testing.T) {
+	d := document(30)
+	shifts := make([]treatment.Vec, 6) // two columns, one row
+	shifts[1] = treatment.Vec{0, -8}   // the middle of the upper side
+	d.Tracks[0].Corrections = []treatment.Correction{{ID: "g", Kind: treatment.ByGrid, Cells: []int{2, 1}, Keys: []treatment.CorrectionKey{
+		{Frame: 10, Crossings: make([]treatment.Vec, 6)}, {Frame: 30, Crossings: shifts}}}}
+	s := resolve(t, d)
+	way, ok := s.Way("t", 10, 30)
+	require.True(t, ok)
+	require.NotNil(t, way.Bent)
+	plain := between(t, resolve(t, document(30)), "t", 10, 30)
+	near2(t, plain.Apply(geom.Pt(200, 92)), way.Apply(geom.Pt(200, 100)), 1e-6, "the crossing is moved")
+	near2(t, plain.Apply(geom.Pt(100, 100)), way.Apply(geom.Pt(100, 100)), 1e-6, "its neighbours are not")
+	back, ok := way.Inverse()
+	require.True(t, ok)
+	near2(t, geom.Pt(180, 120), back.Apply(way.Apply(geom.Pt(180, 120))), 1e-3)
+	box := way.Bounds(geom.Box{Min: geom.Pt(150, 100), Max: geom.Pt(250, 150)})
+	p := plain.Apply(geom.Pt(200, 92))
+	assert.LessOrEqual(t, box.Min.Y, p.Y+0.5, "the box knows of the bend in its side")
+	half, _ := s.Way("t", 10, 20)
+	near2(t, apply(between(t, resolve(t, document(30)), "t", 10, 20), geom.Pt(200, 96)), half.Apply(geom.Pt(200, 100)), 1e-6, "eased: half at half time")
+	shape := square("s", 190, 90, 20)
+	lie, ok := s.Lie(&shape, "t", 30)
+	require.True(t, ok)
+	assert.Less(t, lie.Polygon(&shape)[0].Y, plain.Apply(geom.Pt(190, 90)).Y-5)
+	way10, _ := s.Way("t", 10, 10)
+	assert.Nil(t, way10.Bent, "nothing is bent where nothing is moved")
+}
+
 // points is a track of n points that move as drift says.
 func points(n int, wrong func(frame, point int) geom.Point) treatment.Track {
 	t := treatment.Track{ID: "p", Name: "p", Kind: treatment.PointsTrack, Home: 10, Motion: geom.Perspective}

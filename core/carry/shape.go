@@ -18,7 +18,7 @@ type Lie struct {
 	Points    []treatment.Knot // before placement
 	Placement geom.Homography
 	Shifts    []geom.Point // by point; nil where none follows a tracked point
-	Ride      geom.Homography
+	Ride      Way
 }
 
 // Lie returns how a shape lies on frame n. own is the track of the removal that
@@ -32,7 +32,7 @@ func (s *Set) Lie(shape *treatment.Shape, own string, n int) (lie Lie, ok bool) 
 	if ride == "" {
 		ride = own
 	}
-	lie = Lie{Points: pointsAt(shape, n), Placement: geom.Identity, Ride: geom.Identity}
+	lie = Lie{Points: pointsAt(shape, n), Placement: geom.Identity, Ride: Straight(geom.Identity)}
 	if len(shape.Placement) > 0 {
 		lie.Placement = placementAt(shape, n)
 	}
@@ -40,7 +40,7 @@ func (s *Set) Lie(shape *treatment.Shape, own string, n int) (lie Lie, ok bool) 
 		return lie, false
 	}
 	if lie.Shifts == nil { // a shape whose points are tracked rides on nothing else
-		lie.Ride, ok = s.Between(ride, shape.Home, n)
+		lie.Ride, ok = s.Way(ride, shape.Home, n)
 	}
 	return lie, ok
 }

@@ -60,12 +60,12 @@ type removal struct {
 }
 
 // at returns the transform from the frame that the paint lies on to frame n.
-func (r *removal) at(n int) (geom.Homography, bool) {
+func (r *removal) at(n int) (carry.Way, bool) {
 	if r.placed != nil {
 		h, ok := r.placed[n]
-		return h, ok
+		return carry.Straight(h), ok
 	}
-	return r.motions.Between(r.doc.Follow.Track, r.doc.Fill.Frame, n)
+	return r.motions.Way(r.doc.Follow.Track, r.doc.Fill.Frame, n)
 }
 
 // Compile makes a document ready. Every artifact must stand in place in it.
@@ -150,7 +150,7 @@ func (e *Evaluator) Key(t *Treatment, n int, view View, only string) string {
 
 // lies reports whether the removal has anything to lay on frame n, and by which
 // transform.
-func (r *removal) lies(n int, view View, only string) (geom.Homography, bool) {
+func (r *removal) lies(n int, view View, only string) (carry.Way, bool) {
 	h, ok := r.at(n)
 	if !ok || len(r.doc.Fill.Strokes) == 0 {
 		return h, false
@@ -178,7 +178,7 @@ func (r *removal) lie(s *treatment.Shape, n int) (carry.Lie, bool) {
 		// The track is being found: what it says so far is from the paint's frame.
 		if back, known := r.motions.Between(r.doc.Follow.Track, s.Home, r.doc.Fill.Frame); known {
 			lie, _ = r.motions.Lie(s, treatment.Still, n)
-			lie.Ride, ok = h.Mul(back), true
+			lie.Ride, ok = carry.Straight(h.Mul(back)), true
 		}
 	}
 	return lie, ok
@@ -190,7 +190,7 @@ func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, o
 	type layer struct {
 		r       *removal
 		patch   *raster.Image
-		inverse geom.Homography
+		inverse carry.Way
 		through *raster.Plane
 	}
 	var layers []layer
@@ -214,11 +214,10 @@ func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, o
 		if patch.Rect.Empty() {
 			continue
 		}
-		corners := geom.Box{
+		reach := raster.Around(h.Bounds(geom.Box{
 			Min: geom.Pt(float64(patch.Rect.Min.X), float64(patch.Rect.Min.Y)),
 			Max: geom.Pt(float64(patch.Rect.Max.X), float64(patch.Rect.Max.Y)),
-		}.Corners()
-		reach := raster.Around(geom.Bounds(h.ApplyAll(corners[:])), 2, e.Plate.Size())
+		}), 2, e.Plate.Size())
 		through := r.matte(n, reach)
 		if view == PatchView {
 			through = raster.NewPlane(reach)
@@ -248,7 +247,12 @@ func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, o
 		if view == ResultView {
 			opacity = float32(l.r.doc.Settle.Opacity)
 		}
-		warped := raster.Warp(l.patch, l.inverse, l.through.Rect)
+		var warped *raster.Image
+		if l.inverse.Bent == nil {
+			warped = raster.Warp(l.patch, l.inverse.Homography, l.through.Rect)
+		} else {
+			warped = raster.WarpBy(l.patch, l.inverse.Apply, l.through.Rect)
+		}
 		settle.Lay(picture, warped, l.through, opacity, touched)
 	}
 	for i, v := range touched.Pix {

@@ -173,6 +173,38 @@ func TestPlacedSetsOneFrame(t *testing.T) {
 	assert.EqualValues(t, 1, got.At(29, 25)[3])
 }
 
+// A patch on a bent surface lies where the bend puts it, and its key says so.
+func TestAPatchBendsWithItsSurface(t *testing.T) {
+	e := &Evaluator{Plate: ramp{}}
+	d := document()
+	d.Tracks[0].Surface = []treatment.Vec{{10, 10}, {50, 10}, {50, 50}, {10, 50}}
+	moved := make([]treatment.Vec, 9)
+	for i := range moved {
+		moved[i] = treatment.Vec{7, 0} // all alike: to be compared with a plain move
+	}
+	d.Tracks[0].Corrections = []treatment.Correction{{ID: "g", Kind: treatment.ByGrid, Cells: []int{2, 2}, Keys: []treatment.CorrectionKey{
+		{Frame: 100, Ease: treatment.Linear, Crossings: make([]treatment.Vec, 9)}, {Frame: 101, Crossings: moved}}}}
+	bent, err := e.Frame(context.Background(), compile(t, d), 101, ResultView, "")
+	require.NoError(t, err)
+	plain := document()
+	for i := range plain.Tracks[0].Data.Samples {
+		if s := &plain.Tracks[0].Data.Samples[i]; s.Frame == 101 {
+			s.Matrix = s.Matrix.Mul(geom.Translation(geom.Pt(7, 0)))
+		}
+	}
+	want, err := e.Frame(context.Background(), compile(t, plain), 101, ResultView, "")
+	require.NoError(t, err)
+	for y := 22; y < 30; y++ {
+		for x := 30; x < 38; x++ {
+			a, b := want.At(x, y), bent.At(x, y)
+			assert.InDelta(t, a[0], b[0], 1e-4, "%d,%d", x, y)
+			assert.Equal(t, a[3], b[3])
+		}
+	}
+	assert.NotEqual(t, e.Key(compile(t, document()), 101, ResultView, ""), e.Key(compile(t, d), 101, ResultView, ""))
+	assert.Equal(t, e.Key(compile(t, document()), 100, ResultView, ""), e.Key(compile(t, d), 100, ResultView, ""), "unbent on its home")
+}
+
 func TestOpacityOrderAndErrors(t *testing.T) {
 	e := &Evaluator{Plate: ramp{}, Cache: NewCache(1 << 24)}
 	d := document()

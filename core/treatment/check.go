@@ -3,6 +3,7 @@ package treatment
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"jardin/core/geom"
 )
@@ -279,15 +280,26 @@ func (c *checker) point(place string, p *Point) {
 }
 
 func (c *checker) correction(place string, k *Correction) {
-	if k.Kind != ByPlacement && k.Kind != ByCorners {
-		c.fault(place+"/kind", "%q is not a kind of correction; choose placement or corners", k.Kind)
+	if k.Kind != ByPlacement && k.Kind != ByCorners && k.Kind != ByGrid {
+		c.fault(place+"/kind", "%q is not a kind of correction; choose placement, corners or grid", k.Kind)
+	}
+	crossings := 0
+	if k.Kind == ByGrid {
+		if len(k.Cells) != 2 || k.Cells[0] < 1 || k.Cells[1] < 1 || k.Cells[0] > 16 || k.Cells[1] > 16 {
+			c.fault(place+"/cells", "a grid has 1 to 16 columns and 1 to 16 rows")
+			return
+		}
+		crossings = (k.Cells[0] + 1) * (k.Cells[1] + 1)
 	}
 	c.ordered(place+"/keys", len(k.Keys), func(i int) int { return k.Keys[i].Frame })
 	for i, key := range k.Keys {
 		at := fmt.Sprintf("%s/keys/%d", place, i)
-		c.places(at, append([]Vec{key.Offset}, key.Corners...))
+		c.places(at, slices.Concat([]Vec{key.Offset}, key.Corners, key.Crossings))
 		if n := len(key.Corners); n != 0 && n != 4 {
 			c.fault(at+"/corners", "a surface has four corners, this has %d", n)
+		}
+		if len(key.Crossings) != crossings {
+			c.fault(at+"/crossings", "this grid has %d crossings, the key %d", crossings, len(key.Crossings))
 		}
 		c.within(at+"/scale", key.Scale, 0, 100, "")
 		c.within(at+"/turn", key.Turn, -3600, 3600, " degrees")

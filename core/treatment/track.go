@@ -105,26 +105,29 @@ type PointSample struct {
 const (
 	ByPlacement = "placement" // offset, rotation and scale
 	ByCorners   = "corners"   // the four corners of the surface, each by itself
+	ByGrid      = "grid"      // the crossings of a coarse grid over the surface's box
 )
 
 // A Correction moves a surface on top of its track, in the coordinates of the
 // track's home frame.
 type Correction struct {
-	ID   string          `json:"id" doc:"Unique within the track"`
-	Name string          `json:"name"`
-	Kind string          `json:"kind" enum:"placement,corners"`
-	Off  bool            `json:"off,omitempty"`
-	Keys []CorrectionKey `json:"keys" nullable:"false"`
+	ID    string          `json:"id" doc:"Unique within the track"`
+	Name  string          `json:"name"`
+	Kind  string          `json:"kind" enum:"placement,corners,grid"`
+	Off   bool            `json:"off,omitempty"`
+	Cells []int           `json:"cells,omitempty" minItems:"2" maxItems:"2" doc:"Of a grid: columns and rows"`
+	Keys  []CorrectionKey `json:"keys" nullable:"false"`
 }
 
 // A CorrectionKey is a correction on a frame.
 type CorrectionKey struct {
-	Frame   int     `json:"frame"`
-	Ease    Ease    `json:"ease" enum:"eased,linear"`
-	Offset  Vec     `json:"offset" doc:"Of a placement, pixels"`
-	Turn    float64 `json:"turn,omitempty" doc:"Of a placement: degrees around the surface's middle, clockwise on the screen"`
-	Scale   float64 `json:"scale,omitempty" minimum:"0" maximum:"100" doc:"Of a placement, around the surface's middle; 0 or left out leaves the size"`
-	Corners []Vec   `json:"corners,omitempty" doc:"Of corners: how far each is moved, pixels"`
+	Frame     int     `json:"frame"`
+	Ease      Ease    `json:"ease" enum:"eased,linear"`
+	Offset    Vec     `json:"offset" doc:"Of a placement, pixels"`
+	Turn      float64 `json:"turn,omitempty" doc:"Of a placement: degrees around the surface's middle, clockwise on the screen"`
+	Scale     float64 `json:"scale,omitempty" minimum:"0" maximum:"100" doc:"Of a placement, around the surface's middle; 0 or left out leaves the size"`
+	Corners   []Vec   `json:"corners,omitempty" doc:"Of corners: how far each is moved, pixels"`
+	Crossings []Vec   `json:"crossings,omitempty" doc:"Of a grid: how far each crossing is moved, by rows, pixels"`
 }
 
 // Frame returns the polygon that stands for the track's surface on its home

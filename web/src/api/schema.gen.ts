@@ -336,17 +336,21 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         Correction: {
+            /** @description Of a grid: columns and rows */
+            cells?: number[];
             /** @description Unique within the track */
             id: string;
             keys: components["schemas"]["CorrectionKey"][];
             /** @enum {string} */
-            kind: "placement" | "corners";
+            kind: "placement" | "corners" | "grid";
             name: string;
             off?: boolean;
         };
         CorrectionKey: {
             /** @description Of corners: how far each is moved, pixels */
             corners?: number[][];
+            /** @description Of a grid: how far each crossing is moved, by rows, pixels */
+            crossings?: number[][];
             /** @enum {string} */
             ease: "eased" | "linear";
             /** Format: int64 */
@@ -629,6 +633,8 @@ export interface components {
             byHand?: boolean;
             /** @description Compared with the last frame on which it was found, not with the frame it is followed from */
             chained?: boolean;
+            /** @description How far the last correction by a grid moves each crossing here */
+            crossings?: number[][];
             /** Format: int64 */
             frame: number;
             /** @enum {string} */

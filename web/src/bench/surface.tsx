@@ -149,6 +149,7 @@ export function SurfaceCorners({ shot, motion, placement, seen, mode }: Props & 
   const home = surfaceOf(track)
   if (home.length < 4) return null
   const correction = mode === 'correct' ? [...(track.corrections ?? [])].reverse().find((c) => !c.off) : undefined
+  if (correction?.kind === 'grid') return <GridGrips shot={shot} motion={motion} placement={placement} seen={seen} correction={correction} />
   // Without a place on this frame the corners wait where they are at home.
   const carry = m ?? identity
   const corners = draft ?? home.map((p) => apply(carry, p))
@@ -194,6 +195,50 @@ export function SurfaceCorners({ shot, motion, placement, seen, mode }: Props & 
   )
 }
 
+/** The crossings of a grid correction: each is dragged to where it should be on this frame. */
+function GridGrips({ shot, motion, placement, seen, correction }: Pick<Props, 'shot' | 'motion' | 'placement' | 'seen'> & { correction: Correction }) {
+  const { edit } = useEdit(shot.id)
+  const [draft, setDraft] = useState<Point[] | null>(null)
+  const m = motion.at(seen)
+  const told = JSON.stringify([m, motion.samples.get(seen)?.crossings, correction])
+  useEffect(() => setDraft(null), [told, seen])
+  const corners = surfaceOf(motion.track)
+  const [columns, rows] = correction.cells ?? [1, 1]
+  if (!m || corners.length < 4) return null
+  const here = within(placement, m)
+  const [xs, ys] = [corners.map((p) => p.x), corners.map((p) => p.y)]
+  const [left, top, right, bottom] = [Math.min(...xs), Math.min(...ys), Math.max(...xs), Math.max(...ys)]
+  const rest = Array.from({ length: (columns + 1) * (rows + 1) }, (_, i) => ({ x: left + ((right - left) * (i % (columns + 1))) / columns, y: top + ((bottom - top) * Math.floor(i / (columns + 1))) / rows }))
+  const now = motion.samples.get(seen)?.crossings ?? []
+  const at = draft ?? rest.map((p, i) => plus(p, now[i] ? point(now[i]) : { x: 0, y: 0 }))
+  const line = (a: Point, b: Point) => { const [p, q] = [here.toRoom(a), here.toRoom(b)]; return `M${p.x} ${p.y}L${q.x} ${q.y}` }
+  const lines = at.map((p, i) => (i % (columns + 1) < columns ? line(p, at[i + 1]) : '') + (i + columns + 1 < at.length ? line(p, at[i + columns + 1]) : '')).join('')
+  return (
+    <g>
+      <Line d={lines} on />
+      {at.map((p, i) => (
+        <Grip
+          key={i} square on p={here.toRoom(p)} label={`Crossing ${i + 1}`}
+          onPointerDown={(e) => {
+            if (e.button !== 0) return
+            const root = (e.target as Element).closest('svg')!
+            const from = pointerAt(e, root, here)
+            let last = at
+            drag(
+              e,
+              (g) => setDraft((last = at.map((q, k) => (k === i ? plus(q, minus(pointerAt(g, root, here), from)) : q)))),
+              (did) => did && void edit('Correct the track', onTrack(motion.track.id, (t) => {
+                const c = t.corrections?.find((x) => x.id === correction.id)
+                if (c) putKey(c.keys, { frame: seen, ease: c.keys.find((k) => k.frame === seen)?.ease ?? 'eased', offset: [0, 0], crossings: last.map((q, k) => round(minus(q, rest[k]))) })
+              })),
+            )
+          }}
+        />
+      ))}
+    </g>
+  )
+}
+
 /** A key of a correction that moves the surface's corners by so much. */
 function keyOf(c: Correction, frame: number, moved: Point[], now: Matrix) {
   const old = c.keys.find((k) => k.frame === frame)
@@ -206,7 +251,13 @@ function keyOf(c: Correction, frame: number, moved: Point[], now: Matrix) {
 
 const round = (p: Point) => [Math.round(p.x * 1000) / 1000, Math.round(p.y * 1000) / 1000]
 
-/** A new correction: by placement, or by corners; it begins as none, with a key on the track's home. */
+const gridCells = [3, 2]
+
+/** A new correction; it begins as none, with a key on the track's home. */
 export function newCorrection(t: Track, kind: Correction['kind']): Correction {
+  if (kind === 'grid') {
+    const none = Array.from({ length: (gridCells[0] + 1) * (gridCells[1] + 1) }, () => [0, 0])
+    return { id: newId(), name: 'By grid', kind, cells: [...gridCells], keys: [{ frame: t.home, ease: 'eased', offset: [0, 0], crossings: none }] }
+  }
   return { id: newId(), name: kind === 'corners' ? 'By corners' : 'By placement', kind, keys: [kind === 'corners' ? { frame: t.home, ease: 'eased', offset: [0, 0], corners: [[0, 0], [0, 0], [0, 0], [0, 0]] } : { frame: t.home, ease: 'eased', offset: [0, 0], turn: 0, scale: 1 }] }
 }

@@ -44,12 +44,13 @@ export function Mending({ shot, motion }: BenchProps & { removal: Removal; motio
           <div className="grid grid-cols-2 gap-1.5">
             <Button title="The whole surface moved, turned and scaled" onClick={() => add('placement')}>By placement</Button>
             <Button title="Each of the surface’s four corners by itself" onClick={() => add('corners')}>By corners</Button>
+            <Button title="The crossings of a coarse grid: for a surface that bends a little" onClick={() => add('grid')}>By grid</Button>
             <Button on={tool === 'surface'} title="Lay the four corners on another part of the plane" onClick={() => bench.set({ tool: tool === 'surface' ? 'look' : 'surface' })}>Lay the surface</Button>
             <Button on={tool === 'place'} title="Drag the surface to where it is on this frame; frames between are filled" onClick={() => bench.set({ tool: tool === 'place' ? 'look' : 'place' })}>Place by hand</Button>
-            <Button className="col-span-2" title="Its measurement is not used; the frames beside it are joined" onClick={() => change(dropped ? 'Use a frame again' : 'Drop a frame', (t) => {
+            <Button title="Its measurement is not used; the frames beside it are joined" onClick={() => change(dropped ? 'Use a frame again' : 'Drop a frame', (t) => {
               if (dropped) t.dropped = t.dropped?.flatMap((r) => (frame < r.first || frame > r.last ? [r] : [...(r.first < frame ? [{ first: r.first, last: frame - 1 }] : []), ...(r.last > frame ? [{ first: frame + 1, last: r.last }] : [])]))
               else (t.dropped ??= []).push({ first: frame, last: frame })
-            })}>{dropped ? `Use frame ${frame} again` : `Drop frame ${frame}`}</Button>
+            })}>{dropped ? 'Use it again' : 'Drop this frame'}</Button>
           </div>
           <NumberField label="Smooth" unit="fr" hint="Over so many frames (standard deviation); 0 leaves the track as measured" value={track.smooth ?? 0} min={0} max={10} step={0.5} onDone={(v) => change('Smooth the track', (t) => { t.smooth = v || undefined })} />
         </div>

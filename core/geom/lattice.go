@@ -1,0 +1,58 @@
+package geom
+
+import "math"
+
+// A Lattice bends a part of the plane: a grid of Columns by Rows cells over a box,
+// each of whose crossings, by rows, is moved by Shift. Between them the shift
+// follows cubic convolution (Keys 1981), so that the bend is smooth and passes
+// through every crossing; beyond the box that of its edge goes on.
+type Lattice struct {
+	Box           Box
+	Columns, Rows int
+	Shift         []Point
+}
+
+// Crossing returns where the crossing in a column and a row lies unmoved.
+func (l *Lattice) Crossing(column, row int) Point {
+	d := l.Box.Max.Sub(l.Box.Min)
+	return l.Box.Min.Add(Point{d.X * float64(column) / float64(l.Columns), d.Y * float64(row) / float64(l.Rows)})
+}
+
+// at returns the shift at a place.
+func (l *Lattice) at(p Point) (out Point) {
+	d := l.Box.Max.Sub(l.Box.Min)
+	u := math.Min(math.Max((p.X-l.Box.Min.X)/d.X*float64(l.Columns), 0), float64(l.Columns))
+	v := math.Min(math.Max((p.Y-l.Box.Min.Y)/d.Y*float64(l.Rows), 0), float64(l.Rows))
+	i, j := min(int(u), l.Columns-1), min(int(v), l.Rows-1)
+	wx, wy := keys(u-float64(i)), keys(v-float64(j))
+	clamp := func(k, n int) int { return min(max(k, 0), n) }
+	for b := range 4 {
+		row := clamp(j+b-1, l.Rows) * (l.Columns + 1)
+		for a := range 4 {
+			out = out.Add(l.Shift[row+clamp(i+a-1, l.Columns)].Mul(wx[a] * wy[b]))
+		}
+	}
+	return out
+}
+
+func keys(t float64) [4]float64 {
+	t2, t3 := t*t, t*t*t
+	return [4]float64{-0.5*t + t2 - 0.5*t3, 1 - 2.5*t2 + 1.5*t3, 0.5*t + 2*t2 - 1.5*t3, -0.5*t2 + 0.5*t3}
+}
+
+// Bend moves a place.
+func (l *Lattice) Bend(p Point) Point { return p.Add(l.at(p)) }
+
+// Unbend returns the place that Bend takes to q, to a thousandth of a pixel where
+// the lattice is not folded over itself.
+func (l *Lattice) Unbend(q Point) Point {
+	p := q.Sub(l.at(q))
+	for range 40 {
+		next := q.Sub(l.at(p))
+		if next.Dist(p) < 1e-4 {
+			return next
+		}
+		p = next
+	}
+	return p
+}
