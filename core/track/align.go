@@ -340,6 +340,7 @@ func (l *alignLevel) align(frame *raster.Plane, w geom.Homography, covered *rast
 	var chol mat.Cholesky
 	var s Sample
 	var lit light
+	var before []float64
 	refresh := 0 // the round in which the normal matrix is next worked out
 	const rounds = 40
 	for round := range rounds {
@@ -407,7 +408,9 @@ func (l *alignLevel) align(frame *raster.Plane, w geom.Homography, covered *rast
 		if err := chol.SolveVecTo(&step, mat.NewVecDense(k, right[:k])); err != nil {
 			return w, s, ErrLost
 		}
-		delta := small(l.motion, step.RawVector().Data)
+		values := step.RawVector().Data
+		stretch(values, &before)
+		delta := small(l.motion, values)
 		inverse, invertible := delta.Inverse()
 		if !invertible || !delta.Finite() {
 			return w, s, ErrExtreme
@@ -427,6 +430,28 @@ func (l *alignLevel) align(frame *raster.Plane, w geom.Homography, covered *rast
 	}
 	s.Match = math.Max(s.Match, 0)
 	return w, s, nil
+}
+
+// stretch lengthens a step that goes on as the last one did. A template sharper
+// than the picture promises more than the picture gives, and every round falls
+// short by the same share: a geometric series, summed at once (Aitken 1926).
+func stretch(step []float64, before *[]float64) {
+	last := *before
+	*before = slices.Clone(step)
+	if last == nil {
+		return
+	}
+	var along, power float64
+	for i, v := range step {
+		along, power = along+v*last[i], power+last[i]*last[i]
+	}
+	if share := along / power; share > 0.25 && share < 0.95 {
+		k := math.Min(1/(1-share), 6)
+		for i := range step {
+			step[i] *= k
+		}
+		*before = nil // the next round sees what that has brought
+	}
 }
 
 func hidden(covered *raster.Plane, toFrame geom.Homography, q geom.Point) bool {

@@ -1,11 +1,13 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react'
 import { useRef } from 'react'
 import { answer, api, type Knot, type Removal, type Revision, type Shape } from '../../api/client'
+import { isOpen, useTasks } from '../../api/tasks'
 import { newId, useEdit } from '../../api/treatment'
 import { bringIn } from '../../ui/files'
 import { Pick, Select } from '../../ui/choice'
 import { Button, Check, NumberField, NumberInput, Text } from '../../ui/controls'
 import { notify } from '../../ui/notice'
+import { Progress } from '../../ui/progress'
 import { everywhere, free, on, onShape, putKey, setPoints, type Owner } from '../edits'
 import { unplaced, useLies, placed } from '../lies'
 import { apply, identity, invert } from '../matrix'
@@ -108,7 +110,8 @@ function ShapeFields({ shot, revision, motions, removal: r, shape: s, first }: B
       })(d)
     }).then(() => answer(api.POST('/api/shots/{id}/follow', { params: { path: { id: shot.id } }, body: { track: track.id, from: s.home, first: r.range.first, last: r.range.last } }))).catch((e: Error) => notify(e.message))
   }
-  const followed = s.points.some((k) => k.follows)
+  const followed = s.points.find((k) => k.follows)?.follows
+  const task = useTasks(shot.id).find((t) => t.kind === 'track' && t.subject === followed?.track)
 
   return (
     <div className="mt-1 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
@@ -177,6 +180,8 @@ function ShapeFields({ shot, revision, motions, removal: r, shape: s, first }: B
         ) : (
           <Button className="col-span-2" title="Keep the points as they were drawn" onClick={() => change('Let the points go', (x) => everywhere(x, (ks) => ks.map((k) => ({ ...k, follows: undefined }))))}>Let the points go</Button>
         )}
+        {task && isOpen(task) && <div className="col-span-2"><Progress label="Frames followed" done={task.done} total={task.total} /></div>}
+        {task?.problem && <p className="col-span-2 text-[13px] text-clay">{task.problem}</p>}
         {s.home !== frame && here && !s.keys?.length && !followed && motions.between(ride, s.home, frame) && (
           <Button className="col-span-2" title="From now on its points are given on this frame" onClick={() => change('Move its home', (x) => {
             const m = motions.between(ride, s.home, frame) ?? identity
