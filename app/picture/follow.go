@@ -69,7 +69,7 @@ func (s *Source) Follow(ctx context.Context, doc *treatment.Document, run Run, e
 	if err != nil {
 		return err
 	}
-	f := follower{Source: s, doc: doc, track: t, motions: motions, measured: measured.Motion(t.ID), run: run, each: each}
+	f := follower{Source: s, doc: doc, what: t, motions: motions, measured: measured.Motion(t.ID), run: run, each: each}
 	switch t.Kind {
 	case treatment.PlaneTrack:
 		return f.plane(ctx)
@@ -82,9 +82,9 @@ func (s *Source) Follow(ctx context.Context, doc *treatment.Document, run Run, e
 type follower struct {
 	*Source
 	doc      *treatment.Document
-	track    *treatment.Track
-	motions  *carry.Set    // of the document as it is
-	measured *carry.Motion // of the track alone, without corrections
+	what     *treatment.Track // that is followed
+	motions  *carry.Set       // of the document as it is
+	measured *carry.Motion    // of the track alone, without corrections
 	run      Run
 	each     func(Found)
 }
@@ -100,10 +100,10 @@ func (f *follower) look(n int, channel string) (track.Look, error) {
 		p.Rect = p.Rect.Add(r.Min)
 		return p, nil
 	}
-	if f.track.Over == "" {
+	if f.what.Over == "" {
 		return plain, nil
 	}
-	h, ok := f.motions.Between(f.track.Over, f.track.Home, n)
+	h, ok := f.motions.Between(f.what.Over, f.what.Home, n)
 	if !ok {
 		return nil, fmt.Errorf("the track below does not reach frame %d", n)
 	}
@@ -157,21 +157,21 @@ func (f *follower) both(way func(last int) error) error {
 }
 
 func (f *follower) plane(ctx context.Context) error {
-	if len(f.track.Region) < 3 {
-		return fmt.Errorf("%q has no region yet; draw one around a piece of the surface", f.track.Name)
+	if len(f.what.Region) < 3 {
+		return fmt.Errorf("%q has no region yet; draw one around a piece of the surface", f.what.Name)
 	}
 	start, ok := f.measured.At(f.run.From)
 	if !ok {
-		return fmt.Errorf("%q is not known on frame %d; follow from a frame on which it is, or place it there by hand first", f.track.Name, f.run.From)
+		return fmt.Errorf("%q is not known on frame %d; follow from a frame on which it is, or place it there by hand first", f.what.Name, f.run.From)
 	}
-	region := start.ApplyAll(treatment.Points(f.track.Region))
+	region := start.ApplyAll(treatment.Points(f.what.Region))
 	here, err := f.look(f.run.From, media.LumaChannel)
 	if err != nil {
 		return err
 	}
 	f.each(Found{Frame: f.run.From, Sample: &treatment.Sample{Frame: f.run.From, Matrix: start, Match: 1, Agree: 1}})
 	return f.both(func(last int) error {
-		t, err := track.NewPlane(here, f.Size(), region, f.exclusions(f.run.From), f.track.Motion)
+		t, err := track.NewPlane(here, f.Size(), region, f.exclusions(f.run.From), f.what.Motion)
 		if err != nil {
 			return err
 		}
@@ -204,15 +204,15 @@ func blocks(b [track.Blocks * track.Blocks]uint8) string {
 // exclusions returns what is left out on frame n, as the tracker sees it.
 func (f *follower) exclusions(n int) [][]geom.Point {
 	var out [][]geom.Point
-	for i := range f.track.Exclusions {
-		shape := &f.track.Exclusions[i]
+	for i := range f.what.Exclusions {
+		shape := &f.what.Exclusions[i]
 		lie, ok := f.motions.Lie(shape, treatment.Still, n)
 		if !ok {
 			continue
 		}
 		polygon := lie.Polygon(shape)
-		if f.track.Over != "" {
-			if h, known := f.motions.Between(f.track.Over, n, f.track.Home); known {
+		if f.what.Over != "" {
+			if h, known := f.motions.Between(f.what.Over, n, f.what.Home); known {
 				polygon = h.ApplyAll(polygon)
 			}
 		}
@@ -223,8 +223,8 @@ func (f *follower) exclusions(n int) [][]geom.Point {
 
 func (f *follower) points(ctx context.Context) error {
 	var chosen []*treatment.Point
-	for i := range f.track.Points {
-		p := &f.track.Points[i]
+	for i := range f.what.Points {
+		p := &f.what.Points[i]
 		wanted := len(f.run.Points) == 0 && !p.Off
 		for _, id := range f.run.Points {
 			wanted = wanted || id == p.ID
@@ -234,7 +234,7 @@ func (f *follower) points(ctx context.Context) error {
 		}
 	}
 	if len(chosen) == 0 {
-		return fmt.Errorf("%q has no points to follow; put one on the picture", f.track.Name)
+		return fmt.Errorf("%q has no points to follow; put one on the picture", f.what.Name)
 	}
 	return f.both(func(last int) error { return f.pointsTo(ctx, chosen, last) })
 }
@@ -246,7 +246,7 @@ func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last
 	var looks []string
 	var lost error
 	for _, p := range chosen {
-		at, ok := carry.Path(f.track, p)[f.run.From]
+		at, ok := carry.Path(f.what, p)[f.run.From]
 		if !ok {
 			lost = errors.Join(lost, &Lost{p.Name, f.run.From, errors.New("it is not known on this frame; place it by hand, or follow from a frame on which it is")})
 			continue

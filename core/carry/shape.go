@@ -78,19 +78,19 @@ func (s *Set) shifts(shape *treatment.Shape, n int) ([]geom.Point, bool) {
 	var mean geom.Point
 	count := 0
 	for i := range shape.Points {
-		f := shape.Points[i].Follows
-		if f == nil {
+		ref := shape.Points[i].Follows
+		if ref == nil {
 			continue
 		}
 		if out == nil {
 			out = make([]geom.Point, len(shape.Points))
 		}
-		m := s.tracks[f.Track]
+		m := s.tracks[ref.Track]
 		if m == nil {
 			return nil, false
 		}
-		a, ok1 := m.Point(f.Point, shape.Home)
-		b, ok2 := m.Point(f.Point, n)
+		a, ok1 := m.Point(ref.Point, shape.Home)
+		b, ok2 := m.Point(ref.Point, n)
 		if !ok1 || !ok2 {
 			return nil, false
 		}

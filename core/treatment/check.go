@@ -153,9 +153,9 @@ func (c *checker) knots(place string, knots []Knot) {
 		c.within(at+"/feather", k.Feather, 0, 500, " pixels")
 		c.within(at+"/featherIn", k.FeatherIn, 0, 500, " pixels")
 		c.within(at+"/width", k.Width, 0, 1000, " pixels")
-		if f := k.Follows; f != nil {
-			if t := c.doc.Track(f.Track); t == nil || t.Point(f.Point) == nil {
-				c.fault(at+"/follows", "there is no point %q in a track %q", f.Point, f.Track)
+		if ref := k.Follows; ref != nil {
+			if t := c.doc.Track(ref.Track); t == nil || t.Point(ref.Point) == nil {
+				c.fault(at+"/follows", "there is no point %q in a track %q", ref.Point, ref.Track)
 			}
 		}
 	}

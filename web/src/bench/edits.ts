@@ -1,6 +1,6 @@
 import type { Document, Knot, Removal, Shape, Track } from '../api/client'
 import { newId, type Change } from '../api/treatment'
-import { point, vec } from './curve'
+import { point, vec } from './handles/curve'
 import type { BenchProps } from './props'
 import { bench } from './state'
 

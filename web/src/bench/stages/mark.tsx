@@ -9,14 +9,14 @@ import { Button, Check, NumberField, NumberInput, Text } from '../../ui/controls
 import { notify } from '../../ui/notice'
 import { Progress } from '../../ui/progress'
 import { everywhere, free, on, onShape, putKey, setPoints, type Owner } from '../edits'
-import { unplaced, useLies, placed } from '../lies'
+import { unplaced, useLies, placed } from '../handles/lies'
 import { apply, identity, invert } from '../matrix'
 import { still } from '../motion'
 import type { BenchProps } from '../props'
-import { placementKey } from '../shapes'
+import { placementKey } from '../handles/shapes'
 import { bench, useBench, type Drawn } from '../state'
 import { newTrack } from '../tracks'
-import { firstSettings } from '../trackpoints'
+import { firstSettings } from '../handles/trackpoints'
 
 const colours = ['#ffffff', '#f2d16b', '#8fd0f0', '#e59bd1', '#9fe0a6', '#e8876f', '#b9a6f2', '#6fd6c8']
 const toolWords: Record<Drawn, string> = { curve: 'Outline', box: 'Box', ellipse: 'Ellipse', strand: 'Strand' }

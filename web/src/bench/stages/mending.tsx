@@ -6,7 +6,7 @@ import { onTrack, putKey } from '../edits'
 import type { Motion } from '../motion'
 import type { BenchProps } from '../props'
 import { bench, useBench } from '../state'
-import { newCorrection } from '../surface'
+import { newCorrection } from '../handles/surface'
 
 /** Mending a track: corrections on top of it, frames dropped or placed by hand, smoothing. */
 export function Mending({ shot, motion }: BenchProps & { removal: Removal; motion: Motion }) {

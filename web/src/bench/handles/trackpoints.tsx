@@ -1,13 +1,13 @@
 import { useState, type PointerEvent as ReactPointerEvent } from 'react'
-import type { Track, TrackPoint } from '../api/client'
-import { newId, useEdit } from '../api/treatment'
+import type { Track, TrackPoint } from '../../api/client'
+import { newId, useEdit } from '../../api/treatment'
 import { minus, plus, point, polygonOf, vec } from './curve'
-import { free, onTrack, putKey } from './edits'
+import { free, onTrack, putKey } from '../edits'
 import { drag, Grip, Line, Words } from './lines'
-import type { Point } from './matrix'
-import type { Motion } from './motion'
-import { pointerAt, type BenchProps, type Placement } from './props'
-import { bench, useBench } from './state'
+import type { Point } from '../matrix'
+import type { Motion } from '../motion'
+import { pointerAt, type BenchProps, type Placement } from '../props'
+import { bench, useBench } from '../state'
 
 /** What a new point is followed with, until the last one's settings take its place. */
 export const firstSettings = { pattern: [31, 31], search: [91, 91], motion: 'position' as const, channel: 'luma' as const, against: 'reference' as const, tolerance: 0.7, use: [0, 0] }

@@ -1,5 +1,5 @@
 import type { PointerEvent as ReactPointerEvent } from 'react'
-import type { Point } from './matrix'
+import type { Point } from '../matrix'
 
 /** Follows a pressed pointer until it is let go. */
 export function drag(e: ReactPointerEvent, move: (e: PointerEvent) => void, end: (moved: boolean) => void) {

@@ -1,13 +1,13 @@
 import { useEffect, useState, type PointerEvent as ReactPointerEvent } from 'react'
-import type { Correction, Track } from '../api/client'
-import { newId, useEdit } from '../api/treatment'
+import type { Correction, Track } from '../../api/client'
+import { newId, useEdit } from '../../api/treatment'
 import { minus, plus, point, polygonOf, vec } from './curve'
-import { onTrack, putKey } from './edits'
+import { onTrack, putKey } from '../edits'
 import { drag, Grip, Line } from './lines'
-import { apply, identity, invert, multiply, type Matrix, type Point } from './matrix'
-import { surfaceOf, type Motion } from './motion'
-import { pointerAt, within, type BenchProps, type Placement } from './props'
-import { useBench } from './state'
+import { apply, identity, invert, multiply, type Matrix, type Point } from '../matrix'
+import { surfaceOf, type Motion } from '../motion'
+import { pointerAt, within, type BenchProps, type Placement } from '../props'
+import { useBench } from '../state'
 
 type Props = BenchProps & { motion: Motion; placement: Placement; seen: number }
 

@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
-import { answer, api, type Knot, type Lie, type Revision, type Shape } from '../api/client'
-import { apply, identity, type Matrix, type Point } from './matrix'
+import { answer, api, type Knot, type Lie, type Revision, type Shape } from '../../api/client'
+import { apply, identity, type Matrix, type Point } from '../matrix'
 
 const run = 32 // frames asked for at once
 

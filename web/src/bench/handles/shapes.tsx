@@ -1,14 +1,14 @@
 import { useEffect, useRef, useState, type PointerEvent as ReactPointerEvent } from 'react'
-import type { Knot, Lie, Shape } from '../api/client'
-import { useEdit } from '../api/treatment'
+import type { Knot, Lie, Shape } from '../../api/client'
+import { useEdit } from '../../api/treatment'
 import { boundsOf, distance, inOf, insertKnot, middleOf, minus, nearest, outOf, pathOf, plus, point, toggleSmooth, vec } from './curve'
-import { everywhere, onShape, putKey, setPoints, type Owner } from './edits'
+import { everywhere, onShape, putKey, setPoints, type Owner } from '../edits'
 import { placed, unplaced, useLies } from './lies'
 import { drag, Grip, Line, Words } from './lines'
-import { apply, identity, invert, multiply, type Matrix, type Point } from './matrix'
-import { still } from './motion'
-import { pointerAt, within, type BenchProps, type Placement } from './props'
-import { bench, useBench } from './state'
+import { apply, identity, invert, multiply, type Matrix, type Point } from '../matrix'
+import { still } from '../motion'
+import { pointerAt, within, type BenchProps, type Placement } from '../props'
+import { bench, useBench } from '../state'
 
 interface Props extends BenchProps {
   owner: Owner

@@ -1,5 +1,5 @@
-import type { Knot, Shape } from '../api/client'
-import type { Point } from './matrix'
+import type { Knot, Shape } from '../../api/client'
+import type { Point } from '../matrix'
 
 export const vec = (p: Point): [number, number] => [Math.round(p.x * 100) / 100, Math.round(p.y * 100) / 100]
 export const point = (v: number[]): Point => ({ x: v[0], y: v[1] })

@@ -1,14 +1,14 @@
 import { useEffect, useState, type PointerEvent as ReactPointerEvent } from 'react'
-import type { Knot, Removal, Shape } from '../api/client'
-import { newId, useEdit } from '../api/treatment'
+import type { Knot, Removal, Shape } from '../../api/client'
+import { newId, useEdit } from '../../api/treatment'
 import { boxKnots, distance, ellipseKnots, minus, pathOf, point, vec } from './curve'
-import { free, on, onTrack } from './edits'
+import { free, on, onTrack } from '../edits'
 import { drag, Grip, Line } from './lines'
-import type { Point } from './matrix'
-import { still } from './motion'
-import { pointerAt, type BenchProps, type Placement } from './props'
+import type { Point } from '../matrix'
+import { still } from '../motion'
+import { pointerAt, type BenchProps, type Placement } from '../props'
 import { Shapes } from './shapes'
-import { bench, useBench } from './state'
+import { bench, useBench } from '../state'
 
 type Props = BenchProps & { removal: Removal; placement: Placement; seen: number }
 
