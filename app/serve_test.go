@@ -22,6 +22,7 @@ import (
 	"jardin/app/media"
 	"jardin/app/store"
 	"jardin/app/store/storetest"
+	"jardin/core/treatment"
 )
 
 // house is a server on an empty database, with a small shot to bring in.
@@ -320,4 +321,80 @@ func TestProblemsSayWhatToDo(t *testing.T) {
 	h.ask("POST", "/api/shots/"+shot.ID+"/follow", `{"track":"none","from":112,"first":101,"last":124}`, 404, nil)
 	h.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":"w","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`, h.set.Media[0]), 409, &p)
 	assert.Contains(t, p.Detail, "another name")
+}
+
+// Tracks, outlines and scores over HTTP: what goes out comes back in.
+func TestTracksAndOutlinesGoOutAndComeBack(t *testing.T) {
+	h := open(t)
+	shot := h.bringIn("w")
+	at := "/api/shots/" + shot.ID
+	h.ask("PATCH", at+"/treatment", edit(0, newRemoval), 200, nil)
+	finish := func(path, body string) {
+		var task store.Task
+		h.ask("POST", path, body, 202, &task)
+		h.until("it is done", func() bool {
+			var tasks []store.Task
+			h.ask("GET", "/api/tasks?shot="+shot.ID, "", 200, &tasks)
+			require.NotEqual(t, "failed", tasks[0].State, tasks[0].Problem)
+			return tasks[0].ID == task.ID && tasks[0].State == "done"
+		})
+	}
+	finish(at+"/follow", `{"track":"w","from":112,"first":101,"last":124}`)
+	fetch := func(path string) []byte {
+		response, err := http.Get(h.service.Address + path)
+		require.NoError(t, err)
+		defer response.Body.Close()
+		data, err := io.ReadAll(response.Body)
+		require.NoError(t, err)
+		require.Equal(t, 200, response.StatusCode, string(data))
+		assert.Contains(t, response.Header.Get("Content-Disposition"), "attachment")
+		return data
+	}
+	table := fetch(at + "/tracks/w/file?as=matrices")
+	assert.Equal(t, 25, bytes.Count(table, []byte("\n")), "a line of names and 24 frames")
+	assert.Equal(t, "\x76\x2f\x31\x01", string(fetch(at + "/tracks/w/file?as=st&from=112&to=120")[:4]), "OpenEXR")
+	h.ask("GET", at+"/tracks/w/file?as=points", "", 422, nil)
+	h.ask("GET", at+"/tracks/w/file?as=st&from=112&to=999", "", 422, nil)
+
+	var back struct {
+		Number   int
+		Document treatment.Document
+	}
+	h.ask("POST", at+"/tracks/file?home=112&name=copy.csv", string(table), 200, &back)
+	require.Len(t, back.Document.Tracks, 2)
+	assert.Equal(t, "copy", back.Document.Tracks[1].Name)
+	type places struct{ Samples []struct{ Matrix [9]float64 } }
+	var one, two places
+	h.ask("GET", fmt.Sprintf("%s/tracks/w?revision=%d", at, back.Number), "", 200, &one)
+	h.ask("GET", fmt.Sprintf("%s/tracks/%s?revision=%d", at, back.Document.Tracks[1].ID, back.Number), "", 200, &two)
+	assert.Equal(t, one.Samples, two.Samples)
+	var p struct{ Detail string }
+	h.ask("POST", at+"/tracks/file?home=112&name=x.csv", "frame,x\n1,2\n", 422, &p)
+	assert.Contains(t, p.Detail, "columns frame,x are not known")
+	h.ask("POST", at+"/follow", fmt.Sprintf(`{"track":%q,"from":112,"first":101,"last":124}`, back.Document.Tracks[1].ID), 422, &p)
+	assert.Contains(t, p.Detail, "brought in from elsewhere")
+	h.ask("POST", at+"/follow", `{"track":"w","from":112,"first":112,"last":112}`, 422, &p)
+
+	svg := fetch(at + "/removals/r/outlines.svg?frame=118")
+	h.ask("POST", at+"/removals/r/outlines.svg?frame=118", string(svg), 200, &back)
+	outlines := back.Document.Removals[0].Mark.Outlines
+	require.Len(t, outlines, 2)
+	assert.Equal(t, 118, outlines[1].Home)
+	assert.InDelta(t, outlines[0].Points[0].At[0]-12, outlines[1].Points[0].At[0], 0.05, "the plate moves by -2 a frame")
+
+	finish(at+"/scout/r", "")
+	var scores struct {
+		Words  string
+		Frames []struct{ Frame int }
+	}
+	h.ask("GET", at+"/scores/r", "", 200, &scores)
+	assert.NotEmpty(t, scores.Frames)
+	assert.Contains(t, scores.Words, fmt.Sprint(scores.Frames[0].Frame))
+	var lies struct {
+		First  int
+		Frames []map[string]struct{ Ride [9]float64 }
+	}
+	h.ask("GET", fmt.Sprintf("%s/lies?revision=%d&removal=r&first=110&last=114", at, back.Number), "", 200, &lies)
+	require.Len(t, lies.Frames, 5)
+	assert.InDelta(t, -4, lies.Frames[4]["o"].Ride[2], 0.05)
 }

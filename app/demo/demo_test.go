@@ -176,3 +176,45 @@ func TestTheFootageIsWhatItSays(t *testing.T) {
 	e := math.Exp(-1 / (2 * sigma * sigma))
 	assert.InDelta(t, 2*e/(1+2*e*e), beside[0]/power[0], 0.02)
 }
+
+// lm_020 is what it says: deterministic, the same as its truth outside of what hangs
+// there, and the hedge moves as the transforms say.
+func TestTheCanIsWhatItSays(t *testing.T) {
+	a, b := demo.NewCan().Frame(1013), demo.NewCan().Frame(1013)
+	assert.Equal(t, a.Plate.Pix, b.Plate.Pix, "two makings are the same to the bit")
+	plate, truth := demo.Codes(a.Plate), demo.Codes(a.Truth)
+	marked := 0.0
+	for i, m := range a.Matte.Pix {
+		if m == 0 {
+			require.Equal(t, truth[3*i:3*i+3], plate[3*i:3*i+3], "outside the rig plate and truth are one")
+		}
+		marked += float64(m)
+	}
+	known := demotest.CanTruth(t)
+	want := 0.0
+	for _, h := range known.Hangings[1013] { // what of each is in the picture, above the can
+		top, end := geom.Pt(h.Points[0][0], h.Points[0][1]), geom.Pt(h.Points[2][0], h.Points[2][1])
+		want += h.Width * top.Dist(end) * end.Y / (end.Y - top.Y)
+	}
+	assert.InEpsilon(t, want, marked, 0.1, "the mattes are as large as rod and wires")
+
+	// A patch of hedge, carried by the true transform, looks the same on another frame.
+	m, err := media.Inspect(context.Background(), filepath.Join(demotest.Footage(t), demo.CanPlateFolder))
+	require.NoError(t, err)
+	p, err := media.Import(context.Background(), m, filepath.Join(t.TempDir(), "p"), demo.CanFirst, colorspace.SRGB, false, nil)
+	require.NoError(t, err)
+	s := picture.NewSource(p, "can", nil)
+	doc := treatment.New()
+	region := []treatment.Vec{{640, 200}, {900, 200}, {900, 480}, {640, 480}}
+	doc.Tracks = []treatment.Track{{ID: "hedge", Kind: treatment.PlaneTrack, Home: demo.CanReference, Region: region, Motion: geom.Perspective}}
+	var sum, count float64
+	err = s.Follow(context.Background(), doc, picture.Run{Track: "hedge", From: demo.CanReference, First: demo.CanFirst, Last: demo.CanLast}, func(f picture.Found) {
+		motion := known.Motion[f.Frame]
+		for _, c := range treatment.Points(region) {
+			sum, count = sum+f.Sample.Matrix.Apply(c).Dist(motion.Apply(c)), count+1
+		}
+	})
+	require.NoError(t, err)
+	t.Logf("the hedge: %.3f px on average over the region's corners", sum/count)
+	assert.LessOrEqual(t, sum/count, 0.15)
+}
