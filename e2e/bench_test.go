@@ -68,7 +68,7 @@ func TestOutlinesAreEditedByHand(t *testing.T) {
 	a.key(input.Delete)
 	s.wait(5*time.Second, "the new point to go", func() bool { return len(knots()) == 4 })
 
-	side := start[1].At.Point().Lerp(start[2].At.Point(), 0.3)
+	side := start[1].At.Point().Lerp(start[2].At.Point(), 0.45)
 	before := knots()
 	a.drag(side, side.Add(geom.Pt(20, 5)))
 	s.wait(5*time.Second, "the outline to move", func() bool { return knots()[1].At != before[1].At })

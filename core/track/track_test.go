@@ -358,7 +358,7 @@ func TestALongTrackDoesNotGrow(t *testing.T) {
 	for i := range 9 {
 		seen = append(seen, s.seen(walk(i)))
 	}
-	small := []geom.Point{{X: 110, Y: 80}, {X: 210, Y: 80}, {X: 210, Y: 160}, {X: 110, Y: 160}}
+	small := []geom.Point{{X: 125, Y: 90}, {X: 195, Y: 90}, {X: 195, Y: 150}, {X: 125, Y: 150}}
 	tr, err := NewPlane(show(seen[0]), frame, small, nil, geom.Perspective)
 	require.NoError(t, err)
 	p, err := NewPoint(show(seen[0]), frame, geom.Pt(160, 120), PointOptions{Pattern: geom.Pt(21, 21), Search: geom.Pt(51, 51), Motion: geom.Similarity, Against: Reference, Tolerance: 0.5})
