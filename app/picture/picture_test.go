@@ -185,6 +185,8 @@ func TestScoutFindsTheBestFrame(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, scores.Frames, 20)
 	assert.Contains(t, scores.Words, "all of it is in the picture")
+	_, err = s.Scout(ctx, document(), "r", func(int, int) {})
+	assert.ErrorContains(t, err, "follow the surface first")
 	d.Removals[0].Mark.Outlines = nil
 	_, err = s.Scout(ctx, d, "r", func(int, int) {})
 	assert.ErrorContains(t, err, "draw an outline")

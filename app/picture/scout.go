@@ -97,6 +97,9 @@ func (s *Source) Scout(ctx context.Context, doc *treatment.Document, removal str
 		l.Around(luma, polygon)
 		looks = append(looks, l)
 	}
+	if len(looks) < 2 && r.Range.Len() > 1 {
+		return nil, errors.New("the thing's place is known on one frame only; follow the surface first, then ask again")
+	}
 	out := &Scores{Removal: removal}
 	out.Frames, out.Words = check.Rank(looks)
 	return out, nil
