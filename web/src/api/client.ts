@@ -14,7 +14,6 @@ export type Moment = Schemas['Moment']
 export type Lie = Schemas['Lie']
 export type Knot = Schemas['Knot']
 export type Stroke = Schemas['Stroke']
-export type Sample = Schemas['Sample']
 export type Task = Schemas['Task']
 export type Material = Schemas['Material']
 

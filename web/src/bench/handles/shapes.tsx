@@ -6,7 +6,6 @@ import { everywhere, onShape, putKey, setPoints, type Owner } from '../edits'
 import { placed, unplaced, useLies } from './lies'
 import { drag, Grip, Line, Words } from './lines'
 import { apply, identity, invert, multiply, type Matrix, type Point } from '../matrix'
-import { still } from '../motion'
 import { pointerAt, within, type BenchProps, type Placement } from '../props'
 import { bench, useBench } from '../state'
 
@@ -300,6 +299,3 @@ function WidthGrip({ knots, i, here, move }: { knots: Knot[]; i: number; here: P
     />
   )
 }
-
-/** What a shape rides on, in words. */
-export const rideOf = (s: Shape) => (s.ride === still ? 'nothing' : s.ride ? 'another track' : 'the removal’s track')
