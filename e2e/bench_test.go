@@ -78,7 +78,20 @@ func TestOutlinesAreEditedByHand(t *testing.T) {
 		assert.InDelta(t, 0, k.At.Point().Sub(before[i].At.Point()).Dist(shift), 0.05, "all points move alike")
 	}
 
-	for range 5 {
+	// A box drawn with Shift selects points; they move together.
+	now := knots()
+	require.NoError(t, a.page.Keyboard.Press(input.ShiftLeft))
+	top := geom.Bounds([]geom.Point{now[0].At.Point(), now[1].At.Point()})
+	a.drag(top.Min.Add(geom.Pt(-40, -40)), top.Max.Add(geom.Pt(40, 12)))
+	a.see("^2 points$")
+	a.key(input.ArrowRight)
+	require.NoError(t, a.page.Keyboard.Release(input.ShiftLeft))
+	s.wait(5*time.Second, "two points to move by a pixel", func() bool {
+		moved := knots()
+		return moved[0].At[0] == now[0].At[0]+1 && moved[1].At[0] == now[1].At[0]+1 && moved[2].At == now[2].At
+	})
+
+	for range 6 {
 		require.NoError(t, a.page.Keyboard.Press(input.ControlLeft))
 		a.key(input.KeyZ)
 		require.NoError(t, a.page.Keyboard.Release(input.ControlLeft))

@@ -345,3 +345,41 @@ func TestACorrectionTakesOutASlip(t *testing.T) {
 	assert.Greater(t, without, 6.0)
 	assert.Less(t, with, 1.0, "a hand on a screen is exact to about a pixel")
 }
+
+// TestAnOutlineFollowsByItself tracks each corner of an outline, then moves one by hand
+// on another frame: the shape follows, bends and stays editable.
+func TestAnOutlineFollowsByItself(t *testing.T) {
+	s, a, shot := prepared(t)
+	known := demotest.Truth(t)
+	a.press("^Dot 1")
+	a.press("^Track each point")
+	lie := func(n int) []geom.Knot {
+		doc, set := s.whole(shot)
+		l, ok := set.Lie(&doc.Removals[0].Mark.Outlines[0], doc.Removals[0].Follow.Track, n)
+		if !ok {
+			return nil
+		}
+		return l.Knots()
+	}
+	s.wait(time.Minute, "the corners to be followed to the end", func() bool { return lie(demo.First) != nil && lie(demo.Last) != nil })
+	home := lie(known.Reference)
+	var worst float64
+	for n := demo.First; n <= demo.Last; n++ {
+		motion := known.Motion[n]
+		for i, k := range lie(n) {
+			worst = math.Max(worst, k.At.Dist(motion.Apply(home[i].At)))
+		}
+	}
+	t.Logf("corners tracked one by one: %.2f px from the truth at worst", worst)
+	assert.LessOrEqual(t, worst, 0.5)
+
+	a.press("^Key points")
+	a.goTo(1060)
+	before := lie(1060)
+	a.drag(before[2].At, before[2].At.Add(geom.Pt(9, 7)))
+	s.wait(5*time.Second, "the corner to move", func() bool { return lie(1060)[2].At.Dist(before[2].At) > 5 })
+	after := lie(1060)
+	assert.InDelta(t, 0, after[2].At.Dist(before[2].At.Add(geom.Pt(9, 7))), 1)
+	assert.InDelta(t, 0, after[0].At.Dist(before[0].At), 0.05, "the others stay on their tracks")
+	assert.InDelta(t, 0, lie(known.Reference)[2].At.Dist(home[2].At), 0.05, "and so does this one on its other key")
+}

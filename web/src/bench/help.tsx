@@ -11,7 +11,7 @@ const keys: [string, [string, string][]][] = [
     ['drag', 'move the picture (with Space held while a tool is in hand)'], ['H', 'hide or show handles'],
   ]],
   ['Working', [
-    ['1 2 3 4', 'Mark, Follow, Fill, Settle'], ['N', 'new removal'], ['O', 'draw a shape (Mark) or a region (Follow)'], ['Shift + click', 'select several points'], ['Ctrl A', 'select all points of the outline'], ['Shift + arrows', 'move selected points by a pixel'], ['Alt + drag', 'copy a key on the ribbon'], ['S + click', 'choose the source (Fill)'],
+    ['1 2 3 4', 'Mark, Follow, Fill, Settle'], ['N', 'new removal'], ['O', 'draw a shape (Mark) or a region (Follow)'], ['Shift + click', 'select several points'], ['Shift + drag', 'select the points in a box'], ['Ctrl A', 'select all points of the outline'], ['Shift + arrows', 'move selected points by a pixel'], ['Alt + drag', 'copy a key on the ribbon'], ['S + click', 'choose the source (Fill)'],
     ['[ ]', 'smaller, larger brush'], ['Delete', 'remove what is selected: key, points, shape or stroke'], ['Escape', 'put the tool down'],
     ['Ctrl Z, Ctrl Shift Z', 'undo, redo'],
   ]],

@@ -4,6 +4,7 @@ import { within, type BenchProps, type Placement } from './props'
 import { BrushLayer } from './brushlayer'
 import { FrameStore } from './frames'
 import { Handles } from './handles/handles'
+import { drag } from './handles/lines'
 import { held } from './keys'
 import { apply, identity, invert, multiply, type Matrix, type Point } from './matrix'
 import { positionOnly, surfaceOf } from './motion'
@@ -13,7 +14,7 @@ import { bench, useBench } from './state'
 /** The picture, and all that lies on it: free, or locked to a surface. */
 export function Picture(props: BenchProps & { locked: boolean; second?: boolean }) {
   const { shot, frames, overlays, motion, motions, revision, locked, second } = props
-  const { frame, view, channel, exposure, zoom, centre, removal, tool, handles, lockTo, lockBy, through } = useBench()
+  const { frame, view, channel, exposure, zoom, centre, removal, tool, handles, lockTo, lockBy, through, box } = useBench()
   const open = revision.document.removals.find((r) => r.id === removal) ?? null
   const { adopt } = useEdit(shot.id)
   const room = useRef<HTMLDivElement>(null)
@@ -143,6 +144,10 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
   }, [zoomAt])
 
   const pan = (e: ReactPointerEvent) => {
+    if (e.shiftKey && e.button === 0 && tool === 'look' && bench.get().outline) {
+      selectBox(e)
+      return
+    }
     const free = tool === 'look' || held.has(' ') || e.button === 1
     if (!free || (e.button !== 0 && e.button !== 1)) return
     e.currentTarget.setPointerCapture(e.pointerId)
@@ -190,6 +195,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
           }}
         />
       )}
+      {box && !second && <div className="pointer-events-none absolute border border-fern bg-fern/15" style={{ left: Math.min(box[0].x, box[1].x), top: Math.min(box[0].y, box[1].y), width: Math.abs(box[1].x - box[0].x), height: Math.abs(box[1].y - box[0].y) }} />}
       {failed && <p className="absolute inset-x-4 top-4 text-clay">{failed}</p>}
       {isLocked && <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">Locked to frame {zero}{lockBy === 'position' ? ', position only' : ''}{lockTo && lockTrack ? `, ${lockTrack.track.name}` : ''}</p>}
       {locked && !isLocked && <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px] text-clay">Not followed to this frame: it cannot be locked</p>}
@@ -198,4 +204,12 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       )}
     </div>
   )
+}
+
+/** Draws a box over the picture; the selected shape takes the points inside it. */
+function selectBox(e: ReactPointerEvent) {
+  const edge = e.currentTarget.getBoundingClientRect()
+  const at = (m: { clientX: number; clientY: number }): Point => ({ x: m.clientX - edge.left, y: m.clientY - edge.top })
+  const from = at(e)
+  drag(e, (m) => bench.set({ box: [from, at(m)] }), () => bench.set({ box: null }))
 }

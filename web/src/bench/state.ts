@@ -46,6 +46,8 @@ interface BenchState {
   /** The selected shape, an outline or an exclusion, and its selected points. */
   outline: string | null
   knots: number[]
+  /** A box drawn in the room to select points, from corner to corner. */
+  box: [Point, Point] | null
   /** The selected points of a track. */
   points: string[]
   /** The selected key on the ribbon. */
@@ -83,6 +85,7 @@ export const initial: BenchState = {
   drawn: 'curve',
   outline: null,
   knots: [],
+  box: null,
   points: [],
   key: null,
   copying: null,

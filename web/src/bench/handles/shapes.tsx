@@ -106,6 +106,14 @@ function ShapeHandles({ shot, motions, owner, shape, own, placement, seen, lie, 
     )
   }
 
+  // A box drawn with Shift selects the points inside it.
+  const box = useBench((s) => (selected ? s.box : null))
+  useEffect(() => {
+    if (!box || !editable) return
+    const within = (a: number, b: number, v: number) => v >= Math.min(a, b) && v <= Math.max(a, b)
+    bench.set({ knots: knots.flatMap((k, i) => { const p = here.toRoom(point(k.at)); return within(box[0].x, box[1].x, p.x) && within(box[0].y, box[1].y, p.y) ? [i] : [] }) })
+  }, [box])
+
   const d = pathOf(knots, here.toRoom, closed)
   if (!editable) return <Line d={d} dashed={!here.placed} colour={colour} />
   const toggle = (i: number, more: boolean) =>
