@@ -2,6 +2,7 @@ package track
 
 import (
 	"math"
+	"slices"
 
 	"gonum.org/v1/gonum/mat"
 
@@ -15,8 +16,13 @@ type pattern struct {
 	values  []float32    // mean 0, power 1
 	descent [][6]float64
 	inverse *mat.Cholesky
-	power   float64 // square root of the sum of squares before normalising
+	mean    float64
+	power   float64 // square root of the sum of squares around the mean, before normalising
 	coarse  []patternLevel
+
+	// The same where the light is taken as known.
+	steady        [][6]float64
+	steadyInverse *mat.Cholesky
 }
 
 // patternLevel is the pattern on one level of the search.
@@ -84,7 +90,7 @@ func (p *Point) take(frame *raster.Plane, at geom.Point) (*pattern, error) {
 		t.values[i] = v - float32(mean)
 		power += float64(t.values[i]) * float64(t.values[i])
 	}
-	t.power = math.Sqrt(power)
+	t.mean, t.power = mean, math.Sqrt(power)
 	if !(t.power > 1e-4*math.Sqrt(n)) {
 		return nil, ErrFlat
 	}
@@ -94,6 +100,8 @@ func (p *Point) take(frame *raster.Plane, at geom.Point) (*pattern, error) {
 			t.descent[i][j] /= t.power
 		}
 	}
+	t.steady = slices.Clone(t.descent)
+	known := normalOf(t.steady, k)
 	t.square(t.descent, k)
 	sym := normalOf(t.descent, k)
 	var eig mat.EigenSym
@@ -106,8 +114,8 @@ func (p *Point) take(frame *raster.Plane, at geom.Point) (*pattern, error) {
 	for r := range k {
 		sym.SetSym(r, r, sym.At(r, r)*(1+1e-9))
 	}
-	t.inverse = &mat.Cholesky{}
-	if !t.inverse.Factorize(sym) {
+	t.inverse, t.steadyInverse = &mat.Cholesky{}, &mat.Cholesky{}
+	if !t.inverse.Factorize(sym) || !t.steadyInverse.Factorize(known) {
 		return nil, ErrFlat
 	}
 	t.coarse = coarseOf(frame, at, w, h)
@@ -131,6 +139,17 @@ func coarseOf(frame *raster.Plane, at geom.Point, w, h int) (out []patternLevel)
 			return out
 		}
 	}
+}
+
+// sameLight reports whether what is seen has the pattern's own mean and gain, to
+// within three standard deviations of what grain does to them. variance is that of
+// the difference of both, half of it the pattern's own, which draws the gain of a
+// projection on the pattern towards 0. Sampling between pixels softens fine texture,
+// so the gain is held to 5 % only; the mean, which a change of gain moves too, is
+// held strictly.
+func (t *pattern) sameLight(mean, gain, variance float64, n int) bool {
+	drawn := 1 - float64(n)*variance/2/(t.power*t.power)
+	return math.Abs(gain/t.power-drawn) < 3*math.Sqrt(variance)/t.power+0.05 && math.Abs(mean-t.mean) < 3*math.Sqrt(variance/float64(n))
 }
 
 // square takes out of the descents what is along a constant and along the pattern

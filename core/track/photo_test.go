@@ -409,11 +409,12 @@ func TestPointsOnPhotographsAgainstTruthAndOpenCV(t *testing.T) {
 		ours, theirs := math.Sqrt(all.ours/all.count), math.Sqrt(all.theirs/all.count)
 		t.Logf("%s: ours %.4f px RMS, OpenCV's pyramidal Lucas–Kanade %.4f", c.name, ours, theirs)
 		assert.LessOrEqual(t, ours, c.limit, c.name)
-		// In white noise both are as good as the pattern allows; ours pays 2 % for leaving
-		// gain and offset free. In all else it is the better one.
+		// In white noise both are as good as the pattern allows; ours leaves gain and offset
+		// free where the light is not surely the same, which costs it a fraction of a per
+		// cent. In all else it is the better one.
 		allowed := theirs
 		if c.noise > 0 {
-			allowed *= 1.03
+			allowed *= 1.01
 		}
 		assert.LessOrEqual(t, ours, allowed, c.name)
 		if c.name == "without noise" {

@@ -231,6 +231,9 @@ func (p *Point) refine(frame *raster.Plane, start geom.Point) (geom.Point, geom.
 	now := make([]float32, len(t.values))
 	seen := make([]bool, len(t.values))
 	var match float64
+	// Gain and offset of light are left free, which costs some of what tells the place:
+	// where it proves to be the pattern's own, it is taken as known at the end.
+	steady, asked := false, false
 	for range 30 {
 		var mean float64
 		count := 0
@@ -257,20 +260,32 @@ func (p *Point) refine(frame *raster.Plane, start geom.Point) (geom.Point, geom.
 			return start, w, 0, ErrLost
 		}
 		match = cross / math.Sqrt(power*own)
-		gain := cross / own
+		gain, level := cross/own, mean
+		if steady {
+			gain, level = t.power, t.mean
+		}
 		var right [6]float64
+		var left float64
 		for i := range now {
 			if !seen[i] {
 				continue
 			}
-			e := (float64(now[i])-mean)/gain - float64(t.values[i])
+			e := (float64(now[i])-level)/gain - float64(t.values[i])
+			left += e * e
 			d := &t.descent[i]
+			if steady {
+				d = &t.steady[i]
+			}
 			for j := range k {
 				right[j] += d[j] * e
 			}
 		}
 		var step mat.VecDense
-		if t.inverse.SolveVecTo(&step, mat.NewVecDense(k, right[:k])) != nil {
+		inverse := t.inverse
+		if steady {
+			inverse = t.steadyInverse
+		}
+		if inverse.SolveVecTo(&step, mat.NewVecDense(k, right[:k])) != nil {
 			return start, w, 0, ErrLost
 		}
 		v := step.RawVector().Data
@@ -293,6 +308,13 @@ func (p *Point) refine(frame *raster.Plane, start geom.Point) (geom.Point, geom.
 		moved := math.Hypot(v[0], v[1]) * half
 		for j := 2; j < k; j++ {
 			moved = math.Max(moved, math.Abs(v[j])*half)
+		}
+		if !asked && moved < 0.02 && count == len(now) {
+			asked = true
+			steady = t.sameLight(mean, gain, left*gain*gain/float64(count), count)
+			if steady {
+				continue
+			}
 		}
 		if moved < 0.002 {
 			break
