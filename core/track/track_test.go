@@ -390,3 +390,42 @@ func TestALongTrackDoesNotGrow(t *testing.T) {
 		}
 	}
 }
+
+// Something large crosses the region. Marked on each frame it does no harm; unmarked it
+// covers too much to be told from the surface.
+func TestWhatIsMarkedOnAFrameDoesNotCountThere(t *testing.T) {
+	s, other := newSurface(3), newSurface(77).seen(geom.Identity)
+	box := func(i int) image.Rectangle { return image.Rect(60+6*i, 40, 200+6*i, 200) }
+	seen := func(i int) *raster.Plane {
+		p := s.seen(walk(i))
+		if i == 0 {
+			return p
+		}
+		for y := box(i).Min.Y; y < box(i).Max.Y; y++ {
+			for x := box(i).Min.X; x < min(box(i).Max.X, frame.Dx()); x++ {
+				p.Pix[y*frame.Dx()+x] = other.At(x-6*i, y)
+			}
+		}
+		return p
+	}
+	run := func(marked bool) (off float64) {
+		tr, err := NewPlane(show(seen(0)), frame, region, nil, geom.Perspective)
+		require.NoError(t, err)
+		base, _ := walk(0).Inverse()
+		for i := 1; i <= 6; i++ {
+			var covered [][]geom.Point
+			if marked {
+				b := box(i)
+				covered = [][]geom.Point{{{X: float64(b.Min.X), Y: 40}, {X: float64(b.Max.X), Y: 40}, {X: float64(b.Max.X), Y: 200}, {X: float64(b.Min.X), Y: 200}}}
+			}
+			sample, err := tr.Step(show(seen(i)), covered)
+			if err != nil {
+				return math.Inf(1)
+			}
+			off = math.Max(off, worst(sample.H, walk(i).Mul(base)))
+		}
+		return off
+	}
+	assert.Less(t, run(true), 0.5)
+	assert.Greater(t, run(false), 0.5)
+}

@@ -39,23 +39,25 @@ func Root() string {
 }
 
 // Truth returns what the footage says of itself.
-func Truth(t testing.TB) demo.Truth {
+func Truth(t testing.TB) (out demo.Truth) {
 	t.Helper()
-	blob, err := os.ReadFile(filepath.Join(Footage(t), demo.TruthFile))
-	require.NoError(t, err)
-	var out demo.Truth
-	require.NoError(t, json.Unmarshal(blob, &out))
+	read(t, demo.TruthFile, &out)
 	return out
 }
 
 // CanTruth returns what the footage of lm_020 says of itself.
-func CanTruth(t testing.TB) demo.CanTruth {
+func CanTruth(t testing.TB) (out demo.CanTruth) {
 	t.Helper()
-	blob, err := os.ReadFile(filepath.Join(Footage(t), demo.CanTruthFile))
-	require.NoError(t, err)
-	var out demo.CanTruth
-	require.NoError(t, json.Unmarshal(blob, &out))
+	read(t, demo.CanTruthFile, &out)
 	return out
+}
+
+// read decodes a file of the footage.
+func read(t testing.TB, file string, into any) {
+	t.Helper()
+	blob, err := os.ReadFile(filepath.Join(Footage(t), file))
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(blob, into))
 }
 
 // ReadPNG returns the picture in a file.
