@@ -57,6 +57,7 @@ func TestFourDotsAtOnce(t *testing.T) {
 	a.see("Outline 1")
 	a.key(input.Digit2)
 	a.press("^Put points instead")
+	a.see("^Click on the picture") // from now on clicks count
 	for _, d := range known.Dots[:4] {
 		a.click(d.Point())
 	}
