@@ -201,7 +201,7 @@ func TestWrongTurnsSayWhatToDo(t *testing.T) {
 	a.click(geom.Pt(500, 300))
 	require.NoError(t, a.page.Keyboard.Release(input.KeyS))
 	a.click(geom.Pt(520, 300))
-	a.see("Paint lies on frame 1037")
+	a.see("Clean plate.* of frame 1037")
 	a.key(input.KeyN)
 	a.see("Drawing an outline")
 	a.key(input.Escape, input.Digit2)

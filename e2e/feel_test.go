@@ -26,13 +26,13 @@ func (s *server) prepare(shot string, known demo.Truth, dots int) {
 		r := d.Radius + 6
 		outlines += fmt.Sprintf(`{"id":"o%d","name":"Dot %d","kind":"outline","home":%d,"feather":3,"points":[{"at":[%g,%g]},{"at":[%g,%g]},{"at":[%g,%g]},{"at":[%g,%g]}]},`,
 			i, i+1, known.Reference, d.X-r, d.Y-r, d.X+r, d.Y-r, d.X+r, d.Y+r, d.X-r, d.Y+r)
-		strokes += fmt.Sprintf(`{"id":"s%d","mode":"clone","size":56,"hardness":0.9,"opacity":1,"offset":[46,6],"path":{"points":[[%g,%g],[%g,%g]]}},`,
-			i, d.X-2, d.Y, d.X+2, d.Y)
+		strokes += fmt.Sprintf(`{"id":"s%d","mode":"clone","home":%d,"size":56,"hardness":0.9,"opacity":1,"from":{"offset":[46,6]},"path":{"points":[[%g,%g],[%g,%g]]}},`,
+			i, known.Reference, d.X-2, d.Y, d.X+2, d.Y)
 	}
 	patch := fmt.Sprintf(`[{"op":"add","path":"/tracks/-","value":{"id":"w","name":"Wall","kind":"plane","home":%[1]d,"motion":"perspective","region":[[190,95],[600,95],[600,345],[190,345]]}},
 		{"op":"add","path":"/removals/-","value":{"id":"r","name":"Dots","range":{"first":1001,"last":1072},"reference":%[1]d,
 		"mark":{"outlines":[%[2]s]},"follow":{"track":"w"},
-		"fill":{"frame":%[1]d,"strokes":[%[3]s]},"settle":{"opacity":1}}}]`, known.Reference, outlines[:len(outlines)-1], strokes[:len(strokes)-1])
+		"fill":{"sources":[{"id":"plate","name":"Clean plate","kind":"plate","frame":%[1]d,"strokes":[%[3]s]}]},"settle":{"opacity":1}}}]`, known.Reference, outlines[:len(outlines)-1], strokes[:len(strokes)-1])
 	s.patch("/api/shots/"+shot+"/treatment", fmt.Sprintf(`{"revision":0,"label":"Prepare","patch":%s}`, patch))
 }
 

@@ -33,7 +33,7 @@ func TestNoAcknowledgedStrokeIsLost(t *testing.T) {
 		var wait sync.WaitGroup
 		wait.Go(func() { // the hand: one stroke after the other, until the connection breaks
 			for k := 0; ; k++ {
-				begin := fmt.Sprintf(`{"type":"begin","removal":"r","stroke":{"id":"k%d-%d","mode":"clone","size":20,"hardness":0.5,"opacity":1,"offset":[30,0]},"points":[[%d,300]]}`, round, k, 200+k%300)
+				begin := fmt.Sprintf(`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","frame":1037},"stroke":{"id":"k%d-%d","mode":"clone","home":1037,"size":20,"hardness":0.5,"opacity":1,"from":{"offset":[30,0]}},"points":[[%d,300]]}`, round, k, 200+k%300)
 				for _, m := range []string{begin, `{"type":"move","points":[[300,310],[320,330]]}`, `{"type":"end"}`} {
 					if socket.Write(ctx, websocket.MessageText, []byte(m)) != nil {
 						return
@@ -63,13 +63,15 @@ func TestNoAcknowledgedStrokeIsLost(t *testing.T) {
 		var rev struct {
 			Document struct {
 				Removals []struct {
-					Fill struct{ Strokes []struct{ ID string } }
+					Fill struct {
+						Sources []struct{ Strokes []struct{ ID string } }
+					}
 				}
 			}
 		}
 		s.get("/api/shots/"+shot+"/treatment", &rev)
 		there := map[string]bool{}
-		for _, x := range rev.Document.Removals[0].Fill.Strokes {
+		for _, x := range rev.Document.Removals[0].Fill.Sources[0].Strokes {
 			there[x.ID] = true
 		}
 		for id := range saved {

@@ -104,15 +104,21 @@ func TestOneMarkerGone(t *testing.T) {
 	// A stroke that went wrong is deleted by itself, and undo brings it back and takes it away.
 	a.rub(geom.Pt(700, 420), 20)
 	a.see("Stroke 3")
+	a.press("^Stroke 3")
 	require.NoError(t, a.page.MustElement(`[aria-label="Delete stroke 3"]`).Click("left", 1))
 	strokes := func() int {
 		var rev struct {
 			Document struct {
-				Removals []struct{ Fill struct{ Strokes []any } }
+				Removals []struct {
+					Fill struct{ Sources []struct{ Strokes []any } }
+				}
 			}
 		}
 		s.get("/api/shots/"+shot+"/treatment", &rev)
-		return len(rev.Document.Removals[0].Fill.Strokes)
+		if len(rev.Document.Removals[0].Fill.Sources) == 0 {
+			return 0
+		}
+		return len(rev.Document.Removals[0].Fill.Sources[0].Strokes)
 	}
 	s.wait(5*time.Second, "the stroke to go", func() bool { return strokes() == 2 })
 	a.press("^Undo$")

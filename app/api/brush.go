@@ -15,19 +15,20 @@ import (
 	"jardin/app/picture"
 	"jardin/app/store"
 	"jardin/core/fill"
-	"jardin/core/raster"
 	"jardin/core/render"
 	"jardin/core/treatment"
 )
 
 // The brush channel is a WebSocket on which a stroke is painted while the hand
-// moves. The browser sends brushMessage; the server answers each move with the
-// pixels that it changed, as a binary message: x, y, width, height as 32-bit
-// little-endian integers, then RGBA bytes for an sRGB screen; and the end of a
-// stroke with strokeSaved, once the stroke is safe in the database.
+// moves. The browser sends brushMessage; the server answers each move, and the end
+// of a stroke that changes more, with the pixels that it changed, as a binary
+// message: x, y, width, height as 32-bit little-endian integers, then RGBA bytes
+// for an sRGB screen; and the end with strokeSaved, once the stroke is safe in the
+// database.
 type brushMessage struct {
 	Type    string           `json:"type"`    // begin, move, end, drop
 	Removal string           `json:"removal"` // of begin
+	Source  treatment.Source `json:"source"`  // of begin: which one is painted on; made if it is not there yet
 	Stroke  treatment.Stroke `json:"stroke"`  // of begin; its path is not read
 	Points  [][]float64      `json:"points"`  // of begin and move
 }
@@ -76,7 +77,7 @@ func (s *Server) brush(c *gin.Context) {
 			if m.Type == "begin" {
 				id = m.Stroke.ID
 			}
-			easel.brush = nil
+			easel.brush, easel.canvas = nil, nil
 			if send(ctx, socket, strokeRefused{"refused", id, err.Error()}) != nil {
 				return
 			}
@@ -101,11 +102,17 @@ type easel struct {
 	socket *websocket.Conn
 
 	canvas   *fill.Canvas
-	removal  string
+	on       place
 	revision int // that the canvas shows
-	plate    *raster.Image
+	painted  treatment.Source
 	brush    *fill.Brush
 	stroke   treatment.Stroke
+}
+
+// A place is what a canvas is of.
+type place struct {
+	removal, source string
+	frame           int
 }
 
 func (e *easel) take(ctx context.Context, m *brushMessage) error {
@@ -133,6 +140,9 @@ func (e *easel) take(ctx context.Context, m *brushMessage) error {
 }
 
 func (e *easel) begin(ctx context.Context, m *brushMessage) error {
+	if e.brush != nil {
+		e.brush, e.canvas = nil, nil // one that never ended
+	}
 	head, err := e.server.Store.Head(ctx, e.shot)
 	if err != nil {
 		return err
@@ -141,26 +151,44 @@ func (e *easel) begin(ctx context.Context, m *brushMessage) error {
 	if r == nil {
 		return errors.New("the removal was deleted; paint on another one")
 	}
-	e.stroke = m.Stroke
-	e.stroke.Path = treatment.Path{Points: m.Points}
+	e.stroke, e.painted = m.Stroke, m.Source
+	e.stroke.Path = &treatment.Path{Points: m.Points}
 	if err := e.stroke.Valid(); err != nil {
 		return err
 	}
-	if e.canvas == nil || e.removal != m.Removal || e.revision != head.Number {
-		t, err := e.server.Rooms.Treatment(ctx, e.shot, head.Number)
-		if err != nil {
-			return err
-		}
-		if e.canvas, err = e.source.Evaluator().Canvas(ctx, t, m.Removal); err != nil {
-			return err
-		}
-		if e.plate, err = e.source.Linear(ctx, r.Fill.Frame, e.source.Size()); err != nil {
-			return err
-		}
-		e.removal, e.revision = m.Removal, head.Number
+	if known := r.Fill.Source(m.Source.ID); known != nil {
+		e.painted = *known
 	}
-	e.stroke.Path.Points = nil
-	e.brush = e.canvas.Begin(render.StrokeOf(&e.stroke))
+	if e.painted.Kind != treatment.HeldPlate && e.painted.Kind != treatment.Travelling {
+		return fmt.Errorf("%q cannot be painted on; choose a clean plate, or paint that travels", e.painted.Name)
+	}
+	if p := e.source.Plates; e.stroke.Home < p.First || e.stroke.Home > p.Last {
+		return fmt.Errorf("frame %d is not in the shot (%d to %d)", e.stroke.Home, p.First, p.Last)
+	}
+	if e.painted.Kind == treatment.HeldPlate && e.stroke.Home != e.painted.Frame {
+		return fmt.Errorf("%q is of frame %d; go there to paint on it", e.painted.Name, e.painted.Frame)
+	}
+	t, err := e.server.Rooms.Treatment(ctx, e.shot, head.Number)
+	if err != nil {
+		return err
+	}
+	on := place{m.Removal, m.Source.ID, e.stroke.Home}
+	if e.canvas == nil || e.on != on || e.revision != head.Number {
+		if e.canvas, err = e.source.Evaluator().Easel(ctx, t, m.Removal, m.Source.ID, e.painted.Kind, e.stroke.Home); err != nil {
+			return err
+		}
+		e.on, e.revision = on, head.Number
+	}
+	begin := treatment.Vec{}
+	if len(m.Points) > 0 {
+		copy(begin[:], m.Points[0])
+	}
+	brush, err := e.source.Evaluator().Brush(ctx, t, m.Removal, &e.stroke, begin)
+	if err != nil {
+		return err
+	}
+	e.stroke.Path = &treatment.Path{}
+	e.brush = e.canvas.Begin(brush)
 	return nil
 }
 
@@ -169,24 +197,19 @@ func (e *easel) move(ctx context.Context, points [][]float64) error {
 		return err
 	}
 	e.stroke.Path.Points = append(e.stroke.Path.Points, points...)
-	dirty := e.brush.Move(render.Touches(points))
-	if dirty.Empty() {
-		return nil
-	}
-	return e.socket.Write(ctx, websocket.MessageBinary, e.pixels(dirty))
+	return e.show(ctx, e.brush.Move(render.Touches(points)))
 }
 
-// pixels returns the plate with the paint over it in r, for the screen.
-func (e *easel) pixels(r image.Rectangle) []byte {
-	layer, shown := e.canvas.View(r), e.plate.Crop(r)
-	for i := 0; i < len(shown.Pix); i += 4 {
-		rest := 1 - layer.Pix[i+3]
-		if rest == 1 {
-			shown.Pix[i+3] = 0
-			continue
-		}
-		for k := range 3 {
-			shown.Pix[i+k] = layer.Pix[i+k] + shown.Pix[i+k]*rest
+// show sends what the stroke has made of r.
+func (e *easel) show(ctx context.Context, r image.Rectangle) error {
+	if r.Empty() {
+		return nil
+	}
+	shown, cover := e.canvas.Shown(r), e.brush.Cover(r)
+	for i, c := range cover.Pix {
+		shown.Pix[4*i+3] = 0
+		if c > 0 {
+			shown.Pix[4*i+3] = 1
 		}
 	}
 	m := picture.ForScreen(shown)
@@ -194,13 +217,16 @@ func (e *easel) pixels(r image.Rectangle) []byte {
 	for i, v := range []int{r.Min.X, r.Min.Y, r.Dx(), r.Dy()} {
 		binary.LittleEndian.PutUint32(out[4*i:], uint32(int32(v)))
 	}
-	return append(out, m.Pix...)
+	return e.socket.Write(ctx, websocket.MessageBinary, append(out, m.Pix...))
 }
 
 // end saves the stroke, whatever else was changed meanwhile, and only then says
 // that it is saved.
 func (e *easel) end(ctx context.Context) error {
 	s := e.server
+	if err := e.show(ctx, e.brush.End()); err != nil {
+		return err
+	}
 	e.brush = nil
 	blob, err := json.Marshal(e.stroke.Path.Points)
 	if err != nil {
@@ -208,29 +234,32 @@ func (e *easel) end(ctx context.Context) error {
 	}
 	sha, err := s.Store.PutArtifact(ctx, blob)
 	if err != nil {
-		e.canvas = nil
 		return err
 	}
 	stroke := e.stroke
-	stroke.Path = treatment.Path{Artifact: sha}
+	stroke.Path = &treatment.Path{Artifact: sha}
 	rev, err := s.Store.Amend(ctx, e.shot, "Paint a stroke", func(doc *treatment.Document) error {
-		r, _ := doc.Find(e.removal)
+		r, _ := doc.Find(e.on.removal)
 		if r == nil {
 			return errors.New("the removal was deleted while you painted")
 		}
-		for _, other := range r.Fill.Strokes {
-			if other.ID == stroke.ID {
-				return errKept // sent again after the connection broke: it had arrived
-			}
+		if other, _ := r.Fill.Stroke(stroke.ID); other != nil {
+			return errKept // sent again after the connection broke: it had arrived
 		}
-		r.Fill.Strokes = append(r.Fill.Strokes, stroke)
+		into := r.Fill.Source(e.on.source)
+		if into == nil {
+			fresh := e.painted
+			fresh.Strokes = nil
+			r.Fill.Sources = append(r.Fill.Sources, fresh)
+			into = &r.Fill.Sources[len(r.Fill.Sources)-1]
+		}
+		into.Strokes = append(into.Strokes, stroke)
 		return nil
 	})
 	if errors.Is(err, errKept) {
 		rev, err = s.Store.Head(ctx, e.shot)
 	}
 	if err != nil {
-		e.canvas = nil
 		return err
 	}
 	if rev.Number != e.revision+1 {

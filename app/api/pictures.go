@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -9,6 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"jardin/app/picture"
+	"jardin/app/store"
 	"jardin/core/geom"
 	"jardin/core/render"
 )
@@ -35,6 +37,20 @@ func (s *Server) pictures(router *gin.Engine) {
 		c.Data(http.StatusOK, "image/png", data)
 	}))
 	frames.GET("/overlay", s.frame(s.overlay))
+}
+
+// opened returns a shot's plate and the treatment in force, ready for evaluation.
+func (s *Server) opened(ctx context.Context, shot string) (*picture.Source, *store.Revision, *render.Treatment, error) {
+	source, err := s.Rooms.Source(ctx, shot)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	head, err := s.Store.Head(ctx, shot)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	t, err := s.Rooms.Treatment(ctx, shot, head.Number)
+	return source, head, t, err
 }
 
 func forever(c *gin.Context) { c.Header("Cache-Control", "private, max-age=31536000, immutable") }

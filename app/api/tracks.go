@@ -87,6 +87,7 @@ func (s *Server) tracks(api huma.API) {
 		ShotPath
 		Revision int    `query:"revision"`
 		Removal  string `query:"removal"`
+		Source   string `query:"source" doc:"Of the removal: where it counts, in place of the outlines"`
 		Track    string `query:"track"`
 		First    int    `query:"first"`
 		Last     int    `query:"last"`
@@ -99,6 +100,9 @@ func (s *Server) tracks(api huma.API) {
 		own := treatment.Still
 		if r := t.Removal(in.Removal); r != nil {
 			shapes, own = r.Mark.Outlines, r.Follow.Track
+			if source := r.Fill.Source(in.Source); source != nil {
+				shapes = source.Where
+			}
 		} else if m := t.Motions().Motion(in.Track); m != nil {
 			shapes = m.Track.Exclusions
 		}

@@ -113,8 +113,12 @@ func (s *Server) treatments(api huma.API) {
 			return nil, asProblem(err)
 		}
 		paths := map[string][][]float64{}
-		for _, stroke := range r.Fill.Strokes {
-			paths[stroke.ID] = stroke.Path.Points
+		for _, source := range r.Fill.Sources {
+			for _, stroke := range source.Strokes {
+				if stroke.Path != nil {
+					paths[stroke.ID] = stroke.Path.Points
+				}
+			}
 		}
 		return &body[map[string][][]float64]{paths}, nil
 	})

@@ -33,7 +33,7 @@ func TestFaultsAreNamed(t *testing.T) {
 	example := string(demotest.WorkedExample(t))
 	cases := map[string]struct{ old, new, says string }{
 		"other format":      {`"jardin/treatment"`, `"something"`, "/format"},
-		"later version":     {`"version": 2`, `"version": 3`, "/version"},
+		"later version":     {`"version": 3`, `"version": 4`, "/version"},
 		"unknown property":  {`"name": "Dot",`, `"name": "Dot", "hue": 3,`, "hue"},
 		"missing":           {`"reference": 1037,`, ``, "reference"},
 		"outside the shot":  {`"reference": 1037`, `"reference": 10`, "frame 10 is not in the shot (1001 to 1072)"},
@@ -43,13 +43,13 @@ func TestFaultsAreNamed(t *testing.T) {
 		"flat region":       {`[[190, 95], [600, 95], [600, 345], [190, 345]]`, `[[190, 95], [600, 95], [400, 95]]`, "its area is too small"},
 		"line as a region":  {`[[190, 95], [600, 95], [600, 345], [190, 345]]`, `[[190, 95], [600, 95]]`, "3 points or more"},
 		"unknown motion":    {`"perspective"`, `"free"`, "/tracks/0/motion"},
-		"size":              {`"size": 52`, `"size": 0`, "/removals/0/fill/strokes/0/size"},
+		"size":              {`"size": 52`, `"size": 0`, "/removals/0/fill/sources/0/strokes/0/size"},
 		"pressure":          {`[263, 190]`, `[263, 190, 3]`, "pressure 3"},
 		"far away":          {`[263, 190]`, `[1e9, 190]`, "too far away"},
 		"empty path":        {`{"points": [[259, 190], [263, 190]]}`, `{}`, "neither points nor an artifact"},
 		"one number":        {`"at": [261, 170]`, `"at": [261]`, "/removals/0/mark/outlines/0/points/0/at"},
 		"text for a number": {`"opacity": 1}`, `"opacity": "1"}`, "/removals/0/settle/opacity"},
-		"not JSON":          {`"version": 2,`, `"version" 2,`, "not JSON"},
+		"not JSON":          {`"version": 3,`, `"version" 3,`, "not JSON"},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -72,17 +72,17 @@ func TestInlineNeedsItsArtifacts(t *testing.T) {
 	require.NoError(t, err)
 	_, err = doc.Inline(nil)
 	assert.ErrorContains(t, err, "export the treatment with its data in place")
-	full, err := doc.Inline(func(asked string) ([]byte, error) {
+	full, err := doc.Inline(treatment.Stored(func(asked string) ([]byte, error) {
 		assert.Equal(t, sha, asked)
 		return []byte(`[[1,2],[3,4,0.5]]`), nil
-	})
+	}))
 	require.NoError(t, err)
-	assert.Equal(t, [][]float64{{1, 2}, {3, 4, 0.5}}, full.Removals[0].Fill.Strokes[0].Path.Points)
-	assert.NotEmpty(t, doc.Removals[0].Fill.Strokes[0].Path.Artifact, "the original is not changed")
+	assert.Equal(t, [][]float64{{1, 2}, {3, 4, 0.5}}, full.Removals[0].Fill.Sources[0].Strokes[0].Path.Points)
+	assert.NotEmpty(t, doc.Removals[0].Fill.Sources[0].Strokes[0].Path.Artifact, "the original is not changed")
 }
 
 func FuzzParse(f *testing.F) {
-	f.Add([]byte(`{"format":"jardin/treatment","version":2,"tracks":[],"removals":[]}`))
+	f.Add([]byte(`{"format":"jardin/treatment","version":3,"tracks":[],"removals":[]}`))
 	f.Add(demotest.WorkedExample(f))
 	f.Fuzz(func(t *testing.T, blob []byte) {
 		doc, err := document.Parse(blob, nil)

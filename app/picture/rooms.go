@@ -9,6 +9,7 @@ import (
 	"jardin/app/media"
 	"jardin/app/store"
 	"jardin/core/render"
+	"jardin/core/treatment"
 )
 
 // Rooms opens shots: it finds their plates and revisions and keeps what was
@@ -50,6 +51,7 @@ func (r *Rooms) Source(ctx context.Context, id string) (*Source, error) {
 		return nil, fmt.Errorf("%s is not ready: it is %s", shot.Name, shot.State)
 	}
 	s = NewSource(&media.Plates{Dir: r.PlateDir(id), Shot: shot.Media()}, id, r.cache)
+	s.Blobs = r.store.Artifact
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if other, ok := r.open[id]; ok {
@@ -86,9 +88,76 @@ func (r *Rooms) Treatment(ctx context.Context, shot string, revision int) (*rend
 
 // Compile makes a revision ready for evaluation.
 func (r *Rooms) Compile(ctx context.Context, rev *store.Revision) (*render.Treatment, error) {
-	doc, err := r.store.Inline(ctx, rev.Document)
+	find, err := r.artifacts(ctx, rev.Document)
+	if err != nil {
+		return nil, err
+	}
+	doc, err := rev.Document.Complete(find)
 	if err != nil {
 		return nil, err
 	}
 	return render.Compile(doc)
+}
+
+// artifacts fetches what a document names, all at once, and remembers it: the next
+// revision mostly names the same.
+func (r *Rooms) artifacts(ctx context.Context, doc *treatment.Document) (treatment.Artifacts, error) {
+	blobs := map[string][]byte{}
+	var missing []string
+	for _, sha := range doc.Artifacts() {
+		if _, ok := r.cache.Get("artifact/" + sha); !ok {
+			missing = append(missing, sha)
+		}
+	}
+	if len(missing) > 0 {
+		var err error
+		if blobs, err = r.store.Artifacts(ctx, missing); err != nil {
+			return nil, err
+		}
+	}
+	read := treatment.Stored(func(sha string) ([]byte, error) {
+		if blob, ok := blobs[sha]; ok {
+			return blob, nil
+		}
+		return r.store.Artifact(ctx, sha)
+	})
+	return func(sha string, into any) error {
+		key := "artifact/" + sha
+		if v, ok := r.cache.Get(key); ok && recall(v, into) {
+			return nil
+		}
+		if err := read(sha, into); err != nil {
+			return err
+		}
+		switch v := into.(type) {
+		case *[][]float64:
+			r.cache.Put(key, *v, 48*len(*v)+64)
+		case *[]treatment.Sample:
+			r.cache.Put(key, *v, 256*len(*v)+64)
+		case *[]treatment.PointSample:
+			r.cache.Put(key, *v, 64*len(*v)+64)
+		}
+		return nil
+	}, nil
+}
+
+// recall sets a value to one that was read before, if it is of its kind.
+func recall(v, into any) bool {
+	switch into := into.(type) {
+	case *[][]float64:
+		return assign(v, into)
+	case *[]treatment.Sample:
+		return assign(v, into)
+	case *[]treatment.PointSample:
+		return assign(v, into)
+	}
+	return false
+}
+
+func assign[T any](v any, into *T) bool {
+	known, ok := v.(T)
+	if ok {
+		*into = known
+	}
+	return ok
 }

@@ -18,17 +18,19 @@ import (
 // concurrent use.
 type Source struct {
 	Plates *media.Plates
-	id     string
-	cache  *render.Cache
-	coder  *colorspace.Coder
-	eval   *render.Evaluator
+	// Blobs gives artifacts by their SHA-256; nil where there are none.
+	Blobs func(ctx context.Context, sha string) ([]byte, error)
+	id    string
+	cache *render.Cache
+	coder *colorspace.Coder
+	eval  *render.Evaluator
 }
 
 // NewSource returns the plate in a store. id names it in the cache, which may be
 // shared with other shots.
 func NewSource(plates *media.Plates, id string, cache *render.Cache) *Source {
 	s := &Source{Plates: plates, id: id, cache: cache, coder: coderFor(plates.Transfer, plates.Depth)}
-	s.eval = &render.Evaluator{Plate: s, Cache: cache}
+	s.eval = &render.Evaluator{Plate: s, Cache: cache, Pictures: s.supplied}
 	return s
 }
 
@@ -62,7 +64,7 @@ func (s *Source) Linear(ctx context.Context, n int, r image.Rectangle) (*raster.
 		return nil, err
 	}
 	m := f.Linear(s.coder)
-	m.Rect = m.Rect.Add(r.Min)
+	m.Rect = m.Rect.Add(r.Intersect(s.Size()).Min)
 	if r == s.Size() { // a reference frame: it is painted on again and again
 		s.cache.Put(key, m, m.Bytes())
 	}

@@ -187,9 +187,26 @@ func (s *Store) Artifact(ctx context.Context, sha string) ([]byte, error) {
 	return content, err
 }
 
+// Artifacts returns several at once, by their SHA-256. Those that are not there are
+// left out.
+func (s *Store) Artifacts(ctx context.Context, shas []string) (map[string][]byte, error) {
+	var rows []struct {
+		SHA     string `db:"sha256"`
+		Content []byte `db:"content"`
+	}
+	if err := s.db.SelectContext(ctx, &rows, `select sha256, content from artifacts where sha256 = any($1)`, shas); err != nil {
+		return nil, fmt.Errorf("read artifacts: %w", err)
+	}
+	out := make(map[string][]byte, len(rows))
+	for _, r := range rows {
+		out[r.SHA] = r.Content
+	}
+	return out, nil
+}
+
 // Inline returns the treatment with all of its artifacts in place.
 func (s *Store) Inline(ctx context.Context, doc *treatment.Document) (*treatment.Document, error) {
-	return doc.Inline(func(sha string) ([]byte, error) { return s.Artifact(ctx, sha) })
+	return doc.Inline(treatment.Stored(func(sha string) ([]byte, error) { return s.Artifact(ctx, sha) }))
 }
 
 // Removal returns a removal of the treatment in force, with its data in place.

@@ -30,7 +30,7 @@ func withShot(t *testing.T) *store.Store {
 
 func removal(id string) string {
 	return `{"id":"` + id + `","name":"` + id + `","range":{"first":1001,"last":1010},"reference":1005,"mark":{"outlines":[]},` +
-		`"follow":{},"fill":{"frame":1005,"strokes":[]},"settle":{"opacity":1}}`
+		`"follow":{},"fill":{"sources":[]},"settle":{"opacity":1}}`
 }
 
 func add(id string) json.RawMessage {

@@ -158,10 +158,10 @@ func renderFiles(ctx context.Context, plate, file, out string, transfer colorspa
 // followIfNeeded measures the track of a removal that has something to follow, but
 // no samples yet.
 func followIfNeeded(ctx context.Context, source *picture.Source, doc *treatment.Document, r *treatment.Removal) (trackSummary, error) {
-	s := trackSummary{ID: r.ID, Name: r.Name, First: r.Fill.Frame, Last: r.Fill.Frame, MinMatch: 1}
+	s := trackSummary{ID: r.ID, Name: r.Name, First: r.Reference, Last: r.Reference, MinMatch: 1}
 	t := doc.Track(r.Follow.Track)
 	if t == nil {
-		s.Note = "no track: the patch lies on the frame only on which it was painted"
+		s.Note = "no track: what is painted stays on its own frame"
 		return s, nil
 	}
 	measured := t.Data != nil

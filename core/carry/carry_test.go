@@ -307,7 +307,7 @@ func TestAnOutlineWhosePointsAreTracked(t *testing.T) {
 		}
 		s.Points = append(s.Points, k)
 	}
-	r := treatment.Removal{ID: "r", Range: treatment.Range{First: 1, Last: 30}, Reference: 10, Fill: treatment.Fill{Frame: 10}, Mark: treatment.Mark{Outlines: []treatment.Shape{s}}, Settle: treatment.Settle{Opacity: 1}}
+	r := treatment.Removal{ID: "r", Range: treatment.Range{First: 1, Last: 30}, Reference: 10, Mark: treatment.Mark{Outlines: []treatment.Shape{s}}, Settle: treatment.Settle{Opacity: 1}}
 	d.Removals = []treatment.Removal{r}
 	set := resolve(t, d)
 	base, _ := drift(10).Inverse()

@@ -35,7 +35,7 @@ func line(from, to geom.Point, events int) []Touch {
 func TestCloneByWholePixelsCopiesExactly(t *testing.T) {
 	p := plate(80, 60)
 	c := NewCanvas(p)
-	c.Paint(Stroke{Size: 12, Hardness: 1, Opacity: 1, Offset: geom.Pt(20, -5)}, line(geom.Pt(20, 30), geom.Pt(40, 30), 5))
+	c.Paint(Stroke{Mode: Clone, Size: 12, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(20, -5)}}, line(geom.Pt(20, 30), geom.Pt(40, 30), 5))
 	layer := c.View(p.Rect)
 	var covered float64
 	for y := range 60 {
@@ -55,7 +55,7 @@ func TestCloneByWholePixelsCopiesExactly(t *testing.T) {
 // the machine looked: the same second of movement at 30 and at 240 events.
 func TestStrokeDoesNotDependOnEventRate(t *testing.T) {
 	p := plate(200, 80)
-	s := Stroke{Size: 24, Hardness: 0.4, Opacity: 0.8, Offset: geom.Pt(0, 30)}
+	s := Stroke{Mode: Clone, Size: 24, Hardness: 0.4, Opacity: 0.8, From: Origin{Shift: geom.Pt(0, 30)}}
 	paint := func(events int) *raster.Image {
 		c := NewCanvas(p)
 		c.Paint(s, line(geom.Pt(20, 30), geom.Pt(170, 45), events))
@@ -69,7 +69,7 @@ func TestStrokeDoesNotDependOnEventRate(t *testing.T) {
 
 func TestLiveStrokeEqualsTheSameStrokeReplayed(t *testing.T) {
 	p := plate(120, 90)
-	s := Stroke{Size: 20, Hardness: 0.3, Opacity: 0.7, Offset: geom.Pt(30.5, 2.25)}
+	s := Stroke{Mode: Clone, Size: 20, Hardness: 0.3, Opacity: 0.7, From: Origin{Shift: geom.Pt(30.5, 2.25)}, Pen: Pen{Size: true}}
 	path := line(geom.Pt(20, 20), geom.Pt(80, 70), 40)
 	for i := range path {
 		path[i].Pressure = 0.4 + 0.6*float64(i)/40
@@ -98,7 +98,7 @@ func TestDabProfile(t *testing.T) {
 
 	p := plate(60, 60)
 	c := NewCanvas(p)
-	c.Paint(Stroke{Size: 30, Hardness: 0.2, Opacity: 0.5, Offset: geom.Pt(10, 0)}, []Touch{{geom.Pt(20.5, 30.5), 1}})
+	c.Paint(Stroke{Mode: Clone, Size: 30, Hardness: 0.2, Opacity: 0.5, From: Origin{Shift: geom.Pt(10, 0)}}, []Touch{{geom.Pt(20.5, 30.5), 1}})
 	layer := c.View(p.Rect)
 	for d := range 15 {
 		assert.InDelta(t, 0.5*Profile(float64(d), 15, 0.2), layer.At(20+d, 30)[3], 1e-6)
@@ -109,7 +109,7 @@ func TestPressureScalesTheSize(t *testing.T) {
 	p := plate(100, 100)
 	count := func(pressure float64) (n float64) {
 		c := NewCanvas(p)
-		c.Paint(Stroke{Size: 40, Hardness: 1, Opacity: 1}, []Touch{{geom.Pt(50, 50), pressure}})
+		c.Paint(Stroke{Mode: Clone, Size: 40, Hardness: 1, Opacity: 1, Pen: Pen{Size: true}}, []Touch{{geom.Pt(50, 50), pressure}})
 		l := c.View(p.Rect)
 		for i := 3; i < len(l.Pix); i += 4 {
 			n += float64(l.Pix[i])
@@ -123,19 +123,33 @@ func TestPressureScalesTheSize(t *testing.T) {
 func TestSourceBeyondThePictureLaysNothing(t *testing.T) {
 	p := plate(40, 40)
 	c := NewCanvas(p)
-	c.Paint(Stroke{Size: 10, Hardness: 1, Opacity: 1, Offset: geom.Pt(100, 0)}, []Touch{{geom.Pt(20, 20), 1}})
+	c.Paint(Stroke{Mode: Clone, Size: 10, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(100, 0)}}, []Touch{{geom.Pt(20, 20), 1}})
 	for _, v := range c.View(p.Rect).Pix {
 		assert.Zero(t, v)
 	}
-	c.Paint(Stroke{Size: 10, Hardness: 1, Opacity: 1, Offset: geom.Pt(1, 0)}, nil)
+	c.Paint(Stroke{Mode: Clone, Size: 10, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(1, 0)}}, nil)
 }
 
 func BenchmarkDab60(b *testing.B) {
 	c := NewCanvas(plate(960, 540))
-	brush := c.Begin(Stroke{Size: 60, Hardness: 0.5, Opacity: 1, Offset: geom.Pt(100, 10)})
+	brush := c.Begin(Stroke{Mode: Clone, Size: 60, Hardness: 0.5, Opacity: 1, From: Origin{Shift: geom.Pt(100, 10)}})
 	x := 0.0
 	for b.Loop() {
 		x += 12
 		brush.Move([]Touch{{geom.Pt(100+math.Mod(x, 700), 250), 1}})
+	}
+}
+
+// A brush of 300 pixels along 100, over a plate with light that falls off and grain.
+func BenchmarkHeal300(b *testing.B) {
+	p := plate(960, 540)
+	for i := range p.Pix {
+		if i%4 != 3 {
+			p.Pix[i] = 0.2 + 0.3*float32(i/4%960)/960 + 0.03*(p.Pix[i]-0.5)
+		}
+	}
+	c := NewCanvas(p)
+	for b.Loop() {
+		c.Paint(Stroke{Mode: Heal, Size: 300, Hardness: 0.5, Opacity: 1, From: Origin{Shift: geom.Pt(300, 10)}}, []Touch{{geom.Pt(300, 250), 1}, {geom.Pt(400, 250), 1}})
 	}
 }

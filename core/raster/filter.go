@@ -55,6 +55,21 @@ func Gaussian(p *Plane, sigma float64) *Plane {
 	return out
 }
 
+// GaussianImage is Gaussian for pictures; every channel is blurred by itself.
+func GaussianImage(m *Image, sigma float64) *Image {
+	out := NewImage(m.Rect)
+	for c := range 4 {
+		p := NewPlane(m.Rect)
+		for i := range p.Pix {
+			p.Pix[i] = m.Pix[4*i+c]
+		}
+		for i, v := range Gaussian(p, sigma).Pix {
+			out.Pix[4*i+c] = v
+		}
+	}
+	return out
+}
+
 // Half returns the plane at half its size: the binomial filter (1 4 6 4 1)/16 in
 // both directions, then every second sample (Burt & Adelson 1983, "The Laplacian
 // pyramid as a compact image code"). Sample (i, j) of the result stands where

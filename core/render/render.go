@@ -12,7 +12,6 @@ import (
 	"sync"
 
 	"jardin/core/carry"
-	"jardin/core/fill"
 	"jardin/core/geom"
 	"jardin/core/raster"
 	"jardin/core/settle"
@@ -55,20 +54,14 @@ type Treatment struct {
 type removal struct {
 	doc     treatment.Removal
 	motions *carry.Set
-	placed  map[int]geom.Homography // stands for the track while one is being found
-	key     string                  // of all that decides how the patch looks, but the plate and the motions
+	placed  map[int]geom.Homography // from the reference frame: stands for the track while one is being found
+	sources []*source
+	key     string // of what decides how the patch is cut and settled
+	cut     bool   // neighbours count inside the outlines only: for looking at all that is painted
 }
 
-// at returns the transform from the frame that the paint lies on to frame n.
-func (r *removal) at(n int) (carry.Way, bool) {
-	if r.placed != nil {
-		h, ok := r.placed[n]
-		return carry.Straight(h), ok
-	}
-	return r.motions.Way(r.doc.Follow.Track, r.doc.Fill.Frame, n)
-}
-
-// Compile makes a document ready. Every artifact must stand in place in it.
+// Compile makes a document ready. The numbers of its tracks and strokes must stand
+// in place in it.
 func Compile(doc *treatment.Document) (*Treatment, error) {
 	motions, err := carry.New(doc)
 	if err != nil {
@@ -76,12 +69,15 @@ func Compile(doc *treatment.Document) (*Treatment, error) {
 	}
 	t := &Treatment{motions: motions}
 	for _, d := range doc.Removals {
-		for i, s := range d.Fill.Strokes {
-			if s.Path.Artifact != "" {
-				return nil, fmt.Errorf("stroke %d of %q is still an artifact", i+1, d.Name)
+		r := &removal{doc: d, motions: motions, key: hash(d.Mark, d.Settle)}
+		for i := range d.Fill.Sources {
+			s, err := ready(&d.Fill.Sources[i])
+			if err != nil {
+				return nil, fmt.Errorf("%q: %w", d.Name, err)
 			}
+			r.sources = append(r.sources, s)
 		}
-		t.removals = append(t.removals, &removal{doc: d, motions: motions, key: hash(d.Fill, d.Mark, d.Settle)})
+		t.removals = append(t.removals, r)
 	}
 	return t, nil
 }
@@ -91,9 +87,16 @@ func (t *Treatment) Motions() *carry.Set { return t.motions }
 
 // Removal returns a removal of the treatment, or nil.
 func (t *Treatment) Removal(id string) *treatment.Removal {
+	if r := t.removal(id); r != nil {
+		return &r.doc
+	}
+	return nil
+}
+
+func (t *Treatment) removal(id string) *removal {
 	for _, r := range t.removals {
 		if r.doc.ID == id {
-			return &r.doc
+			return r
 		}
 	}
 	return nil
@@ -108,8 +111,8 @@ func hash(values ...any) string {
 	return hex.EncodeToString(sum.Sum(nil)[:16])
 }
 
-// Placed returns the treatment with one removal's patch placed by h on frame n:
-// for looking at a track that is still being found.
+// Placed returns the treatment with one removal's surface placed by h, from its
+// reference frame to frame n: for looking at a track that is still being found.
 func (t *Treatment) Placed(id string, n int, h geom.Homography) *Treatment {
 	out := &Treatment{removals: append([]*removal{}, t.removals...), motions: t.motions}
 	for i, r := range out.removals {
@@ -128,6 +131,9 @@ func (t *Treatment) Placed(id string, n int, h geom.Homography) *Treatment {
 type Evaluator struct {
 	Plate Plate
 	Cache *Cache // shared or its own; nil keeps nothing
+	// Pictures gives supplied pictures in linear light, premultiplied; nil where there
+	// are none.
+	Pictures func(context.Context, *treatment.Picture) (*raster.Image, error)
 
 	painting sync.Mutex // two requests for the same paint wait for one of them
 }
@@ -138,8 +144,8 @@ type Evaluator struct {
 func (e *Evaluator) Key(t *Treatment, n int, view View, only string) string {
 	parts := []any{view, e.Plate.Key(n)}
 	for _, r := range t.removals {
-		if h, ok := r.lies(n, view, only); ok {
-			parts = append(parts, e.Plate.Key(r.doc.Fill.Frame), h, r.rides(n), r.key)
+		if keys := r.lies(n, view, only); len(keys) > 0 {
+			parts = append(parts, keys, r.rides(n), r.key)
 		}
 	}
 	if len(parts) == 2 {
@@ -148,17 +154,20 @@ func (e *Evaluator) Key(t *Treatment, n int, view View, only string) string {
 	return hash(parts...)
 }
 
-// lies reports whether the removal has anything to lay on frame n, and by which
-// transform.
-func (r *removal) lies(n int, view View, only string) (carry.Way, bool) {
-	h, ok := r.at(n)
-	if !ok || len(r.doc.Fill.Strokes) == 0 {
-		return h, false
+// lies returns the keys of all that the removal has to lay on frame n.
+func (r *removal) lies(n int, view View, only string) (keys []string) {
+	if view == PatchView && r.doc.ID != only {
+		return nil
 	}
-	if view == PatchView {
-		return h, r.doc.ID == only
+	if view == ResultView && (r.doc.Off || !r.doc.Range.Has(n) || len(r.doc.Mark.Outlines) == 0) {
+		return nil
 	}
-	return h, !r.doc.Off && r.doc.Range.Has(n) && len(r.doc.Mark.Outlines) > 0
+	for _, s := range r.sources {
+		if key := r.sourceKey(s, n); key != "" {
+			keys = append(keys, key)
+		}
+	}
+	return keys
 }
 
 // rides returns how each of the removal's shapes is carried to frame n. Their keys
@@ -174,11 +183,10 @@ func (r *removal) rides(n int) (out []any) {
 // lie returns how one of the removal's shapes lies on frame n.
 func (r *removal) lie(s *treatment.Shape, n int) (carry.Lie, bool) {
 	lie, ok := r.motions.Lie(s, r.doc.Follow.Track, n)
-	if h, placed := r.placed[n]; placed && s.Ride == "" && lie.Shifts == nil {
-		// The track is being found: what it says so far is from the paint's frame.
-		if back, known := r.motions.Between(r.doc.Follow.Track, s.Home, r.doc.Fill.Frame); known {
+	if _, placed := r.placed[n]; placed && s.Ride == "" && lie.Shifts == nil {
+		if w, known := r.way("", s.Home, n); known {
 			lie, _ = r.motions.Lie(s, treatment.Still, n)
-			lie.Ride, ok = carry.Straight(h.Mul(back)), true
+			lie.Ride, ok = w, true
 		}
 	}
 	return lie, ok
@@ -189,38 +197,33 @@ func (r *removal) lie(s *treatment.Shape, n int) (carry.Lie, bool) {
 func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, only string) (*Result, error) {
 	type layer struct {
 		r       *removal
-		patch   *raster.Image
-		inverse carry.Way
 		through *raster.Plane
 	}
 	var layers []layer
 	var all image.Rectangle
 	for _, r := range t.removals {
-		h, ok := r.lies(n, view, only)
-		if !ok {
+		if len(r.lies(n, view, only)) == 0 {
 			continue
 		}
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		inverse, ok := h.Inverse()
-		if !ok {
-			return nil, fmt.Errorf("the track of %q cannot be inverted on frame %d", r.doc.Name, n)
+		var reach image.Rectangle
+		for _, s := range r.sources {
+			if r.sourceKey(s, n) == "" {
+				continue
+			}
+			if view == PatchView && s.Kind == treatment.Neighbour {
+				reach = reach.Union(r.matte(n, e.Plate.Size()).Rect)
+			} else {
+				reach = reach.Union(e.bounds(r, s, n))
+			}
 		}
-		patch, err := e.paint(ctx, r)
-		if err != nil {
-			return nil, err
-		}
-		if patch.Rect.Empty() {
-			continue
-		}
-		reach := raster.Around(h.Bounds(geom.Box{
-			Min: geom.Pt(float64(patch.Rect.Min.X), float64(patch.Rect.Min.Y)),
-			Max: geom.Pt(float64(patch.Rect.Max.X), float64(patch.Rect.Max.Y)),
-		}), 2, e.Plate.Size())
 		through := r.matte(n, reach)
 		if view == PatchView {
-			through = raster.NewPlane(reach)
+			shown := *r
+			shown.cut = true
+			r, through = &shown, raster.NewPlane(reach)
 			for i := range through.Pix {
 				through.Pix[i] = 1
 			}
@@ -228,7 +231,7 @@ func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, o
 		if through.Rect.Empty() {
 			continue
 		}
-		layers = append(layers, layer{r, patch, inverse, through})
+		layers = append(layers, layer{r, through})
 		all = all.Union(through.Rect)
 	}
 	if all.Empty() {
@@ -240,20 +243,15 @@ func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, o
 	}
 	picture, touched := plate.Crop(all), raster.NewPlane(all)
 	for _, l := range layers {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
 		opacity := float32(1)
 		if view == ResultView {
 			opacity = float32(l.r.doc.Settle.Opacity)
 		}
-		var warped *raster.Image
-		if l.inverse.Bent == nil {
-			warped = raster.Warp(l.patch, l.inverse.Homography, l.through.Rect)
-		} else {
-			warped = raster.WarpBy(l.patch, l.inverse.Apply, l.through.Rect)
+		patch, err := e.fill(ctx, l.r, len(l.r.sources), n, l.through.Rect)
+		if err != nil {
+			return nil, err
 		}
-		settle.Lay(picture, warped, l.through, opacity, touched)
+		settle.Lay(picture, patch, l.through, opacity, touched)
 	}
 	for i, v := range touched.Pix {
 		if v == 0 {
@@ -281,99 +279,4 @@ func (e *Evaluator) Matte(t *Treatment, id string, n int) *raster.Plane {
 // wide as the surface's scale makes it.
 func (r *removal) matte(n int, within image.Rectangle) *raster.Plane {
 	return carry.Matte(r.doc.Mark.Outlines, r.doc.Settle.Feather, within, func(s *treatment.Shape) (carry.Lie, bool) { return r.lie(s, n) })
-}
-
-// paint returns the removal's paint on its frame. It starts from the
-// longest beginning that is still in the cache, so that one more stroke costs
-// one stroke.
-func (e *Evaluator) paint(ctx context.Context, r *removal) (*raster.Image, error) {
-	e.painting.Lock()
-	defer e.painting.Unlock()
-	keys, strokes := e.paintKeys(r), r.doc.Fill.Strokes
-	layer, done := raster.NewImage(image.Rectangle{}), len(strokes)
-	for ; done > 0; done-- {
-		if found, ok := e.Cache.Get(keys[done-1]); ok {
-			layer = found.(*raster.Image)
-			break
-		}
-	}
-	if done == len(strokes) {
-		return layer, nil
-	}
-	plate, err := e.Plate.Linear(ctx, r.doc.Fill.Frame, e.Plate.Size())
-	if err != nil {
-		return nil, fmt.Errorf("frame %d, on which %q is painted: %w", r.doc.Fill.Frame, r.doc.Name, err)
-	}
-	c := fill.NewCanvas(plate)
-	c.Load(layer)
-	for _, s := range strokes[done:] {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		c.Paint(StrokeOf(&s), touchesOf(&s.Path))
-	}
-	layer = c.Layer()
-	e.Cache.Put(keys[len(keys)-1], layer, layer.Bytes())
-	return layer, nil
-}
-
-// paintKeys names the paint after each stroke: a chain of hashes.
-func (e *Evaluator) paintKeys(r *removal) []string {
-	keys := make([]string, len(r.doc.Fill.Strokes))
-	last := e.Plate.Key(r.doc.Fill.Frame)
-	for i, s := range r.doc.Fill.Strokes {
-		s.ID = ""
-		last = hash("paint", last, s)
-		keys[i] = last
-	}
-	return keys
-}
-
-// Canvas returns a canvas with a removal's paint on it, to paint on.
-func (e *Evaluator) Canvas(ctx context.Context, t *Treatment, id string) (*fill.Canvas, error) {
-	for _, r := range t.removals {
-		if r.doc.ID != id {
-			continue
-		}
-		plate, err := e.Plate.Linear(ctx, r.doc.Fill.Frame, e.Plate.Size())
-		if err != nil {
-			return nil, err
-		}
-		layer, err := e.paint(ctx, r)
-		if err != nil {
-			return nil, err
-		}
-		c := fill.NewCanvas(plate)
-		c.Load(layer)
-		return c, nil
-	}
-	return nil, fmt.Errorf("there is no removal %q", id)
-}
-
-// StrokeOf returns the brush of a stroke in a document.
-func StrokeOf(s *treatment.Stroke) fill.Stroke {
-	return fill.Stroke{Size: s.Size, Hardness: s.Hardness, Opacity: s.Opacity, Offset: s.Offset.Point()}
-}
-
-// touchesOf returns a stroke's points where they lie.
-func touchesOf(p *treatment.Path) []fill.Touch {
-	out := Touches(p.Points)
-	if p.Shift != nil {
-		for i := range out {
-			out[i].Point = out[i].Point.Add(p.Shift.Point())
-		}
-	}
-	return out
-}
-
-// Touches returns a stroke's points, with full pressure where none is given.
-func Touches(points [][]float64) []fill.Touch {
-	out := make([]fill.Touch, len(points))
-	for i, p := range points {
-		out[i] = fill.Touch{Point: geom.Pt(p[0], p[1]), Pressure: 1}
-		if len(p) > 2 {
-			out[i].Pressure = p[2]
-		}
-	}
-	return out
 }

@@ -45,10 +45,10 @@ func document() *treatment.Document {
 		ID: "a", Name: "a", Range: treatment.Range{First: 98, Last: 104}, Reference: 100,
 		Mark: treatment.Mark{Outlines: []treatment.Shape{{ID: "o", Kind: treatment.Outline, Home: 100, Points: []treatment.Knot{
 			{At: treatment.Vec{20, 20}}, {At: treatment.Vec{30, 20}}, {At: treatment.Vec{30, 30}}, {At: treatment.Vec{20, 30}}}}}},
-		Fill: treatment.Fill{Frame: 100, Strokes: []treatment.Stroke{{
-			ID: "s", Mode: "clone", Size: 40, Hardness: 1, Opacity: 1, Offset: treatment.Vec{40, 0},
-			Path: treatment.Path{Points: [][]float64{{25, 25}}},
-		}}},
+		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Kind: treatment.HeldPlate, Frame: 100, Strokes: []treatment.Stroke{{
+			ID: "s", Mode: "clone", Home: 100, Size: 40, Hardness: 1, Opacity: 1, Pen: []string{"size"}, From: &treatment.From{Offset: treatment.Vec{40, 0}},
+			Path: &treatment.Path{Points: [][]float64{{25, 25}}},
+		}}}}},
 		Settle: treatment.Settle{Opacity: 1},
 	}
 	r.Follow.Track = "t"
@@ -134,7 +134,7 @@ func TestKeysNameWhatAPictureIsMadeFrom(t *testing.T) {
 		"outline": func(r *treatment.Removal) { r.Mark.Outlines[0].Points[0].At[0]++ },
 		"feather": func(r *treatment.Removal) { r.Settle.Feather = 2 },
 		"opacity": func(r *treatment.Removal) { r.Settle.Opacity = 0.5 },
-		"stroke":  func(r *treatment.Removal) { r.Fill.Strokes[0].Size = 39 },
+		"stroke":  func(r *treatment.Removal) { r.Fill.Sources[0].Strokes[0].Size = 39 },
 	} {
 		assert.NotEqual(t, base, key(change), name)
 	}
@@ -151,10 +151,10 @@ func TestOneMoreStrokeCostsOneStroke(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, reads[100], "paint is worked out once for all frames")
 
-	second := d.Removals[0].Fill.Strokes[0]
-	second.ID, second.Offset = "t", treatment.Vec{0, 30}
-	second.Path.Points = [][]float64{{22, 22}, {28, 28, 0.3}}
-	d.Removals[0].Fill.Strokes = append(d.Removals[0].Fill.Strokes, second)
+	second := d.Removals[0].Fill.Sources[0].Strokes[0]
+	second.ID, second.From = "t", &treatment.From{Offset: treatment.Vec{0, 30}}
+	second.Path = &treatment.Path{Points: [][]float64{{22, 22}, {28, 28, 0.3}}}
+	d.Removals[0].Fill.Sources[0].Strokes = append(d.Removals[0].Fill.Sources[0].Strokes, second)
 	built, err := e.Frame(context.Background(), compile(t, d), 101, ResultView, "")
 	require.NoError(t, err)
 	fresh, err := (&Evaluator{Plate: ramp{}}).Frame(context.Background(), compile(t, d), 101, ResultView, "")
@@ -218,11 +218,11 @@ func TestOpacityOrderAndErrors(t *testing.T) {
 	_, err = (&Evaluator{Plate: ramp{}}).Frame(ctx, compile(t, document()), 100, ResultView, "")
 	assert.ErrorIs(t, err, context.Canceled)
 	d = document()
-	d.Removals[0].Fill.Frame, d.Removals[0].Range.Last = 111, 111
+	d.Removals[0].Fill.Sources[0].Frame, d.Removals[0].Mark.Outlines[0].Home, d.Removals[0].Range.Last = 111, 111, 111
 	_, err = (&Evaluator{Plate: ramp{}}).Frame(context.Background(), compile(t, d), 111, ResultView, "")
 	assert.ErrorContains(t, err, "the disk is gone")
 	d = document()
-	d.Removals[0].Fill.Strokes[0].Path = treatment.Path{Artifact: "ab"}
+	d.Removals[0].Fill.Sources[0].Strokes[0].Path = &treatment.Path{Artifact: "ab"}
 	_, err = Compile(d)
 	assert.ErrorContains(t, err, "artifact")
 }

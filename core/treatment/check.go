@@ -77,7 +77,6 @@ func (c *checker) removal(at string, r *Removal) {
 	c.unique(at, r.ID)
 	c.span(at+"/range", r.Range)
 	c.frame(at+"/reference", r.Reference)
-	c.frame(at+"/fill/frame", r.Fill.Frame)
 	c.within(at+"/settle/opacity", r.Settle.Opacity, 0, 1, "")
 	c.within(at+"/settle/feather", r.Settle.Feather, 0, 500, " pixels")
 	own := c.ids()
@@ -89,14 +88,7 @@ func (c *checker) removal(at string, r *Removal) {
 	if id := r.Follow.Track; id != "" && id != Still && c.doc.Track(id) == nil {
 		c.fault(at+"/follow/track", "there is no track %q", id)
 	}
-	own = c.ids()
-	for j, s := range r.Fill.Strokes {
-		place := fmt.Sprintf("%s/fill/strokes/%d", at, j)
-		own(place, s.ID)
-		if err := s.Valid(); err != nil {
-			c.fault(place, "%v", err)
-		}
-	}
+	c.fill(at+"/fill", &r.Fill)
 }
 
 func (c *checker) shape(place string, s *Shape) {

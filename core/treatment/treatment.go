@@ -13,7 +13,7 @@ import (
 // Format and Version stand at the head of every document.
 const (
 	Format  = "jardin/treatment"
-	Version = 2
+	Version = 3
 )
 
 // Schema is the JSON Schema (draft 2020-12) of the document.
@@ -28,7 +28,7 @@ var Schema []byte
 // moved.
 type Document struct {
 	Format   string    `json:"format" enum:"jardin/treatment"`
-	Version  int       `json:"version" minimum:"2" maximum:"2"`
+	Version  int       `json:"version" minimum:"3" maximum:"3"`
 	Tracks   []Track   `json:"tracks" nullable:"false"`
 	Removals []Removal `json:"removals" nullable:"false"`
 }
@@ -182,32 +182,6 @@ type PlacementKey struct {
 // Follow says how the surface under the thing moves.
 type Follow struct {
 	Track string `json:"track,omitempty" doc:"The track that carries the removal; left out as long as there is none; still for a camera that does not move"`
-}
-
-// Fill says where clean pixels come from.
-type Fill struct {
-	Frame   int      `json:"frame" doc:"Frame on which the paint lies"`
-	Strokes []Stroke `json:"strokes" nullable:"false"`
-}
-
-// A Stroke is a line of paint on the fill's frame. It copies pixels from a
-// constant offset.
-type Stroke struct {
-	ID       string  `json:"id" doc:"Unique within the removal"`
-	Mode     string  `json:"mode" enum:"clone"`
-	Size     float64 `json:"size" minimum:"1" maximum:"2000" doc:"Diameter in pixels at full pressure"`
-	Hardness float64 `json:"hardness" minimum:"0" maximum:"1" doc:"Share of the radius that is fully covered"`
-	Opacity  float64 `json:"opacity" minimum:"0" maximum:"1"`
-	Offset   Vec     `json:"offset" doc:"From the painted pixel to the pixel that is copied"`
-	Path     Path    `json:"path"`
-}
-
-// A Path is where the brush went: in place as points, or as the SHA-256 of an
-// artifact that holds them.
-type Path struct {
-	Artifact string      `json:"artifact,omitempty" pattern:"^[0-9a-f]{64}$"`
-	Points   [][]float64 `json:"points,omitempty" doc:"Each x, y, or x, y, pressure (0 to 1); pressure scales the size"`
-	Shift    *Vec        `json:"shift,omitempty" doc:"Added to every point"`
 }
 
 // Settle says what makes the patch sit.

@@ -25,7 +25,8 @@ func valid() *Document {
 		ID: "a", Range: Range{1, 10}, Reference: 5,
 		Mark:   Mark{[]Shape{{ID: "o", Kind: Outline, Home: 5, Points: knots}}},
 		Follow: Follow{Track: "t"},
-		Fill:   Fill{Frame: 5, Strokes: []Stroke{{ID: "s", Mode: "clone", Size: 9, Opacity: 1, Path: Path{Points: [][]float64{{1, 2}, {3, 4, 0.5}}}}}},
+		Fill: Fill{Sources: []Source{{ID: "p", Kind: HeldPlate, Frame: 5, Strokes: []Stroke{{ID: "s", Mode: "clone", Home: 5, Size: 9, Opacity: 1,
+			From: &From{Offset: Vec{3, 0}}, Path: &Path{Points: [][]float64{{1, 2}, {3, 4, 0.5}}}}}}}},
 		Settle: Settle{Opacity: 1},
 	}}
 	return d
@@ -56,10 +57,24 @@ func TestValidate(t *testing.T) {
 		"0 is not a size":                       func(r *Removal) { r.Mark.Outlines[0].Placement = []PlacementKey{{Frame: 5}} },
 		`there is no point "z" in a track "p"`:  func(r *Removal) { r.Mark.Outlines[0].Points[0].Follows = &PointRef{"p", "z"} },
 		`/removals/0/follow/track: there is no`: func(r *Removal) { r.Follow.Track = "u" },
-		"hardness":                              func(r *Removal) { r.Fill.Strokes[0].Hardness = 2 },
-		"leads too far away":                    func(r *Removal) { r.Fill.Strokes[0].Offset = Vec{1e7, 0} },
-		"has 1 numbers":                         func(r *Removal) { r.Fill.Strokes[0].Path.Points[0] = []float64{1} },
+		"hardness":                              func(r *Removal) { r.Fill.Sources[0].Strokes[0].Hardness = 2 },
+		"leads too far away":                    func(r *Removal) { r.Fill.Sources[0].Strokes[0].From.Offset = Vec{1e7, 0} },
+		"has 1 numbers":                         func(r *Removal) { r.Fill.Sources[0].Strokes[0].Path.Points[0] = []float64{1} },
 		"is not in the shot":                    func(r *Removal) { r.Reference = 11 },
+		"needs from":                            func(r *Removal) { r.Fill.Sources[0].Strokes[0].From = nil },
+		"mode \"draw\" is not known":            func(r *Removal) { r.Fill.Sources[0].Strokes[0].Mode = "draw" },
+		"needs a colour":                        func(r *Removal) { r.Fill.Sources[0].Strokes[0].Mode = "colour" },
+		"neither a path nor an area":            func(r *Removal) { r.Fill.Sources[0].Strokes[0].Path = nil },
+		"an area needs 3 points":                func(r *Removal) { r.Fill.Sources[0].Strokes[0].Area = &Area{} },
+		"scaled by 0.01 to 100":                 func(r *Removal) { r.Fill.Sources[0].Strokes[0].From.Scale = -1 },
+		"nothing that can follow the pen":       func(r *Removal) { r.Fill.Sources[0].Strokes[0].Pen = []string{"tilt"} },
+		"the plate is of frame 5":               func(r *Removal) { r.Fill.Sources[0].Strokes[0].Home = 6 },
+		"sources/0/strokes/0/from/frame":        func(r *Removal) { n := 77; r.Fill.Sources[0].Strokes[0].From.Frame = &n },
+		`strokes/0/ride: there is no track "q"`: func(r *Removal) { r.Fill.Sources[0].Strokes[0].Ride = "q" },
+		"a neighbour needs an offset":           func(r *Removal) { r.Fill.Sources[0].Kind = Neighbour },
+		"a piece needs a picture and four":      func(r *Removal) { r.Fill.Sources[0].Kind = Piece },
+		"is not a kind of source":               func(r *Removal) { r.Fill.Sources[0].Kind = "layer" },
+		"/sources/0/rise":                       func(r *Removal) { r.Fill.Sources[0].Rise = -1 },
 	} {
 		d := valid()
 		change(&d.Removals[0])
@@ -114,17 +129,29 @@ func TestBasisChangesWithWhatATrackDependsOn(t *testing.T) {
 	assert.True(t, p.Stale())
 }
 
+// A dissolve comes in by even steps before the range and goes out after it.
+func TestWeight(t *testing.T) {
+	half := 0.5
+	s := Source{Range: &Range{10, 12}, Rise: 3, Fall: 1, Opacity: &half}
+	for n, want := range map[int]float64{6: 0, 7: 0.125, 8: 0.25, 9: 0.375, 10: 0.5, 12: 0.5, 13: 0.25, 14: 0} {
+		assert.InDelta(t, want, s.Weight(n), 1e-12, "frame %d", n)
+	}
+	s.Off = true
+	assert.Zero(t, s.Weight(11))
+	assert.EqualValues(t, 1, (&Source{}).Weight(-5))
+}
+
 func TestInlineReadsTracksAndReportsWhatIsMissing(t *testing.T) {
 	d := valid()
 	d.Tracks[0].Data = &Data{Artifact: "t", Basis: "b"}
 	samples, err := json.Marshal([]Sample{{Frame: 4, Matrix: geom.Identity}})
 	require.NoError(t, err)
-	full, err := d.Inline(func(string) ([]byte, error) { return samples, nil })
+	full, err := d.Inline(Stored(func(string) ([]byte, error) { return samples, nil }))
 	require.NoError(t, err)
 	assert.Equal(t, &Data{Basis: "b", Samples: []Sample{{Frame: 4, Matrix: geom.Identity}}}, full.Tracks[0].Data)
-	_, err = d.Inline(func(string) ([]byte, error) { return nil, errors.New("gone") })
+	_, err = d.Inline(Stored(func(string) ([]byte, error) { return nil, errors.New("gone") }))
 	assert.ErrorContains(t, err, "gone")
-	_, err = d.Inline(func(string) ([]byte, error) { return []byte("{"), nil })
+	_, err = d.Inline(Stored(func(string) ([]byte, error) { return []byte("{"), nil }))
 	assert.ErrorContains(t, err, "cannot be read")
 	r, i := d.Find("a")
 	assert.Equal(t, 0, i)
@@ -138,7 +165,7 @@ func TestUpgrade(t *testing.T) {
 	old := `{"format":"jardin/treatment","version":1,"removals":[
 		{"id":"a","name":"dot","range":{"first":1,"last":10},"reference":5,"mark":{"outlines":[{"id":"o","name":"o","points":[{"at":[0,0]},{"at":[9,0]},{"at":[9,9]}]}]},
 		 "follow":{"region":[[0,0],[50,0],[50,50]],"motion":"similarity","track":{"basis":"x","samples":[{"frame":6,"matrix":[1,0,3,0,1,0,0,0,1]}]}},
-		 "fill":{"strokes":[]},"settle":{"opacity":1}},
+		 "fill":{"strokes":[{"id":"s","mode":"clone","size":9,"hardness":1,"opacity":1,"offset":[3,4],"path":{"points":[[1,2]]}}]},"settle":{"opacity":1}},
 		{"id":"b","name":"b","range":{"first":1,"last":10},"reference":7,"mark":{"outlines":[]},"follow":{"region":[],"motion":"position"},"fill":{"strokes":[]},"settle":{"opacity":1}}]}`
 	blob, err := Upgrade([]byte(old))
 	require.NoError(t, err)
@@ -151,7 +178,12 @@ func TestUpgrade(t *testing.T) {
 	assert.Equal(t, geom.Similarity, d.Tracks[0].Motion)
 	assert.Equal(t, 3.0, d.Tracks[0].Data.Samples[0].Matrix[2])
 	assert.Equal(t, 5, d.Removals[0].Mark.Outlines[0].Home)
-	assert.Equal(t, 7, d.Removals[1].Fill.Frame)
+	require.Len(t, d.Removals[0].Fill.Sources, 1)
+	plate := d.Removals[0].Fill.Sources[0]
+	assert.Equal(t, 5, plate.Frame)
+	assert.Equal(t, Vec{3, 4}, plate.Strokes[0].From.Offset)
+	assert.Equal(t, []string{"size"}, plate.Strokes[0].Pen, "pressure scaled the size")
+	assert.Empty(t, d.Removals[1].Fill.Sources)
 	assert.Empty(t, d.Removals[1].Follow.Track)
 	assert.False(t, d.Tracks[0].Stale())
 	again, err := Upgrade(blob)

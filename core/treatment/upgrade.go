@@ -2,60 +2,107 @@ package treatment
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 )
 
 // Upgrade returns a document of an earlier version as one of this version, and
-// any other as it is. In version 1 each removal held its own region and track,
-// and everything lay on its reference frame.
+// any other as it is.
 func Upgrade(blob []byte) ([]byte, error) {
 	var head struct {
 		Format  string
 		Version int
 	}
-	if json.Unmarshal(blob, &head) != nil || head.Format != Format || head.Version != 1 {
+	if json.Unmarshal(blob, &head) != nil || head.Format != Format || head.Version < 1 || head.Version >= Version {
 		return blob, nil
 	}
 	var doc map[string]any
 	if err := json.Unmarshal(blob, &doc); err != nil {
 		return nil, err
 	}
-	tracks := []any{}
 	removals, _ := doc["removals"].([]any)
-	for i, v := range removals {
-		r, _ := v.(map[string]any)
-		mark, _ := r["mark"].(map[string]any)
-		follow, _ := r["follow"].(map[string]any)
-		fill, _ := r["fill"].(map[string]any)
-		if mark == nil || follow == nil || fill == nil {
-			return nil, fmt.Errorf("/removals/%d: mark, follow or fill is missing", i)
-		}
-		outlines, _ := mark["outlines"].([]any)
-		for _, o := range outlines {
-			if o, ok := o.(map[string]any); ok {
-				o["kind"], o["home"] = Outline, r["reference"]
+	if head.Version == 1 {
+		tracks := []any{}
+		for i, v := range removals {
+			track, err := fromFirst(v)
+			if err != nil {
+				return nil, fmt.Errorf("/removals/%d: %w", i, err)
+			}
+			if track != nil {
+				tracks = append(tracks, track)
 			}
 		}
-		fill["frame"] = r["reference"]
-		region, _ := follow["region"].([]any)
-		if len(region) == 0 && follow["track"] == nil {
-			r["follow"] = map[string]any{}
-			continue
-		}
-		track := map[string]any{
-			"id": fmt.Sprint("t-", r["id"]), "name": r["name"], "kind": PlaneTrack,
-			"home": r["reference"], "motion": follow["motion"], "range": r["range"],
-		}
-		if len(region) > 0 {
-			track["region"] = region
-		}
-		if data, ok := follow["track"].(map[string]any); ok {
-			delete(data, "basis") // counted otherwise now
-			track["data"] = data
-		}
-		tracks = append(tracks, track)
-		r["follow"] = map[string]any{"track": track["id"]}
+		doc["tracks"] = tracks
 	}
-	doc["version"], doc["tracks"] = Version, tracks
+	for i, v := range removals {
+		if err := fromSecond(v); err != nil {
+			return nil, fmt.Errorf("/removals/%d: %w", i, err)
+		}
+	}
+	doc["version"] = Version
 	return json.Marshal(doc)
+}
+
+// fromFirst takes a removal from version 1 to 2 and returns its track, if it had
+// one: each held its own region and track, and everything lay on its reference
+// frame.
+func fromFirst(v any) (map[string]any, error) {
+	r, _ := v.(map[string]any)
+	mark, _ := r["mark"].(map[string]any)
+	follow, _ := r["follow"].(map[string]any)
+	fill, _ := r["fill"].(map[string]any)
+	if mark == nil || follow == nil || fill == nil {
+		return nil, errors.New("mark, follow or fill is missing")
+	}
+	outlines, _ := mark["outlines"].([]any)
+	for _, o := range outlines {
+		if o, ok := o.(map[string]any); ok {
+			o["kind"], o["home"] = Outline, r["reference"]
+		}
+	}
+	fill["frame"] = r["reference"]
+	region, _ := follow["region"].([]any)
+	if len(region) == 0 && follow["track"] == nil {
+		r["follow"] = map[string]any{}
+		return nil, nil
+	}
+	track := map[string]any{
+		"id": fmt.Sprint("t-", r["id"]), "name": r["name"], "kind": PlaneTrack,
+		"home": r["reference"], "motion": follow["motion"], "range": r["range"],
+	}
+	if len(region) > 0 {
+		track["region"] = region
+	}
+	if data, ok := follow["track"].(map[string]any); ok {
+		delete(data, "basis") // counted otherwise now
+		track["data"] = data
+	}
+	r["follow"] = map[string]any{"track": track["id"]}
+	return track, nil
+}
+
+// fromSecond takes a removal from version 2 to 3: all of its paint lay on one
+// frame, copied by an offset, and pressure scaled the size.
+func fromSecond(v any) error {
+	r, _ := v.(map[string]any)
+	fill, _ := r["fill"].(map[string]any)
+	if fill == nil {
+		return errors.New("fill is missing")
+	}
+	strokes, _ := fill["strokes"].([]any)
+	sources := []any{}
+	for _, v := range strokes {
+		s, _ := v.(map[string]any)
+		if s == nil {
+			return errors.New("a stroke is no object")
+		}
+		s["home"], s["pen"] = fill["frame"], []any{"size"}
+		s["from"] = map[string]any{"offset": s["offset"]}
+		delete(s, "offset")
+	}
+	if len(strokes) > 0 {
+		sources = append(sources, map[string]any{"id": "plate", "name": fmt.Sprint("Clean plate ", fill["frame"]), "kind": HeldPlate, "frame": fill["frame"], "strokes": strokes})
+	}
+	r["fill"] = map[string]any{"sources": sources}
+	return nil
 }

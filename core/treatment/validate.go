@@ -4,9 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"math"
-
-	"jardin/core/geom"
 )
 
 // Validate checks what a schema cannot say: names that must be unique, frames
@@ -32,58 +29,80 @@ func (d *Document) Validate(shot *Range) error {
 	return errors.Join(faults...)
 }
 
-// Valid checks one stroke by itself.
-func (s *Stroke) Valid() error {
-	switch {
-	case s.Mode != "clone":
-		return fmt.Errorf("mode %q is not known; this version paints with clone", s.Mode)
-	case !(s.Size >= 1 && s.Size <= 2000):
-		return fmt.Errorf("size %v is not within 1 to 2000 pixels", s.Size)
-	case !(s.Hardness >= 0 && s.Hardness <= 1):
-		return fmt.Errorf("hardness %v is not within 0 to 1", s.Hardness)
-	case !(s.Opacity >= 0 && s.Opacity <= 1):
-		return fmt.Errorf("opacity %v is not within 0 to 1", s.Opacity)
-	case !reachable(s.Offset.Point()):
-		return errors.New("its offset leads too far away")
-	case s.Path.Shift != nil && !reachable(s.Path.Shift.Point()):
-		return errors.New("its shift leads too far away")
-	case s.Path.Artifact == "" && len(s.Path.Points) == 0:
-		return errors.New("its path has neither points nor an artifact")
+// Artifacts reads the bulk data with the SHA-256 of its content: into numbers, or
+// a *[]byte as it is.
+type Artifacts func(sha string, into any) error
+
+// Stored returns the artifacts that find gives the bytes of.
+func Stored(find func(sha string) ([]byte, error)) Artifacts {
+	return func(sha string, into any) error {
+		blob, err := find(sha)
+		if err != nil {
+			return err
+		}
+		if bytes, ok := into.(*[]byte); ok {
+			*bytes = blob
+			return nil
+		}
+		if err := json.Unmarshal(blob, into); err != nil {
+			return fmt.Errorf("artifact %s cannot be read: %w", sha, err)
+		}
+		return nil
 	}
-	return ValidPath(s.Path.Points)
 }
 
-// ValidPath checks the points of a stroke.
-func ValidPath(points [][]float64) error {
-	for i, p := range points {
-		if len(p) != 2 && len(p) != 3 {
-			return fmt.Errorf("point %d has %d numbers; give x, y or x, y, pressure", i, len(p))
-		}
-		if !reachable(geom.Pt(p[0], p[1])) {
-			return fmt.Errorf("point %d lies too far away to be a place on a picture", i)
-		}
-		if len(p) == 3 && !(p[2] >= 0 && p[2] <= 1) {
-			return fmt.Errorf("point %d: pressure %v is not within 0 to 1", i, p[2])
+// Artifacts lists the numbers that the document names: of tracks and strokes, not
+// its pictures.
+func (d *Document) Artifacts() (out []string) {
+	note := func(sha string) {
+		if sha != "" {
+			out = append(out, sha)
 		}
 	}
-	return nil
+	for i := range d.Tracks {
+		if data := d.Tracks[i].Data; data != nil {
+			note(data.Artifact)
+		}
+		for _, p := range d.Tracks[i].Points {
+			if p.Path != nil {
+				note(p.Path.Artifact)
+			}
+		}
+	}
+	for i := range d.Removals {
+		for _, s := range d.Removals[i].Fill.Sources {
+			for _, st := range s.Strokes {
+				if st.Path != nil {
+					note(st.Path.Artifact)
+				}
+			}
+		}
+	}
+	return out
 }
-
-func reachable(p geom.Point) bool { return math.Abs(p.X) <= 1e5 && math.Abs(p.Y) <= 1e5 }
-
-// Artifacts finds bulk data by the SHA-256 of its content.
-type Artifacts func(sha string) ([]byte, error)
 
 // Inline returns a copy of the document in which every artifact is written out
 // in place, so that it stands by itself.
-func (d *Document) Inline(find Artifacts) (*Document, error) {
+func (d *Document) Inline(find Artifacts) (*Document, error) { return d.complete(find, true) }
+
+// Complete returns a copy of the document with the numbers of its tracks and
+// strokes in place, ready to be evaluated. Artifacts keep their names, and
+// pictures stay where they are.
+func (d *Document) Complete(find Artifacts) (*Document, error) { return d.complete(find, false) }
+
+func (d *Document) complete(find Artifacts, alone bool) (*Document, error) {
+	if find == nil {
+		find = func(sha string, _ any) error {
+			return fmt.Errorf("artifact %s is named, but none came with the document; export the treatment with its data in place", sha)
+		}
+	}
 	out := *d
 	out.Tracks = append([]Track{}, d.Tracks...)
 	for i := range out.Tracks {
 		t := &out.Tracks[i]
 		if t.Data != nil && t.Data.Artifact != "" {
 			full := Data{Basis: t.Data.Basis}
-			if err := fetch(find, t.Data.Artifact, &full.Samples); err != nil {
+			if err := find(t.Data.Artifact, &full.Samples); err != nil {
 				return nil, fmt.Errorf("track %q: %w", t.Name, err)
 			}
 			t.Data = &full
@@ -95,7 +114,7 @@ func (d *Document) Inline(find Artifacts) (*Document, error) {
 				continue
 			}
 			full := PointPath{Basis: p.Path.Basis}
-			if err := fetch(find, p.Path.Artifact, &full.Samples); err != nil {
+			if err := find(p.Path.Artifact, &full.Samples); err != nil {
 				return nil, fmt.Errorf("point %q of track %q: %w", p.Name, t.Name, err)
 			}
 			p.Path = &full
@@ -104,32 +123,40 @@ func (d *Document) Inline(find Artifacts) (*Document, error) {
 	out.Removals = append([]Removal{}, d.Removals...)
 	for i := range out.Removals {
 		r := &out.Removals[i]
-		r.Fill.Strokes = append([]Stroke{}, r.Fill.Strokes...)
-		for j := range r.Fill.Strokes {
-			s := &r.Fill.Strokes[j]
-			if s.Path.Artifact == "" {
-				continue
+		r.Fill.Sources = append([]Source{}, r.Fill.Sources...)
+		for j := range r.Fill.Sources {
+			if err := r.Fill.Sources[j].complete(find, alone); err != nil {
+				return nil, fmt.Errorf("%q of %q: %w", r.Fill.Sources[j].Name, r.Name, err)
 			}
-			var points [][]float64
-			if err := fetch(find, s.Path.Artifact, &points); err != nil {
-				return nil, fmt.Errorf("stroke %d of %q: %w", j+1, r.Name, err)
-			}
-			s.Path = Path{Points: points, Shift: s.Path.Shift}
 		}
 	}
 	return &out, nil
 }
 
-func fetch(find Artifacts, sha string, into any) error {
-	if find == nil {
-		return fmt.Errorf("artifact %s is named, but none came with the document; export the treatment with its data in place", sha)
+// complete writes the artifacts of a source out in place.
+func (s *Source) complete(find Artifacts, alone bool) error {
+	if p := s.Picture; alone && p != nil && p.Artifact != "" {
+		full := *p
+		full.Artifact = ""
+		if err := find(p.Artifact, &full.Data); err != nil {
+			return err
+		}
+		s.Picture = &full
 	}
-	blob, err := find(sha)
-	if err != nil {
-		return err
-	}
-	if err := json.Unmarshal(blob, into); err != nil {
-		return fmt.Errorf("artifact %s cannot be read: %w", sha, err)
+	s.Strokes = append([]Stroke(nil), s.Strokes...)
+	for j := range s.Strokes {
+		p := s.Strokes[j].Path
+		if p == nil || p.Artifact == "" {
+			continue
+		}
+		full := Path{Artifact: p.Artifact, Shift: p.Shift}
+		if err := find(p.Artifact, &full.Points); err != nil {
+			return fmt.Errorf("stroke %d: %w", j+1, err)
+		}
+		if alone {
+			full.Artifact = ""
+		}
+		s.Strokes[j].Path = &full
 	}
 	return nil
 }

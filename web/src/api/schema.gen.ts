@@ -92,6 +92,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{id}/align": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lay a frame on loan so that it fits around a removal's outlines */
+        post: operations["align-loan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{id}/follow": {
         parameters: {
             query?: never;
@@ -335,6 +352,42 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        "Align-loanRequest": {
+            /**
+             * Format: int64
+             * @description Frame that is painted on
+             */
+            frame: number;
+            /** @description How the other frame lies now */
+            from: components["schemas"]["From"];
+            removal: string;
+        };
+        Aligned: {
+            /**
+             * Format: double
+             * @description Share of the surroundings that agrees, 0 to 1
+             */
+            agree: number;
+            from: components["schemas"]["From"];
+            /**
+             * Format: double
+             * @description By how much the middle was moved, pixels
+             */
+            moved: number;
+            /**
+             * Format: double
+             * @description By how much parts of the surroundings would still move by themselves, RMS, pixels
+             */
+            residual: number;
+        };
+        Area: {
+            /**
+             * Format: double
+             * @description Width in pixels over which coverage falls to 0, half of it inside the edge
+             */
+            feather?: number;
+            points: components["schemas"]["Knot"][];
+        };
         Correction: {
             /** @description Of a grid: columns and rows */
             cells?: number[];
@@ -446,12 +499,8 @@ export interface components {
             type: string;
         };
         Fill: {
-            /**
-             * Format: int64
-             * @description Frame on which the paint lies
-             */
-            frame: number;
-            strokes: components["schemas"]["Stroke"][];
+            /** @description Laid in order, later ones over earlier ones */
+            sources: components["schemas"]["Source"][];
         };
         Follow: {
             /** @description The track that carries the removal; left out as long as there is none; still for a camera that does not move */
@@ -499,6 +548,33 @@ export interface components {
             first: number;
             /** @description For every frame the hash of what its picture is made from; empty where the plate is unchanged */
             keys: string[];
+        };
+        From: {
+            /** @description Only whole pixels, which keeps grain as it is */
+            crisp?: boolean;
+            /**
+             * Format: int64
+             * @description Frame that lends its plate, brought into place by the track; left out the frame that is painted on
+             */
+            frame?: number;
+            /** @description Left out, where the stroke begins */
+            middle?: number[];
+            /** @description Left for right, before it is turned */
+            mirror?: boolean;
+            /** @description From the painted pixel to the pixel that is taken */
+            offset: number[];
+            /** @description Only the untouched plate is taken, nothing painted */
+            plain?: boolean;
+            /**
+             * Format: double
+             * @description 1 where left out
+             */
+            scale?: number;
+            /**
+             * Format: double
+             * @description Degrees, clockwise on the screen
+             */
+            turn?: number;
         };
         Hello: {
             ready: boolean;
@@ -674,6 +750,13 @@ export interface components {
             /** @enum {string} */
             transfer: "srgb" | "bt709" | "linear";
         };
+        OffsetKey: {
+            /** @enum {string} */
+            ease: "eased" | "linear";
+            /** Format: int64 */
+            frame: number;
+            offset: number[];
+        };
         Operation: {
             from?: string;
             /** @enum {string} */
@@ -683,10 +766,21 @@ export interface components {
         };
         Path: {
             artifact?: string;
-            /** @description Each x, y, or x, y, pressure (0 to 1); pressure scales the size */
+            /** @description Each x, y, or x, y, pressure (0 to 1) */
             points?: number[][];
             /** @description Added to every point */
             shift?: number[];
+        };
+        Picture: {
+            artifact?: string;
+            /** @description The file itself, in an exported treatment */
+            data?: string;
+            /** Format: int64 */
+            height: number;
+            /** @description Of the file that it came from */
+            name: string;
+            /** Format: int64 */
+            width: number;
         };
         PlaceOfPoint: {
             at: number[];
@@ -966,26 +1060,124 @@ export interface components {
         ShotChanged: {
             shotId: string;
         };
+        Source: {
+            /** @description Of a piece: where its corners lie, from the top left clockwise */
+            corners?: number[][];
+            /** @description Of a neighbour: only whole pixels, which keeps grain as it is */
+            crisp?: boolean;
+            /**
+             * Format: int64
+             * @description Frames after its range over which it goes out
+             */
+            fall?: number;
+            /**
+             * Format: int64
+             * @description Frame in whose coordinates it is: that is held, on which a piece was placed, for which offsets along the surface are given
+             */
+            frame: number;
+            /** @description Unique within the removal */
+            id: string;
+            /** @enum {string} */
+            kind: "plate" | "paint" | "neighbour" | "piece";
+            name: string;
+            off?: boolean;
+            /** @description Of a neighbour: from each pixel to the one that is taken, by frame */
+            offsets?: components["schemas"]["OffsetKey"][];
+            /**
+             * Format: double
+             * @description 1 where left out
+             */
+            opacity?: number;
+            /** @description Of a plate or a piece: supplied from elsewhere */
+            picture?: components["schemas"]["Picture"];
+            /** @description Frames on which it is laid in full; left out all of the removal's */
+            range?: components["schemas"]["Range"];
+            /**
+             * Format: int64
+             * @description Frames before its range over which it comes in
+             */
+            rise?: number;
+            /** @description Of a neighbour: offsets are as on the screen, not along the surface */
+            screen?: boolean;
+            /** @description Of a plate or of paint, in the order in which they are laid */
+            strokes?: components["schemas"]["Stroke"][];
+            /** @description It is laid only inside these; left out everywhere */
+            where?: components["schemas"]["Shape"][];
+            /** @description Of a plate: all of its frame counts as clean, not only what is painted */
+            whole?: boolean;
+        };
         Stroke: {
+            /**
+             * Format: double
+             * @description Soften: sigma in pixels; smear: share dragged along; lift and lower: stops
+             */
+            amount?: number;
+            /**
+             * Format: double
+             * @description Of the long axis, degrees, clockwise on the screen
+             */
+            angle?: number;
+            /** @description In place of a path: all inside an outline */
+            area?: components["schemas"]["Area"];
+            /** @description That are painted; left out all */
+            channels?: string;
+            /** @description Of a plain colour: red, green, blue in linear light */
+            colour?: number[];
+            /**
+             * Format: double
+             * @description Share of its coverage that each dab adds; 1 where left out
+             */
+            flow?: number;
+            /** @description Of clone and heal: where pixels come from */
+            from?: components["schemas"]["From"];
             /**
              * Format: double
              * @description Share of the radius that is fully covered
              */
             hardness: number;
+            /**
+             * Format: int64
+             * @description Frame on which it was made; on a plate that plate's
+             */
+            home: number;
             /** @description Unique within the removal */
             id: string;
-            /** @enum {string} */
-            mode: "clone";
-            /** @description From the painted pixel to the pixel that is copied */
-            offset: number[];
-            /** Format: double */
-            opacity: number;
-            path: components["schemas"]["Path"];
             /**
              * Format: double
-             * @description Diameter in pixels at full pressure
+             * @description How far dabs stray from the path, as a share of the size
+             */
+            jitter?: number;
+            /** @enum {string} */
+            mode: "clone" | "heal" | "erase" | "colour" | "soften" | "smear" | "lift" | "lower";
+            off?: boolean;
+            /**
+             * Format: double
+             * @description Of the stroke as a whole
+             */
+            opacity: number;
+            /** @description Where the brush went */
+            path?: components["schemas"]["Path"];
+            /** @description What follows the pressure */
+            pen?: ("size" | "opacity" | "flow")[];
+            /** @description Frames on which it is there; left out all of its source's */
+            range?: components["schemas"]["Range"];
+            /** @description Track that carries it; left out the removal's own; still keeps it in place on the screen */
+            ride?: string;
+            /**
+             * Format: double
+             * @description Short over long axis; 1 where left out
+             */
+            roundness?: number;
+            /**
+             * Format: double
+             * @description Diameter in pixels
              */
             size: number;
+            /**
+             * Format: double
+             * @description Between dabs, as a share of the size; 0.1 where left out
+             */
+            spacing?: number;
         };
         Task: {
             /** Format: date-time */
@@ -1345,6 +1537,42 @@ export interface operations {
             };
         };
     };
+    "align-loan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Align-loanRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Aligned"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     follow: {
         parameters: {
             query?: never;
@@ -1423,6 +1651,8 @@ export interface operations {
             query?: {
                 revision?: number;
                 removal?: string;
+                /** @description Of the removal: where it counts, in place of the outlines */
+                source?: string;
                 track?: string;
                 first?: number;
                 last?: number;

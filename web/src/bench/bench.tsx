@@ -49,9 +49,9 @@ function Bench({ shot, revision }: { shot: Shot; revision: Revision }) {
   const motions = useMotions(shot.id, revision)
   const motion = motions.of(removal?.follow.track)
   const saved = useOverlays(shot, revision, view === 'patch' ? 'patch' : 'result', view === 'patch' ? (open ?? '') : '')
-  // A track that is being measured carries the patch as it goes: from the paint's frame to each that is found.
+  // A track that is being measured carries the patch as it goes: from the reference frame to each that is found.
   const found = motion?.found
-  const home = removal && motion ? motion.at(removal.fill.frame) : null
+  const home = removal && motion ? motion.at(removal.reference) : null
   const overlays = useMemo(() => {
     if (!saved || !found || !open || !home) return saved
     const back = invert(home)

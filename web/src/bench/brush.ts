@@ -1,10 +1,11 @@
-import type { Revision, Stroke } from '../api/client'
+import type { FillSource, Revision, Stroke } from '../api/client'
 import { notify } from '../ui/notice'
 
 type Reply = { type: 'saved'; stroke: string; revision: Revision } | { type: 'refused'; stroke: string; detail: string }
 
 interface Pending {
   removal: string
+  source: FillSource
   stroke: Stroke
   points: number[][]
   ended: boolean
@@ -21,7 +22,7 @@ export class BrushChannel {
   private queue: number[][] = []
   private scheduled = false
   /** Called with pixels of the stroke in progress. */
-  onPixels: (x: number, y: number, width: number, height: number, rgba: Uint8Array) => void = () => undefined
+  onPixels: (frame: number, x: number, y: number, width: number, height: number, rgba: Uint8Array) => void = () => undefined
   onSaved: (revision: Revision, stroke: string) => void = () => undefined
   onRefused: () => void = () => undefined
   /** When the last pointer event came, and how long it took until its pixels were on the screen: for the bench. */
@@ -40,7 +41,7 @@ export class BrushChannel {
     this.socket = socket
     socket.onopen = () => {
       for (const p of this.pending) {
-        this.send({ type: 'begin', removal: p.removal, stroke: p.stroke, points: p.points })
+        this.send({ type: 'begin', removal: p.removal, source: p.source, stroke: p.stroke, points: p.points })
         if (p.ended) this.send({ type: 'end' })
       }
     }
@@ -54,7 +55,7 @@ export class BrushChannel {
         }))
         const head = new DataView(e.data)
         const at = (i: number) => head.getInt32(4 * i, true)
-        this.onPixels(at(0), at(1), at(2), at(3), new Uint8Array(e.data, 16))
+        this.onPixels(this.pending[0]?.stroke.home ?? 0, at(0), at(1), at(2), at(3), new Uint8Array(e.data, 16))
         return
       }
       const reply = JSON.parse(e.data) as Reply
@@ -77,10 +78,10 @@ export class BrushChannel {
     if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(JSON.stringify(message))
   }
 
-  begin(removal: string, stroke: Stroke, point: number[], at: number) {
-    this.pending.push({ removal, stroke, points: [point], ended: false })
+  begin(removal: string, source: FillSource, stroke: Stroke, point: number[], at: number) {
+    this.pending.push({ removal, source, stroke, points: [point], ended: false })
     this.sentAt = at
-    this.send({ type: 'begin', removal, stroke, points: [point] })
+    this.send({ type: 'begin', removal, source, stroke, points: [point] })
   }
 
   /** Points of one screen frame go together. */

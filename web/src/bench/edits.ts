@@ -1,5 +1,6 @@
 import type { Document, Knot, Removal, Shape, Track } from '../api/client'
 import { newId, type Change } from '../api/treatment'
+import { allStrokes, moveStroke, onSource, onStroke, setOffset } from './fill'
 import { point, vec } from './handles/curve'
 import type { BenchProps } from './props'
 import { bench } from './state'
@@ -18,7 +19,7 @@ export function startRemoval({ shot, revision }: BenchProps, edit: Edit) {
     reference: frame,
     mark: { outlines: [] },
     follow: {},
-    fill: { frame, strokes: [] },
+    fill: { sources: [] },
     settle: { opacity: 1 },
   }
   void edit(`New removal ${n}`, (d) => d.removals.push(removal))
@@ -45,11 +46,16 @@ export const onTrack = (id: string, change: (t: Track) => void): Change => (d) =
   if (t) change(t)
 }
 
-/** Whose shapes: a removal's outlines, or what is left out of a track's region. */
-export type Owner = { removal: string; track?: undefined } | { track: string; removal?: undefined }
+/** Whose shapes: a removal's outlines, where one of its sources counts, or what is left out of a track's region. */
+export type Owner = { removal: string; source?: string; track?: undefined } | { track: string; removal?: undefined; source?: undefined }
 
 export function shapesOf(d: Document, owner: Owner): Shape[] {
-  if (owner.removal) return d.removals.find((r) => r.id === owner.removal)?.mark.outlines ?? []
+  if (owner.removal) {
+    const r = d.removals.find((x) => x.id === owner.removal)
+    if (!owner.source) return r?.mark.outlines ?? []
+    const source = r?.fill.sources.find((x) => x.id === owner.source)
+    return source ? (source.where ??= []) : []
+  }
   return d.tracks.find((t) => t.id === owner.track)?.exclusions ?? []
 }
 
@@ -87,11 +93,19 @@ export function copyRemoval(r: Removal, d: { x: number; y: number }, taken: stri
     s.id = newId()
     everywhere(s, (points) => points.map(move))
   })
-  next.fill.strokes.forEach((s) => {
-    s.id = newId()
-    const [x, y] = s.path.shift ?? [0, 0]
-    s.path.shift = vec({ x: x + d.x, y: y + d.y })
-  })
+  for (const source of next.fill.sources) {
+    source.corners = source.corners?.map((c) => vec({ x: c[0] + d.x, y: c[1] + d.y }))
+    source.where?.forEach((w) => everywhere(w, (points) => points.map(move)))
+    for (const s of source.strokes ?? []) {
+      s.id = newId()
+      if (s.path) {
+        const [x, y] = s.path.shift ?? [0, 0]
+        s.path.shift = vec({ x: x + d.x, y: y + d.y })
+      }
+      if (s.area) s.area.points = s.area.points.map(move)
+      if (s.from?.middle) s.from.middle = vec({ x: s.from.middle[0] + d.x, y: s.from.middle[1] + d.y })
+    }
+  }
   return next
 }
 
@@ -100,13 +114,13 @@ export function removeSelected({ revision }: BenchProps, edit: Edit) {
   const s = bench.get()
   const r = revision.document.removals.find((x) => x.id === s.removal)
   if (!r) return
-  const owner: Owner = s.stage === 'follow' && r.follow.track ? { track: r.follow.track } : { removal: r.id }
+  const owner: Owner = s.stage === 'follow' && r.follow.track ? { track: r.follow.track } : s.stage === 'fill' && s.bed ? { removal: r.id, source: s.bed } : { removal: r.id }
   const shape = shapesOf(revision.document, owner).find((o) => o.id === s.outline)
   if (s.key) {
     const { lane, frame } = s.key
     bench.set({ key: null })
     void edit('Delete a key', (d) => deleteKey(d, lane, frame))
-  } else if ((s.stage === 'mark' || s.stage === 'follow') && shape) {
+  } else if (s.stage !== 'settle' && shape) {
     const least = shape.kind === 'strand' ? 2 : 3
     const whole = s.knots.length === 0 || shape.points.length - s.knots.length < least
     const gone = new Set(s.knots)
@@ -127,16 +141,19 @@ export function removeSelected({ revision }: BenchProps, edit: Edit) {
   } else if (s.stage === 'fill' && s.stroke) {
     const { stroke } = s
     bench.set({ stroke: null })
-    void edit('Delete a stroke', on(r.id, (d) => {
-      d.fill.strokes = d.fill.strokes.filter((x) => x.id !== stroke)
-    }))
+    void edit('Delete a stroke', on(r.id, (d) => dropStroke(d, stroke)))
   }
+}
+
+export function dropStroke(r: Removal, id: string) {
+  for (const s of r.fill.sources) if (s.strokes) s.strokes = s.strokes.filter((x) => x.id !== id)
 }
 
 /** Moves the selected points of the selected outline by whole pixels, with the arrow keys. */
 export function nudge({ revision }: BenchProps, edit: Edit, dx: number, dy: number): boolean {
   const s = bench.get()
   const r = revision.document.removals.find((x) => x.id === s.removal)
+  if (r && s.stage === 'fill') return nudgePaint(r, edit, dx, dy)
   const shape = s.stage === 'mark' && r?.mark.outlines.find((o) => o.id === s.outline)
   if (!r || !shape || s.knots.length === 0) return false
   const chosen = new Set(s.knots)
@@ -144,6 +161,25 @@ export function nudge({ revision }: BenchProps, edit: Edit, dx: number, dy: numb
     const here = o.keys?.length ? (o.keys.find((k) => k.frame === s.frame)?.points ?? o.points) : o.points
     setPoints(o, s.frame, here.map((k, i) => (chosen.has(i) ? { ...k, at: vec({ x: point(k.at).x + dx, y: point(k.at).y + dy }) } : k)))
   }))
+  return true
+}
+
+/** Moves the selected stroke, or else the brush's source, or else a neighbour's, by whole pixels. */
+function nudgePaint(r: Removal, edit: Edit, dx: number, dy: number): boolean {
+  const s = bench.get()
+  const stroke = allStrokes(r).find((x) => x.id === s.stroke)
+  if (stroke) {
+    void edit('Move a stroke', onStroke(r.id, stroke.id, (x) => moveStroke(x, { x: dx, y: dy })))
+    return true
+  }
+  const bed = r.fill.sources.find((x) => x.id === s.bed)
+  if (bed?.kind === 'neighbour') {
+    void edit('Offset of a neighbour', onSource(r.id, bed.id, (x) => setOffset(x, s.frame, (o) => ({ x: o.x + dx, y: o.y + dy }))))
+    return true
+  }
+  const { offset, spot } = s.origin
+  if (!offset && !spot) return false
+  bench.set({ origin: { ...s.origin, offset: offset && { x: offset.x + dx, y: offset.y + dy }, spot: spot && { x: spot.x + dx, y: spot.y + dy } } })
   return true
 }
 
@@ -159,6 +195,7 @@ export function lanesOf(d: Document, removal: string | null, shape: string | nul
     add(`points ${s.id}`, `${s.name}: points`, s.keys)
     add(`placement ${s.id}`, `${s.name}: placement`, s.placement)
   }
+  for (const f of r.fill.sources) if ((f.offsets?.length ?? 0) > 1) add(`offset ${r.id} ${f.id}`, `${f.name}: offset`, f.offsets)
   t?.corrections?.forEach((c) => add(`correction ${t.id} ${c.id}`, c.name, c.keys))
   if (t) add(`placed ${t.id}`, 'Placed by hand', t.placed)
   return out
@@ -175,6 +212,7 @@ function keysOf(d: Document, lane: string): Keys | undefined {
     case 'placement': return shapes.find((s) => s.id === a)?.placement
     case 'correction': return t?.corrections?.find((c) => c.id === b)?.keys
     case 'placed': return t?.placed
+    case 'offset': return d.removals.find((r) => r.id === a)?.fill.sources.find((f) => f.id === b)?.offsets
   }
 }
 
@@ -188,6 +226,7 @@ export function deleteKey(d: Document, lane: string, frame: number) {
     const s = [...d.removals.flatMap((r) => r.mark.outlines), ...d.tracks.flatMap((t) => t.exclusions ?? [])].find((x) => x.id === id)
     if (s?.keys) s.points = s.keys[0].points
   }
+  if (kind === 'offset' && keys.length === 1) return // a neighbour needs one
   keys.splice(i, 1)
 }
 

@@ -11,9 +11,12 @@ const keys: [string, [string, string][]][] = [
     ['drag', 'move the picture (with Space held while a tool is in hand)'], ['H', 'hide or show handles'],
   ]],
   ['Working', [
-    ['1 2 3 4', 'Mark, Follow, Fill, Settle'], ['N', 'new removal'], ['O', 'draw a shape (Mark) or a region (Follow)'], ['Shift + click', 'select several points'], ['Shift + drag', 'select the points in a box'], ['Ctrl A', 'select all points of the outline'], ['Shift + arrows', 'move selected points by a pixel'], ['Alt + drag', 'copy a key on the ribbon'], ['S + click', 'choose the source (Fill)'],
-    ['[ ]', 'smaller, larger brush'], ['Delete', 'remove what is selected: key, points, shape or stroke'], ['Escape', 'put the tool down'],
+    ['1 2 3 4', 'Mark, Follow, Fill, Settle'], ['N', 'new removal'], ['O', 'draw a shape (Mark) or a region (Follow)'], ['Shift + click', 'select several points'], ['Shift + drag', 'select the points in a box'], ['Ctrl A', 'select all points of the outline'], ['Shift + arrows', 'move selected points by a pixel'], ['Alt + drag', 'copy a key on the ribbon'],  ['V', 'the untouched plate, as long as it is held'], ['Delete', 'remove what is selected: key, points, shape or stroke'], ['Escape', 'put the tool down'],
     ['Ctrl Z, Ctrl Shift Z', 'undo, redo'],
+  ]],
+  ['Painting (Fill)', [
+    ['F', 'take the brush, put it down'], ['S + click or drag', 'choose the source'], ['Shift + arrows', 'move the source by a pixel; or the selected stroke'], ['X + drag', 'size (sideways) and hardness (up and down) of the brush'], ['[ ]', 'smaller, larger brush'],
+    ['P + click', 'pick a colour under the brush'], ['Shift + click', 'a straight line from the end of the last stroke'], ['A', 'copy an area'], ['R', 'repeat the last frame’s strokes here'], ['U', 'next unpainted frame'],
   ]],
 ]
 

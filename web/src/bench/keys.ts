@@ -1,6 +1,7 @@
 import { useEffect, useRef } from 'react'
 import type { useEdit } from '../api/treatment'
 import type { BenchProps } from './props'
+import { nextUnpainted, paintFrame, paintedOn, repeatHere, setBrush } from './fill'
 import { nudge, removeSelected, startRemoval } from './edits'
 import { stages } from './stages'
 import { bench, type Channel } from './state'
@@ -71,7 +72,7 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
         case '[':
         case ']': {
           const size = Math.min(500, Math.max(2, Math.round(s.brush.size * (e.key === '[' ? 0.87 : 1.15))))
-          bench.set({ brush: { ...s.brush, size } })
+          setBrush({ size })
           break
         }
         default: {
@@ -84,8 +85,13 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
             case 'l': if ((props.motion?.samples.size ?? 0) > 1 || s.locked) bench.set({ locked: !s.locked }); break
             case 'c': bench.set({ channel: channels[(channels.indexOf(s.channel) + 1) % channels.length] }); break
             case 'h': bench.set({ handles: !s.handles }); break
-            case 'j': if (open) step(s.stage === 'fill' ? open.fill.frame : open.reference); break
+            case 'j': if (open) step(s.stage === 'fill' ? paintFrame(open, s.bed, open.reference) : open.reference); break
             case 'b': bench.set({ beside: !s.beside }); break
+            case 'f': if (open && s.stage === 'fill') bench.set(s.tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false }); break
+            case 'a': if (open && s.stage === 'fill') bench.set({ tool: 'area', drawn: 'curve', view: 'patch', playing: false }); break
+            case 'v': bench.set({ before: true }); break
+            case 'u': { const n = open && nextUnpainted(open, s.frame); if (n) step(n); break }
+            case 'r': { const on = open && paintedOn(open, s.bed); const again = open && on?.kind === 'paint' && repeatHere(open, on, s.frame); if (again) void edits.edit('Repeat strokes here', again); break }
             case 'n': startRemoval(props, edits.edit); break
             case 'o':
               if (open && s.stage === 'mark') bench.set({ tool: 'outline', drawn: s.drawn, outline: null, knots: [] })
@@ -97,8 +103,14 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
       }
       e.preventDefault()
     }
-    const up = (e: KeyboardEvent) => held.delete(e.key.toLowerCase())
-    const blur = () => held.clear()
+    const up = (e: KeyboardEvent) => {
+      held.delete(e.key.toLowerCase())
+      if (e.key.toLowerCase() === 'v') bench.set({ before: false })
+    }
+    const blur = () => {
+      held.clear()
+      bench.set({ before: false })
+    }
     // A button pressed with the mouse gives the keys back to the bench: Space plays. From the keyboard it keeps them.
     const click = (e: MouseEvent) => {
       const pressed = (e.target as Element).closest<HTMLElement>('button:not([aria-haspopup])')

@@ -173,7 +173,6 @@ function Reference({ shot, removal: r }: BenchProps & { removal: Removal }) {
         <Button weight="bare" className="px-1! py-0!" title="Go to the reference frame (J)" onClick={() => bench.set({ frame: r.reference, playing: false })}>Go there</Button>
         <Button weight="bare" className="px-1! py-0!" disabled={frame === r.reference} title="Make the frame shown the reference frame: outlines, paint and track stay where they are, nothing is followed again" onClick={() => void edit(`Reference frame ${frame}`, on(r.id, (d) => {
           d.reference = frame
-          if (d.fill.strokes.length === 0) d.fill.frame = frame
         }))}>Move here</Button>
         <Button weight="bare" className="px-1! py-0!" disabled={!!running || !r.mark.outlines.length} title="Score every frame by sharpness, smear, light, size, and what is in front" onClick={() => void answer(api.POST('/api/shots/{id}/scout/{removal}', { params: { path: { id: shot.id, removal: r.id } } })).catch((e: Error) => notify(e.message))}>Suggest</Button>
       </div>

@@ -1,7 +1,9 @@
 import { useCallback, useEffect, useLayoutEffect, useRef, useState, useSyncExternalStore, type PointerEvent as ReactPointerEvent } from 'react'
 import { useEdit } from '../api/treatment'
-import { within, type BenchProps, type Placement } from './props'
+import type { BenchProps, Placement } from './props'
 import { BrushLayer } from './brushlayer'
+import { fromOf, matrixOf, paintFrame } from './fill'
+import { FillHandles } from './handles/fill'
 import { FrameStore } from './frames'
 import { Handles } from './handles/handles'
 import { drag } from './handles/lines'
@@ -14,7 +16,8 @@ import { bench, useBench } from './state'
 /** The picture, and all that lies on it: free, or locked to a surface. */
 export function Picture(props: BenchProps & { locked: boolean; second?: boolean }) {
   const { shot, frames, overlays, motion, motions, revision, locked, second } = props
-  const { frame, view, channel, exposure, zoom, centre, removal, tool, handles, lockTo, lockBy, through, box } = useBench()
+  const { frame, view: chosenView, channel, exposure, zoom, centre, removal, tool, handles, lockTo, lockBy, through, box, origin, loan, stage, before, bed } = useBench()
+  const view = before ? 'plate' : chosenView
   const open = revision.document.removals.find((r) => r.id === removal) ?? null
   const { adopt } = useEdit(shot.id)
   const room = useRef<HTMLDivElement>(null)
@@ -23,8 +26,9 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
   const [size, setSize] = useState({ width: 0, height: 0 })
   const [failed, setFailed] = useState('')
   const loaded = useSyncExternalStore(frames.subscribe, frames.snapshot)
-  // The revision that holds the strokes on the live layer; -1 while one is painted, null for none.
+  // The revision that holds the strokes on the live layer, -1 while one is painted, null for none; and their frame.
   const live = useRef<number | null>(null)
+  const liveFrame = useRef(0)
 
   useLayoutEffect(() => {
     const observer = new ResizeObserver(([e]) => setSize({ width: e.contentRect.width, height: e.contentRect.height }))
@@ -78,14 +82,24 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     const other = lockAt(n)
     return other && multiply(lock, invert(other))
   }
-  const paintFrame = open?.fill.frame ?? 0
-  // The reference frame shows through the locked picture, to see slip.
-  const under = through > 0 && isLocked && open ? frames.plate(open.reference) : undefined
+  // The reference frame shows through the locked picture, to see slip; in Fill a frame on loan, to line it up.
+  const painted = open ? paintFrame(open, bed, seen) : 0
+  const lent = open && stage === 'fill' && !second ? origin.frame : null
+  const lie = lent !== null && open ? motions.between(open.follow.track, painted, lent) ?? identity : null
+  const back = open ? motions.between(open.follow.track, seen, painted) : null
+  const toLoan = lie && back ? multiply(lie, multiply(matrixOf(fromOf(origin, origin.offset ?? { x: 0, y: 0 }), origin.middle ?? { x: 0, y: 0 }), back)) : null
+  const other = toLoan && loan.as !== 'hidden' ? lent : through > 0 && isLocked && open ? open.reference : null
+  const otherPicture = other !== null ? frames.plate(other) : undefined
+  const under = otherPicture && {
+    picture: otherPicture, share: toLoan ? loan.share : through, difference: !!toLoan && loan.as === 'difference',
+    from: toLoan ? multiply(toLoan, fromRoomToFrame) : fromRoomToSpace,
+  }
+  const needed = lent ?? other
   useEffect(() => {
-    if (through > 0 && locked && open) void frames.load(open.reference, null)
-  }, [through > 0, locked, open?.reference])
+    if (needed !== null) void frames.load(needed, null)
+  }, [needed])
 
-  const onReference = open !== null && seen === paintFrame
+  const onReference = open !== null && seen === liveFrame.current
   useEffect(() => {
     if (live.current !== null && live.current >= 0 && wanted.ready && overlays && overlays.revision >= live.current) {
       screen.current?.clearLive()
@@ -105,7 +119,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     screen.current[painted ? 'drawPainted' : 'draw']({
       plate: s.plate, overlay: s.overlay ?? null, live: onReference, view, channel, exposure,
       toFrame: multiply(fromRoomToFrame, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]), scale: scale * ratio,
-      under: under && { picture: under, share: through, toFrame: multiply(fromRoomToSpace, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]) },
+      under: under && { ...under, toFrame: multiply(under.from, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]) },
     })
     c.dataset.frame = String(s.frame)
     c.dataset.ready = String(wanted.ready)
@@ -121,7 +135,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       redraw.current(painted)
     })
   }
-  useLayoutEffect(() => draw(), [size, seen, frame, view, channel, exposure, scale, centre, isLocked, loaded, overlays, motions, lockTo, lockBy, zero, under, through, onReference, wanted.ready])
+  useLayoutEffect(() => draw(), [size, seen, frame, view, channel, exposure, scale, centre, isLocked, loaded, overlays, motions, lockTo, lockBy, zero, otherPicture, through, loan, toLoan?.join(), onReference, wanted.ready])
 
   const zoomAt = useCallback((at: Point, factor: number) => {
     const s = bench.get()
@@ -161,39 +175,43 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     const up = () => {
       el.removeEventListener('pointermove', move)
       el.removeEventListener('pointerup', up)
-      if (!start.moved && tool === 'look') bench.set({ outline: null, knots: [], points: [], key: null })
+      if (!start.moved && tool === 'look') bench.set({ stroke: null, outline: null, knots: [], points: [], key: null })
     }
     el.addEventListener('pointermove', move)
     el.addEventListener('pointerup', up)
   }
 
-  const stage = useBench((s) => s.stage)
   return (
     <div ref={room} className="relative min-h-0 min-w-0 touch-none overflow-hidden bg-soil select-none" onPointerDown={pan} role="application" aria-label={`Picture, frame ${frame}`}>
       <canvas ref={canvas} data-testid={second ? 'picture-beside' : 'picture'} className="absolute inset-0 h-full w-full" />
       {handles && open && stage !== 'fill' && <Handles {...props} removal={open} placement={placement} seen={seen} ghostOf={ghostOf} />}
       {open && stage === 'fill' && !second && (
-        <BrushLayer
-          {...props}
-          removal={open}
-          placement={within(placement, motions.between(open.follow.track, paintFrame, seen))}
-          framePlacement={placement}
-          seen={seen}
-          onPixels={(x, y, w, h, rgba) => {
-            screen.current?.paint(x, y, w, h, rgba)
-            live.current = -1
-            drawSoon(true)
-          }}
-          onSaved={(saved) => {
-            live.current = saved.number
-            adopt(saved)
-          }}
-          onDropped={() => {
-            screen.current?.clearLive()
-            live.current = null
-            drawSoon(false)
-          }}
-        />
+        <>
+          <BrushLayer
+            {...props}
+            removal={open}
+            placement={placement}
+            seen={seen}
+            picture={() => canvas.current}
+            toLoan={toLoan}
+            onPixels={(at, x, y, w, h, rgba) => {
+              liveFrame.current = at
+              screen.current?.paint(x, y, w, h, rgba)
+              live.current = -1
+              drawSoon(true)
+            }}
+            onSaved={(saved) => {
+              live.current = saved.number
+              adopt(saved)
+            }}
+            onDropped={() => {
+              screen.current?.clearLive()
+              live.current = null
+              drawSoon(false)
+            }}
+          />
+          {handles && tool !== 'brush' && <FillHandles {...props} removal={open} placement={placement} seen={seen} />}
+        </>
       )}
       {box && !second && <div className="pointer-events-none absolute border border-fern bg-fern/15" style={{ left: Math.min(box[0].x, box[1].x), top: Math.min(box[0].y, box[1].y), width: Math.abs(box[1].x - box[0].x), height: Math.abs(box[1].y - box[0].y) }} />}
       {failed && <p className="absolute inset-x-4 top-4 text-clay">{failed}</p>}

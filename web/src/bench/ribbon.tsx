@@ -3,12 +3,13 @@ import type { Schemas, Shot } from '../api/client'
 import { useEdit, type Change } from '../api/treatment'
 import { Button } from '../ui/controls'
 import { easeKey, lanesOf, moveKey } from './edits'
+import { paintedFrames } from './fill'
 import { drag } from './handles/lines'
 import type { BenchProps } from './props'
 import { useScores } from './scores'
 import { bench, useBench } from './state'
 
-const lanes = { thumbs: 46, range: 10, quality: 16, score: 12, keys: 13, cached: 4 }
+const lanes = { thumbs: 46, range: 10, paint: 9, quality: 16, score: 12, keys: 13, cached: 4 }
 
 /** The frame ribbon: thumbnails, the removal's range and reference frame, keys, the track's quality, what is in memory. */
 export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps) {
@@ -24,7 +25,8 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
   const count = shot.last - shot.first + 1
   const each = width / count
   const x = (n: number) => (n - shot.first) * each
-  const height = lanes.range + lanes.quality + (scores.length ? lanes.score : 0) + lanes.cached
+  const beds = open?.fill.sources.some((s) => s.kind === 'plate' || s.kind === 'paint') ?? false
+  const height = lanes.range + (beds ? lanes.paint : 0) + lanes.quality + (scores.length ? lanes.score : 0) + lanes.cached
 
   useLayoutEffect(() => {
     const observer = new ResizeObserver(([e]) => setWidth(e.contentRect.width))
@@ -53,6 +55,18 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
       g.ellipse(middle, lanes.range / 2, 4, 4, 0, 0, 7)
       g.fill()
       let top = lanes.range
+      if (beds) {
+        // Frames with paint: a leaf for a clean plate's frame, a bar wherever strokes travel.
+        g.fillStyle = colour('fern')
+        for (const n of paintedFrames(open, shot.first, shot.last)) g.fillRect(x(n) + 0.5, top + 3, Math.max(1, each - 1), lanes.paint - 6)
+        for (const s of open.fill.sources) {
+          if (s.kind !== 'plate' || s.off) continue
+          g.beginPath()
+          g.ellipse(x(s.frame) + each / 2, top + lanes.paint / 2, 4, 2.6, -0.7, 0, 7)
+          g.fill()
+        }
+        top += lanes.paint
+      }
       if (scores.length) {
         // How fit each frame is to be the reference frame; the best one stands out.
         for (const s of scores) {

@@ -15,7 +15,7 @@ export interface Shown {
   /** Device pixels for each pixel of the frame. */
   scale: number
   /** Another frame's plate laid over all, and how much of it shows. */
-  under?: { picture: ImageBitmap; share: number; toFrame: Matrix }
+  under?: { picture: ImageBitmap; share: number; toFrame: Matrix; difference?: boolean }
 }
 
 /** Draws frames. */
@@ -77,6 +77,19 @@ void main() {
   colour.rgb = c * colour.a;
 }`
 
+// Another frame against the plate, four times as strong: dark where they agree.
+const against = `#version 300 es
+precision highp float;
+uniform sampler2D picture, plate;
+uniform mat3 toPlate;
+uniform vec2 size;
+in vec2 inRect, inFrame;
+out vec4 colour;
+void main() {
+  vec3 h = toPlate * vec3(inFrame * size, 1);
+  colour = vec4(min(abs(texture(picture, inRect).rgb - texture(plate, h.xy / h.z / size).rgb) * 4.0, 1.0), 1);
+}`
+
 const channels: Channel[] = ['colour', 'red', 'green', 'blue', 'luma']
 
 /** A screen for the canvas: WebGL2, or a plain canvas where there is none. */
@@ -121,6 +134,7 @@ class GLScreen implements Screen {
   readonly kind = 'WebGL2'
   private plain: Program
   private graded: Program
+  private against: Program
   private shown: (ImageBitmap | null)[] = [null, null, null, null]
   /** What of the live layer has paint: left, top, right, bottom. */
   private live: Part | null = null
@@ -130,6 +144,7 @@ class GLScreen implements Screen {
   constructor(private gl: WebGL2RenderingContext, private width: number, private height: number) {
     this.plain = new Program(gl, plain)
     this.graded = new Program(gl, graded)
+    this.against = new Program(gl, against)
     for (const unit of [0, 1, 2, 3]) { // plate, overlay, live, under
       gl.activeTexture(gl.TEXTURE0 + unit)
       gl.bindTexture(gl.TEXTURE_2D, gl.createTexture())
@@ -200,10 +215,13 @@ class GLScreen implements Screen {
     if (s.view !== 'plate') this.lay(p, s)
     if (s.under) {
       this.upload(3, s.under.picture)
-      const over = this.plain.use()
+      const over = (s.under.difference ? this.against : this.plain).use()
       gl.uniformMatrix3fv(over.at('toClip'), true, clip(s.under.toFrame))
       gl.uniform2f(over.at('size'), this.width, this.height)
-      gl.uniform1f(over.at('share'), s.under.share)
+      if (s.under.difference) {
+        gl.uniform1i(over.at('plate'), 0)
+        gl.uniformMatrix3fv(over.at('toPlate'), true, multiply(s.toFrame, invert(s.under.toFrame)))
+      } else gl.uniform1f(over.at('share'), s.under.share)
       this.rectangle(over, 3, 0, 0, this.width, this.height)
     }
   }

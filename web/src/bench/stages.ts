@@ -25,7 +25,7 @@ export function standing(d: Document, r: Removal, stage: Stage, stale: string[])
       return t.data || t.points?.some((p) => p.path) ? 'done' : 'begun'
     }
     case 'fill':
-      return r.fill.strokes.length ? 'done' : 'empty'
+      return r.fill.sources.some((f) => !f.off && (f.kind === 'neighbour' || f.kind === 'piece' || f.picture || f.whole || f.strokes?.some((x) => !x.off))) ? 'done' : r.fill.sources.length ? 'begun' : 'empty'
     case 'settle':
       return r.settle.opacity === 0 ? 'look' : r.settle.feather || r.settle.opacity < 1 ? 'done' : 'empty'
   }

@@ -5,14 +5,52 @@ export type View = 'plate' | 'patch' | 'result' | 'difference'
 export type Channel = 'colour' | 'red' | 'green' | 'blue' | 'luma'
 export type Stage = 'mark' | 'follow' | 'fill' | 'settle'
 /** What the pointer does on the picture. */
-export type Tool = 'look' | 'outline' | 'region' | 'exclusion' | 'point' | 'surface' | 'correct' | 'place' | 'copy' | 'brush'
+export type Tool = 'look' | 'outline' | 'region' | 'exclusion' | 'point' | 'surface' | 'correct' | 'place' | 'copy' | 'brush' | 'area' | 'where'
 /** What the drawing tool makes. */
 export type Drawn = 'curve' | 'box' | 'ellipse' | 'strand'
 
+export type Mode = 'clone' | 'heal' | 'erase' | 'colour' | 'soften' | 'smear' | 'lift' | 'lower'
+
+/** What the brush in hand is like. */
 export interface Brush {
+  mode: Mode
   size: number
   hardness: number
   opacity: number
+  flow: number
+  spacing: number
+  roundness: number
+  angle: number
+  jitter: number
+  pen: ('size' | 'opacity' | 'flow')[]
+  channels: string
+  /** Linear light. */
+  colour: [number, number, number]
+  /** Of soften, smear, lift and lower: each has its own. */
+  amounts: { soften: number; smear: number; lift: number; lower: number }
+  /** Frames on which new travelling strokes are there. */
+  lasts: 'this' | 'all'
+  /** New strokes stay on the screen and are not carried by the track. */
+  still: boolean
+}
+
+/** Where copied pixels come from. */
+export interface Origin {
+  /** From the painted pixel to the copied one; null as long as none was chosen. */
+  offset: Point | null
+  /** A place was chosen; the offset follows from where the next stroke begins. */
+  spot: Point | null
+  /** Every stroke begins from the place again. */
+  stays: boolean
+  turn: number
+  scale: number
+  mirror: boolean
+  /** Around which it is turned, for a frame on loan; null for where a stroke begins. */
+  middle: Point | null
+  /** The frame that lends its pixels; null for the one that is painted on. */
+  frame: number | null
+  plain: boolean
+  crisp: boolean
 }
 
 interface BenchState {
@@ -56,10 +94,15 @@ interface BenchState {
   copying: string | null
   stroke: string | null
   brush: Brush
-  /** From the painted pixel to the copied one; null as long as none was chosen. */
-  offset: Point | null
-  /** A source was chosen; the offset follows from where the next stroke begins. */
-  source: Point | null
+  origin: Origin
+  /** The source of clean pixels that is painted on or edited. */
+  bed: string | null
+  /** How the frame on loan is shown while it is lined up. */
+  loan: { as: 'hidden' | 'through' | 'difference'; share: number }
+  /** The strokes of the frame painted last are shown faintly. */
+  faint: boolean
+  /** The plate is shown as long as a key is held. */
+  before: boolean
 }
 
 export const initial: BenchState = {
@@ -90,9 +133,15 @@ export const initial: BenchState = {
   key: null,
   copying: null,
   stroke: null,
-  brush: { size: 24, hardness: 0.6, opacity: 1 },
-  offset: null,
-  source: null,
+  brush: {
+    mode: 'clone', size: 24, hardness: 0.6, opacity: 1, flow: 1, spacing: 0.1, roundness: 1, angle: 0, jitter: 0, pen: ['size'], channels: 'rgb',
+    colour: [0.18, 0.18, 0.18], amounts: { soften: 2, smear: 0.7, lift: 0.3, lower: 0.3 }, lasts: 'this', still: false,
+  },
+  origin: { offset: null, spot: null, stays: false, turn: 0, scale: 1, mirror: false, middle: null, frame: null, plain: false, crisp: true },
+  bed: null,
+  loan: { as: 'hidden', share: 0.5 },
+  faint: false,
+  before: false,
 }
 
 export const useBench = create<BenchState>(() => initial)
@@ -104,7 +153,7 @@ export const bench = {
       removal, stage, outline: null, knots: [], points: [], key: null, stroke: null, copying: null,
       tool: stage === 'fill' ? 'brush' : 'look',
       ...(removal && stage === 'fill' ? { view: 'patch' } : s.view === 'patch' && (!removal || s.stage === 'fill') ? { view: 'result' } : {}),
-      ...(removal !== s.removal ? { source: null, offset: null } : {}),
+      ...(removal !== s.removal ? { origin: initial.origin, bed: null, loan: initial.loan } : {}),
     }))
   },
 }

@@ -3,16 +3,23 @@ import { create } from 'zustand'
 interface Notice {
   id: number
   text: string
+  choice?: Choice
+}
+
+/** What can be done about it. */
+export interface Choice {
+  words: string
+  press: () => void
 }
 
 const useNotices = create<{ list: Notice[] }>(() => ({ list: [] }))
 let next = 1
 
 /** Shows a sentence to the artist for some seconds. */
-export function notify(text: string) {
+export function notify(text: string, choice?: Choice) {
   const id = next++
-  useNotices.setState((s) => ({ list: [...s.list.filter((n) => n.text !== text), { id, text }].slice(-3) }))
-  setTimeout(() => useNotices.setState((s) => ({ list: s.list.filter((n) => n.id !== id) })), 9000)
+  useNotices.setState((s) => ({ list: [...s.list.filter((n) => n.text !== text), { id, text, choice }].slice(-3) }))
+  setTimeout(() => useNotices.setState((s) => ({ list: s.list.filter((n) => n.id !== id) })), choice ? 30_000 : 9000)
 }
 
 export function Notices() {
@@ -22,6 +29,7 @@ export function Notices() {
       {list.map((n) => (
         <p key={n.id} className="pointer-events-auto max-w-xl rounded border border-clay bg-bed px-4 py-2 shadow-lg shadow-black/40">
           {n.text}
+          {n.choice && <button type="button" className="ml-3 rounded border border-stone bg-slab px-2 hover:bg-stone" onClick={() => { n.choice!.press(); useNotices.setState((s) => ({ list: s.list.filter((x) => x.id !== n.id) })) }}>{n.choice.words}</button>}
         </p>
       ))}
     </div>

@@ -3,6 +3,7 @@ import type { Knot, Removal, Shape } from '../../api/client'
 import { newId, useEdit } from '../../api/treatment'
 import { boxKnots, distance, ellipseKnots, minus, pathOf, point, vec } from './curve'
 import { free, on, onTrack } from '../edits'
+import { onSource } from '../fill'
 import { drag, Grip, Line } from './lines'
 import type { Point } from '../matrix'
 import { still } from '../motion'
@@ -14,21 +15,24 @@ type Props = BenchProps & { removal: Removal; placement: Placement; seen: number
 
 const words = { curve: 'Outline', box: 'Outline', ellipse: 'Outline', strand: 'Strand' }
 
-/** Drawing a shape: an outline or strand of what goes, or what is left out of the region. */
-export function DrawShape(props: Props & { exclusion?: boolean }) {
-  const { shot, revision, removal, motion, placement, seen, exclusion } = props
+/** Drawing a shape: an outline or strand of what goes, where a source counts, or what is left out of the region. */
+export function DrawShape(props: Props & { exclusion?: boolean; source?: string }) {
+  const { shot, revision, removal, motion, placement, seen, exclusion, source } = props
   const { edit } = useEdit(shot.id)
   const drawn = useBench((s) => s.drawn)
   const finish = (knots: Knot[]) => {
     const id = newId()
     const kind = drawn === 'strand' ? ('strand' as const) : ('outline' as const)
     const track = motion?.track
-    const taken = exclusion ? (track?.exclusions ?? []) : removal.mark.outlines
-    const word = exclusion ? 'Exclusion' : words[drawn]
+    const bed = source ? removal.fill.sources.find((x) => x.id === source) : undefined
+    const taken = exclusion ? (track?.exclusions ?? []) : bed ? (bed.where ?? []) : removal.mark.outlines
+    const word = exclusion ? 'Exclusion' : bed ? 'Inside' : words[drawn]
     const shape: Shape = { id, name: `${word} ${free(word, taken.map((o) => o.name))}`, kind, home: seen, points: knots, feather: exclusion ? 0 : 2 }
     if (exclusion) {
       shape.ride = still
       void edit('Draw an exclusion', onTrack(track!.id, (t) => { (t.exclusions ??= []).push(shape) }))
+    } else if (source) {
+      void edit('Draw where it counts', onSource(removal.id, source, (x) => { (x.where ??= []).push(shape) }))
     } else {
       void edit(kind === 'strand' ? 'Draw a strand' : 'Draw an outline', on(removal.id, (d) => { d.mark.outlines.push(shape) }))
     }
@@ -46,6 +50,13 @@ export function DrawShape(props: Props & { exclusion?: boolean }) {
       )}
     </>
   )
+}
+
+/** Drawing a closed curve, a box or an ellipse for anything. */
+export function DrawPath({ placement, onDone }: { placement: Placement; onDone: (knots: Knot[]) => void }) {
+  const drawn = useBench((s) => s.drawn)
+  if (drawn === 'box' || drawn === 'ellipse') return <DragBox placement={placement} knots={drawn === 'box' ? boxKnots : ellipseKnots} onDone={onDone} />
+  return <ClickPath placement={placement} closed onDone={onDone} />
 }
 
 /** Clicks set corners, drags curves. The first point or Enter closes; a strand ends with Enter or a double click. */

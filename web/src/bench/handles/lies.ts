@@ -8,13 +8,13 @@ const run = 32 // frames asked for at once
 const changes = (s: Shape) => !!s.keys?.length || !!s.placement?.length || s.points.some((k) => k.follows)
 
 /** How the keyed shapes of a removal or track lie on a frame, by id, and of which revision that is told. */
-export function useLies(shot: string, revision: Revision, of: { removal?: string; track?: string }, shapes: Shape[], frame: number) {
+export function useLies(shot: string, revision: Revision, of: { removal?: string; track?: string; source?: string }, shapes: Shape[], frame: number) {
   const first = Math.floor(frame / run) * run
   const { data } = useQuery({
-    queryKey: ['lies', shot, revision.number, of.removal ?? '', of.track ?? '', first],
+    queryKey: ['lies', shot, revision.number, of.removal ?? '', of.source ?? '', of.track ?? '', first],
     queryFn: async () => ({
       revision: revision.number,
-      ...(await answer(api.GET('/api/shots/{id}/lies', { params: { path: { id: shot }, query: { revision: revision.number, removal: of.removal ?? '', track: of.track ?? '', first, last: first + run - 1 } } }))),
+      ...(await answer(api.GET('/api/shots/{id}/lies', { params: { path: { id: shot }, query: { revision: revision.number, removal: of.removal ?? '', source: of.source ?? '', track: of.track ?? '', first, last: first + run - 1 } } }))),
     }),
     enabled: shapes.some(changes),
     placeholderData: keepPreviousData,

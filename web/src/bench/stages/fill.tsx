@@ -1,42 +1,177 @@
-import type { Removal } from '../../api/client'
+import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react'
+import { useRef } from 'react'
+import type { FillSource, Removal, Revision } from '../../api/client'
 import { useEdit } from '../../api/treatment'
-import { Button, NumberField } from '../../ui/controls'
-import type { BenchProps } from '../props'
+import { Pick } from '../../ui/choice'
+import { Button, Check, NumberField, NumberInput, Text } from '../../ui/controls'
+import { bringIn } from '../../ui/files'
 import { on } from '../edits'
+import { kindWords, newNeighbour, newPaint, newPlate, offsetAt, onSource, paintable, paintedOn, setOffset } from '../fill'
+import type { BenchProps } from '../props'
 import { bench, useBench } from '../state'
+import { BrushFields } from './brush'
+import { Strokes } from './strokes'
 
-/** Fill: paint on the held reference frame. */
-export function FillStage({ shot, removal: r }: BenchProps & { removal: Removal }) {
+/** Fill: where clean pixels come from, and painting them. */
+export function FillStage(props: BenchProps & { removal: Removal }) {
+  const { shot, removal: r } = props
   const { edit } = useEdit(shot.id)
-  const { brush, tool, source, offset, stroke, frame } = useBench()
-  const remove = (id: string) => void edit('Delete a stroke', on(r.id, (d) => { d.fill.strokes = d.fill.strokes.filter((x) => x.id !== id) }))
+  const { tool, bed, frame } = useBench()
+  const on1 = paintedOn(r, bed)
+  const chosen = r.fill.sources.find((s) => s.id === bed) ?? null
+  const painted = !chosen || paintable(chosen)
+  const away = on1?.kind === 'plate' && on1.frame !== frame && painted
   return (
     <>
-      {frame !== r.fill.frame ? (
-        <Button weight="main" title="Go to the frame that the paint lies on (J)" onClick={() => bench.set({ frame: r.fill.frame, playing: false, view: 'patch', tool: 'brush' })}>
-          Hold frame {r.fill.frame} to paint
-        </Button>
-      ) : (
-        <Button on={tool === 'brush'} onClick={() => bench.set({ tool: tool === 'brush' ? 'look' : 'brush', view: 'patch' })}>{tool === 'brush' ? 'Painting' : 'Paint'}</Button>
-      )}
-      <p className="text-[13px] text-quiet">
-        {source ? 'The next stroke fixes how far the source is from the brush.' : offset ? `Copies from ${offset.x} px, ${offset.y} px away.` : 'Hold S and click where clean pixels are, then paint over the thing.'}
-      </p>
-      <NumberField label="Size" unit="px" hint="Diameter at full pressure ([ and ])" value={brush.size} min={2} max={300} onMove={(size) => bench.set({ brush: { ...brush, size } })} onDone={(size) => bench.set({ brush: { ...brush, size } })} />
-      <NumberField label="Hardness" unit="%" hint="Share of the radius that is fully covered" value={brush.hardness * 100} min={0} max={100} onDone={(v) => bench.set({ brush: { ...brush, hardness: v / 100 } })} />
-      <NumberField label="Opacity" unit="%" value={brush.opacity * 100} min={1} max={100} onDone={(v) => bench.set({ brush: { ...brush, opacity: v / 100 } })} />
-      {r.fill.strokes.length > 0 && (
-        <ol className="max-h-40 overflow-y-auto rounded border border-rule" aria-label="Strokes">
-          {r.fill.strokes.map((s, i) => (
-            <li key={s.id} className={`flex items-center gap-1 pl-2 ${s.id === stroke ? 'bg-slab' : ''}`}>
-              <button type="button" aria-pressed={s.id === stroke} className="flex-1 rounded py-0.5 text-left text-[13px]" onClick={() => bench.set({ stroke: s.id === stroke ? null : s.id })}>
-                Stroke {i + 1}<span className="text-quiet">, {s.size} px, from {s.offset[0]}, {s.offset[1]}</span>
+      <div className="flex gap-1.5">
+        {painted && (away ? (
+          <Button weight="main" className="flex-1" title="Go to the frame that the paint lies on (J)" onClick={() => bench.set({ frame: on1.frame, playing: false, view: 'patch', tool: 'brush' })}>Hold frame {on1.frame} to paint</Button>
+        ) : (
+          <Button on={tool === 'brush'} className="flex-1" title={`Paint ${on1 ? `on ${on1.name}` : 'on this frame'} (F)`} onClick={() => bench.set(tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false })}>{tool === 'brush' ? 'Painting' : 'Paint'}</Button>
+        ))}
+        {painted && !away && (
+          <Button on={tool === 'area'} title="Draw an outline whose inside is copied from elsewhere: slide its source to a clean place (A)" onClick={() => bench.set(tool === 'area' ? { tool: 'look' } : { tool: 'area', drawn: 'curve', view: 'patch', playing: false })}>Copy an area</Button>
+        )}
+        <AddSource {...props} />
+      </div>
+      {r.fill.sources.length > 0 && (
+        <ul className="flex flex-col gap-0.5" aria-label="Sources of clean pixels">
+          {r.fill.sources.map((s, i) => (
+            <li key={s.id}>
+              <button
+                type="button" aria-pressed={s.id === bed}
+                className={`flex w-full items-baseline gap-2 rounded px-2 py-0.5 text-left ${s.id === bed ? 'bg-slab' : 'hover:bg-slab'} ${s.off ? 'opacity-50' : ''}`}
+                onClick={() => bench.set({ bed: s.id === bed ? null : s.id, stroke: null, outline: null, knots: [], tool: s.id !== bed && paintable(s) && tool === 'brush' ? 'brush' : 'look' })}
+              >
+                <span className={`min-w-0 flex-1 truncate ${s === on1 && painted ? 'text-fern' : ''}`}>{s.name}</span>
+                <span className="text-[13px] whitespace-nowrap text-quiet">{s.picture ? 'supplied' : kindWords[s.kind] === s.name.toLowerCase() ? '' : s.kind === 'plate' ? (s.whole ? 'whole frame' : '') : kindWords[s.kind]}</span>
               </button>
-              <Button weight="bare" className="py-0!" aria-label={`Delete stroke ${i + 1}`} onClick={() => remove(s.id)}>Delete</Button>
+              {s.id === bed && <SourceFields {...props} source={s} first={i === 0} />}
             </li>
           ))}
-        </ol>
+        </ul>
       )}
+      {painted && <BrushFields {...props} />}
+      <Strokes {...props} onPaint={on1} edit={edit} />
     </>
+  )
+}
+
+/** Other places that clean pixels can come from. */
+function AddSource({ shot, removal: r }: BenchProps & { removal: Removal }) {
+  const { edit, adopt } = useEdit(shot.id)
+  const frame = useBench((s) => s.frame)
+  const file = useRef<HTMLInputElement>(null)
+  const kind = useRef('')
+  const add = (s: FillSource, label: string, then: object = {}) => {
+    void edit(label, on(r.id, (d) => { d.fill.sources.push(structuredClone(s)) }))
+    bench.set({ bed: s.id, stroke: null, ...then })
+  }
+  const ask = (as: string) => {
+    kind.current = as
+    file.current?.click()
+  }
+  const address = () => `/api/shots/${shot.id}/removals/${r.id}/picture?frame=${frame}&kind=${kind.current}`
+  return (
+    <>
+      <Menu>
+        <MenuButton className="rounded border border-stone bg-slab px-2 py-1 leading-5 whitespace-nowrap hover:bg-stone" aria-label="More sources" title="More places that clean pixels can come from">Add…</MenuButton>
+        <MenuItems anchor="bottom end" className="z-40 w-72 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none">
+          <Item hint="This frame is painted on and held; the track carries it" onClick={() => add(newPlate(r, frame), 'New clean plate', { tool: 'brush', view: 'patch' })}>Clean plate of this frame</Item>
+          <Item hint="Strokes are painted on every frame from its own pixels" onClick={() => add(newPaint(r, frame), 'New travelling paint', { tool: 'brush', view: 'patch' })}>Travelling paint</Item>
+          <Item hint="The frame’s own pixels, a little to the side" onClick={() => add(newNeighbour(r, frame), 'New live neighbour', { tool: 'look', view: 'result' })}>Live neighbour</Item>
+          <Item hint="This frame, painted in another program" onClick={() => ask('plate')}>Supplied clean plate (file)</Item>
+          <Item hint="A picture, with or without alpha, laid by its corners" onClick={() => ask('piece')}>Supplied piece (file)</Item>
+        </MenuItems>
+      </Menu>
+      <input
+        ref={file} type="file" accept=".png,.tif,.tiff,.exr" className="hidden" aria-label="Picture file"
+        onChange={(e) => void bringIn(e, address(), 'Bring it in as it is').then((rev) => {
+          if (!rev) return
+          adopt(rev as Revision)
+          const made = (rev as Revision).document.removals.find((x) => x.id === r.id)?.fill.sources.at(-1)
+          bench.set({ bed: made?.id ?? null, stroke: null, tool: 'look' })
+        })}
+      />
+    </>
+  )
+}
+
+/** All about one source but its strokes. */
+function SourceFields({ shot, removal: r, source: s, first }: BenchProps & { removal: Removal; source: FillSource; first: boolean }) {
+  const { edit } = useEdit(shot.id)
+  const { frame, tool, outline } = useBench()
+  const change = (label: string, f: (x: FillSource) => void) => void edit(label, onSource(r.id, s.id, f))
+  const o = offsetAt(s, frame)
+  const keyed = (s.offsets?.length ?? 0) > 1
+  const out = (as: string, grain: string) => `/api/shots/${shot.id}/removals/${r.id}/picture?frame=${s.frame}&source=${s.picture ? '' : s.id}&as=${as}&grain=${grain}`
+  const range = s.range ?? r.range
+  return (
+    <div className="mt-0.5 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
+      <div className="flex gap-1.5">
+        <Text label="Name of the source" className="min-w-0 flex-1" value={s.name} onDone={(name) => change(`Rename to ${name}`, (x) => { x.name = name })} />
+        <Menu>
+          <MenuButton className="rounded px-1.5 py-0.5 text-quiet hover:bg-slab hover:text-text" aria-label={`More for ${s.name}`}>···</MenuButton>
+          <MenuItems anchor="bottom end" className="z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none">
+            <Item onClick={() => change(s.off ? `Use ${s.name}` : `Leave out ${s.name}`, (x) => { x.off = s.off ? undefined : true })}>{s.off ? 'Use it again' : 'Leave it out'}</Item>
+            {!first && <Item onClick={() => void edit('Earlier in the order', on(r.id, (d) => { const i = d.fill.sources.findIndex((x) => x.id === s.id); if (i > 0) d.fill.sources.splice(i - 1, 2, d.fill.sources[i], d.fill.sources[i - 1]) }))}>Earlier in the order</Item>}
+            {s.kind === 'plate' && ['png', 'tiff', 'exr'].flatMap((as) => ['plain', 'less'].map((grain) => (
+              <Item key={as + grain} onClick={() => { location.href = out(as, grain) }}>Hand out as {as.toUpperCase()}{as === 'exr' ? '' : ', 16 bits'}{grain === 'less' ? ', grain reduced' : ''}</Item>
+            )))}
+            <Item onClick={() => { bench.set({ bed: null, stroke: null, outline: null }); void edit(`Delete ${s.name}`, on(r.id, (d) => { d.fill.sources = d.fill.sources.filter((x) => x.id !== s.id) })) }}>Delete</Item>
+          </MenuItems>
+        </Menu>
+      </div>
+      {s.kind === 'plate' && (
+        <Check label="All of its frame counts as clean" hint="Not only what is painted: for a thing that passes over what is seen on this frame" value={!!s.whole} onChange={(v) => change(v ? 'All of the frame counts' : 'Only paint counts', (x) => { x.whole = v || undefined })} />
+      )}
+      {s.kind === 'neighbour' && (
+        <>
+          <div className="flex items-center gap-2" title="From each pixel to the one that is taken; drag the dashed outline on the picture, or Shift and the arrow keys">
+            <span className="flex-1 text-quiet">Takes from</span>
+            <NumberInput label="Neighbour, x" className="w-16" value={o.x} min={-4000} max={4000} onDone={(v) => change('Offset of a neighbour', (x) => setOffset(x, frame, (p) => ({ x: v, y: p.y })))} />
+            <NumberInput label="Neighbour, y" className="w-16" value={o.y} min={-4000} max={4000} onDone={(v) => change('Offset of a neighbour', (x) => setOffset(x, frame, (p) => ({ x: p.x, y: v })))} />
+            <span className="text-quiet">px</span>
+          </div>
+          <Pick<'surface' | 'screen'> label="How the offset is meant" value={s.screen ? 'screen' : 'surface'} onChange={(v) => change('How the offset is meant', (x) => { x.screen = v === 'screen' || undefined })}
+            options={[{ value: 'surface', label: 'Along the surface', hint: 'It turns and grows with it' }, { value: 'screen', label: 'On the screen' }]} />
+          <Check label="Whole pixels, crisp grain" hint="The offset is rounded on each frame: no pixel is mixed with its neighbours" value={!!s.crisp} onChange={(v) => change('Whole pixels', (x) => { x.crisp = v || undefined })} />
+          <Button title="The offset may change over time: keep it on this frame" disabled={s.offsets?.some((k) => k.frame === frame) && (keyed || s.offsets[0].frame === frame)} onClick={() => change('Key the offset', (x) => {
+            x.offsets ??= []
+            const i = x.offsets.findIndex((k) => k.frame > frame)
+            x.offsets.splice(i < 0 ? x.offsets.length : i, 0, { frame, ease: 'eased', offset: [o.x, o.y] })
+          })}>Key the offset here</Button>
+        </>
+      )}
+      <NumberField label="Opacity" unit="%" value={(s.opacity ?? 1) * 100} min={0} max={100} onDone={(v) => change('Opacity of a source', (x) => { x.opacity = v === 100 ? undefined : v / 100 })} />
+      <div className="flex items-center gap-2 text-[13px]" title="Frames on which it counts in full">
+        <span className="flex-1 text-quiet">Frames</span>
+        <NumberInput label="First frame of the source" className="w-16" value={range.first} min={shot.first} max={range.last} onDone={(v) => change('Range of a source', (x) => { x.range = { ...range, first: Math.round(v) } })} />
+        <span className="text-quiet">to</span>
+        <NumberInput label="Last frame of the source" className="w-16" value={range.last} min={range.first} max={shot.last} onDone={(v) => change('Range of a source', (x) => { x.range = { ...range, last: Math.round(v) } })} />
+      </div>
+      <div className="flex items-center gap-2 text-[13px]" title="It comes in over so many frames before its range, and goes out after it">
+        <span className="flex-1 text-quiet">Dissolve</span>
+        <NumberInput label="Frames to come in" className="w-12" value={s.rise ?? 0} min={0} max={200} onDone={(v) => change('Dissolve', (x) => { x.rise = Math.round(v) || undefined; x.range ??= range })} />
+        <NumberInput label="Frames to go out" className="w-12" value={s.fall ?? 0} min={0} max={200} onDone={(v) => change('Dissolve', (x) => { x.fall = Math.round(v) || undefined; x.range ??= range })} />
+        <Button weight="bare" className="py-0!" title="12 frames each way" onClick={() => change('Dissolve', (x) => { x.rise = 12; x.fall = 12; x.range ??= range })}>12 each</Button>
+      </div>
+      <div className="flex items-center gap-1.5 text-[13px]">
+        <Button className="py-0.5!" on={tool === 'where'} title="Draw an outline: the source counts only inside" onClick={() => bench.set(tool === 'where' ? { tool: 'look' } : { tool: 'where', drawn: 'curve', outline: null, knots: [] })}>Only inside…</Button>
+        <span className="text-quiet">{s.where?.length ? `${s.where.length} ${s.where.length === 1 ? 'outline' : 'outlines'}` : 'everywhere'}</span>
+        {outline && s.where?.some((w) => w.id === outline) && <Button weight="bare" className="py-0!" onClick={() => { bench.set({ outline: null }); change('Delete an outline', (x) => { x.where = x.where?.filter((w) => w.id !== outline) }) }}>Delete it</Button>}
+      </div>
+    </div>
+  )
+}
+
+export function Item({ onClick, hint, children }: { onClick: () => void; hint?: string; children: React.ReactNode }) {
+  return (
+    <MenuItem>
+      <button type="button" className="block w-full rounded-sm px-3 py-1 text-left data-focus:bg-stone" onClick={onClick}>
+        {children}
+        {hint && <span className="block text-[13px] text-quiet">{hint}</span>}
+      </button>
+    </MenuItem>
   )
 }

@@ -1,0 +1,181 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"path"
+	"strconv"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"jardin/app/media"
+	"jardin/app/picture"
+	"jardin/core/treatment"
+)
+
+// fills serves what painting needs besides the brush channel.
+func (s *Server) fills(api huma.API) {
+	huma.Register(api, huma.Operation{
+		OperationID: "align-loan", Method: http.MethodPost, Path: "/api/shots/{id}/align",
+		Summary: "Lay a frame on loan so that it fits around a removal's outlines",
+	}, func(ctx context.Context, in *struct {
+		ShotPath
+		Body struct {
+			Removal string         `json:"removal"`
+			Frame   int            `json:"frame" doc:"Frame that is painted on"`
+			From    treatment.From `json:"from" doc:"How the other frame lies now"`
+		}
+	}) (*body[*picture.Aligned], error) {
+		source, _, t, err := s.opened(ctx, in.ID)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		out, err := source.Align(ctx, t, in.Body.Removal, in.Body.Frame, in.Body.From)
+		if err != nil && ctx.Err() == nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		return &body[*picture.Aligned]{out}, asProblem(err)
+	})
+}
+
+// supplies hands pictures out to other programs and takes them back.
+func (s *Server) supplies(router *gin.Engine) {
+	at := router.Group("/api/shots/:id/removals/:removal/picture")
+	outside := func(c *gin.Context) (picture.Outside, error) {
+		n, err := strconv.Atoi(c.Query("frame"))
+		if err != nil {
+			return picture.Outside{}, fmt.Errorf("%q is not a frame number", c.Query("frame"))
+		}
+		return picture.Outside{Removal: c.Param("removal"), Source: c.Query("source"), Frame: n, Calm: c.Query("grain") == "less"}, nil
+	}
+	at.GET("", func(c *gin.Context) {
+		ctx, as := c.Request.Context(), c.DefaultQuery("as", "png")
+		o, err := outside(c)
+		if err != nil {
+			problem(c, http.StatusUnprocessableEntity, err.Error())
+			return
+		}
+		source, head, t, err := s.opened(ctx, c.Param("id"))
+		if err != nil {
+			refuse(c, err)
+			return
+		}
+		if r, _ := head.Document.Find(o.Removal); r == nil {
+			problem(c, http.StatusNotFound, "there is no such removal")
+			return
+		}
+		data, err := source.HandOut(ctx, t, o, as)
+		if err != nil {
+			problem(c, http.StatusUnprocessableEntity, err.Error())
+			return
+		}
+		shot, err := s.Store.Shot(ctx, c.Param("id"))
+		if err != nil {
+			refuse(c, err)
+			return
+		}
+		name := fmt.Sprintf("%s.%04d.%s", shot.Name, o.Frame, map[string]string{"png": "png", "tiff": "tif", "exr": "exr"}[as])
+		c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
+		c.Data(http.StatusOK, "application/octet-stream", data)
+	})
+	at.POST("", func(c *gin.Context) {
+		o, err := outside(c)
+		if err != nil {
+			problem(c, http.StatusUnprocessableEntity, err.Error())
+			return
+		}
+		data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, 1<<30))
+		if err != nil {
+			problem(c, http.StatusRequestEntityTooLarge, "the file could not be read to its end: "+err.Error())
+			return
+		}
+		s.takeBack(c, o, data)
+	})
+}
+
+// takeBack keeps a picture as a source of its own.
+func (s *Server) takeBack(c *gin.Context, o picture.Outside, data []byte) {
+	ctx, shot := c.Request.Context(), c.Param("id")
+	source, _, t, err := s.opened(ctx, shot)
+	if err != nil {
+		refuse(c, err)
+		return
+	}
+	piece := c.Query("kind") == treatment.Piece
+	var still *media.Still
+	if piece {
+		still, err = source.TakePiece(ctx, data)
+	} else {
+		still, err = source.TakeBack(ctx, t, o, data, c.Query("anyway") == "1")
+	}
+	var odd *picture.Suspicious
+	if errors.As(err, &odd) {
+		problem(c, http.StatusConflict, err.Error())
+		return
+	}
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
+	blob, err := still.PNG()
+	if err != nil {
+		refuse(c, err)
+		return
+	}
+	sha, err := s.Store.PutArtifact(ctx, blob)
+	if err != nil {
+		refuse(c, err)
+		return
+	}
+	name := path.Base(c.DefaultQuery("name", "picture"))
+	rev, err := s.Store.Amend(ctx, shot, "Bring in "+name, func(doc *treatment.Document) error {
+		r, _ := doc.Find(o.Removal)
+		if r == nil {
+			return errors.New("the removal was deleted meanwhile")
+		}
+		fresh := treatment.Source{
+			ID: "p" + sha[:7], Name: name, Kind: treatment.HeldPlate, Frame: o.Frame,
+			Picture: &treatment.Picture{Artifact: sha, Name: name, Width: still.Width, Height: still.Height},
+		}
+		for n := 2; r.Fill.Source(fresh.ID) != nil; n++ {
+			fresh.ID = fmt.Sprintf("p%s-%d", sha[:7], n)
+		}
+		if piece {
+			fresh.Kind = treatment.Piece
+			fresh.Corners = cornersFor(still, source, r)
+		}
+		r.Fill.Sources = append(r.Fill.Sources, fresh)
+		return nil
+	})
+	if err != nil {
+		refuse(c, err)
+		return
+	}
+	answer, err := s.revised(shot, rev, nil)
+	if err != nil {
+		refuse(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, answer.Body)
+}
+
+// cornersFor lays a new piece in the middle of the frame, at its own size if that fits.
+func cornersFor(still *media.Still, source *picture.Source, r *treatment.Removal) []treatment.Vec {
+	size := source.Size()
+	k := min(1, 0.8*float64(size.Dx())/float64(still.Width), 0.8*float64(size.Dy())/float64(still.Height))
+	w, h := k*float64(still.Width)/2, k*float64(still.Height)/2
+	x, y := float64(size.Dx())/2, float64(size.Dy())/2
+	if len(r.Mark.Outlines) > 0 && r.Mark.Outlines[0].Home == r.Reference {
+		var sum treatment.Vec
+		points := r.Mark.Outlines[0].Points
+		for _, p := range points {
+			sum[0], sum[1] = sum[0]+p.At[0]/float64(len(points)), sum[1]+p.At[1]/float64(len(points))
+		}
+		x, y = sum[0], sum[1]
+	}
+	return []treatment.Vec{{x - w, y - h}, {x + w, y - h}, {x + w, y + h}, {x - w, y + h}}
+}

@@ -1,0 +1,204 @@
+package picture
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"math"
+
+	"jardin/app/media"
+	"jardin/core/colorspace"
+	"jardin/core/raster"
+	"jardin/core/render"
+	"jardin/core/settle"
+	"jardin/core/treatment"
+)
+
+// Outside is a picture on its way to another program and back: which one it is.
+type Outside struct {
+	Removal string
+	Source  string // its paint is on the picture as well; empty for the untouched plate
+	Frame   int
+	Calm    bool // with the grain reduced
+}
+
+// calmness is how strongly grain is reduced in pictures that are handed out.
+const calmness = 3
+
+// codes returns the picture as straight RGB codes of 16 bits in the plate's encoding.
+func (s *Source) codes(ctx context.Context, t *render.Treatment, o Outside) ([]uint16, error) {
+	if o.Frame < s.Plates.First || o.Frame > s.Plates.Last {
+		return nil, fmt.Errorf("frame %d is not in the shot (%d to %d)", o.Frame, s.Plates.First, s.Plates.Last)
+	}
+	plate, err := s.Plates.Read(o.Frame)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]uint16, len(plate.Codes))
+	for i, v := range plate.Codes {
+		out[i] = v
+		if plate.Depth == 8 {
+			out[i] = v * 257
+		}
+	}
+	fine := coderFor(s.Plates.Transfer, 16)
+	if o.Calm {
+		calm := settle.Calm(plate.Linear(s.coder), calmness)
+		for i := range len(out) / 3 {
+			for k := range 3 {
+				out[3*i+k] = fine.Encode(calm.Pix[4*i+k])
+			}
+		}
+	}
+	if o.Source == "" {
+		return out, nil
+	}
+	c, err := s.eval.Easel(ctx, t, o.Removal, o.Source, treatment.HeldPlate, o.Frame)
+	if err != nil {
+		return nil, err
+	}
+	layer := c.View(s.Size())
+	for i := range len(out) / 3 {
+		a := layer.Pix[4*i+3]
+		if a == 0 {
+			continue
+		}
+		for k := range 3 {
+			under := fine.Decode(out[3*i+k])
+			out[3*i+k] = fine.Encode(layer.Pix[4*i+k] + under*(1-a))
+		}
+	}
+	return out, nil
+}
+
+// HandOut returns a frame as a file for another program: png, tiff or exr.
+func (s *Source) HandOut(ctx context.Context, t *render.Treatment, o Outside, as string) ([]byte, error) {
+	codes, err := s.codes(ctx, t, o)
+	if err != nil {
+		return nil, err
+	}
+	return media.EncodeStill(as, s.Plates.Width, s.Plates.Height, codes, s.Plates.Transfer)
+}
+
+// Suspicious says that a picture came back so different that it can hardly be
+// what was painted.
+type Suspicious struct{ Share float64 }
+
+func (e *Suspicious) Error() string {
+	return fmt.Sprintf("%.0f %% of its pixels differ from what was handed out: the other program seems to have changed colours or encoding on the way. Turn off its colour conversion and save again, or bring it in as it is", e.Share*100)
+}
+
+// TakeBack reads a picture that was painted elsewhere and returns it as it is kept:
+// transparent where it is what was handed out, so that the plate's own code values
+// stay there. anyway takes it also if nearly everything differs.
+func (s *Source) TakeBack(ctx context.Context, t *render.Treatment, o Outside, data []byte, anyway bool) (*media.Still, error) {
+	still, err := media.DecodeStill(ctx, data)
+	if err != nil {
+		return nil, err
+	}
+	if w, h := s.Plates.Width, s.Plates.Height; still.Width != w || still.Height != h {
+		return nil, fmt.Errorf("it has %d x %d pixels, the plate has %d x %d: save it at the size at which it was handed out, or bring it in as a piece", still.Width, still.Height, w, h)
+	}
+	sent, err := s.codes(ctx, t, o)
+	if err != nil {
+		return nil, err
+	}
+	fine := coderFor(s.Plates.Transfer, 16)
+	// What still counts as the same: less than half a code value of the plate; of half
+	// floats, which may have been used on the way, their last bit.
+	near := 0.0
+	if s.Plates.Depth == 8 {
+		near = 128
+	}
+	light := still.Light
+	inCodes(still, fine)
+	changed, coarse := 0, true
+	for i := range still.Width * still.Height {
+		v := still.Codes[4*i : 4*i+4]
+		same := true
+		for k := range 3 {
+			d := math.Abs(float64(v[k]) - float64(sent[3*i+k]))
+			if light != nil {
+				was := float64(fine.Decode(sent[3*i+k]))
+				same = same && (d <= near || math.Abs(float64(light[4*i+k])-was) <= was/1024)
+			} else {
+				same = same && d <= near
+			}
+			coarse = coarse && v[k]%257 == 0
+		}
+		if same || v[3] == 0 {
+			copy(v, []uint16{0, 0, 0, 0})
+		} else {
+			changed++
+		}
+	}
+	share := float64(changed) / float64(still.Width*still.Height)
+	switch {
+	case changed == 0:
+		return nil, errors.New("nothing on it differs from what was handed out; paint on it first")
+	case coarse && s.Plates.Depth == 16 && light == nil:
+		return nil, errors.New("it came back with 8 bits a channel, the plate has 16: save it with 16, or its tones will show as steps")
+	case share > 0.6 && !anyway:
+		return nil, &Suspicious{share}
+	}
+	return still, nil
+}
+
+// TakePiece reads a picture of any size, with or without alpha.
+func (s *Source) TakePiece(ctx context.Context, data []byte) (*media.Still, error) {
+	still, err := media.DecodeStill(ctx, data)
+	if err != nil {
+		return nil, err
+	}
+	inCodes(still, coderFor(s.Plates.Transfer, 16))
+	return still, nil
+}
+
+// inCodes gives a picture of light the plate's codes.
+func inCodes(still *media.Still, fine *colorspace.Coder) {
+	if still.Light == nil {
+		return
+	}
+	still.Codes = make([]uint16, len(still.Light))
+	for i := 0; i < len(still.Light); i += 4 {
+		a := min(max(still.Light[i+3], 0), 1)
+		still.Codes[i+3] = uint16(math.Round(float64(a) * 65535))
+		for k := range 3 {
+			if a > 0 {
+				still.Codes[i+k] = fine.Encode(still.Light[i+k] / a)
+			}
+		}
+	}
+}
+
+// supplied gives a picture of the treatment in light.
+func (s *Source) supplied(ctx context.Context, p *treatment.Picture) (*raster.Image, error) {
+	data, name := p.Data, p.Artifact
+	if name == "" {
+		sum := sha256.Sum256(data)
+		name = hex.EncodeToString(sum[:])
+	}
+	key := "picture/" + string(s.Plates.Transfer) + name
+	if m, ok := s.cache.Get(key); ok {
+		return m.(*raster.Image), nil
+	}
+	if len(data) == 0 {
+		if s.Blobs == nil {
+			return nil, fmt.Errorf("the picture %q did not come with the treatment; export the treatment with its data in place", p.Name)
+		}
+		var err error
+		if data, err = s.Blobs(ctx, p.Artifact); err != nil {
+			return nil, err
+		}
+	}
+	still, err := media.DecodeStill(ctx, data)
+	if err != nil {
+		return nil, fmt.Errorf("picture %q: %w", p.Name, err)
+	}
+	inCodes(still, coderFor(s.Plates.Transfer, 16))
+	m := still.Premultiplied(coderFor(s.Plates.Transfer, 16))
+	s.cache.Put(key, m, m.Bytes())
+	return m, nil
+}
