@@ -1,0 +1,220 @@
+package fill
+
+import (
+	"fmt"
+	"image"
+	"image/jpeg"
+	"math"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"gonum.org/v1/gonum/mat"
+
+	"jardin/core/geom"
+	"jardin/core/raster"
+)
+
+// The equations of a ragged membrane with a hole in it, some points missing, and
+// loads, solved directly (gonum's LU) and by ours.
+func TestMembraneAgainstADirectSolver(t *testing.T) {
+	rng := rand.New(rand.NewPCG(1, 9))
+	const w, h = 23, 17
+	m := NewMembrane(w, h)
+	m.Load = make([][3]float32, w*h)
+	for i := range m.State {
+		x, y := float64(i%w)-11, float64(i/w)-8
+		m.State[i] = Fixed
+		switch r := math.Hypot(x, y*1.3); {
+		case r < 9 && !(r < 2.5) && rng.Float64() > 0.05:
+			m.State[i] = Free
+		case rng.Float64() < 0.1:
+			m.State[i] = Outside
+		}
+		for k := range 3 {
+			m.Value[i][k], m.Load[i][k] = rng.Float32(), rng.Float32()-0.5
+		}
+	}
+	index, n := map[int]int{}, 0
+	for i, s := range m.State {
+		if s == Free {
+			index[i] = n
+			n++
+		}
+	}
+	a, b := mat.NewDense(n, n, nil), mat.NewDense(n, 3, nil)
+	for i, row := range index {
+		for k := range 3 {
+			b.Set(row, k, float64(m.Load[i][k]))
+		}
+		for _, j := range m.around(i) {
+			if j < 0 || m.State[j] == Outside {
+				continue
+			}
+			a.Set(row, row, a.At(row, row)+1)
+			if m.State[j] == Free {
+				a.Set(row, index[j], -1)
+				continue
+			}
+			for k := range 3 {
+				b.Set(row, k, b.At(row, k)+float64(m.Value[j][k]))
+			}
+		}
+	}
+	var want mat.Dense
+	require.NoError(t, want.Solve(a, b))
+	m.Solve(1e-6)
+	for i, row := range index {
+		for k := range 3 {
+			assert.InDelta(t, want.At(row, k), m.Value[i][k], 1e-4)
+		}
+	}
+}
+
+func TestMembraneWithNothingToHoldOrToSeek(t *testing.T) {
+	m := NewMembrane(4, 4)
+	assert.Zero(t, m.Solve(1e-3), "nothing is there")
+	for i := range m.State {
+		m.State[i] = Free
+	}
+	assert.Zero(t, m.Solve(1e-3), "nothing says what the values are")
+}
+
+// photo reads a picture that Debian's opencv-doc brings, cut to w x h from (x, y).
+func photo(t *testing.T, name string, x, y, w, h int) []byte {
+	f, err := os.Open(filepath.Join("/usr/share/doc/opencv-doc/examples/data", name))
+	require.NoError(t, err, "opencv-doc is installed by make test")
+	defer f.Close()
+	p, err := jpeg.Decode(f)
+	require.NoError(t, err)
+	out := make([]byte, 0, 3*w*h)
+	for j := range h {
+		for i := range w {
+			r, g, b, _ := p.At(x+i, y+j).RGBA()
+			out = append(out, byte(r>>8), byte(g>>8), byte(b>>8))
+		}
+	}
+	return out
+}
+
+// OpenCV works on code values and solves over the box around the mask, with the
+// gradients of the source inside the mask, thinned by three pixels, and those of the
+// target outside. Put to our solver, the same equations must have the same solution.
+func TestPoissonAgainstSeamlessClone(t *testing.T) {
+	const w, h = 200, 160
+	source, target := photo(t, "fruits.jpg", 60, 40, w, h), photo(t, "fruits.jpg", 220, 250, w, h)
+	mask := make([]byte, w*h)
+	for i := range mask {
+		x, y := float64(i%w)-100, float64(i/w)-80
+		if math.Hypot(x, y*1.4)+8*math.Sin(5*math.Atan2(y, x)) < 70 {
+			mask[i] = 255
+		}
+	}
+	dir := t.TempDir()
+	args := []string{"testdata/reference.py"}
+	for name, data := range map[string][]byte{"source": source, "target": target, "mask": mask} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), data, 0o600))
+	}
+	args = append(args, filepath.Join(dir, "source"), filepath.Join(dir, "target"), filepath.Join(dir, "mask"), fmt.Sprint(w), fmt.Sprint(h), filepath.Join(dir, "out"))
+	cmd := exec.Command("/usr/bin/python3", args...)
+	cmd.Env, cmd.Stderr = []string{"PATH=/usr/bin:/bin"}, os.Stderr
+	require.NoError(t, cmd.Run(), "python3-opencv is installed by make test")
+	theirs, err := os.ReadFile(filepath.Join(dir, "out"))
+	require.NoError(t, err)
+
+	box := image.Rectangle{}
+	for i, v := range mask {
+		if v > 0 {
+			box = box.Union(image.Rect(i%w, i/w, i%w+1, i/w+1))
+		}
+	}
+	inner := func(x, y int) bool { // the mask, three pixels thinner
+		for dy := -3; dy <= 3; dy++ {
+			for dx := -3; dx <= 3; dx++ {
+				if mask[(y+dy)*w+x+dx] == 0 {
+					return false
+				}
+			}
+		}
+		return true
+	}
+	m := NewMembrane(box.Dx(), box.Dy())
+	m.Load = make([][3]float32, len(m.State))
+	for i := range m.State {
+		x, y := box.Min.X+i%m.Width, box.Min.Y+i/m.Width
+		m.State[i] = Fixed
+		step := func(x, y, dx, dy, k int) float32 { // the wanted step from a pixel to the next
+			from := target
+			if inner(x, y) {
+				from = source
+			}
+			return float32(from[3*((y+dy)*w+x+dx)+k]) - float32(from[3*(y*w+x)+k])
+		}
+		for k := range 3 {
+			m.Value[i][k] = float32(target[3*(y*w+x)+k])
+			if x > box.Min.X && x < box.Max.X-1 && y > box.Min.Y && y < box.Max.Y-1 {
+				m.State[i] = Free
+				m.Load[i][k] = -(step(x, y, 1, 0, k) - step(x-1, y, 1, 0, k) + step(x, y, 0, 1, k) - step(x, y-1, 0, 1, k))
+			}
+		}
+	}
+	m.Solve(0.01)
+	worst, sum, n := 0.0, 0.0, 0
+	for i, s := range m.State {
+		if s != Free {
+			continue
+		}
+		for k := range 3 {
+			// Theirs is cut to whole code values, so on average half a value lower.
+			d := math.Min(math.Max(float64(m.Value[i][k]), 0), 255) - float64(theirs[3*((box.Min.Y+i/m.Width)*w+box.Min.X+i%m.Width)+k])
+			worst, sum, n = math.Max(worst, math.Abs(d-0.5)), sum+d, n+1
+		}
+	}
+	t.Logf("code values: theirs is %.3f lower on average, %.3f at most beside that half", sum/float64(n), worst)
+	assert.LessOrEqual(t, worst, 0.55)
+}
+
+// Copied from a place that is brighter by a constant on the square root of light, the
+// patch is healed to exactly what belongs there.
+func TestHealTakesLightFromThePlace(t *testing.T) {
+	texture := plate(60, 60)
+	p := raster.NewImage(image.Rect(0, 0, 120, 60))
+	for y := range 60 {
+		for x := range 120 {
+			v := texture.At(x%60, y)
+			for k := range 3 {
+				r := 0.3 + 0.2*v[k]
+				if x >= 60 {
+					r += 0.25
+				}
+				v[k] = r * r
+			}
+			p.Set(x, y, v)
+		}
+	}
+	truth := p.Crop(p.Rect)
+	for y := 22; y < 38; y++ { // the thing
+		for x := 22; x < 38; x++ {
+			p.Set(x, y, [4]float32{0.9, 0.3, 0, 1})
+		}
+	}
+	c := NewCanvas(p)
+	c.Paint(Stroke{Mode: Heal, Size: 34, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(60, 0)}}, []Touch{{geom.Pt(30, 30), 1}})
+	shown := c.Shown(p.Rect)
+	for y := 15; y < 45; y++ {
+		for x := 15; x < 45; x++ {
+			for k := range 3 {
+				assert.InDelta(t, truth.At(x, y)[k], shown.At(x, y)[k], 4e-3, "%d,%d", x, y)
+			}
+		}
+	}
+	// At the border of the picture, and with part of the source beyond it, it still heals.
+	c.Paint(Stroke{Mode: Heal, Size: 30, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(8, 0)}}, []Touch{{geom.Pt(112, 2), 1}})
+	for _, v := range c.View(p.Rect).Pix {
+		assert.False(t, math.IsNaN(float64(v)))
+	}
+}
