@@ -40,6 +40,29 @@ func (s *Server) fills(api huma.API) {
 		}
 		return &body[*picture.Aligned]{out}, asProblem(err)
 	})
+	huma.Register(api, huma.Operation{
+		OperationID: "find-beside", Method: http.MethodGet, Path: "/api/shots/{id}/removals/{removal}/beside",
+		Summary: "A place on a frame that looks most like what is around a removal's outlines",
+	}, s.beside)
+}
+
+type besideQuery struct {
+	ShotPath
+	Removal string `path:"removal"`
+	Frame   int    `query:"frame"`
+}
+
+// beside answers with a place that clean pixels may come from.
+func (s *Server) beside(ctx context.Context, in *besideQuery) (*body[*picture.Place], error) {
+	source, _, t, err := s.opened(ctx, in.ID)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	place, err := source.Beside(ctx, t, in.Removal, in.Frame)
+	if err != nil && ctx.Err() == nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	return &body[*picture.Place]{place}, asProblem(err)
 }
 
 // supplies hands pictures out to other programs and takes them back.

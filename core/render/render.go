@@ -85,6 +85,14 @@ func Compile(doc *treatment.Document) (*Treatment, error) {
 // Motions returns where the treatment's surfaces are.
 func (t *Treatment) Motions() *carry.Set { return t.motions }
 
+// Removals lists the removals by their identifiers.
+func (t *Treatment) Removals() (out []string) {
+	for _, r := range t.removals {
+		out = append(out, r.doc.ID)
+	}
+	return out
+}
+
 // Removal returns a removal of the treatment, or nil.
 func (t *Treatment) Removal(id string) *treatment.Removal {
 	if r := t.removal(id); r != nil {

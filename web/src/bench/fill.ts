@@ -54,7 +54,7 @@ export function newNeighbour(r: Removal, frame: number): FillSource {
   // Beginning a little farther to the side than the thing is wide.
   const b = r.mark.outlines.length ? boundsOf(r.mark.outlines[0].points) : null
   const aside = b ? Math.round(1.2 * (b.right - b.left)) : 40
-  return { id: newId(), name: n ? `Live neighbour ${n + 1}` : 'Live neighbour', kind: 'neighbour', frame, crisp: true, offsets: [{ frame, ease: 'eased', offset: [aside, 0] }] }
+  return { id: newId(), name: n ? `Live neighbour ${n + 1}` : 'Live neighbour', kind: 'neighbour', frame, offsets: [{ frame, ease: 'eased', offset: [aside, 0] }] }
 }
 
 export const onSource = (removal: string, id: string, change: (s: FillSource) => void): Change => (d) => {
