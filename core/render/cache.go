@@ -70,3 +70,38 @@ func (c *Cache) Used() int {
 	defer c.mu.Unlock()
 	return c.used
 }
+
+// Gates let one at a time through for each name. The zero value is ready.
+type gates struct {
+	mu   sync.Mutex
+	open map[string]*gate
+}
+
+type gate struct {
+	mu   sync.Mutex
+	wait int
+}
+
+// enter waits until nobody else is through the gate, and returns what leaves it.
+func (g *gates) enter(name string) (leave func()) {
+	g.mu.Lock()
+	if g.open == nil {
+		g.open = map[string]*gate{}
+	}
+	one := g.open[name]
+	if one == nil {
+		one = &gate{}
+		g.open[name] = one
+	}
+	one.wait++
+	g.mu.Unlock()
+	one.mu.Lock()
+	return func() {
+		one.mu.Unlock()
+		g.mu.Lock()
+		defer g.mu.Unlock()
+		if one.wait--; one.wait == 0 {
+			delete(g.open, name)
+		}
+	}
+}

@@ -368,8 +368,6 @@ func (e *Evaluator) held(ctx context.Context, r *removal, i, n int, out *raster.
 // ride. alone says that they have no other. It starts from the longest beginning
 // that is still in the cache, so that one more stroke costs one stroke.
 func (e *Evaluator) paint(ctx context.Context, r *removal, i int, there []*stroke, ride string, alone bool) (*raster.Image, error) {
-	e.painting.Lock()
-	defer e.painting.Unlock()
 	s := r.sources[i]
 	var strokes []*stroke
 	for _, st := range s.strokes {
@@ -401,6 +399,7 @@ func (e *Evaluator) paint(ctx context.Context, r *removal, i int, there []*strok
 	for j, st := range strokes {
 		keys[j+1] = hash(keys[j], st.key, r.lent(st), counts[j])
 	}
+	defer e.painting.enter(keys[0])() // sources below have other names: nobody waits for himself
 	type layers struct{ all, shared *raster.Image }
 	found, done := layers{}, len(strokes)
 	for ; done >= 0; done-- {

@@ -9,7 +9,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"image"
-	"sync"
 
 	"jardin/core/carry"
 	"jardin/core/geom"
@@ -143,7 +142,7 @@ type Evaluator struct {
 	// are none.
 	Pictures func(context.Context, *treatment.Picture) (*raster.Image, error)
 
-	painting sync.Mutex // two requests for the same paint wait for one of them
+	painting gates // two requests for the same paint wait for one of them
 }
 
 // Key returns the name of what Frame would return: equal keys mean equal

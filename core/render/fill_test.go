@@ -1,0 +1,346 @@
+package render
+
+import (
+	"context"
+	"fmt"
+	"image"
+	"math"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/core/check"
+	"jardin/core/geom"
+	"jardin/core/raster"
+	"jardin/core/treatment"
+)
+
+// with returns the usual document with other sources.
+func with(sources ...treatment.Source) *treatment.Document {
+	d := document()
+	for i := range sources {
+		sources[i].ID = fmt.Sprint("source", i)
+		if sources[i].Frame == 0 {
+			sources[i].Frame = 100
+		}
+	}
+	d.Removals[0].Fill.Sources = sources
+	return d
+}
+
+func frame(t *testing.T, d *treatment.Document, n int, view View) *raster.Image {
+	t.Helper()
+	got, err := (&Evaluator{Plate: ramp{}, Cache: NewCache(1 << 26), Pictures: redSquare}).Frame(context.Background(), compile(t, d), n, view, "a")
+	require.NoError(t, err)
+	return got.Image.Crop(image.Rect(0, 0, 100, 80))
+}
+
+func redSquare(_ context.Context, _ *treatment.Picture) (*raster.Image, error) {
+	m := raster.NewImage(image.Rect(0, 0, 20, 10))
+	for y := range 10 {
+		for x := range 20 {
+			m.Set(x, y, [4]float32{float32(x) / 20, 0, 0, 1})
+		}
+	}
+	return m, nil
+}
+
+func dab(mode string, home int, x, y, size float64) treatment.Stroke {
+	return treatment.Stroke{ID: fmt.Sprint(mode, home, x, y, size), Mode: mode, Home: home, Size: size, Hardness: 1, Opacity: 1, Colour: &[3]float64{0, 1, 0}, From: &treatment.From{Offset: treatment.Vec{40, 0}}, Path: &treatment.Path{Points: [][]float64{{x, y}}}}
+}
+
+// On every frame the neighbour's pixels are that frame's own.
+func TestNeighbourTakesTheFramesOwnPixels(t *testing.T) {
+	for _, crisp := range []bool{false, true} {
+		n := treatment.Source{Kind: treatment.Neighbour, Crisp: crisp, Offsets: []treatment.OffsetKey{{Frame: 98, Ease: treatment.Linear, Offset: treatment.Vec{30, 0}}, {Frame: 102, Ease: treatment.Linear, Offset: treatment.Vec{30, 8}}}}
+		for f, dy := range map[int]float64{98: 0, 100: 4, 102: 8} {
+			got := frame(t, with(n), f, ResultView)
+			x, y := 25+2*(f-100), 25+f-100
+			v := got.At(x, y)
+			assert.InDelta(t, float64(x+30)/100, v[0], 1e-5, "frame %d", f)
+			assert.InDelta(t, (float64(y)+dy)/80, v[1], 1e-5)
+			assert.InDelta(t, float64(f)/200, v[2], 1e-5, "the light of this frame")
+			assert.Zero(t, got.At(10, 60)[3])
+		}
+	}
+	// The surface grows: along it the offset grows as well, on the screen it does not.
+	d := with(treatment.Source{Kind: treatment.Neighbour, Offsets: []treatment.OffsetKey{{Frame: 100, Offset: treatment.Vec{20, 0}}}})
+	for i := range d.Tracks[0].Data.Samples {
+		if s := &d.Tracks[0].Data.Samples[i]; s.Frame == 101 {
+			s.Matrix = geom.Placement(geom.Pt(25, 25), geom.Point{}, 0, geom.Pt(1.5, 1.5))
+		}
+	}
+	assert.InDelta(t, 0.25+0.3, frame(t, d, 101, ResultView).At(25, 25)[0], 1e-4)
+	d.Removals[0].Fill.Sources[0].Screen = true
+	assert.InDelta(t, 0.25+0.2, frame(t, d, 101, ResultView).At(25, 25)[0], 1e-4)
+}
+
+// Travelling paint takes each frame's own pixels, target and source carried together;
+// on its home it lies where it was put, whatever the track says.
+func TestTravellingPaintGoesWithTheSurface(t *testing.T) {
+	s := dab("clone", 101, 27, 26, 14)
+	d := with(treatment.Source{Kind: treatment.Travelling, Strokes: []treatment.Stroke{s}})
+	for _, n := range []int{99, 101, 103} {
+		v := frame(t, d, n, PatchView).At(27+2*(n-101), 26+n-101)
+		assert.InDelta(t, float64(27+2*(n-101)+40)/100, v[0], 1e-4, "frame %d", n)
+		assert.InDelta(t, float64(n)/200, v[2], 1e-4)
+	}
+	home := frame(t, d, 101, PatchView)
+	moved := with(treatment.Source{Kind: treatment.Travelling, Strokes: []treatment.Stroke{s}})
+	for i := range moved.Tracks[0].Data.Samples {
+		moved.Tracks[0].Data.Samples[i].Matrix = moved.Tracks[0].Data.Samples[i].Matrix.Mul(geom.Placement(geom.Pt(3, 9), geom.Pt(5, 5), 7, geom.Pt(1.1, 1.1)))
+	}
+	assert.Equal(t, home.Pix, frame(t, moved, 101, PatchView).Pix, "on its home it stays to the last bit")
+	// Only this frame; and on the screen.
+	d.Removals[0].Fill.Sources[0].Strokes[0].Range = &treatment.Range{First: 101, Last: 101}
+	e := &Evaluator{Plate: ramp{}}
+	assert.Empty(t, e.Key(compile(t, d), 102, PatchView, "a"))
+	d.Removals[0].Fill.Sources[0].Strokes[0].Range = nil
+	d.Removals[0].Fill.Sources[0].Strokes[0].Ride = treatment.Still
+	assert.EqualValues(t, 1, frame(t, d, 98, PatchView).At(27, 26)[3])
+}
+
+// Two clean plates with a dissolve from one to the next: in between, so much of each.
+func TestPlatesDissolveIntoEachOther(t *testing.T) {
+	plate := func(frame int, c [3]float64, r *treatment.Range, rise int) treatment.Source {
+		s := dab("colour", frame, 25, 25, 60)
+		s.Colour = &c
+		return treatment.Source{Kind: treatment.HeldPlate, Frame: frame, Range: r, Rise: rise, Strokes: []treatment.Stroke{s}}
+	}
+	d := with(plate(100, [3]float64{1, 0, 0}, nil, 0), plate(103, [3]float64{0, 1, 0}, &treatment.Range{First: 103, Last: 104}, 3))
+	for n, share := range map[int]float64{99: 0, 100: 0.25, 101: 0.5, 102: 0.75, 103: 1} {
+		v := frame(t, d, n, ResultView).At(25+2*(n-100), 25+n-100)
+		assert.InDelta(t, 1-share, v[0], 1e-5, "frame %d", n)
+		assert.InDelta(t, share, v[1], 1e-5)
+	}
+}
+
+// Strokes of one plate with ranges and rides of their own: each lies where and when it
+// should, and is there to be copied on the plate's frame in any case.
+func TestStrokesOfAPlateHaveRangesAndRides(t *testing.T) {
+	first := dab("colour", 100, 25, 25, 8)
+	first.Range = &treatment.Range{First: 100, Last: 100}
+	copied := dab("clone", 100, 25, 29, 4) // of what the first painted
+	copied.From = &treatment.From{Offset: treatment.Vec{0, -4}}
+	still := dab("colour", 100, 22, 22, 4)
+	still.Ride, still.Colour = treatment.Still, &[3]float64{0, 0, 1}
+	d := with(treatment.Source{Kind: treatment.HeldPlate, Strokes: []treatment.Stroke{first, copied, still}})
+	here, next := frame(t, d, 100, ResultView), frame(t, d, 101, ResultView)
+	assert.EqualValues(t, 1, here.At(25, 25)[1])
+	assert.Zero(t, next.At(27, 26)[3], "only on frame 100")
+	assert.InDelta(t, 1, here.At(25, 29)[1], 1e-5)
+	assert.InDelta(t, 1, next.At(27, 30)[1], 1e-5, "the copy is carried, its source is gone")
+	assert.InDelta(t, 1, here.At(22, 22)[2], 1e-5)
+	assert.InDelta(t, 1, next.At(22, 22)[2], 1e-5, "it stays on the screen")
+}
+
+// What an edit changes and what it does not: the keys tell.
+func TestAStrokeOnOneFrameLeavesTheOthersAlone(t *testing.T) {
+	e := &Evaluator{Plate: ramp{}}
+	stroke := dab("heal", 101, 27, 26, 6)
+	base := []treatment.Source{{Kind: treatment.HeldPlate, Strokes: []treatment.Stroke{dab("clone", 100, 25, 25, 8)}}, {Kind: treatment.Travelling, Strokes: []treatment.Stroke{}}}
+	before := compile(t, with(base...))
+	stroke.Range = &treatment.Range{First: 101, Last: 101}
+	base[1].Strokes = []treatment.Stroke{stroke}
+	after := compile(t, with(base...))
+	assert.Equal(t, e.Key(before, 102, ResultView, ""), e.Key(after, 102, ResultView, ""))
+	assert.NotEqual(t, e.Key(before, 101, ResultView, ""), e.Key(after, 101, ResultView, ""))
+	half := 0.5
+	base[0].Opacity = &half
+	assert.NotEqual(t, e.Key(after, 102, ResultView, ""), e.Key(compile(t, with(base...)), 102, ResultView, ""))
+	lent := 103
+	base[0].Opacity, base[0].Strokes[0].From.Frame = nil, &lent
+	moved := with(base...)
+	key := e.Key(compile(t, moved), 100, ResultView, "")
+	for i := range moved.Tracks[0].Data.Samples {
+		if s := &moved.Tracks[0].Data.Samples[i]; s.Frame == 103 {
+			s.Matrix = shift(102)
+		}
+	}
+	assert.NotEqual(t, key, e.Key(compile(t, moved), 100, ResultView, ""), "the frame on loan lies elsewhere")
+}
+
+// A frame on loan is brought into place by the track, then turned and scaled by hand.
+func TestALoanComesByTheTrack(t *testing.T) {
+	lent := 103
+	s := dab("clone", 100, 25, 25, 12)
+	s.From = &treatment.From{Frame: &lent}
+	d := with(treatment.Source{Kind: treatment.HeldPlate, Strokes: []treatment.Stroke{s}})
+	v := frame(t, d, 100, PatchView).At(25, 25)
+	assert.InDelta(t, float64(25+6)/100, v[0], 1e-4, "the same place of the surface, three frames on")
+	assert.InDelta(t, float64(25+3)/80, v[1], 1e-4)
+	assert.InDelta(t, 103./200, v[2], 1e-4)
+	middle := treatment.Vec{25.5, 25.5}
+	d.Removals[0].Fill.Sources[0].Strokes[0].From = &treatment.From{Frame: &lent, Middle: &middle, Turn: 90, Scale: 2, Offset: treatment.Vec{1, 0}}
+	v = frame(t, d, 100, PatchView).At(27, 25)
+	assert.InDelta(t, float64(25+6+1)/100, v[0], 1e-4, "two to the right is turned to below")
+	assert.InDelta(t, float64(25+3+4)/80, v[1], 1e-4, "twice as far")
+}
+
+func TestAreasPicturesPiecesAndPlacesWhereTheyCount(t *testing.T) {
+	square := func(x0, y0, x1, y1 float64) []treatment.Knot {
+		return []treatment.Knot{{At: treatment.Vec{x0, y0}}, {At: treatment.Vec{x1, y0}}, {At: treatment.Vec{x1, y1}}, {At: treatment.Vec{x0, y1}}}
+	}
+	area := dab("clone", 100, 0, 0, 1)
+	area.Path, area.Area = nil, &treatment.Area{Points: square(22, 22, 28, 28)}
+	got := frame(t, with(treatment.Source{Kind: treatment.HeldPlate, Strokes: []treatment.Stroke{area}}), 100, PatchView)
+	assert.EqualValues(t, [4]float32{0.65, 25. / 80, 0.5, 1}, got.At(25, 25), "copied exactly")
+	assert.Zero(t, got.At(21, 25)[3])
+	// The whole frame counts, but inside an outline only.
+	whole := treatment.Source{Kind: treatment.HeldPlate, Frame: 102, Whole: true, Where: []treatment.Shape{{ID: "w", Kind: treatment.Outline, Home: 100, Points: square(24, 20, 40, 40)}}}
+	got = frame(t, with(whole), 100, ResultView)
+	assert.InDelta(t, 102./200, got.At(27, 25)[2], 1e-5)
+	assert.InDelta(t, float64(27+4)/100, got.At(27, 25)[0], 1e-4)
+	assert.Zero(t, got.At(22, 25)[3])
+	// A picture as the plate, and a piece by its corners.
+	p := &treatment.Picture{Artifact: "red", Width: 20, Height: 10}
+	got = frame(t, with(treatment.Source{Kind: treatment.HeldPlate, Picture: p}), 100, PatchView)
+	assert.InDelta(t, 0.25, got.At(5, 5)[0], 1e-6)
+	assert.Zero(t, got.At(5, 12)[3])
+	piece := treatment.Source{Kind: treatment.Piece, Picture: p, Corners: []treatment.Vec{{20, 20}, {30, 20}, {30, 30}, {20, 30}}}
+	got = frame(t, with(piece), 101, PatchView)
+	assert.InDelta(t, 10.5/20, got.At(27, 26)[0], 0.02, "half way along its width")
+	assert.Zero(t, got.At(19, 26)[3])
+	_, err := (&Evaluator{Plate: ramp{}}).Frame(context.Background(), compile(t, with(piece)), 101, PatchView, "a")
+	assert.ErrorContains(t, err, "cannot be read here")
+}
+
+// passing is a surface that moves, with grain of its own on each frame, and a disc that
+// crosses it: what it covers is seen on other frames.
+type passing struct {
+	clean, grain bool // without the disc; with grain, another one than the plate's where clean
+}
+
+const passes = 24
+
+var ground = func() *raster.Image {
+	rng := rand.New(rand.NewPCG(3, 3))
+	m := raster.NewImage(image.Rect(0, 0, 360, 240))
+	for i := range m.Pix {
+		m.Pix[i] = rng.Float32()
+	}
+	m = raster.GaussianImage(m, 2)
+	for i := range m.Pix {
+		m.Pix[i] = 0.2 + 2*(m.Pix[i]-0.5)*0.5
+		if i%4 == 3 {
+			m.Pix[i] = 1
+		}
+	}
+	return m
+}()
+
+func crossing(n int) geom.Point {
+	h := drifting(n)
+	return h.Apply(geom.Pt(80+7*float64(n), 90+float64(n)))
+}
+func drifting(n int) geom.Homography {
+	return geom.Placement(geom.Pt(160, 100), geom.Pt(1.3*float64(n), -0.6*float64(n)), 0.15*float64(n), geom.Pt(1+0.002*float64(n), 1+0.002*float64(n)))
+}
+
+func (passing) Size() image.Rectangle { return image.Rect(0, 0, 320, 200) }
+func (passing) Key(n int) string      { return fmt.Sprint("passing", n) }
+func (p passing) Linear(_ context.Context, n int, _ image.Rectangle) (*raster.Image, error) {
+	h := drifting(n)
+	back, _ := h.Inverse()
+	m := raster.Warp(ground, geom.Translation(geom.Pt(20, 20)).Mul(back), p.Size())
+	seed := uint64(n)
+	if p.clean {
+		seed += 1000
+	}
+	rng := rand.New(rand.NewPCG(seed, 5))
+	at := crossing(n)
+	for y := range 200 {
+		for x := range 320 {
+			v := m.Row(y, x, x+1)
+			if !p.clean {
+				k := float32(math.Min(math.Max(18.5-geom.Pt(float64(x)+0.5, float64(y)+0.5).Dist(at), 0), 1))
+				for c := range 3 {
+					v[c] += (0.02 - v[c]) * k
+				}
+			}
+			for c := range 3 {
+				if p.grain {
+					v[c] = max(v[c]+0.012*float32(rng.NormFloat64()), 0)
+				}
+			}
+			v[3] = 1
+		}
+	}
+	return m, nil
+}
+
+// A disc that passes over a background is removed by one clean plate: a whole frame, and
+// on it the place of the disc on loan from another frame.
+func TestALoanForWhatPassesBy(t *testing.T) {
+	const held, lent = 4, 20
+	at := crossing(held)
+	from := lent
+	loan := treatment.Stroke{ID: "l", Mode: "clone", Home: held, Size: 56, Hardness: 0.9, Opacity: 1, From: &treatment.From{Frame: &from}, Path: &treatment.Path{Points: [][]float64{{at.X, at.Y}}}}
+	d := treatment.New()
+	data := &treatment.Data{}
+	home, _ := drifting(held).Inverse()
+	outline := treatment.Shape{ID: "o", Kind: treatment.Outline, Home: held, Feather: 2, Ride: treatment.Still}
+	for n := range passes {
+		data.Samples = append(data.Samples, treatment.Sample{Frame: n, Matrix: drifting(n).Mul(home).Normalised()})
+		var knots []treatment.Knot
+		for k := range 12 {
+			p := crossing(n).Add(geom.Pt(math.Cos(float64(k)*math.Pi/6), math.Sin(float64(k)*math.Pi/6)).Mul(23))
+			knots = append(knots, treatment.Knot{At: treatment.Vec{p.X, p.Y}})
+		}
+		outline.Points = knots
+		outline.Keys = append(outline.Keys, treatment.ShapeKey{Frame: n, Ease: treatment.Linear, Points: knots})
+	}
+	d.Tracks = []treatment.Track{{ID: "t", Kind: treatment.GivenTrack, Home: held, Motion: geom.Perspective, Data: data}}
+	d.Removals = []treatment.Removal{{ID: "r", Range: treatment.Range{First: 0, Last: passes - 1}, Reference: held,
+		Mark: treatment.Mark{Outlines: []treatment.Shape{outline}}, Follow: treatment.Follow{Track: "t"}, Settle: treatment.Settle{Opacity: 1},
+		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Kind: treatment.HeldPlate, Frame: held, Whole: true, Strokes: []treatment.Stroke{loan}}}}}}
+	ctx := context.Background()
+	plate := passing{grain: true}
+	e := &Evaluator{Plate: plate, Cache: NewCache(1 << 27)}
+	c := compile(t, d)
+	codes := func(m *raster.Image) *raster.Image { // as sRGB codes, for which the measures are meant
+		out := m.Crop(m.Rect)
+		for i := range out.Pix {
+			if i%4 != 3 {
+				out.Pix[i] = 255 * float32(math.Sqrt(float64(max(out.Pix[i], 0))))
+			}
+		}
+		return out
+	}
+	var takes []check.Take
+	var first *raster.Plane
+	for n := range passes {
+		at := crossing(n)
+		matte := raster.NewPlane(raster.Around(geom.Box{Min: at, Max: at}, 20, plate.Size()))
+		for y := matte.Rect.Min.Y; y < matte.Rect.Max.Y; y++ {
+			for x := matte.Rect.Min.X; x < matte.Rect.Max.X; x++ {
+				if geom.Pt(float64(x)+0.5, float64(y)+0.5).Dist(at) < 19 {
+					matte.Row(y, x, x+1)[0] = 1
+				}
+			}
+		}
+		area := matte.Rect.Inset(-12).Intersect(plate.Size())
+		result, err := e.Frame(ctx, c, n, ResultView, "")
+		require.NoError(t, err)
+		frame, _ := plate.Linear(ctx, n, area)
+		for y := result.Rect.Min.Y; y < result.Rect.Max.Y; y++ {
+			for x := result.Rect.Min.X; x < result.Rect.Max.X; x++ {
+				if v := result.At(x, y); v[3] > 0 {
+					frame.Set(x, y, v)
+				}
+			}
+		}
+		truth, _ := passing{clean: true, grain: true}.Linear(ctx, n, area)
+		clean, _ := passing{clean: true}.Linear(ctx, n, area)
+		takes = append(takes, check.Take{Frame: n, Result: codes(frame).Crop(area), Truth: codes(truth).Crop(area), Clean: codes(clean).Crop(area), Matte: matte, Motion: drifting(n).Mul(home)})
+		if n == held {
+			first = matte
+		}
+	}
+	r := check.Measure(takes, first)
+	t.Logf("by a loan: invisibility %.2f (worst %.2f on %d), seam %.2f, grain %.2f %.2f %.2f", r.Invisibility.All, r.Invisibility.Worst, r.Invisibility.Frame, r.Seam.All, r.Grain[0].All, r.Grain[1].All, r.Grain[2].All)
+	assert.LessOrEqual(t, r.Invisibility.All, 1.2)
+	assert.InDelta(t, 1, r.Grain[1].All, 0.2)
+}
