@@ -1,9 +1,12 @@
 package e2e
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"image"
+	"image/color"
+	"image/png"
 	"testing"
 	"time"
 
@@ -126,4 +129,24 @@ func (s *server) follow(shot, track string, from int) {
 		s.get("/api/tasks?shot="+shot, &tasks)
 		return tasks[0].ID == task.ID && tasks[0].State == "done"
 	})
+}
+
+// greenSquare does what another program would: it paints on a picture.
+func greenSquare(t testing.TB, data []byte, at geom.Point) []byte {
+	p, err := png.Decode(bytes.NewReader(data))
+	require.NoError(t, err)
+	m := image.NewNRGBA64(p.Bounds())
+	for y := range p.Bounds().Dy() {
+		for x := range p.Bounds().Dx() {
+			m.Set(x, y, p.At(x, y))
+		}
+	}
+	for y := int(at.Y) - 20; y < int(at.Y)+20; y++ {
+		for x := int(at.X) - 20; x < int(at.X)+20; x++ {
+			m.Set(x, y, color.NRGBA64{20000, 40000, 20000, 65535})
+		}
+	}
+	var out bytes.Buffer
+	require.NoError(t, png.Encode(&out, m))
+	return out.Bytes()
 }

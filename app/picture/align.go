@@ -108,7 +108,7 @@ func (s *Source) Align(ctx context.Context, t *render.Treatment, removal string,
 	out := &Aligned{From: from, Residual: found.Residual, Agree: min(found.Agree, 1), Moved: to.Dist(start.Apply(middle))}
 	m := treatment.Vec{middle.X, middle.Y}
 	out.From.Middle = &m
-	out.From.Offset = treatment.Vec{round(to.X-middle.X, 1e3), round(to.Y-middle.Y, 1e3)}
+	out.From.Offset = treatment.Vec{round(to.X-middle.X, 1e2), round(to.Y-middle.Y, 1e2)}
 	side := 1.0
 	if from.Mirror {
 		side = -1

@@ -194,6 +194,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{id}/removals/{removal}/beside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A place on a frame that looks most like what is around a removal's outlines */
+        get: operations["find-beside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{id}/render": {
         parameters: {
             query?: never;
@@ -781,6 +798,15 @@ export interface components {
             name: string;
             /** Format: int64 */
             width: number;
+        };
+        Place: {
+            /**
+             * Format: double
+             * @description By how much the picture around both differs, RMS of the square root of light
+             */
+            off: number;
+            /** @description From what goes to there, pixels */
+            offset: number[];
         };
         PlaceOfPoint: {
             at: number[];
@@ -1740,6 +1766,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revision"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "find-beside": {
+        parameters: {
+            query?: {
+                frame?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+                removal: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Place"];
                 };
             };
             /** @description Error */

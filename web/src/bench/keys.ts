@@ -87,8 +87,8 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
             case 'h': bench.set({ handles: !s.handles }); break
             case 'j': if (open) step(s.stage === 'fill' ? paintFrame(open, s.bed, open.reference) : open.reference); break
             case 'b': bench.set({ beside: !s.beside }); break
-            case 'f': if (open && s.stage === 'fill') bench.set(s.tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false }); break
-            case 'a': if (open && s.stage === 'fill') bench.set({ tool: 'area', drawn: 'curve', view: 'patch', playing: false }); break
+            case 'f': if (open && s.stage === 'fill') bench.set(s.tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false, stroke: null }); break
+            case 'a': if (open && s.stage === 'fill') bench.set({ tool: 'area', drawn: 'curve', view: 'patch', playing: false, stroke: null }); break
             case 'v': bench.set({ before: true }); break
             case 'u': { const n = open && nextUnpainted(open, s.frame); if (n) step(n); break }
             case 'r': { const on = open && paintedOn(open, s.bed); const again = open && on?.kind === 'paint' && repeatHere(open, on, s.frame); if (again) void edits.edit('Repeat strokes here', again); break }

@@ -210,7 +210,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
               drawSoon(false)
             }}
           />
-          {handles && tool !== 'brush' && <FillHandles {...props} removal={open} placement={placement} seen={seen} />}
+          {handles && <FillHandles {...props} removal={open} placement={placement} seen={seen} />}
         </>
       )}
       {box && !second && <div className="pointer-events-none absolute border border-fern bg-fern/15" style={{ left: Math.min(box[0].x, box[1].x), top: Math.min(box[0].y, box[1].y), width: Math.abs(box[1].x - box[0].x), height: Math.abs(box[1].y - box[0].y) }} />}

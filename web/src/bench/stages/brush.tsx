@@ -44,7 +44,7 @@ export function BrushFields(props: BenchProps & { removal: Removal }) {
       {copies(m) && <OriginFields {...props} />}
       {travelling && (
         <div className="flex items-center gap-2">
-          <span className="flex-1 text-quiet">New strokes on</span>
+          <span className="flex-1 text-quiet">New strokes</span>
           <Pick<'this' | 'all'> label="Frames of new strokes" value={b.lasts} onChange={(lasts) => setBrush({ lasts })} options={[{ value: 'this', label: 'This frame' }, { value: 'all', label: 'All frames' }]} />
         </div>
       )}
@@ -127,6 +127,7 @@ function OriginFields({ shot, removal: r, motions }: BenchProps & { removal: Rem
           <Button disabled={busy} title="Refines how it lies on the pixels around the outlines" onClick={align}>{busy ? 'Lining up…' : 'Line up by itself'}</Button>
         </>
       )}
+      <Propose shot={shot.id} removal={r.id} frame={at} onFound={(p) => setOrigin({ offset: p, spot: null, frame: null })} />
       <More words="More of the source" changed={o.turn !== 0 || o.scale !== 1 || o.mirror || o.stays || !o.crisp || o.plain}>
         <div className="grid grid-cols-[auto_1fr_auto_1fr_auto] items-center gap-1.5">
           <span className="text-quiet">Turn</span>
@@ -145,11 +146,28 @@ function OriginFields({ shot, removal: r, motions }: BenchProps & { removal: Rem
 }
 
 /** What is seldom needed, behind its name; a dot says that something in it is not as usual. */
-function More({ words, changed, children }: { words: string; changed: boolean; children: React.ReactNode }) {
+export function More({ words, changed, children }: { words: string; changed: boolean; children: React.ReactNode }) {
   return (
     <Disclosure as="div">
       <DisclosureButton className="rounded text-[13px] text-quiet underline decoration-stone underline-offset-2 hover:text-text">{words}{changed && <span className="text-fern no-underline"> •</span>}</DisclosureButton>
       <DisclosurePanel className="mt-2 flex flex-col gap-2">{children}</DisclosurePanel>
     </Disclosure>
+  )
+}
+
+/** Asks for a place that looks most like what is around the outlines. */
+export function Propose({ shot, removal, frame, onFound }: { shot: string; removal: string; frame: number; onFound: (offset: { x: number; y: number }) => void }) {
+  const [busy, setBusy] = useState(false)
+  return (
+    <Button
+      className="py-0.5!" disabled={busy} title="Looks for a place whose surroundings are most like those of the thing; another may still be better"
+      onClick={() => {
+        setBusy(true)
+        answer(api.GET('/api/shots/{id}/removals/{removal}/beside', { params: { path: { id: shot, removal }, query: { frame } } }))
+          .then((found) => onFound({ x: found.offset[0], y: found.offset[1] }))
+          .catch((e: Error) => notify(e.message))
+          .finally(() => setBusy(false))
+      }}
+    >{busy ? 'Looking…' : 'Propose a place'}</Button>
   )
 }

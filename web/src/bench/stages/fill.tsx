@@ -9,14 +9,14 @@ import { on } from '../edits'
 import { kindWords, newNeighbour, newPaint, newPlate, offsetAt, onSource, paintable, paintedOn, setOffset } from '../fill'
 import type { BenchProps } from '../props'
 import { bench, useBench } from '../state'
-import { BrushFields } from './brush'
+import { BrushFields, More, Propose } from './brush'
 import { Strokes } from './strokes'
 
 /** Fill: where clean pixels come from, and painting them. */
 export function FillStage(props: BenchProps & { removal: Removal }) {
   const { shot, removal: r } = props
   const { edit } = useEdit(shot.id)
-  const { tool, bed, frame } = useBench()
+  const { tool, bed, frame, stroke } = useBench()
   const on1 = paintedOn(r, bed)
   const chosen = r.fill.sources.find((s) => s.id === bed) ?? null
   const painted = !chosen || paintable(chosen)
@@ -25,12 +25,12 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
     <>
       <div className="flex gap-1.5">
         {painted && (away ? (
-          <Button weight="main" className="flex-1" title="Go to the frame that the paint lies on (J)" onClick={() => bench.set({ frame: on1.frame, playing: false, view: 'patch', tool: 'brush' })}>Hold frame {on1.frame} to paint</Button>
+          <Button weight="main" className="flex-1" title="Go to the frame that the paint lies on (J)" onClick={() => bench.set({ frame: on1.frame, playing: false, view: 'patch', tool: 'brush', stroke: null })}>Hold frame {on1.frame} to paint</Button>
         ) : (
-          <Button on={tool === 'brush'} className="flex-1" title={`Paint ${on1 ? `on ${on1.name}` : 'on this frame'} (F)`} onClick={() => bench.set(tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false })}>{tool === 'brush' ? 'Painting' : 'Paint'}</Button>
+          <Button on={tool === 'brush'} className="flex-1" title={`Paint ${on1 ? `on ${on1.name}` : 'on this frame'} (F)`} onClick={() => bench.set(tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false, stroke: null })}>{tool === 'brush' ? 'Painting' : 'Paint'}</Button>
         ))}
         {painted && !away && (
-          <Button on={tool === 'area'} title="Draw an outline whose inside is copied from elsewhere: slide its source to a clean place (A)" onClick={() => bench.set(tool === 'area' ? { tool: 'look' } : { tool: 'area', drawn: 'curve', view: 'patch', playing: false })}>Copy an area</Button>
+          <Button on={tool === 'area'} title="Draw an outline whose inside is copied from elsewhere: slide its source to a clean place (A)" onClick={() => bench.set(tool === 'area' ? { tool: 'look' } : { tool: 'area', drawn: 'curve', view: 'patch', playing: false, stroke: null })}>Copy an area</Button>
         )}
         <AddSource {...props} />
       </div>
@@ -51,7 +51,7 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
           ))}
         </ul>
       )}
-      {painted && <BrushFields {...props} />}
+      {painted && !stroke && <BrushFields {...props} />}
       <Strokes {...props} onPaint={on1} edit={edit} />
     </>
   )
@@ -136,6 +136,7 @@ function SourceFields({ shot, removal: r, source: s, first }: BenchProps & { rem
           <Pick<'surface' | 'screen'> label="How the offset is meant" value={s.screen ? 'screen' : 'surface'} onChange={(v) => change('How the offset is meant', (x) => { x.screen = v === 'screen' || undefined })}
             options={[{ value: 'surface', label: 'Along the surface', hint: 'It turns and grows with it' }, { value: 'screen', label: 'On the screen' }]} />
           <Check label="Whole pixels, crisp grain" hint="The offset is rounded on each frame: no pixel is mixed with its neighbours" value={!!s.crisp} onChange={(v) => change('Whole pixels', (x) => { x.crisp = v || undefined })} />
+          <Propose shot={shot.id} removal={r.id} frame={frame} onFound={(p) => change('Offset of a neighbour', (x) => setOffset(x, frame, () => p))} />
           <Button title="The offset may change over time: keep it on this frame" disabled={s.offsets?.some((k) => k.frame === frame) && (keyed || s.offsets[0].frame === frame)} onClick={() => change('Key the offset', (x) => {
             x.offsets ??= []
             const i = x.offsets.findIndex((k) => k.frame > frame)
@@ -143,6 +144,7 @@ function SourceFields({ shot, removal: r, source: s, first }: BenchProps & { rem
           })}>Key the offset here</Button>
         </>
       )}
+      <More words="When and where it counts" changed={s.opacity !== undefined || !!s.range || !!s.where?.length}>
       <NumberField label="Opacity" unit="%" value={(s.opacity ?? 1) * 100} min={0} max={100} onDone={(v) => change('Opacity of a source', (x) => { x.opacity = v === 100 ? undefined : v / 100 })} />
       <div className="flex items-center gap-2 text-[13px]" title="Frames on which it counts in full">
         <span className="flex-1 text-quiet">Frames</span>
@@ -161,6 +163,7 @@ function SourceFields({ shot, removal: r, source: s, first }: BenchProps & { rem
         <span className="text-quiet">{s.where?.length ? `${s.where.length} ${s.where.length === 1 ? 'outline' : 'outlines'}` : 'everywhere'}</span>
         {outline && s.where?.some((w) => w.id === outline) && <Button weight="bare" className="py-0!" onClick={() => { bench.set({ outline: null }); change('Delete an outline', (x) => { x.where = x.where?.filter((w) => w.id !== outline) }) }}>Delete it</Button>}
       </div>
+      </More>
     </div>
   )
 }

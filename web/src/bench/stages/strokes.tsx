@@ -29,6 +29,7 @@ const lasts = (s: Stroke) => (!s.range ? '' : s.range.first === s.range.last ? `
 export function Strokes({ shot, revision, removal: r, onPaint, edit }: BenchProps & { removal: Removal; onPaint: FillSource | null; edit: Edit }) {
   const { stroke: chosen, frame, faint, bed } = useBench()
   const strokes = allStrokes(r)
+  const picked = strokes.find((s) => s.id === chosen)
   const few = strokes.length <= 300
   const [all, setAll] = useState(false)
   const from = all ? 0 : Math.max(0, strokes.length - 120)
@@ -55,11 +56,11 @@ export function Strokes({ shot, revision, removal: r, onPaint, edit }: BenchProp
                 <span className="min-w-0 flex-1 truncate">Stroke {i + 1}<span className="text-quiet">, {words(s)}{s.area ? ', area' : ` ${Math.round(s.size)} px`}</span></span>
                 <span className="font-mono text-quiet">{s.home}{lasts(s) && '*'}</span>
               </button>
-              {s.id === chosen && <StrokeFields shot={shot} revision={revision} removal={r} stroke={s} edit={edit} number={i + 1} />}
             </li>
           )))}
         </ol>
       )}
+      {picked && <StrokeFields shot={shot} revision={revision} removal={r} stroke={picked} edit={edit} number={strokes.indexOf(picked) + 1} />}
     </>
   )
 }
@@ -98,7 +99,7 @@ function StrokeFields({ shot, revision, removal: r, stroke: s, edit, number }: {
     ;(into.strokes ??= []).push({ ...structuredClone(s), id: newId(), ride: s.ride || r.follow.track || undefined })
   }))
   return (
-    <div className="flex flex-col gap-2 border-t border-rule p-2">
+    <div className="flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
       {!s.area && <NumberField label="Size" unit="px" value={s.size} min={1} max={500} onDone={(v) => change('Size of a stroke', (x) => { x.size = v })} />}
       {s.area && <NumberField label="Feather" unit="px" hint="Half of it lies inside the outline" value={s.area.feather ?? 0} min={0} max={60} step={0.5} onDone={(v) => change('Feather of an area', (x) => { if (x.area) x.area.feather = v })} />}
       {!s.area && <NumberField label="Hardness" unit="%" value={s.hardness * 100} min={0} max={100} onDone={(v) => change('Hardness of a stroke', (x) => { x.hardness = v / 100 })} />}
