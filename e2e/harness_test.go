@@ -123,10 +123,15 @@ func (s *server) bringIn() string { return s.bringInClip("lm_010") }
 
 func (s *server) bringInClip(name string) string {
 	s.t.Helper()
+	return s.bringInFrom(name, filepath.Join(demotest.Footage(s.t), name, "plate"), 1001)
+}
+
+func (s *server) bringInFrom(name, path string, first int) string {
+	s.t.Helper()
 	var shot shotInfo
 	body, err := json.Marshal(map[string]any{
-		"show": "Winter at Larkmoss", "name": name, "path": filepath.Join(demotest.Footage(s.t), name, "plate"),
-		"first": 1001, "rate": map[string]int{"num": 24, "den": 1}, "transfer": "srgb",
+		"show": "Winter at Larkmoss", "name": name, "path": path,
+		"first": first, "rate": map[string]int{"num": 24, "den": 1}, "transfer": "srgb",
 	})
 	require.NoError(s.t, err)
 	s.post("/api/shots", string(body), &shot)

@@ -98,7 +98,6 @@ func TestPaintingAFrame(t *testing.T) {
 	red, _, _, _ := plate.At(500, 300).RGBA()
 	assert.InDelta(t, math.Pow(float64(red)/65535, 2.2), all[2].Colour[0], 0.12, "about the light of what is there")
 	a.see("Stroke 5")
-	a.picture("paint")
 
 	// The untouched plate as long as V is held.
 	a.with(input.KeyV, func() { a.see("Painting") })

@@ -18,6 +18,7 @@ type Rooms struct {
 	store *store.Store
 	dir   string
 	cache *render.Cache
+	shelf shelf
 
 	mu   sync.Mutex
 	open map[string]*Source
@@ -26,7 +27,7 @@ type Rooms struct {
 // NewRooms returns the shots of a store, whose plates lie below dir. budget is
 // the memory for frames and results, in bytes.
 func NewRooms(s *store.Store, dir string, budget int) *Rooms {
-	return &Rooms{store: s, dir: dir, cache: render.NewCache(budget), open: map[string]*Source{}}
+	return &Rooms{store: s, dir: dir, cache: render.NewCache(budget), shelf: shelf{dir: filepath.Join(dir, "paint"), budget: 2 << 30}, open: map[string]*Source{}}
 }
 
 // PlateDir returns where a shot's plates lie.
@@ -52,6 +53,7 @@ func (r *Rooms) Source(ctx context.Context, id string) (*Source, error) {
 	}
 	s = NewSource(&media.Plates{Dir: r.PlateDir(id), Shot: shot.Media()}, id, r.cache)
 	s.Blobs = r.store.Artifact
+	s.eval.Shelf = &r.shelf
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if other, ok := r.open[id]; ok {

@@ -113,13 +113,16 @@ func (s *Store) Edit(ctx context.Context, id string, from int, patch json.RawMes
 	if err != nil {
 		return nil, &Invalid{fmt.Errorf("the patch is not a JSON Patch: %w", err)}
 	}
-	return s.change(ctx, id, label, func(head int, doc json.RawMessage) (json.RawMessage, error) {
+	return s.change(ctx, id, label, func(head int, shot *treatment.Range, doc json.RawMessage) (json.RawMessage, error) {
 		if head != from {
 			return nil, errStale
 		}
 		out, err := operations.Apply(doc)
 		if err != nil {
 			return nil, &Invalid{fmt.Errorf("the patch does not fit the treatment: %w", err)}
+		}
+		if _, err := document.Parse(out, shot); err != nil {
+			return nil, &Invalid{err}
 		}
 		return out, nil
 	})
@@ -128,7 +131,7 @@ func (s *Store) Edit(ctx context.Context, id string, from int, patch json.RawMes
 // Amend changes whatever treatment is in force now: for changes that stand by
 // themselves, such as one more stroke or a finished track.
 func (s *Store) Amend(ctx context.Context, id, label string, f func(*treatment.Document) error) (*Revision, error) {
-	return s.change(ctx, id, label, func(_ int, blob json.RawMessage) (json.RawMessage, error) {
+	return s.change(ctx, id, label, func(_ int, shot *treatment.Range, blob json.RawMessage) (json.RawMessage, error) {
 		var doc treatment.Document
 		if err := json.Unmarshal(blob, &doc); err != nil {
 			return nil, err
@@ -136,13 +139,17 @@ func (s *Store) Amend(ctx context.Context, id, label string, f func(*treatment.D
 		if err := f(&doc); err != nil {
 			return nil, err
 		}
+		// Made by our own types, it needs no schema: with a thousand strokes that would take longest.
+		if err := doc.Validate(shot); err != nil {
+			return nil, &Invalid{err}
+		}
 		return json.Marshal(doc)
 	})
 }
 
 var errStale = errors.New("stale")
 
-func (s *Store) change(ctx context.Context, id, label string, f func(head int, doc json.RawMessage) (json.RawMessage, error)) (*Revision, error) {
+func (s *Store) change(ctx context.Context, id, label string, f func(head int, shot *treatment.Range, doc json.RawMessage) (json.RawMessage, error)) (*Revision, error) {
 	var out *Revision
 	err := s.within(ctx, func(tx *sqlx.Tx) error {
 		shot, err := lock(ctx, tx, id)
@@ -156,7 +163,7 @@ func (s *Store) change(ctx context.Context, id, label string, f func(head int, d
 		if doc, err = treatment.Upgrade(doc); err != nil {
 			return err
 		}
-		changed, err := f(shot.Head, doc)
+		changed, err := f(shot.Head, shot.Range(), doc)
 		if errors.Is(err, errStale) {
 			now, err := s.one(ctx, tx, `where r.shot_id = $1 and r.number = $2`, id, shot.Head)
 			if err != nil {
@@ -166,9 +173,6 @@ func (s *Store) change(ctx context.Context, id, label string, f func(head int, d
 		}
 		if err != nil {
 			return err
-		}
-		if _, err := document.Parse(changed, shot.Range()); err != nil {
-			return &Invalid{err}
 		}
 		number := shot.Tip + 1
 		if _, err := tx.ExecContext(ctx, `insert into revisions (shot_id, number, parent, label, document) values ($1, $2, $3, $4, $5)`,

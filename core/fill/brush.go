@@ -164,22 +164,29 @@ func (b *Brush) dab(t Touch) image.Rectangle {
 		flat = s.Roundness
 	}
 	sin, cos := math.Sincos(s.Angle * math.Pi / 180)
-	full := math.Min(s.Hardness*r, r-0.5) // all within is covered
+	full := min(s.Hardness*r, r-0.5) // all within is covered
+	inner, outer := full*full, (r+0.5)*(r+0.5)
+	if full <= 0 {
+		inner = -1
+	}
 	for y := area.Min.Y; y < area.Max.Y; y++ {
 		row := b.cover.Row(y, area.Min.X, area.Max.X)
 		dy := float64(y) + 0.5 - t.Y
-		for i := range row {
+		left, right := 0, len(row)
+		if flat == 1 {
+			// The part of the row that the circle reaches.
+			half := math.Sqrt(max(outer-dy*dy, 0))
+			left = max(left, int(t.X-half-float64(area.Min.X))-1)
+			right = min(right, int(t.X+half-float64(area.Min.X))+2)
+		}
+		for i := left; i < right; i++ {
 			dx := float64(area.Min.X+i) + 0.5 - t.X
-			var c float64
+			c := 1.0
 			if flat == 1 {
-				q := dx*dx + dy*dy
-				switch {
-				case full > 0 && q <= full*full:
-					c = 1
-				case q >= (r+0.5)*(r+0.5):
+				if q := dx*dx + dy*dy; q >= outer {
 					continue
-				default:
-					c = Profile(math.Sqrt(q), r, s.Hardness)
+				} else if q > inner {
+					c = profile(math.Sqrt(q), r, s.Hardness, 1)
 				}
 			} else {
 				u, v := dx*cos+dy*sin, (dy*cos-dx*sin)/flat

@@ -46,9 +46,9 @@ func (b *Brush) heal() {
 	b.lay(b.all, copied.Crop(b.all))
 }
 
-// healed is how far off on the square root of light a membrane may be: a quarter of a
-// code value of 255.
-const healed = 1e-3
+// healed is how far off on the square root of light a membrane may be: half a code
+// value of 255.
+const healed = 2e-3
 
 func root(v float32) float32 { return float32(math.Sqrt(float64(max(v, 0)))) }
 

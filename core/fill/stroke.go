@@ -78,10 +78,10 @@ func Profile(d, r, hardness float64) float64 { return profile(d, r, hardness, 1)
 
 // profile is Profile where d grows by slope in a pixel, as in a flattened dab.
 func profile(d, r, hardness, slope float64) float64 {
-	edge := math.Min(math.Max((r-d)/slope+0.5, 0), 1)
+	edge := min(max((r-d)/slope+0.5, 0), 1)
 	if hardness >= 1 || d <= hardness*r {
 		return edge
 	}
-	u := math.Min(math.Max((r-d)/(r*(1-hardness)), 0), 1)
-	return math.Min(edge, u*u*(3-2*u))
+	u := min(max((r-d)/(r*(1-hardness)), 0), 1)
+	return min(edge, u*u*(3-2*u))
 }

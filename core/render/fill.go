@@ -318,6 +318,9 @@ func (r *removal) where(s *source, n int, within image.Rectangle) *raster.Plane 
 
 // warp looks at a picture along the way back.
 func warp(src *raster.Image, back carry.Way, rect image.Rectangle) *raster.Image {
+	if back.Bent == nil && back.Homography == geom.Identity {
+		return src.Crop(rect) // on its own frame nothing is carried
+	}
 	if back.Bent == nil {
 		return raster.Warp(src, back.Homography, rect)
 	}
@@ -364,6 +367,10 @@ func (e *Evaluator) held(ctx context.Context, r *removal, i, n int, out *raster.
 	return nil
 }
 
+// shelved is after how many strokes a layer is shelved: so many are painted anew at
+// most when a shot is opened again.
+const shelved = 32
+
 // paint returns what lies on a plate's own frame of the given strokes, those of one
 // ride. alone says that they have no other. It starts from the longest beginning
 // that is still in the cache, so that one more stroke costs one stroke.
@@ -407,6 +414,12 @@ func (e *Evaluator) paint(ctx context.Context, r *removal, i int, there []*strok
 			found = v.(layers)
 			break
 		}
+		if !share && e.Shelf != nil && done > 0 && done%shelved == 0 {
+			if m, ok := e.Shelf.Find(keys[done]); ok {
+				found.all = m
+				break
+			}
+		}
 	}
 	if done == len(strokes) {
 		if share {
@@ -443,6 +456,9 @@ func (e *Evaluator) paint(ctx context.Context, r *removal, i int, there []*strok
 		}
 		if err := e.lay(ctx, r, c, strokes[j], s.Frame); err != nil {
 			return nil, err
+		}
+		if !share && e.Shelf != nil && (j+1)%shelved == 0 && len(strokes)-j <= shelved {
+			e.Shelf.Keep(keys[j+1], c.Layer())
 		}
 	}
 	out := layers{all: c.Layer()}

@@ -142,7 +142,17 @@ type Evaluator struct {
 	// are none.
 	Pictures func(context.Context, *treatment.Picture) (*raster.Image, error)
 
+	// Shelf keeps layers of paint for longer than the cache; nil keeps none.
+	Shelf Shelf
+
 	painting gates // two requests for the same paint wait for one of them
+}
+
+// A Shelf keeps pictures under the hash of what they were made from, also when the
+// program ends. It is safe for concurrent use.
+type Shelf interface {
+	Find(key string) (*raster.Image, bool)
+	Keep(key string, m *raster.Image) // returns at once; what it cannot keep it forgets
 }
 
 // Key returns the name of what Frame would return: equal keys mean equal

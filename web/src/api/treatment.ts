@@ -78,6 +78,7 @@ async function edit(queries: QueryClient, shot: string, label: string, change: C
       } catch (error) {
         const newer = error instanceof Refusal && error.status === 409 ? (error.body as { revision?: Revision }).revision : undefined
         if (newer && tries < 3) {
+          if (tries === 0) notify(`${newer.undo ? `“${newer.undo}” was done elsewhere meanwhile` : 'The shot was changed elsewhere meanwhile'}: your change is made on top of it.`)
           base = newer
           continue
         }
