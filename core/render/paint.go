@@ -1,0 +1,290 @@
+package render
+
+import (
+	"context"
+	"fmt"
+	"image"
+
+	"jardin/core/fill"
+	"jardin/core/raster"
+	"jardin/core/treatment"
+)
+
+// held lays a clean plate: what was painted on its frame, carried to frame n.
+func (e *Evaluator) held(ctx context.Context, r *removal, i, n int, out *raster.Image, weight float32) error {
+	s := r.sources[i]
+	var rides []string
+	seen := map[string]bool{}
+	add := func(ride string) {
+		if !seen[ride] {
+			seen[ride] = true
+			rides = append(rides, ride)
+		}
+	}
+	if s.Whole || s.Picture != nil {
+		add("")
+	}
+	strokes := s.on(n)
+	for _, st := range strokes {
+		add(st.Ride)
+	}
+	for _, ride := range rides {
+		w, ok := r.way(ride, s.Frame, n)
+		if !ok {
+			continue
+		}
+		back, ok := w.Inverse()
+		if !ok {
+			return fmt.Errorf("the track cannot be inverted")
+		}
+		layer, err := e.paint(ctx, r, i, strokes, ride, len(rides) == 1)
+		if err != nil {
+			return err
+		}
+		if layer.Rect.Empty() {
+			continue
+		}
+		reach := raster.Around(w.Bounds(boxOf(layer.Rect)), 2, out.Rect)
+		r.over(out, warp(layer, back, reach), s, n, weight)
+	}
+	return nil
+}
+
+// shelved is after how many strokes a layer is shelved: so many are painted anew at
+// most when a shot is opened again.
+const shelved = 32
+
+// paint returns what lies on a plate's own frame of the given strokes, those of one
+// ride. alone says that they have no other. It starts from the longest beginning
+// that is still in the cache, so that one more stroke costs one stroke.
+func (e *Evaluator) paint(ctx context.Context, r *removal, i int, there []*stroke, ride string, alone bool) (*raster.Image, error) {
+	s := r.sources[i]
+	var strokes []*stroke
+	for _, st := range s.strokes {
+		if !st.Off {
+			strokes = append(strokes, st)
+		}
+	}
+	// Strokes that are not there on the frame in question may still be copied by others.
+	share := !alone || len(there) != len(strokes)
+	counts := make([]bool, len(strokes))
+	k := 0
+	for j, st := range strokes {
+		if k < len(there) && there[k] == st {
+			counts[j] = st.Ride == ride
+			k++
+		}
+	}
+	base := []any{"paint", e.Plate.Key(s.Frame), s.Whole, share, ride}
+	if s.Picture != nil {
+		base = append(base, s.key)
+	}
+	for _, below := range r.sources[:i] {
+		if key := r.sourceKey(below, s.Frame); key != "" {
+			base = append(base, key)
+		}
+	}
+	keys := make([]string, len(strokes)+1)
+	keys[0] = hash(base...)
+	for j, st := range strokes {
+		keys[j+1] = hash(keys[j], st.key, r.lent(st), counts[j])
+	}
+	defer e.painting.enter(keys[0])() // sources below have other names: nobody waits for himself
+	type layers struct{ all, shared *raster.Image }
+	found, done := layers{}, len(strokes)
+	for ; done >= 0; done-- {
+		if v, ok := e.Cache.Get(keys[done]); ok {
+			found = v.(layers)
+			break
+		}
+		if !share && e.Shelf != nil && done > 0 && done%shelved == 0 {
+			if m, ok := e.Shelf.Find(keys[done]); ok {
+				found.all = m
+				break
+			}
+		}
+	}
+	if done == len(strokes) {
+		if share {
+			return found.shared, nil
+		}
+		return found.all, nil
+	}
+	c, err := e.canvas(ctx, r, i)
+	if err != nil {
+		return nil, err
+	}
+	if done < 0 {
+		done = 0
+		if found.all, err = e.bed(ctx, s); err != nil {
+			return nil, err
+		}
+		if share && ride == "" {
+			found.shared = found.all
+		}
+	}
+	c.Load(found.all)
+	if share {
+		c.Share(true)
+		if found.shared != nil {
+			c.LoadShared(found.shared)
+		}
+	}
+	for j := done; j < len(strokes); j++ {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if share {
+			c.Share(counts[j])
+		}
+		if err := e.lay(ctx, r, c, strokes[j], s.Frame); err != nil {
+			return nil, err
+		}
+		if !share && e.Shelf != nil && (j+1)%shelved == 0 && len(strokes)-j <= shelved {
+			e.Shelf.Keep(keys[j+1], c.Layer())
+		}
+	}
+	out := layers{all: c.Layer()}
+	bytes := out.all.Bytes()
+	if share {
+		out.shared = c.Shared()
+		bytes += out.shared.Bytes()
+	}
+	e.Cache.Put(keys[len(strokes)], out, bytes)
+	if share {
+		return out.shared, nil
+	}
+	return out.all, nil
+}
+
+// canvas returns an empty canvas for a plate, the sources below it in place.
+func (e *Evaluator) canvas(ctx context.Context, r *removal, i int) (*fill.Canvas, error) {
+	s := r.sources[i]
+	plate, err := e.Plate.Linear(ctx, s.Frame, e.Plate.Size())
+	if err != nil {
+		return nil, fmt.Errorf("frame %d, on which it is painted: %w", s.Frame, err)
+	}
+	c := fill.NewCanvas(plate)
+	return c, e.under(ctx, r, i, s.Frame, c)
+}
+
+// under lays the first i sources under a canvas of frame n, if they are there.
+func (e *Evaluator) under(ctx context.Context, r *removal, i, n int, c *fill.Canvas) error {
+	for _, below := range r.sources[:i] {
+		if r.sourceKey(below, n) != "" {
+			made, err := e.fill(ctx, r, i, n, e.Plate.Size())
+			if err != nil {
+				return err
+			}
+			c.Over(made)
+			return nil
+		}
+	}
+	return nil
+}
+
+// bed returns what lies on a plate before any stroke: its whole frame, a supplied
+// picture, or nothing.
+func (e *Evaluator) bed(ctx context.Context, s *source) (*raster.Image, error) {
+	out := raster.NewImage(image.Rectangle{})
+	if s.Whole {
+		plate, err := e.Plate.Linear(ctx, s.Frame, e.Plate.Size())
+		if err != nil {
+			return nil, err
+		}
+		out = plate.Crop(e.Plate.Size())
+	}
+	if s.Picture == nil {
+		return out, nil
+	}
+	picture, err := e.picture(ctx, s.Picture)
+	if err != nil {
+		return nil, err
+	}
+	if !s.Whole {
+		return picture, nil
+	}
+	(&removal{}).over(out, picture, &source{Source: &treatment.Source{}}, 0, 1)
+	return out, nil
+}
+
+// travel paints the strokes that are there on frame n on its own pixels.
+func (e *Evaluator) travel(ctx context.Context, r *removal, s *source, n int, out *raster.Image, weight float32) error {
+	plate, err := e.Plate.Linear(ctx, n, out.Rect)
+	if err != nil {
+		return err
+	}
+	if plate.Rect != out.Rect {
+		plate = plate.Crop(out.Rect)
+	}
+	c := fill.NewCanvas(plate)
+	c.Load(out)
+	for _, st := range s.on(n) {
+		if err := e.lay(ctx, r, c, st, n); err != nil {
+			return err
+		}
+	}
+	where, made := r.where(s, n, out.Rect), c.View(out.Rect)
+	if where == nil && weight == 1 {
+		copy(out.Pix, made.Pix)
+		return nil
+	}
+	for y := out.Rect.Min.Y; y < out.Rect.Max.Y; y++ {
+		dst, src := out.Row(y, out.Rect.Min.X, out.Rect.Max.X), made.Row(y, out.Rect.Min.X, out.Rect.Max.X)
+		for i := range dst {
+			k := weight
+			if where != nil {
+				k *= where.At(out.Rect.Min.X+i/4, y)
+			}
+			dst[i] += (src[i] - dst[i]) * k
+		}
+	}
+	return nil
+}
+
+// Easel returns what a live stroke is painted on: the frame with the paint of one
+// source on it, and all that lies below. A source that is not there yet lies over
+// all others, and is of the given kind.
+func (e *Evaluator) Easel(ctx context.Context, t *Treatment, removal, source, kind string, n int) (*fill.Canvas, error) {
+	r := t.removal(removal)
+	if r == nil {
+		return nil, fmt.Errorf("there is no removal %q", removal)
+	}
+	i := len(r.sources)
+	for k, s := range r.sources {
+		if s.ID == source {
+			i, kind = k, s.Kind
+		}
+	}
+	plate, err := e.Plate.Linear(ctx, n, e.Plate.Size())
+	if err != nil {
+		return nil, err
+	}
+	c := fill.NewCanvas(plate)
+	if kind == treatment.Travelling {
+		below, err := e.fill(ctx, r, min(i+1, len(r.sources)), n, e.Plate.Size())
+		if err != nil {
+			return nil, err
+		}
+		c.Load(below)
+		return c, nil
+	}
+	if err := e.under(ctx, r, i, n, c); err != nil {
+		return nil, err
+	}
+	if i < len(r.sources) {
+		s := r.sources[i]
+		var there []*stroke
+		for _, st := range s.strokes {
+			if !st.Off {
+				there = append(there, st)
+			}
+		}
+		layer, err := e.paint(ctx, r, i, there, "", true)
+		if err != nil {
+			return nil, err
+		}
+		c.Load(layer)
+	}
+	return c, nil
+}

@@ -1,0 +1,283 @@
+package render
+
+import (
+	"context"
+	"fmt"
+	"hash/fnv"
+	"math"
+	"strings"
+
+	"jardin/core/carry"
+	"jardin/core/fill"
+	"jardin/core/geom"
+	"jardin/core/raster"
+	"jardin/core/treatment"
+)
+
+// A stroke is one made ready: all that never changes about it is worked out.
+type stroke struct {
+	*treatment.Stroke
+	key string
+	box geom.Box // around all that it may cover, at home
+}
+
+func strokeKey(s *treatment.Stroke) string {
+	plain := *s
+	plain.Off, plain.Range = false, nil
+	if plain.Jitter == 0 {
+		plain.ID = "" // it only decides how dabs stray
+	}
+	if plain.Path != nil && plain.Path.Artifact != "" {
+		plain.Path = &treatment.Path{Artifact: plain.Path.Artifact, Shift: plain.Path.Shift}
+	}
+	return hash(plain)
+}
+
+func strokeBox(s *treatment.Stroke) geom.Box {
+	var at []geom.Point
+	grow := s.Size/2 + s.Jitter*s.Size + 2
+	if s.Area != nil {
+		for i := range s.Area.Points {
+			k := s.Area.Points[i].Geom()
+			at = append(at, k.At, k.At.Add(k.In), k.At.Add(k.Out))
+		}
+		grow = s.Area.Feather + 2
+	} else {
+		for _, t := range touchesOf(s) {
+			at = append(at, t.Point)
+		}
+		grow += 0.05 * s.Size // a curve may bulge
+	}
+	b := geom.Bounds(at)
+	return geom.Box{Min: b.Min.Sub(geom.Pt(grow, grow)), Max: b.Max.Add(geom.Pt(grow, grow))}
+}
+
+// lent returns how the frame that lends a stroke its pixels lies to the stroke's.
+func (r *removal) lent(st *stroke) any {
+	if st.From == nil || st.From.Frame == nil {
+		return nil
+	}
+	w, ok := r.way(st.Ride, st.Home, *st.From.Frame)
+	return []any{ok, w}
+}
+
+// lay paints a stroke on a canvas of frame n.
+func (e *Evaluator) lay(ctx context.Context, r *removal, c *fill.Canvas, st *stroke, n int) error {
+	w, ok := r.way(st.Ride, st.Home, n)
+	if !ok && n != st.Home {
+		return nil // not followed to there
+	}
+	if n == st.Home {
+		w = carry.Straight(geom.Identity)
+	}
+	brush, err := e.strokeOn(ctx, r, st.Stroke, w, n, &st.box)
+	if err != nil {
+		return err
+	}
+	if st.Area != nil {
+		// Half of a soft edge lies inside the outline: it is drawn where the pixels part.
+		shape := treatment.Shape{Kind: treatment.Outline, Home: st.Home, Points: st.Area.Points, Feather: st.Area.Feather / 2, FeatherIn: st.Area.Feather / 2}
+		lie := carry.Lie{Points: shape.Points, Placement: geom.Identity, Ride: w}
+		c.Area(brush, lie.Cover(&shape, 0, raster.Around(w.Bounds(st.box), 2, e.Plate.Size())))
+		return nil
+	}
+	path := touchesOf(st.Stroke)
+	if n != st.Home {
+		for i := range path {
+			path[i].Point = w.Apply(path[i].Point)
+		}
+	}
+	c.Paint(brush, path)
+	return nil
+}
+
+// strokeOn returns the brush of a stroke on frame n, to which w takes its home. box
+// is what it may cover at home; nil for anything.
+func (e *Evaluator) strokeOn(ctx context.Context, r *removal, s *treatment.Stroke, w carry.Way, n int, box *geom.Box) (fill.Stroke, error) {
+	seed := fnv.New64a()
+	_, _ = seed.Write([]byte(s.ID)) // a hash takes anything
+	out := fill.Stroke{
+		Mode: fill.Mode(s.Mode), Size: s.Size, Hardness: s.Hardness, Opacity: s.Opacity, Spacing: s.Spacing,
+		Roundness: s.Roundness, Angle: s.Angle, Jitter: s.Jitter, Seed: seed.Sum64(), Amount: s.Amount,
+	}
+	if s.Flow != nil {
+		out.Flow = *s.Flow
+	}
+	for _, p := range s.Pen {
+		switch p {
+		case "size":
+			out.Pen.Size = true
+		case "opacity":
+			out.Pen.Opacity = true
+		case "flow":
+			out.Pen.Flow = true
+		}
+	}
+	if s.Channels != "" {
+		out.Channels = [3]bool{strings.Contains(s.Channels, "r"), strings.Contains(s.Channels, "g"), strings.Contains(s.Channels, "b")}
+	}
+	if s.Colour != nil {
+		out.Colour = [3]float32{float32(s.Colour[0]), float32(s.Colour[1]), float32(s.Colour[2])}
+	}
+	straight := w.Bent == nil && w.Homography == geom.Identity
+	begin := beginOf(s)
+	if !straight {
+		scale := w.Scale(begin)
+		out.Size *= scale
+		if s.Mode == string(fill.Soften) {
+			out.Amount *= scale
+		}
+	}
+	o := s.From
+	if o == nil || !out.Mode.Copies() {
+		return out, nil
+	}
+	out.From.Plain = o.Plain
+	from := FromOf(o, begin)
+	shift, simple := simpleOffset(o)
+	if o.Frame != nil {
+		over, ok := r.way(s.Ride, s.Home, *o.Frame)
+		if !ok {
+			over = carry.Straight(geom.Identity) // brought into place by hand alone
+		}
+		region := e.Plate.Size()
+		if box != nil {
+			region = raster.Around(over.Bounds(geom.Bounds(cornersOf(from, *box))), 4, region)
+		}
+		back, ok := w.Inverse()
+		if !ok {
+			return out, fmt.Errorf("the track cannot be inverted")
+		}
+		var err error
+		if out.From.Picture, err = e.Plate.Linear(ctx, *o.Frame, region); err != nil {
+			return out, fmt.Errorf("frame %d, which is lent: %w", *o.Frame, err)
+		}
+		if simple && straight && over.Bent == nil && over.Homography == geom.Identity {
+			out.From.Shift = shift
+			return out, nil
+		}
+		out.From.Map = func(p geom.Point) geom.Point {
+			if !straight {
+				p = back.Apply(p)
+			}
+			return over.Apply(from.Apply(p))
+		}
+		return out, nil
+	}
+	if simple {
+		out.From.Shift = shift
+		if straight {
+			return out, nil
+		}
+		// Carried, the offset turns and grows with the surface.
+		middle := w.Apply(begin)
+		if o.Crisp {
+			d := w.Apply(begin.Add(shift)).Sub(middle)
+			out.From.Shift = geom.Pt(math.Round(d.X), math.Round(d.Y))
+			return out, nil
+		}
+	} else if straight {
+		out.From.Map = from.Apply
+		return out, nil
+	}
+	back, ok := w.Inverse()
+	if !ok {
+		return out, fmt.Errorf("the track cannot be inverted")
+	}
+	out.From.Map = func(p geom.Point) geom.Point { return w.Apply(from.Apply(back.Apply(p))) }
+	return out, nil
+}
+
+// simpleOffset returns the offset of an origin that does nothing else.
+func simpleOffset(o *treatment.From) (geom.Point, bool) {
+	d := o.Offset.Point()
+	if o.Crisp {
+		d = geom.Pt(math.Round(d.X), math.Round(d.Y))
+	}
+	return d, o.Turn == 0 && (o.Scale == 0 || o.Scale == 1) && !o.Mirror
+}
+
+// FromOf returns where the pixels painted at a place come from, at home. begin stands
+// for a middle that is not given.
+func FromOf(o *treatment.From, begin geom.Point) geom.Homography {
+	middle := begin
+	if o.Middle != nil {
+		middle = o.Middle.Point()
+	}
+	offset, _ := simpleOffset(o)
+	scale := o.Scale
+	if scale == 0 {
+		scale = 1
+	}
+	across := scale
+	if o.Mirror {
+		across = -scale
+	}
+	return geom.Placement(middle, offset, o.Turn, geom.Pt(across, scale))
+}
+
+func cornersOf(h geom.Homography, b geom.Box) []geom.Point {
+	corners := b.Corners()
+	return h.ApplyAll(corners[:])
+}
+
+// originOf returns the box that a stroke's pixels come from, at home.
+func originOf(s *treatment.Stroke, box geom.Box) geom.Box {
+	return geom.Bounds(cornersOf(FromOf(s.From, beginOf(s)), box))
+}
+
+// beginOf returns where a stroke begins; of an area the middle.
+func beginOf(s *treatment.Stroke) geom.Point {
+	if s.Area != nil {
+		at := make([]geom.Point, len(s.Area.Points))
+		for i := range at {
+			at[i] = s.Area.Points[i].At.Point()
+		}
+		return geom.Bounds(at).Centre()
+	}
+	if s.Path == nil || len(s.Path.Points) == 0 {
+		return geom.Point{}
+	}
+	p := geom.Pt(s.Path.Points[0][0], s.Path.Points[0][1])
+	if s.Path.Shift != nil {
+		p = p.Add(s.Path.Shift.Point())
+	}
+	return p
+}
+
+// Brush returns the brush of a stroke that is being painted on its home.
+func (e *Evaluator) Brush(ctx context.Context, t *Treatment, removal string, s *treatment.Stroke, begin treatment.Vec) (fill.Stroke, error) {
+	r := t.removal(removal)
+	if r == nil {
+		return fill.Stroke{}, fmt.Errorf("there is no removal %q", removal)
+	}
+	at := *s
+	at.Path = &treatment.Path{Points: [][]float64{{begin[0], begin[1]}}}
+	return e.strokeOn(ctx, r, &at, carry.Straight(geom.Identity), s.Home, nil)
+}
+
+// touchesOf returns a stroke's points where they lie.
+func touchesOf(s *treatment.Stroke) []fill.Touch {
+	if s.Path == nil {
+		return nil
+	}
+	out := Touches(s.Path.Points)
+	if s.Path.Shift != nil {
+		for i := range out {
+			out[i].Point = out[i].Point.Add(s.Path.Shift.Point())
+		}
+	}
+	return out
+}
+
+// Touches returns a stroke's points, with full pressure where none is given.
+func Touches(points [][]float64) []fill.Touch {
+	out := make([]fill.Touch, len(points))
+	for i, p := range points {
+		out[i] = fill.Touch{Point: geom.Pt(p[0], p[1]), Pressure: 1}
+		if len(p) > 2 {
+			out[i].Pressure = p[2]
+		}
+	}
+	return out
+}
