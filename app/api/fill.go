@@ -123,9 +123,13 @@ func (s *Server) supplies(router *gin.Engine) {
 // takeBack keeps a picture as a source of its own.
 func (s *Server) takeBack(c *gin.Context, o picture.Outside, data []byte) {
 	ctx, shot := c.Request.Context(), c.Param("id")
-	source, _, t, err := s.opened(ctx, shot)
+	source, head, t, err := s.opened(ctx, shot)
 	if err != nil {
 		refuse(c, err)
+		return
+	}
+	if r, _ := head.Document.Find(o.Removal); r == nil {
+		problem(c, http.StatusNotFound, "there is no such removal; it may have been deleted")
 		return
 	}
 	piece := c.Query("kind") == treatment.Piece
