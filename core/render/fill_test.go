@@ -93,6 +93,11 @@ func TestTravellingPaintGoesWithTheSurface(t *testing.T) {
 		moved.Tracks[0].Data.Samples[i].Matrix = moved.Tracks[0].Data.Samples[i].Matrix.Mul(geom.Placement(geom.Pt(3, 9), geom.Pt(5, 5), 7, geom.Pt(1.1, 1.1)))
 	}
 	assert.Equal(t, home.Pix, frame(t, moved, 101, PatchView).Pix, "on its home it stays to the last bit")
+	// A grid that bends its home leaves it alone as well.
+	bent := with(treatment.Source{Kind: treatment.Travelling, Strokes: []treatment.Stroke{s}})
+	bent.Tracks[0].Surface = []treatment.Vec{{10, 10}, {50, 10}, {50, 50}, {10, 50}}
+	bent.Tracks[0].Corrections = []treatment.Correction{{ID: "g", Kind: treatment.ByGrid, Cells: []int{1, 1}, Keys: []treatment.CorrectionKey{{Frame: 101, Crossings: []treatment.Vec{{3, 0}, {0, 5}, {-4, 0}, {0, 2}}}}}}
+	assert.Equal(t, home.Pix, frame(t, bent, 101, PatchView).Pix)
 	// Only this frame; and on the screen.
 	d.Removals[0].Fill.Sources[0].Strokes[0].Range = &treatment.Range{First: 101, Last: 101}
 	e := &Evaluator{Plate: ramp{}}
@@ -134,6 +139,7 @@ func TestStrokesOfAPlateHaveRangesAndRides(t *testing.T) {
 	assert.InDelta(t, 1, next.At(27, 30)[1], 1e-5, "the copy is carried, its source is gone")
 	assert.InDelta(t, 1, here.At(22, 22)[2], 1e-5)
 	assert.InDelta(t, 1, next.At(22, 22)[2], 1e-5, "it stays on the screen")
+	assert.Zero(t, next.At(24, 23)[3], "and is not carried as well")
 }
 
 // What an edit changes and what it does not: the keys tell.
