@@ -21,7 +21,7 @@ test: setup-test build ## Install what the tests need, then run all of them
 	scripts/test
 
 bench: setup-test build ## Print the figures that the README quotes
-	JARDIN_BENCH=1 $(GO) test ./e2e -run TestFeel -count=1 -v -timeout 20m | grep -vE '^(=== |--- |PASS)'
+	JARDIN_BENCH=1 $(GO) test ./e2e -run 'TestFeel|TestDotsBy' -count=1 -v -timeout 20m | grep -vE '^(=== |--- |PASS)'
 	$(GO) test ./core/track -run 'OnPhotographs' -count=1 -v | grep -E 'ours|OpenCV'
 	$(GO) test ./core/... ./app/... -run '^$$' -bench . -benchmem | grep -E '^(Benchmark|pkg)'
 

@@ -7,6 +7,7 @@ import (
 	"image"
 	"image/color"
 	"image/png"
+	"os"
 	"testing"
 	"time"
 
@@ -110,6 +111,9 @@ func TestDotsByLiveNeighbourAndByHealing(t *testing.T) {
 			Path: &treatment.Path{Points: [][]float64{{d.X, d.Y}}},
 		}}}
 	}, func(_ int, r check.Report) { assert.LessOrEqual(t, r.Steadiness.All, 1.15) })
+	if os.Getenv("JARDIN_BENCH") == "" {
+		return // what is proposed has no aim to meet
+	}
 	proposed := make([]treatment.Vec, len(doc.Removals))
 	for i := range proposed {
 		var place struct{ Offset treatment.Vec }

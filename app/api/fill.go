@@ -190,7 +190,8 @@ func (s *Server) takeBack(c *gin.Context, o picture.Outside, data []byte) {
 	c.JSON(http.StatusOK, answer.Body)
 }
 
-// cornersFor lays a new piece in the middle of the frame, at its own size if that fits.
+// cornersFor lays a new piece over the thing, or in the middle of the frame, at its own
+// size if that fits.
 func cornersFor(still *media.Still, source *picture.Source, r *treatment.Removal) []treatment.Vec {
 	size := source.Size()
 	k := min(1, 0.8*float64(size.Dx())/float64(still.Width), 0.8*float64(size.Dy())/float64(still.Height))
@@ -202,7 +203,8 @@ func cornersFor(still *media.Still, source *picture.Source, r *treatment.Removal
 		for _, p := range points {
 			sum[0], sum[1] = sum[0]+p.At[0]/float64(len(points)), sum[1]+p.At[1]/float64(len(points))
 		}
-		x, y = sum[0], sum[1]
+		// Over the thing, as far as all of it stays in sight.
+		x, y = min(max(sum[0], w), float64(size.Dx())-w), min(max(sum[1], h), float64(size.Dy())-h)
 	}
 	return []treatment.Vec{{x - w, y - h}, {x + w, y - h}, {x + w, y + h}, {x - w, y + h}}
 }

@@ -25,7 +25,7 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
   const count = shot.last - shot.first + 1
   const each = width / count
   const x = (n: number) => (n - shot.first) * each
-  const beds = open?.fill.sources.some((s) => s.kind === 'plate' || s.kind === 'paint') ?? false
+  const beds = open !== null // the lane is there before the first stroke, or the picture would jump under it
   const height = lanes.range + (beds ? lanes.paint : 0) + lanes.quality + (scores.length ? lanes.score : 0) + lanes.cached
 
   useLayoutEffect(() => {
