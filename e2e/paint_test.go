@@ -45,7 +45,7 @@ func (a *artist) with(key input.Key, f func()) {
 // strokes waits until the removal has so many and returns them, with their points.
 func (s *server) strokes(shot string, n int) (out []treatment.Stroke) {
 	s.t.Helper()
-	s.wait(10*time.Second, fmt.Sprintf("%d strokes", n), func() bool {
+	s.wait(30*time.Second, fmt.Sprintf("%d strokes", n), func() bool {
 		out = nil
 		doc, _ := s.whole(shot)
 		for _, source := range doc.Removals[0].Fill.Sources {
@@ -115,11 +115,11 @@ func TestPaintingAFrame(t *testing.T) {
 		}
 		return sum
 	}
-	s.wait(5*time.Second, "the stroke to move", func() bool { return moved() == 2 })
+	s.wait(20*time.Second, "the stroke to move", func() bool { return moved() == 2 })
 	a.key(input.Digit1)
 	a.press("^Undo$")
 	a.press("^Undo$")
-	s.wait(5*time.Second, "the move to be undone", func() bool { return moved() == 0 })
+	s.wait(20*time.Second, "the move to be undone", func() bool { return moved() == 0 })
 	a.key(input.Digit3)
 
 	// An area: drawn, then its source slid elsewhere.
@@ -135,7 +135,7 @@ func TestPaintingAFrame(t *testing.T) {
 	middle := dot.Add(geom.Pt(0, 95))
 	from := middle.Add(geom.Pt(before[0], before[1]))
 	a.drag(from, from.Add(geom.Pt(10, 5)), from.Add(geom.Pt(25, -12)))
-	s.wait(5*time.Second, "the source to move", func() bool {
+	s.wait(20*time.Second, "the source to move", func() bool {
 		o := s.strokes(shot, 6)[5].From.Offset
 		return math.Abs(o[0]-before[0]-25) <= 2 && math.Abs(o[1]-before[1]+12) <= 2
 	})
@@ -199,7 +199,7 @@ func TestPaintThroughTime(t *testing.T) {
 	a.see("^Takes from")
 	start := dot.Add(geom.Pt(43, 0))
 	a.drag(start, start.Add(geom.Pt(-40, -10)), dot.Add(geom.Pt(-32, -20)))
-	s.wait(5*time.Second, "the neighbour's source", func() bool {
+	s.wait(20*time.Second, "the neighbour's source", func() bool {
 		doc, _ := s.whole(shot)
 		o := doc.Removals[0].Fill.Sources[1].Offsets[0].Offset
 		return math.Hypot(o[0]+32, o[1]+20) < 3
@@ -246,14 +246,14 @@ func TestTwoWindowsAndABrokenConnection(t *testing.T) {
 	a.rub(dot, 12)
 	began := time.Now()
 	s.strokes(shot, 1)
-	_, err := b.page.Timeout(5*time.Second).ElementR("span", "Stroke 1")
+	_, err := b.page.Timeout(20*time.Second).ElementR("span", "Stroke 1")
 	require.NoError(t, err)
 	t.Logf("the other window has the stroke %v after the server has it", time.Since(began).Round(time.Millisecond))
 	// Both change the same removal: both changes stay.
 	b.press("^Stroke 1")
 	b.fill("Size", "44")
 	a.rub(dot.Add(geom.Pt(50, 50)), 8)
-	s.wait(5*time.Second, "both changes", func() bool { x := s.strokes(shot, 2); return x[0].Size == 44 })
+	s.wait(20*time.Second, "both changes", func() bool { x := s.strokes(shot, 2); return x[0].Size == 44 })
 
 	// The connection breaks while the hand moves: the stroke arrives, whole, when it is back.
 	m := a.page.Mouse
