@@ -140,6 +140,12 @@ func TestPaintingAFrame(t *testing.T) {
 		return math.Abs(o[0]-before[0]-25) <= 2 && math.Abs(o[1]-before[1]+12) <= 2
 	})
 	a.picture("area")
+
+	// Laid earlier, then left out.
+	a.from("More for stroke 6", "^Earlier in the order")
+	s.wait(20*time.Second, "the other order", func() bool { return s.strokes(shot, 6)[4].Area != nil })
+	a.from("More for stroke 5", "^Leave it out")
+	s.wait(20*time.Second, "it to be left out", func() bool { return s.strokes(shot, 6)[4].Off })
 }
 
 // filesOf returns the name of a frame's file.
