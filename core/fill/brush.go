@@ -104,9 +104,7 @@ func (b *Brush) reach(r image.Rectangle) {
 func regrow(kept, now *raster.Image, room image.Rectangle) *raster.Image {
 	out := now.Crop(room)
 	if kept != nil {
-		for y := kept.Rect.Min.Y; y < kept.Rect.Max.Y; y++ {
-			copy(out.Row(y, kept.Rect.Min.X, kept.Rect.Max.X), kept.Row(y, kept.Rect.Min.X, kept.Rect.Max.X))
-		}
+		out.Paste(kept)
 	}
 	return out
 }
@@ -120,12 +118,12 @@ func (b *Brush) asItWas(r image.Rectangle) *raster.Image {
 	own := both.Intersect(b.cover.Rect)
 	for y := both.Min.Y; y < both.Max.Y; y++ {
 		if own.Empty() || y < own.Min.Y || y >= own.Max.Y {
-			over(out.Row(y, both.Min.X, both.Max.X), layer.Row(y, both.Min.X, both.Max.X))
+			raster.OverRow(out.Row(y, both.Min.X, both.Max.X), layer.Row(y, both.Min.X, both.Max.X))
 			continue
 		}
-		over(out.Row(y, both.Min.X, own.Min.X), layer.Row(y, both.Min.X, own.Min.X))
-		over(out.Row(y, own.Min.X, own.Max.X), b.before.Row(y, own.Min.X, own.Max.X))
-		over(out.Row(y, own.Max.X, both.Max.X), layer.Row(y, own.Max.X, both.Max.X))
+		raster.OverRow(out.Row(y, both.Min.X, own.Min.X), layer.Row(y, both.Min.X, own.Min.X))
+		raster.OverRow(out.Row(y, own.Min.X, own.Max.X), b.before.Row(y, own.Min.X, own.Max.X))
+		raster.OverRow(out.Row(y, own.Max.X, both.Max.X), layer.Row(y, own.Max.X, both.Max.X))
 	}
 	return out
 }

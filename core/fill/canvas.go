@@ -31,7 +31,7 @@ func NewCanvas(plate *raster.Image) *Canvas {
 // Over lays other fills between the plate and the paint. They are only read.
 func (c *Canvas) Over(below *raster.Image) {
 	base := c.plate.Crop(c.plate.Rect)
-	lay(base, below)
+	base.Over(below)
 	c.base = base
 }
 
@@ -44,17 +44,14 @@ func (c *Canvas) View(r image.Rectangle) *raster.Image { return c.layer.Crop(r) 
 // Shown returns the frame with the paint on it in r.
 func (c *Canvas) Shown(r image.Rectangle) *raster.Image {
 	out := c.base.Crop(r)
-	lay(out, c.layer)
+	out.Over(c.layer)
 	return out
 }
 
 // Load puts a layer made earlier onto an empty canvas.
 func (c *Canvas) Load(layer *raster.Image) {
-	r := layer.Rect.Intersect(c.plate.Rect)
-	for y := r.Min.Y; y < r.Max.Y; y++ {
-		copy(c.layer.Row(y, r.Min.X, r.Max.X), layer.Row(y, r.Min.X, r.Max.X))
-	}
-	c.painted = r
+	c.layer.Paste(layer)
+	c.painted = layer.Rect.Intersect(c.plate.Rect)
 }
 
 // Share says whether the strokes that follow lie on a second layer as well; they
@@ -67,12 +64,7 @@ func (c *Canvas) Share(on bool) {
 }
 
 // LoadShared puts a layer made earlier onto the second one.
-func (c *Canvas) LoadShared(layer *raster.Image) {
-	r := layer.Rect.Intersect(c.plate.Rect)
-	for y := r.Min.Y; y < r.Max.Y; y++ {
-		copy(c.share.Row(y, r.Min.X, r.Max.X), layer.Row(y, r.Min.X, r.Max.X))
-	}
-}
+func (c *Canvas) LoadShared(layer *raster.Image) { c.share.Paste(layer) }
 
 // Shared returns a copy of the second layer, cut to what was touched.
 func (c *Canvas) Shared() *raster.Image { return c.share.Crop(c.painted) }
@@ -111,25 +103,6 @@ func (c *Canvas) Area(s Stroke, cover *raster.Plane) {
 // its canvas until it ends.
 func (c *Canvas) Begin(s Stroke) *Brush {
 	return &Brush{canvas: c, stroke: s, cover: raster.NewPlane(image.Rectangle{}), dice: s.Seed}
-}
-
-// lay lays premultiplied src over dst where both are.
-func lay(dst, src *raster.Image) {
-	r := dst.Rect.Intersect(src.Rect)
-	for y := r.Min.Y; y < r.Max.Y; y++ {
-		over(dst.Row(y, r.Min.X, r.Max.X), src.Row(y, r.Min.X, r.Max.X))
-	}
-}
-
-// over lays premultiplied src over dst.
-func over(dst, src []float32) {
-	for i := 0; i < len(dst); i += 4 {
-		if rest := 1 - src[i+3]; rest != 1 {
-			for k := range 4 {
-				dst[i+k] = src[i+k] + dst[i+k]*rest
-			}
-		}
-	}
 }
 
 // A Touch is one place of the brush on its way.

@@ -54,11 +54,35 @@ func (m *Image) Set(x, y int, v [4]float32) { copy(m.Row(y, x, x+1), v[:]) }
 // image it is transparent black.
 func (m *Image) Crop(r image.Rectangle) *Image {
 	out := NewImage(r)
-	both := r.Intersect(m.Rect)
-	for y := both.Min.Y; y < both.Max.Y; y++ {
-		copy(out.Row(y, both.Min.X, both.Max.X), m.Row(y, both.Min.X, both.Max.X))
-	}
+	out.Paste(m)
 	return out
+}
+
+// Over lays premultiplied src over m where both are.
+func (m *Image) Over(src *Image) {
+	r := m.Rect.Intersect(src.Rect)
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		OverRow(m.Row(y, r.Min.X, r.Max.X), src.Row(y, r.Min.X, r.Max.X))
+	}
+}
+
+// OverRow lays premultiplied pixels over as many others.
+func OverRow(dst, src []float32) {
+	for i := 0; i < len(dst); i += 4 {
+		if rest := 1 - src[i+3]; rest != 1 {
+			for k := range 4 {
+				dst[i+k] = src[i+k] + dst[i+k]*rest
+			}
+		}
+	}
+}
+
+// Paste copies the pixels of src into m where both are.
+func (m *Image) Paste(src *Image) {
+	r := m.Rect.Intersect(src.Rect)
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		copy(m.Row(y, r.Min.X, r.Max.X), src.Row(y, r.Min.X, r.Max.X))
+	}
 }
 
 // Bytes returns the memory that the samples take.

@@ -204,7 +204,7 @@ func (e *Evaluator) bed(ctx context.Context, s *source) (*raster.Image, error) {
 	if !s.Whole {
 		return picture, nil
 	}
-	(&removal{}).over(out, picture, &source{Source: &treatment.Source{}}, 0, 1)
+	out.Over(picture)
 	return out, nil
 }
 

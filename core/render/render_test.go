@@ -218,6 +218,7 @@ func TestOpacityOrderAndErrors(t *testing.T) {
 	_, err = (&Evaluator{Plate: ramp{}}).Frame(ctx, compile(t, document()), 100, ResultView, "")
 	assert.ErrorIs(t, err, context.Canceled)
 	d = document()
+	d.Removals[0].Fill.Sources[0].Strokes[0].Home = 111
 	d.Removals[0].Fill.Sources[0].Frame, d.Removals[0].Mark.Outlines[0].Home, d.Removals[0].Range.Last = 111, 111, 111
 	_, err = (&Evaluator{Plate: ramp{}}).Frame(context.Background(), compile(t, d), 111, ResultView, "")
 	assert.ErrorContains(t, err, "the disk is gone")

@@ -122,11 +122,7 @@ func (r *removal) sourceKey(s *source, n int) string {
 		// All strokes count, also those that are not there: others may copy them.
 		some := false
 		for _, st := range strokes {
-			home := st.Home
-			if s.Kind == treatment.HeldPlate {
-				home = s.Frame
-			}
-			if w, ok := r.way(st.Ride, home, n); ok {
+			if w, ok := r.way(st.Ride, st.Home, n); ok {
 				some = true
 				parts = append(parts, st.key, w, r.lent(st))
 			}
@@ -171,11 +167,7 @@ func (e *Evaluator) bounds(r *removal, s *source, n int) (out image.Rectangle) {
 		add(w, boxOf(size), 2)
 	}
 	for _, st := range s.on(n) {
-		home := st.Home
-		if s.Kind == treatment.HeldPlate {
-			home = s.Frame
-		}
-		if w, ok := r.way(st.Ride, home, n); ok {
+		if w, ok := r.way(st.Ride, st.Home, n); ok {
 			add(w, st.box, 2)
 		}
 	}

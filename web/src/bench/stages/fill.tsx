@@ -1,10 +1,11 @@
-import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react'
+import { Menu, MenuButton, MenuItems } from '@headlessui/react'
 import { useRef } from 'react'
 import type { FillSource, Removal, Revision } from '../../api/client'
 import { useEdit } from '../../api/treatment'
 import { Pick } from '../../ui/choice'
 import { Button, Check, NumberField, NumberInput, Text } from '../../ui/controls'
 import { bringIn } from '../../ui/files'
+import { Item } from '../../ui/menu'
 import { on } from '../edits'
 import { kindWords, newNeighbour, newPaint, newPlate, offsetAt, onSource, paintable, paintedOn, setOffset } from '../fill'
 import type { BenchProps } from '../props'
@@ -165,16 +166,5 @@ function SourceFields({ shot, removal: r, source: s, first }: BenchProps & { rem
       </div>
       </More>
     </div>
-  )
-}
-
-export function Item({ onClick, hint, children }: { onClick: () => void; hint?: string; children: React.ReactNode }) {
-  return (
-    <MenuItem>
-      <button type="button" className="block w-full rounded-sm px-3 py-1 text-left data-focus:bg-stone" onClick={onClick}>
-        {children}
-        {hint && <span className="block text-[13px] text-quiet">{hint}</span>}
-      </button>
-    </MenuItem>
   )
 }

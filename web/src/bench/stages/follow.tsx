@@ -8,6 +8,7 @@ import { useEdit } from '../../api/treatment'
 import { Select } from '../../ui/choice'
 import { Button, Check, NumberInput, Text } from '../../ui/controls'
 import { bringIn } from '../../ui/files'
+import { Item } from '../../ui/menu'
 import { notify } from '../../ui/notice'
 import { Progress } from '../../ui/progress'
 import { on, onTrack } from '../edits'
@@ -135,14 +136,6 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
       </Menu>
       <input ref={file} type="file" accept=".csv,.json" className="hidden" aria-label="Track file" onChange={(e) => void bringIn(e, `/api/shots/${shot.id}/tracks/file?home=${frame}`).then((rev) => rev && adopt(rev as Revision))} />
     </div>
-  )
-}
-
-function Item({ onClick, children }: { onClick: () => void; children: React.ReactNode }) {
-  return (
-    <MenuItem>
-      <button type="button" className="block w-full rounded-sm px-3 py-1 text-left data-focus:bg-stone" onClick={onClick}>{children}</button>
-    </MenuItem>
   )
 }
 

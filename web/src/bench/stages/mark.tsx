@@ -1,4 +1,4 @@
-import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react'
+import { Menu, MenuButton, MenuItems } from '@headlessui/react'
 import { useRef } from 'react'
 import { answer, api, type Knot, type Removal, type Revision, type Shape } from '../../api/client'
 import { isOpen, useTasks } from '../../api/tasks'
@@ -6,6 +6,7 @@ import { newId, useEdit } from '../../api/treatment'
 import { bringIn } from '../../ui/files'
 import { Pick, Select } from '../../ui/choice'
 import { Button, Check, NumberField, NumberInput, Text } from '../../ui/controls'
+import { Item } from '../../ui/menu'
 import { notify } from '../../ui/notice'
 import { Progress } from '../../ui/progress'
 import { everywhere, free, on, onShape, putKey, setPoints, type Owner } from '../edits'
@@ -199,13 +200,5 @@ function ShapeFields({ shot, revision, motions, removal: r, shape: s, first }: B
       </div>
       <p className="text-[13px] text-quiet">Drag points and handles; Shift selects several. Double click the line for a new point, a point to make it smooth or sharp.</p>
     </div>
-  )
-}
-
-function Item({ onClick, children }: { onClick: () => void; children: React.ReactNode }) {
-  return (
-    <MenuItem>
-      <button type="button" className="block w-full rounded-sm px-3 py-1 text-left data-focus:bg-stone" onClick={onClick}>{children}</button>
-    </MenuItem>
   )
 }

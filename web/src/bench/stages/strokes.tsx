@@ -5,12 +5,12 @@ import { answer, api, type FillSource, type Removal, type Shot, type Stroke } fr
 import { newId } from '../../api/treatment'
 import { Select } from '../../ui/choice'
 import { Button, Check, NumberField, NumberInput } from '../../ui/controls'
+import { Item } from '../../ui/menu'
 import { dropStroke, on, type Edit } from '../edits'
 import { allStrokes, bedOf, copies, modes, newPaint, newPlate, nextUnpainted, onStroke, repeatHere } from '../fill'
 import { boundsOf, pathOf } from '../handles/curve'
 import type { BenchProps } from '../props'
 import { bench, useBench } from '../state'
-import { Item } from './fill'
 
 /** The points of a removal's strokes, by stroke. */
 export function usePaths(shot: string, r: Removal, enabled = true) {
