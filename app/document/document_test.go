@@ -33,7 +33,7 @@ func TestFaultsAreNamed(t *testing.T) {
 	example := string(demotest.WorkedExample(t))
 	cases := map[string]struct{ old, new, says string }{
 		"other format":      {`"jardin/treatment"`, `"something"`, "/format"},
-		"later version":     {`"version": 3`, `"version": 4`, "/version"},
+		"later version":     {`"version": 4`, `"version": 5`, "/version"},
 		"unknown property":  {`"name": "Dot",`, `"name": "Dot", "hue": 3,`, "hue"},
 		"missing":           {`"reference": 1037,`, ``, "reference"},
 		"outside the shot":  {`"reference": 1037`, `"reference": 10`, "frame 10 is not in the shot (1001 to 1072)"},
@@ -49,7 +49,7 @@ func TestFaultsAreNamed(t *testing.T) {
 		"empty path":        {`{"points": [[259, 190], [263, 190]]}`, `{}`, "neither points nor an artifact"},
 		"one number":        {`"at": [261, 170]`, `"at": [261]`, "/removals/0/mark/outlines/0/points/0/at"},
 		"text for a number": {`"opacity": 1}`, `"opacity": "1"}`, "/removals/0/settle/opacity"},
-		"not JSON":          {`"version": 3,`, `"version" 3,`, "not JSON"},
+		"not JSON":          {`"version": 4,`, `"version" 3,`, "not JSON"},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -82,7 +82,7 @@ func TestInlineNeedsItsArtifacts(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	f.Add([]byte(`{"format":"jardin/treatment","version":3,"tracks":[],"removals":[]}`))
+	f.Add([]byte(`{"format":"jardin/treatment","version":4,"tracks":[],"removals":[]}`))
 	f.Add(demotest.WorkedExample(f))
 	f.Fuzz(func(t *testing.T, blob []byte) {
 		doc, err := document.Parse(blob, nil)

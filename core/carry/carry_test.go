@@ -331,7 +331,7 @@ func TestMattesInOrder(t *testing.T) {
 	through := 0.5
 	wire.Opacity = &through
 	shapes := []treatment.Shape{outer, inner, wire}
-	m := Matte(shapes, 0, frame, func(s *treatment.Shape) (Lie, bool) { return set.Lie(s, "t", 10) })
+	m := Matte(shapes, Edge{}, frame, func(s *treatment.Shape) (Lie, bool) { return set.Lie(s, "t", 10) })
 	assert.EqualValues(t, 1, m.At(105, 105))
 	assert.EqualValues(t, 0, m.At(125, 123), "taken out of it")
 	assert.InDelta(t, 0.5, m.At(390, 130), 1e-6, "a wire at half")

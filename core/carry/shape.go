@@ -164,10 +164,13 @@ func placementAt(s *treatment.Shape, n int) geom.Homography {
 // of 255 and cannot be seen.
 const flatness = 1.0 / 30
 
+// An Edge is what is added to the edges of several shapes, in pixels at home.
+type Edge struct{ Feather, FeatherIn, Grow float64 }
+
 // Rim returns the shape's flattened edge on the frame, with the feather of each
 // of its points in the frame's pixels, and whether it overlaps itself, as a
-// strand's does. feather is added to all.
-func (l *Lie) Rim(s *treatment.Shape, feather float64) (rim []matte.Rim, overlaps bool) {
+// strand's does. The edge's feathers are added to all.
+func (l *Lie) Rim(s *treatment.Shape, edge Edge) (rim []matte.Rim, overlaps bool) {
 	knots := l.placed()
 	steps := geom.Trace(knots, s.Kind != treatment.Strand, flatness)
 	mix := func(st geom.Step, of func(k *treatment.Knot) float64) float64 {
@@ -177,8 +180,8 @@ func (l *Lie) Rim(s *treatment.Shape, feather float64) (rim []matte.Rim, overlap
 		}
 		return a + (of(&l.Points[(st.Knot+1)%len(l.Points)])-a)*st.T
 	}
-	out := func(k *treatment.Knot) float64 { return s.Feather + k.Feather + feather }
-	in := func(k *treatment.Knot) float64 { return s.FeatherIn + k.FeatherIn }
+	out := func(k *treatment.Knot) float64 { return s.Feather + k.Feather + edge.Feather }
+	in := func(k *treatment.Knot) float64 { return s.FeatherIn + k.FeatherIn + edge.FeatherIn }
 	if s.Kind == treatment.Strand {
 		path := make([]matte.Wire, len(steps))
 		scale := l.Placement.Scale(Centre(s))
@@ -187,7 +190,7 @@ func (l *Lie) Rim(s *treatment.Shape, feather float64) (rim []matte.Rim, overlap
 		}
 		for _, p := range matte.Strand(path) {
 			k := l.Ride.Scale(p)
-			rim = append(rim, matte.Rim{At: l.Ride.Apply(p), Out: k * (s.Feather + feather), In: k * s.FeatherIn})
+			rim = append(rim, matte.Rim{At: l.Ride.Apply(p), Out: k * (s.Feather + edge.Feather), In: k * (s.FeatherIn + edge.FeatherIn)})
 		}
 		return rim, true
 	}
@@ -200,7 +203,7 @@ func (l *Lie) Rim(s *treatment.Shape, feather float64) (rim []matte.Rim, overlap
 
 // Polygon returns the shape's flattened edge on the frame.
 func (l *Lie) Polygon(s *treatment.Shape) []geom.Point {
-	rim, _ := l.Rim(s, 0)
+	rim, _ := l.Rim(s, Edge{})
 	out := make([]geom.Point, len(rim))
 	for i, r := range rim {
 		out[i] = r.At
@@ -209,26 +212,26 @@ func (l *Lie) Polygon(s *treatment.Shape) []geom.Point {
 }
 
 // Cover returns the shape's own coverage on the frame.
-func (l *Lie) Cover(s *treatment.Shape, feather float64, within image.Rectangle) *raster.Plane {
-	rim, overlaps := l.Rim(s, feather)
+func (l *Lie) Cover(s *treatment.Shape, edge Edge, within image.Rectangle) *raster.Plane {
+	rim, overlaps := l.Rim(s, edge)
 	for _, r := range rim {
 		if !r.At.Finite() || math.Abs(r.At.X) > 1e6 || math.Abs(r.At.Y) > 1e6 {
 			return raster.NewPlane(image.Rectangle{}) // beyond the horizon: it is not in the picture
 		}
 	}
-	grow := s.Grow * l.Ride.Scale(Centre(s))
+	grow := (s.Grow + edge.Grow) * l.Ride.Scale(Centre(s))
 	return matte.Edge(rim, grow, overlaps, within)
 }
 
 // Matte returns the coverage of several shapes, combined in order. lie says how
 // each lies; feather is added to each one's.
-func Matte(shapes []treatment.Shape, feather float64, within image.Rectangle, lie func(*treatment.Shape) (Lie, bool)) *raster.Plane {
+func Matte(shapes []treatment.Shape, edge Edge, within image.Rectangle, lie func(*treatment.Shape) (Lie, bool)) *raster.Plane {
 	var layers []matte.Layer
 	for i := range shapes {
 		s := &shapes[i]
 		if l, ok := lie(s); ok {
 			layers = append(layers, matte.Layer{
-				Matte: l.Cover(s, feather, within), Opacity: s.Through(), Invert: s.Invert, Combine: s.Combine,
+				Matte: l.Cover(s, edge, within), Opacity: s.Through(), Invert: s.Invert, Combine: s.Combine,
 			})
 		}
 	}

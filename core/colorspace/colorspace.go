@@ -133,3 +133,19 @@ func (c *Coder) Encode(l float32) uint16 {
 // Luma is the weighted sum of BT.709 primaries (Rec. ITU-R BT.709-6, item 3.2),
 // as luminance of linear values or as luma of encoded ones.
 func Luma(r, g, b float32) float32 { return 0.2126*r + 0.7152*g + 0.0722*b }
+
+// Lab returns the CIE 1976 L*a*b* of linear light with BT.709 primaries under D65
+// (IEC 61966-2-1 for the matrix, CIE 15:2004 for the rest). L* runs from 0 to 100;
+// the distance of two colours is their colour difference.
+func Lab(r, g, b float64) (l, a, bb float64) {
+	f := func(v float64) float64 {
+		if v > 216.0/24389 {
+			return math.Cbrt(v)
+		}
+		return (24389.0/27*v + 16) / 116
+	}
+	x := f((0.4124564*r + 0.3575761*g + 0.1804375*b) / 0.95047)
+	y := f(0.2126729*r + 0.7151522*g + 0.0721750*b)
+	z := f((0.0193339*r + 0.1191920*g + 0.9503041*b) / 1.08883)
+	return 116*y - 16, 500 * (x - y), 200 * (y - z)
+}

@@ -136,3 +136,93 @@ func Gradient(p *Plane) (gx, gy *Plane) {
 	})
 	return gx, gy
 }
+
+// Broad is a wide blur of a picture with sigma of 3 pixels or more: of the
+// picture made smaller by whole pixels' means, enlarged again straight between them.
+// It is a Gaussian to within some hundredths of the picture's range.
+func Broad(m *Image, sigma float64) *Image {
+	k := max(1, int(sigma/1.5))
+	w, h := m.Rect.Dx(), m.Rect.Dy()
+	sw, sh := (w+k-1)/k, (h+k-1)/k
+	small := NewImage(image.Rect(0, 0, sw, sh))
+	Rows(0, sh, func(j int) {
+		row := small.Row(j, 0, sw)
+		for i := range sw {
+			var sum [4]float32
+			n := 0
+			for y := j * k; y < min((j+1)*k, h); y++ {
+				for x := i * k; x < min((i+1)*k, w); x++ {
+					p := m.Pix[4*(y*w+x):][:4]
+					for c := range 4 {
+						sum[c] += p[c]
+					}
+					n++
+				}
+			}
+			for c := range 4 {
+				row[4*i+c] = sum[c] / float32(n)
+			}
+		}
+	})
+	// A mean over k pixels, and going straight between means, each spread by k*k/12 and k*k/6.
+	rest := sigma*sigma - float64(k*k)/4
+	small = GaussianImage(small, math.Sqrt(math.Max(rest, 0))/float64(k))
+	out := NewImage(m.Rect)
+	Rows(0, h, func(y int) {
+		row := out.Pix[4*y*w : 4*(y+1)*w]
+		v := (float32(y)+0.5)/float32(k) - 0.5
+		j := int(math.Floor(float64(v)))
+		fy := v - float32(j)
+		top, low := small.Row(clamp(j, sh), 0, sw), small.Row(clamp(j+1, sh), 0, sw)
+		for x := range w {
+			u := (float32(x)+0.5)/float32(k) - 0.5
+			i := int(math.Floor(float64(u)))
+			fx := u - float32(i)
+			a, b := 4*clamp(i, sw), 4*clamp(i+1, sw)
+			for c := range 4 {
+				t := top[a+c] + (top[b+c]-top[a+c])*fx
+				l := low[a+c] + (low[b+c]-low[a+c])*fx
+				row[4*x+c] = t + (l-t)*fy
+			}
+		}
+	})
+	return out
+}
+
+// Grow returns the plane with everything bright grown by d pixels, or shrunk for a
+// negative d: the greatest, or the least, sample within that distance.
+func Grow(p *Plane, d float64) *Plane {
+	out := NewPlane(p.Rect)
+	w, h := p.Rect.Dx(), p.Rect.Dy()
+	reach := int(math.Ceil(math.Abs(d)))
+	sign := float32(1)
+	if d < 0 {
+		sign = -1
+	}
+	// By lines of the disc: how far it reaches to the side at each distance up or down.
+	half := make([]int, reach+1)
+	for dy := range half {
+		half[dy] = int(math.Sqrt(math.Max(d*d-float64(dy*dy), 0)))
+	}
+	Rows(0, h, func(y int) {
+		dst := out.Pix[y*w : (y+1)*w]
+		for x := range dst {
+			best := sign * p.Pix[y*w+x]
+			for dy := -reach; dy <= reach; dy++ {
+				if y+dy < 0 || y+dy >= h {
+					continue
+				}
+				if dy*dy > int(d*d) {
+					continue
+				}
+				row := p.Pix[(y+dy)*w:][:w]
+				k := half[max(dy, -dy)]
+				for i := max(0, x-k); i <= min(w-1, x+k); i++ {
+					best = max(best, sign*row[i])
+				}
+			}
+			dst[x] = sign * best
+		}
+	})
+	return out
+}

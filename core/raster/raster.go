@@ -102,6 +102,17 @@ func (p *Plane) At(x, y int) float32 {
 	return p.Pix[(y-p.Rect.Min.Y)*p.Rect.Dx()+x-p.Rect.Min.X]
 }
 
+// Crop returns a copy of the part of the plane in r; where r is outside the plane it
+// is 0.
+func (p *Plane) Crop(r image.Rectangle) *Plane {
+	out := NewPlane(r)
+	both := r.Intersect(p.Rect)
+	for y := both.Min.Y; y < both.Max.Y; y++ {
+		copy(out.Row(y, both.Min.X, both.Max.X), p.Row(y, both.Min.X, both.Max.X))
+	}
+	return out
+}
+
 // Bytes returns the memory that the samples take.
 func (p *Plane) Bytes() int { return 4 * len(p.Pix) }
 

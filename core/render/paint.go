@@ -11,7 +11,7 @@ import (
 )
 
 // held lays a clean plate: what was painted on its frame, carried to frame n.
-func (e *Evaluator) held(ctx context.Context, r *removal, i, n int, out *raster.Image, weight float32) error {
+func (e *Evaluator) held(ctx context.Context, r *removal, i, n int, out *filling, weight float32, settled bool) error {
 	s := r.sources[i]
 	var rides []string
 	seen := map[string]bool{}
@@ -45,7 +45,20 @@ func (e *Evaluator) held(ctx context.Context, r *removal, i, n int, out *raster.
 			continue
 		}
 		reach := raster.Around(w.Bounds(boxOf(layer.Rect)), 2, out.Rect)
-		r.over(out, warp(layer, back, reach), s, n, weight)
+		laid := warp(layer, back, reach)
+		if settled && r.settles() && !reach.Empty() {
+			colour, err := e.follow(ctx, r, s, ride, n, reach, layer, nil)
+			if err != nil {
+				return err
+			}
+			// The paint's own edge stays where it is.
+			for k := 0; k < len(laid.Pix); k += 4 {
+				for c := range 3 {
+					laid.Pix[k+c] = colour.Pix[k+c] * laid.Pix[k+3]
+				}
+			}
+		}
+		r.over(out, laid, s, n, weight, 1)
 	}
 	return nil
 }
@@ -75,7 +88,7 @@ func (e *Evaluator) paint(ctx context.Context, r *removal, i int, there []*strok
 			k++
 		}
 	}
-	base := []any{"paint", e.Plate.Key(s.Frame), s.Whole, share, ride}
+	base := []any{"paint", e.Plate.Key(s.Frame), s.Whole, share, ride, r.calmKey(s.Frame)}
 	if s.Picture != nil {
 		base = append(base, s.key)
 	}
@@ -116,7 +129,7 @@ func (e *Evaluator) paint(ctx context.Context, r *removal, i int, there []*strok
 	}
 	if done < 0 {
 		done = 0
-		if found.all, err = e.bed(ctx, s); err != nil {
+		if found.all, err = e.bed(ctx, r, s); err != nil {
 			return nil, err
 		}
 		if share && ride == "" {
@@ -160,7 +173,7 @@ func (e *Evaluator) paint(ctx context.Context, r *removal, i int, there []*strok
 // canvas returns an empty canvas for a plate, the sources below it in place.
 func (e *Evaluator) canvas(ctx context.Context, r *removal, i int) (*fill.Canvas, error) {
 	s := r.sources[i]
-	plate, err := e.Plate.Linear(ctx, s.Frame, e.Plate.Size())
+	plate, err := e.bare(ctx, r, s.Frame, e.Plate.Size())
 	if err != nil {
 		return nil, fmt.Errorf("frame %d, on which it is painted: %w", s.Frame, err)
 	}
@@ -172,11 +185,11 @@ func (e *Evaluator) canvas(ctx context.Context, r *removal, i int) (*fill.Canvas
 func (e *Evaluator) under(ctx context.Context, r *removal, i, n int, c *fill.Canvas) error {
 	for _, below := range r.sources[:i] {
 		if r.sourceKey(below, n) != "" {
-			made, err := e.fill(ctx, r, i, n, e.Plate.Size())
+			made, err := e.fill(ctx, r, i, n, e.Plate.Size(), false)
 			if err != nil {
 				return err
 			}
-			c.Over(made)
+			c.Over(made.Image)
 			return nil
 		}
 	}
@@ -185,10 +198,10 @@ func (e *Evaluator) under(ctx context.Context, r *removal, i, n int, c *fill.Can
 
 // bed returns what lies on a plate before any stroke: its whole frame, a supplied
 // picture, or nothing.
-func (e *Evaluator) bed(ctx context.Context, s *source) (*raster.Image, error) {
+func (e *Evaluator) bed(ctx context.Context, r *removal, s *source) (*raster.Image, error) {
 	out := raster.NewImage(image.Rectangle{})
 	if s.Whole {
-		plate, err := e.Plate.Linear(ctx, s.Frame, e.Plate.Size())
+		plate, err := e.bare(ctx, r, s.Frame, e.Plate.Size())
 		if err != nil {
 			return nil, err
 		}
@@ -209,7 +222,7 @@ func (e *Evaluator) bed(ctx context.Context, s *source) (*raster.Image, error) {
 }
 
 // travel paints the strokes that are there on frame n on its own pixels.
-func (e *Evaluator) travel(ctx context.Context, r *removal, s *source, n int, out *raster.Image, weight float32) error {
+func (e *Evaluator) travel(ctx context.Context, r *removal, s *source, n int, out *filling, weight float32) error {
 	plate, err := e.Plate.Linear(ctx, n, out.Rect)
 	if err != nil {
 		return err
@@ -218,25 +231,37 @@ func (e *Evaluator) travel(ctx context.Context, r *removal, s *source, n int, ou
 		plate = plate.Crop(out.Rect)
 	}
 	c := fill.NewCanvas(plate)
-	c.Load(out)
+	c.Load(out.Image)
 	for _, st := range s.on(n) {
 		if err := e.lay(ctx, r, c, st, n); err != nil {
 			return err
 		}
 	}
-	where, made := r.where(s, n, out.Rect), c.View(out.Rect)
-	if where == nil && weight == 1 {
-		copy(out.Pix, made.Pix)
-		return nil
+	// Plain colour and blurred pixels have no grain of their own.
+	var still float32
+	for _, st := range s.on(n) {
+		if st.Mode != string(fill.Colour) && st.Mode != string(fill.Soften) {
+			still = 0
+			break
+		}
+		still = 1
 	}
+	where, made := r.where(s, n, out.Rect), c.View(out.Rect)
 	for y := out.Rect.Min.Y; y < out.Rect.Max.Y; y++ {
 		dst, src := out.Row(y, out.Rect.Min.X, out.Rect.Max.X), made.Row(y, out.Rect.Min.X, out.Rect.Max.X)
-		for i := range dst {
+		held := out.still.Row(y, out.Rect.Min.X, out.Rect.Max.X)
+		for i := 0; i < len(dst); i += 4 {
+			if [4]float32(dst[i:]) == [4]float32(src[i:]) {
+				continue
+			}
 			k := weight
 			if where != nil {
 				k *= where.At(out.Rect.Min.X+i/4, y)
 			}
-			dst[i] += (src[i] - dst[i]) * k
+			for c := range 4 {
+				dst[i+c] += (src[i+c] - dst[i+c]) * k
+			}
+			held[i/4] += (still*src[i+3] - held[i/4]) * k
 		}
 	}
 	return nil
@@ -256,19 +281,24 @@ func (e *Evaluator) Easel(ctx context.Context, t *Treatment, removal, source, ki
 			i, kind = k, s.Kind
 		}
 	}
-	plate, err := e.Plate.Linear(ctx, n, e.Plate.Size())
+	if kind == treatment.Travelling {
+		plate, err := e.Plate.Linear(ctx, n, e.Plate.Size())
+		if err != nil {
+			return nil, err
+		}
+		c := fill.NewCanvas(plate)
+		below, err := e.fill(ctx, r, min(i+1, len(r.sources)), n, e.Plate.Size(), false)
+		if err != nil {
+			return nil, err
+		}
+		c.Load(below.Image)
+		return c, nil
+	}
+	plate, err := e.bare(ctx, r, n, e.Plate.Size())
 	if err != nil {
 		return nil, err
 	}
 	c := fill.NewCanvas(plate)
-	if kind == treatment.Travelling {
-		below, err := e.fill(ctx, r, min(i+1, len(r.sources)), n, e.Plate.Size())
-		if err != nil {
-			return nil, err
-		}
-		c.Load(below)
-		return c, nil
-	}
 	if err := e.under(ctx, r, i, n, c); err != nil {
 		return nil, err
 	}

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"image"
+	"sync"
 
 	"jardin/core/carry"
 	"jardin/core/geom"
@@ -22,8 +23,16 @@ type View string
 
 const (
 	ResultView View = "result" // the plate with every patch laid on it
-	PatchView  View = "patch"  // the paint of one removal over the plate, not yet cut by its mattes
+	PatchView  View = "patch"  // the paint of one removal over the plate, not yet cut by its mattes, nor settled
+	AloneView  View = "alone"  // the patches as they are laid, without the plate
+	MatteView  View = "matte"  // how much of each pixel they cover, white on black
+	TintView   View = "tint"   // the same as a tint over the plate
+	LightView  View = "light"  // by how much a patch's light is changed: middle grey for not at all
+	GrainView  View = "grain"  // the grain that was taken out of the frame that is held, eight times as strong, around middle grey
 )
+
+// Views lists them.
+var Views = []View{ResultView, PatchView, AloneView, MatteView, TintView, LightView, GrainView}
 
 // A Plate gives the frames of a shot in linear light. Frames must not be
 // changed by those who get them.
@@ -48,9 +57,12 @@ type Result struct {
 type Treatment struct {
 	removals []*removal
 	motions  *carry.Set
+	outer    string   // of all mattes and fronts: what light must not be measured on
+	around   sync.Map // the same as it lies on a frame, by frame
 }
 
 type removal struct {
+	of      *Treatment
 	doc     treatment.Removal
 	motions *carry.Set
 	placed  map[int]geom.Homography // from the reference frame: stands for the track while one is being found
@@ -68,7 +80,7 @@ func Compile(doc *treatment.Document) (*Treatment, error) {
 	}
 	t := &Treatment{motions: motions}
 	for _, d := range doc.Removals {
-		r := &removal{doc: d, motions: motions, key: hash(d.Mark, d.Settle)}
+		r := &removal{of: t, doc: d, motions: motions, key: hash(d.Mark, d.Settle, d.Guard)}
 		for i := range d.Fill.Sources {
 			s, err := ready(&d.Fill.Sources[i])
 			if err != nil {
@@ -78,6 +90,11 @@ func Compile(doc *treatment.Document) (*Treatment, error) {
 		}
 		t.removals = append(t.removals, r)
 	}
+	var outer []any
+	for _, r := range t.removals {
+		outer = append(outer, r.doc.Mark, r.doc.Guard)
+	}
+	t.outer = hash(outer...)
 	return t, nil
 }
 
@@ -121,10 +138,11 @@ func hash(values ...any) string {
 // Placed returns the treatment with one removal's surface placed by h, from its
 // reference frame to frame n: for looking at a track that is still being found.
 func (t *Treatment) Placed(id string, n int, h geom.Homography) *Treatment {
-	out := &Treatment{removals: append([]*removal{}, t.removals...), motions: t.motions}
+	out := &Treatment{removals: append([]*removal{}, t.removals...), motions: t.motions, outer: t.outer}
 	for i, r := range out.removals {
 		if r.doc.ID == id {
 			placed := *r
+			placed.of = out
 			placed.placed = map[int]geom.Homography{n: h}
 			out.removals[i] = &placed
 		}
@@ -141,6 +159,10 @@ type Evaluator struct {
 	// Pictures gives supplied pictures in linear light, premultiplied; nil where there
 	// are none.
 	Pictures func(context.Context, *treatment.Picture) (*raster.Image, error)
+
+	// Mattes gives supplied mattes: coverage as their code values say, 0 to 1; nil where
+	// there are none.
+	Mattes func(context.Context, *treatment.Picture) (*raster.Plane, error)
 
 	// Shelf keeps layers of paint for longer than the cache; nil keeps none.
 	Shelf Shelf
@@ -162,7 +184,7 @@ func (e *Evaluator) Key(t *Treatment, n int, view View, only string) string {
 	parts := []any{view, e.Plate.Key(n)}
 	for _, r := range t.removals {
 		if keys := r.lies(n, view, only); len(keys) > 0 {
-			parts = append(parts, keys, r.rides(n), r.key)
+			parts = append(parts, r.doc.ID, keys, r.rides(n), r.key, r.fronts(n), r.leans(n, view))
 		}
 	}
 	if len(parts) == 2 {
@@ -173,10 +195,12 @@ func (e *Evaluator) Key(t *Treatment, n int, view View, only string) string {
 
 // lies returns the keys of all that the removal has to lay on frame n.
 func (r *removal) lies(n int, view View, only string) (keys []string) {
-	if view == PatchView && r.doc.ID != only {
+	if only != "" && r.doc.ID != only && view != ResultView || only == "" && (view == PatchView || view == LightView || view == GrainView) {
 		return nil
 	}
-	if view == ResultView && (r.doc.Off || !r.doc.Range.Has(n) || len(r.doc.Mark.Outlines) == 0) {
+	if view == PatchView || view == GrainView {
+		// Also where it is not laid.
+	} else if r.doc.Off || !r.doc.Range.Has(n) || len(r.doc.Mark.Outlines) == 0 {
 		return nil
 	}
 	for _, s := range r.sources {
@@ -190,9 +214,21 @@ func (r *removal) lies(n int, view View, only string) (keys []string) {
 // rides returns how each of the removal's shapes is carried to frame n. Their keys
 // over time need no mention: they are part of the removal, and n of the plate's key.
 func (r *removal) rides(n int) (out []any) {
-	for i := range r.doc.Mark.Outlines {
-		lie, ok := r.lie(&r.doc.Mark.Outlines[i], n)
-		out = append(out, ok, lie.Ride, lie.Shifts)
+	add := func(shapes []treatment.Shape) {
+		for i := range shapes {
+			lie, ok := r.lie(&shapes[i], n)
+			out = append(out, ok, lie.Ride, lie.Shifts)
+		}
+	}
+	add(r.doc.Mark.Outlines)
+	for i := range r.doc.Settle.Tones {
+		add(r.doc.Settle.Tones[i].Where)
+	}
+	if g := r.doc.Guard; g != nil {
+		add(g.Within)
+		for i := range g.Fronts {
+			add(g.Fronts[i].Shapes)
+		}
 	}
 	return out
 }
@@ -209,9 +245,13 @@ func (r *removal) lie(s *treatment.Shape, n int) (carry.Lie, bool) {
 	return lie, ok
 }
 
-// Frame returns what differs from the plate on frame n. only names the removal
-// of the patch view. The context is honoured between removals.
+// Frame returns what differs from the plate on frame n. only names the removal that
+// is looked at, as all views but the result may. The context is honoured between
+// removals.
 func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, only string) (*Result, error) {
+	if view == LightView || view == GrainView {
+		return e.look(ctx, t.removal(only), n, view)
+	}
 	type layer struct {
 		r       *removal
 		through *raster.Plane
@@ -259,16 +299,21 @@ func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, o
 		return nil, err
 	}
 	picture, touched := plate.Crop(all), raster.NewPlane(all)
+	if view == AloneView {
+		clear(picture.Pix)
+	}
 	for _, l := range layers {
-		opacity := float32(1)
-		if view == ResultView {
-			opacity = float32(l.r.doc.Settle.Opacity)
+		if view == PatchView {
+			patch, err := e.fill(ctx, l.r, len(l.r.sources), n, l.through.Rect, false)
+			if err != nil {
+				return nil, err
+			}
+			settle.Lay(picture, settle.Patch{Image: patch.Image}, l.through, 1, settle.Normal, touched, nil)
+			continue
 		}
-		patch, err := e.fill(ctx, l.r, len(l.r.sources), n, l.through.Rect)
-		if err != nil {
+		if err := e.laid(ctx, l.r, n, view, plate, picture, l.through, touched); err != nil {
 			return nil, err
 		}
-		settle.Lay(picture, patch, l.through, opacity, touched)
 	}
 	for i, v := range touched.Pix {
 		if v == 0 {
@@ -295,5 +340,10 @@ func (e *Evaluator) Matte(t *Treatment, id string, n int) *raster.Plane {
 // as sharp on that frame as on the one that they were drawn on. A feather is as
 // wide as the surface's scale makes it.
 func (r *removal) matte(n int, within image.Rectangle) *raster.Plane {
-	return carry.Matte(r.doc.Mark.Outlines, r.doc.Settle.Feather, within, func(s *treatment.Shape) (carry.Lie, bool) { return r.lie(s, n) })
+	return r.covered(r.doc.Mark.Outlines, carry.Edge{Feather: r.doc.Settle.Feather, FeatherIn: r.doc.Settle.FeatherIn, Grow: r.doc.Settle.Grow}, n, within)
+}
+
+// covered is the coverage of some shapes of the removal on frame n.
+func (r *removal) covered(shapes []treatment.Shape, edge carry.Edge, n int, within image.Rectangle) *raster.Plane {
+	return carry.Matte(shapes, edge, within, func(s *treatment.Shape) (carry.Lie, bool) { return r.lie(s, n) })
 }

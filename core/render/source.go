@@ -178,9 +178,16 @@ func boxOf(r image.Rectangle) geom.Box {
 	return geom.Box{Min: geom.Pt(float64(r.Min.X), float64(r.Min.Y)), Max: geom.Pt(float64(r.Max.X), float64(r.Max.Y))}
 }
 
+// A filling is what sources make on a frame: premultiplied, transparent where they
+// say nothing, and the share of each pixel that is held still, premultiplied.
+type filling struct {
+	*raster.Image
+	still *raster.Plane
+}
+
 // fill lays the first upTo sources of a removal on frame n, one over the other, and
-// returns what they make in rect: premultiplied, transparent where they say nothing.
-func (e *Evaluator) fill(ctx context.Context, r *removal, upTo, n int, rect image.Rectangle) (*raster.Image, error) {
+// returns what they make in rect, settled or as it was painted.
+func (e *Evaluator) fill(ctx context.Context, r *removal, upTo, n int, rect image.Rectangle, settled bool) (*filling, error) {
 	// Travelling strokes may copy what lies beyond.
 	region := rect
 	for _, s := range r.sources[:upTo] {
@@ -195,7 +202,7 @@ func (e *Evaluator) fill(ctx context.Context, r *removal, upTo, n int, rect imag
 			}
 		}
 	}
-	out := raster.NewImage(region)
+	out := &filling{raster.NewImage(region), raster.NewPlane(region)}
 	for i, s := range r.sources[:upTo] {
 		if r.sourceKey(s, n) == "" {
 			continue
@@ -207,30 +214,32 @@ func (e *Evaluator) fill(ctx context.Context, r *removal, upTo, n int, rect imag
 		weight := float32(s.Weight(n))
 		switch s.Kind {
 		case treatment.HeldPlate:
-			err = e.held(ctx, r, i, n, out, weight)
+			err = e.held(ctx, r, i, n, out, weight, settled)
 		case treatment.Travelling:
 			err = e.travel(ctx, r, s, n, out, weight)
 		case treatment.Neighbour:
 			err = e.neighbour(ctx, r, s, n, out, weight)
 		case treatment.Piece:
-			err = e.piece(ctx, r, s, n, out, weight)
+			err = e.piece(ctx, r, s, n, out, weight, settled)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("%q of %q on frame %d: %w", s.Name, r.doc.Name, n, err)
 		}
 	}
 	if region != rect {
-		out = out.Crop(rect)
+		out = &filling{out.Crop(rect), out.still.Crop(rect)}
 	}
 	return out, nil
 }
 
-// over lays a premultiplied picture over another, where a source counts.
-func (r *removal) over(out, src *raster.Image, s *source, n int, weight float32) {
+// over lays a premultiplied picture over another, where a source counts. still is
+// the share of it that is held.
+func (r *removal) over(out *filling, src *raster.Image, s *source, n int, weight, still float32) {
 	where := r.where(s, n, src.Rect)
 	both := out.Rect.Intersect(src.Rect)
 	for y := both.Min.Y; y < both.Max.Y; y++ {
 		dst, from := out.Row(y, both.Min.X, both.Max.X), src.Row(y, both.Min.X, both.Max.X)
+		held := out.still.Row(y, both.Min.X, both.Max.X)
 		for i := 0; i < len(dst); i += 4 {
 			k := weight
 			if where != nil {
@@ -243,6 +252,7 @@ func (r *removal) over(out, src *raster.Image, s *source, n int, weight float32)
 			for c := range 4 {
 				dst[i+c] = from[i+c]*k + dst[i+c]*rest
 			}
+			held[i/4] = still*k*from[i+3] + held[i/4]*rest
 		}
 	}
 }
@@ -255,7 +265,7 @@ func (r *removal) where(s *source, n int, within image.Rectangle) *raster.Plane 
 	if len(s.Where) == 0 {
 		return nil
 	}
-	return carry.Matte(s.Where, 0, within, func(o *treatment.Shape) (carry.Lie, bool) { return r.lie(o, n) })
+	return r.covered(s.Where, carry.Edge{}, n, within)
 }
 
 // warp looks at a picture along the way back.
@@ -278,7 +288,7 @@ func (e *Evaluator) picture(ctx context.Context, p *treatment.Picture) (*raster.
 
 // neighbour lays the frame's own pixels from an offset: light, focus and grain are
 // right by themselves.
-func (e *Evaluator) neighbour(ctx context.Context, r *removal, s *source, n int, out *raster.Image, weight float32) error {
+func (e *Evaluator) neighbour(ctx context.Context, r *removal, s *source, n int, out *filling, weight float32) error {
 	shift := s.offset(n)
 	at := func(p geom.Point) geom.Point { return p.Add(shift) }
 	if w, ok := r.way("", s.Frame, n); !s.Screen && ok {
@@ -308,7 +318,7 @@ func (e *Evaluator) neighbour(ctx context.Context, r *removal, s *source, n int,
 		}
 		moved := plate.Crop(from)
 		moved.Rect = moved.Rect.Sub(by)
-		r.over(out, moved, s, n, weight)
+		r.over(out, moved, s, n, weight, 0)
 		return nil
 	}
 	var edge []geom.Point
@@ -323,12 +333,12 @@ func (e *Evaluator) neighbour(ctx context.Context, r *removal, s *source, n int,
 	if err != nil {
 		return err
 	}
-	r.over(out, raster.WarpBy(plate, at, out.Rect), s, n, weight)
+	r.over(out, raster.WarpBy(plate, at, out.Rect), s, n, weight, 0)
 	return nil
 }
 
 // piece lays a supplied picture by its corners.
-func (e *Evaluator) piece(ctx context.Context, r *removal, s *source, n int, out *raster.Image, weight float32) error {
+func (e *Evaluator) piece(ctx context.Context, r *removal, s *source, n int, out *filling, weight float32, settled bool) error {
 	w, ok := r.way("", s.Frame, n)
 	if !ok {
 		return nil
@@ -355,13 +365,22 @@ func (e *Evaluator) piece(ctx context.Context, r *removal, s *source, n int, out
 		// Made smaller, fine detail would flicker: it is blurred to what is left of it.
 		picture = raster.GaussianImage(picture, 0.45*math.Sqrt(shrink*shrink-1))
 	}
-	reach := raster.Around(w.Bounds(geom.Bounds(treatment.Points(s.Corners))), 3, out.Rect)
-	var laid *raster.Image
-	if back.Bent == nil {
-		laid = raster.Warp(picture, lift.Mul(back.Homography), reach)
-	} else {
-		laid = raster.WarpBy(picture, func(p geom.Point) geom.Point { return lift.Apply(back.Apply(p)) }, reach)
+	lay := func(reach image.Rectangle) *raster.Image {
+		if back.Bent == nil {
+			return raster.Warp(picture, lift.Mul(back.Homography), reach)
+		}
+		return raster.WarpBy(picture, func(p geom.Point) geom.Point { return lift.Apply(back.Apply(p)) }, reach)
 	}
-	r.over(out, laid, s, n, weight)
+	bounds := w.Bounds(geom.Bounds(treatment.Points(s.Corners)))
+	if !settled || !r.settles() {
+		r.over(out, lay(raster.Around(bounds, 3, out.Rect)), s, n, weight, 1)
+		return nil
+	}
+	// What it is compared with, to follow the light, is the frame on which it was placed.
+	laid, err := e.follow(ctx, r, s, "", n, raster.Around(bounds, 40, out.Rect), raster.NewImage(image.Rectangle{}), lay)
+	if err != nil {
+		return err
+	}
+	r.over(out, laid, s, n, weight, 1)
 	return nil
 }

@@ -78,7 +78,7 @@ func (e *Evaluator) lay(ctx context.Context, r *removal, c *fill.Canvas, st *str
 		// Half of a soft edge lies inside the outline: it is drawn where the pixels part.
 		shape := treatment.Shape{Kind: treatment.Outline, Home: st.Home, Points: st.Area.Points, Feather: st.Area.Feather / 2, FeatherIn: st.Area.Feather / 2}
 		lie := carry.Lie{Points: shape.Points, Placement: geom.Identity, Ride: w}
-		c.Area(brush, lie.Cover(&shape, 0, raster.Around(w.Bounds(st.box), 2, e.Plate.Size())))
+		c.Area(brush, lie.Cover(&shape, carry.Edge{}, raster.Around(w.Bounds(st.box), 2, e.Plate.Size())))
 		return nil
 	}
 	path := touchesOf(st.Stroke)
@@ -149,7 +149,7 @@ func (e *Evaluator) strokeOn(ctx context.Context, r *removal, s *treatment.Strok
 			return out, fmt.Errorf("the track cannot be inverted")
 		}
 		var err error
-		if out.From.Picture, err = e.Plate.Linear(ctx, *o.Frame, region); err != nil {
+		if out.From.Picture, err = e.bare(ctx, r, *o.Frame, region); err != nil {
 			return out, fmt.Errorf("frame %d, which is lent: %w", *o.Frame, err)
 		}
 		if simple && straight && over.Bent == nil && over.Homography == geom.Identity {

@@ -1,15 +1,35 @@
-// Package settle makes a patch sit on the plate: here by its edge and its
-// opacity.
+// Package settle makes a patch sit on the plate: by its light, tone, softness,
+// grain and edge.
 package settle
 
 import (
+	"math"
+
+	"jardin/core/colorspace"
 	"jardin/core/raster"
 )
 
-// Lay lays a premultiplied patch over the picture through a matte and an
-// opacity, in linear light, on the pixels that all three share. It sets touched
-// to 1 wherever the patch has any weight and changes nothing elsewhere.
-func Lay(picture, patch *raster.Image, through *raster.Plane, opacity float32, touched *raster.Plane) {
+// How a patch is laid.
+type How int
+
+const (
+	Normal  How = iota
+	Darken      // only where it is darker than the picture
+	Lighten     // only where it is lighter
+)
+
+// A Patch is what is laid over a picture.
+type Patch struct {
+	*raster.Image               // premultiplied
+	Still         *raster.Plane // share of each pixel that has no moving grain of its own, premultiplied; nil for none
+}
+
+// Lay lays a patch over the picture through a matte and an opacity, in linear
+// light, on the pixels that all share. It sets touched to 1 wherever the patch has
+// any weight and changes nothing elsewhere. missing, if it is not nil, is set to
+// the share of its standard deviation that the grain of each pixel then lacks:
+// grains that are mixed are independent, so their variances add.
+func Lay(picture *raster.Image, patch Patch, through *raster.Plane, opacity float32, how How, touched, missing *raster.Plane) {
 	r := picture.Rect.Intersect(patch.Rect).Intersect(through.Rect).Intersect(touched.Rect)
 	for y := r.Min.Y; y < r.Max.Y; y++ {
 		dst, src := picture.Row(y, r.Min.X, r.Max.X), patch.Row(y, r.Min.X, r.Max.X)
@@ -20,10 +40,171 @@ func Lay(picture, patch *raster.Image, through *raster.Plane, opacity float32, t
 			if alpha == 0 {
 				continue
 			}
+			if how != Normal {
+				own := colorspace.Luma(src[4*i], src[4*i+1], src[4*i+2]) / src[4*i+3]
+				there := colorspace.Luma(dst[4*i], dst[4*i+1], dst[4*i+2])
+				if (how == Darken) != (own < there) {
+					continue
+				}
+			}
 			mark[i] = 1
 			for k := range 3 {
 				dst[4*i+k] = src[4*i+k]*weight + dst[4*i+k]*(1-alpha)
 			}
+			if missing != nil && patch.Still != nil {
+				still := patch.Still.At(r.Min.X+i, y) * weight
+				moving := alpha - still
+				left := 1 - (1-alpha)*(1-alpha) - moving*moving
+				missing.Row(y, r.Min.X+i, r.Min.X+i+1)[0] = float32(math.Sqrt(float64(max(left, 0))))
+			}
 		}
 	}
+}
+
+// Blend makes a seam disappear: it takes the difference between plate and patch
+// where the patch ends, as far as grain lets it be known, and adds it to the patch,
+// less and less inwards over width pixels. So the patch meets the plate in colour
+// while its detail stays its own: what gradient-domain blending does (Pérez et al.
+// 2003), with the difference spread by normalised convolution (Knutsson & Westin
+// 1993) on the square root of light. through is the matte that it is laid through,
+// valid where the plate around shows the surface.
+func Blend(patch *raster.Image, plate *raster.Image, through, valid *raster.Plane, width float64) {
+	r := through.Rect.Intersect(patch.Rect).Intersect(plate.Rect)
+	weight, diff := raster.NewPlane(r), [3]*raster.Plane{}
+	for c := range diff {
+		diff[c] = raster.NewPlane(r)
+	}
+	// The rim: just outside the matte, or where it is thin.
+	depth := depths(through)
+	const rim = 4
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		p, q, w := patch.Row(y, r.Min.X, r.Max.X), plate.Row(y, r.Min.X, r.Max.X), weight.Row(y, r.Min.X, r.Max.X)
+		d, ok := depth.Row(y, r.Min.X, r.Max.X), valid.Row(y, r.Min.X, r.Max.X)
+		for x := range w {
+			if d[x] > 0 || d[x] < -rim || ok[x] == 0 || p[4*x+3] < 0.99 {
+				continue
+			}
+			w[x] = 1
+			for c := range 3 {
+				diff[c].Row(y, r.Min.X, r.Max.X)[x] = float32(root(q[4*x+c]) - root(p[4*x+c]/p[4*x+3]))
+			}
+		}
+	}
+	sigma := math.Max(width/2, 3)
+	spread := raster.Gaussian(weight, sigma)
+	for c := range diff {
+		diff[c] = raster.Gaussian(diff[c], sigma)
+	}
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		p, w, d := patch.Row(y, r.Min.X, r.Max.X), spread.Row(y, r.Min.X, r.Max.X), depth.Row(y, r.Min.X, r.Max.X)
+		for x := range w {
+			u := 1 - float64(d[x])/width
+			if w[x] < 1e-4 || u <= 0 || p[4*x+3] <= 0 {
+				continue
+			}
+			u = math.Min(u, 1)
+			k := u * u * (3 - 2*u)
+			for c := range 3 {
+				v := root(p[4*x+c]/p[4*x+3]) + k*float64(diff[c].Row(y, r.Min.X, r.Max.X)[x]/w[x])
+				v = math.Max(v, 0)
+				p[4*x+c] = float32(v*v) * p[4*x+3]
+			}
+		}
+	}
+}
+
+// depths returns how deep each pixel lies inside a matte, in pixels to within a
+// tenth; outside negative (chamfer distances, Borgefors 1986).
+func depths(m *raster.Plane) *raster.Plane {
+	out := raster.NewPlane(m.Rect)
+	w, h := m.Rect.Dx(), m.Rect.Dy()
+	const far, side, corner = 1e6, 0.955, 1.369
+	pass := func(inside bool) []float32 {
+		d := make([]float32, w*h)
+		for i, v := range m.Pix {
+			if (v > 0.02) == inside {
+				d[i] = far
+			}
+		}
+		at := func(x, y int) float32 {
+			if x < 0 || y < 0 || x >= w || y >= h {
+				return far
+			}
+			return d[y*w+x]
+		}
+		for y := range h {
+			for x := range w {
+				d[y*w+x] = min(d[y*w+x], at(x-1, y)+side, at(x, y-1)+side, at(x-1, y-1)+corner, at(x+1, y-1)+corner)
+			}
+		}
+		for y := h - 1; y >= 0; y-- {
+			for x := w - 1; x >= 0; x-- {
+				d[y*w+x] = min(d[y*w+x], at(x+1, y)+side, at(x, y+1)+side, at(x+1, y+1)+corner, at(x-1, y+1)+corner)
+			}
+		}
+		return d
+	}
+	in, outside := pass(true), pass(false)
+	for i := range out.Pix {
+		if m.Pix[i] > 0.02 {
+			out.Pix[i] = in[i]
+		} else {
+			out.Pix[i] = -outside[i]
+		}
+	}
+	return out
+}
+
+// Unmix corrects the soft edge of a front. There the plate shows g of the front and
+// 1 - g of what was behind it, the removed thing; the picture has to show g of the
+// front and 1 - g of the patch. was is what the removed thing looks like there, front
+// the coverage g. patch is what lies behind now, premultiplied, laid with the weight
+// that through says.
+func Unmix(picture, plate, was *raster.Image, patch *raster.Image, front, through *raster.Plane) {
+	r := picture.Rect.Intersect(plate.Rect).Intersect(was.Rect).Intersect(patch.Rect).Intersect(front.Rect).Intersect(through.Rect)
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		dst, src := picture.Row(y, r.Min.X, r.Max.X), plate.Row(y, r.Min.X, r.Max.X)
+		old, now := was.Row(y, r.Min.X, r.Max.X), patch.Row(y, r.Min.X, r.Max.X)
+		g, t := front.Row(y, r.Min.X, r.Max.X), through.Row(y, r.Min.X, r.Max.X)
+		for x, k := range g {
+			if k <= 0.02 || k >= 0.995 || t[x] == 0 || now[4*x+3] == 0 || old[4*x+3] == 0 {
+				continue
+			}
+			weight := t[x] * now[4*x+3]
+			sure := min(k/0.15, 1) // of what is hardly there little can be told
+			for c := range 3 {
+				// What the front alone adds; it cannot be less than nothing.
+				own := max(src[4*x+c]-(1-k)*old[4*x+c], 0) * sure
+				right := own + (1-k*sure)*now[4*x+c]/now[4*x+3]
+				dst[4*x+c] += weight * (right - dst[4*x+c])
+			}
+		}
+	}
+}
+
+// Spread returns what a picture looks like around each pixel, judged by those that
+// count (normalised convolution): opaque where anything within about 3 sigma does,
+// transparent elsewhere.
+func Spread(m *raster.Image, counts *raster.Plane, sigma float64) *raster.Image {
+	out := raster.NewImage(counts.Rect)
+	for y := out.Rect.Min.Y; y < out.Rect.Max.Y; y++ {
+		for x := out.Rect.Min.X; x < out.Rect.Max.X; x++ {
+			k := counts.At(x, y)
+			v := m.At(x, y)
+			out.Set(x, y, [4]float32{v[0] * k, v[1] * k, v[2] * k, k})
+		}
+	}
+	out = raster.GaussianImage(out, sigma)
+	for i := 0; i < len(out.Pix); i += 4 {
+		a := out.Pix[i+3]
+		if a < 1e-3 {
+			clear(out.Pix[i : i+4])
+			continue
+		}
+		for c := range 3 {
+			out.Pix[i+c] /= a
+		}
+		out.Pix[i+3] = 1
+	}
+	return out
 }

@@ -77,18 +77,15 @@ func (c *checker) removal(at string, r *Removal) {
 	c.unique(at, r.ID)
 	c.span(at+"/range", r.Range)
 	c.frame(at+"/reference", r.Reference)
-	c.within(at+"/settle/opacity", r.Settle.Opacity, 0, 1, "")
-	c.within(at+"/settle/feather", r.Settle.Feather, 0, 500, " pixels")
-	own := c.ids()
-	for j := range r.Mark.Outlines {
-		place := fmt.Sprintf("%s/mark/outlines/%d", at, j)
-		own(place, r.Mark.Outlines[j].ID)
-		c.shape(place, &r.Mark.Outlines[j])
-	}
+	c.shapes(at+"/mark/outlines", r.Mark.Outlines)
 	if id := r.Follow.Track; id != "" && id != Still && c.doc.Track(id) == nil {
 		c.fault(at+"/follow/track", "there is no track %q", id)
 	}
 	c.fill(at+"/fill", &r.Fill)
+	c.settle(at+"/settle", &r.Settle)
+	if r.Guard != nil {
+		c.guard(at+"/guard", r.Guard)
+	}
 }
 
 func (c *checker) shape(place string, s *Shape) {

@@ -260,17 +260,9 @@ func (c *checker) fill(at string, fill *Fill) {
 		c.within(place+"/rise", float64(s.Rise), 0, 1000, " frames")
 		c.within(place+"/fall", float64(s.Fall), 0, 1000, " frames")
 		c.within(place+"/opacity", s.Through(), 0, 1, "")
-		own := c.ids()
-		for j := range s.Where {
-			own(fmt.Sprintf("%s/where/%d", place, j), s.Where[j].ID)
-			c.shape(fmt.Sprintf("%s/where/%d", place, j), &s.Where[j])
-		}
-		if p := s.Picture; p != nil {
-			if (p.Artifact == "") == (len(p.Data) == 0) {
-				c.fault(place+"/picture", "it needs an artifact or data")
-			}
-			c.within(place+"/picture/width", float64(p.Width), 1, 32768, " pixels")
-			c.within(place+"/picture/height", float64(p.Height), 1, 32768, " pixels")
+		c.shapes(place+"/where", s.Where)
+		if s.Picture != nil {
+			c.picture(place+"/picture", s.Picture)
 		}
 		if s.Kind == Piece {
 			c.places(place+"/corners", s.Corners)

@@ -13,7 +13,7 @@ import (
 // Format and Version stand at the head of every document.
 const (
 	Format  = "jardin/treatment"
-	Version = 3
+	Version = 4
 )
 
 // Schema is the JSON Schema (draft 2020-12) of the document.
@@ -28,7 +28,7 @@ var Schema []byte
 // moved.
 type Document struct {
 	Format   string    `json:"format" enum:"jardin/treatment"`
-	Version  int       `json:"version" minimum:"3" maximum:"3"`
+	Version  int       `json:"version" minimum:"4" maximum:"4"`
 	Tracks   []Track   `json:"tracks" nullable:"false"`
 	Removals []Removal `json:"removals" nullable:"false"`
 }
@@ -45,6 +45,7 @@ type Removal struct {
 	Follow    Follow `json:"follow"`
 	Fill      Fill   `json:"fill"`
 	Settle    Settle `json:"settle"`
+	Guard     *Guard `json:"guard,omitempty"`
 }
 
 // A Range is a span of frames in the plate's numbers, both ends included.
@@ -182,12 +183,6 @@ type PlacementKey struct {
 // Follow says how the surface under the thing moves.
 type Follow struct {
 	Track string `json:"track,omitempty" doc:"The track that carries the removal; left out as long as there is none; still for a camera that does not move"`
-}
-
-// Settle says what makes the patch sit.
-type Settle struct {
-	Feather float64 `json:"feather,omitempty" minimum:"0" maximum:"500" doc:"Added to the feather of every outline, pixels"`
-	Opacity float64 `json:"opacity" minimum:"0" maximum:"1"`
 }
 
 // New returns an empty treatment.

@@ -34,7 +34,11 @@ func Upgrade(blob []byte) ([]byte, error) {
 		}
 		doc["tracks"] = tracks
 	}
+	// From version 3 to 4 things were only added.
 	for i, v := range removals {
+		if head.Version > 2 {
+			break
+		}
 		if err := fromSecond(v); err != nil {
 			return nil, fmt.Errorf("/removals/%d: %w", i, err)
 		}

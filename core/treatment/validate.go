@@ -123,6 +123,11 @@ func (d *Document) complete(find Artifacts, alone bool) (*Document, error) {
 	out.Removals = append([]Removal{}, d.Removals...)
 	for i := range out.Removals {
 		r := &out.Removals[i]
+		if alone && r.Guard != nil {
+			if err := r.inlineMattes(find); err != nil {
+				return nil, fmt.Errorf("%q: %w", r.Name, err)
+			}
+		}
 		r.Fill.Sources = append([]Source{}, r.Fill.Sources...)
 		for j := range r.Fill.Sources {
 			if err := r.Fill.Sources[j].complete(find, alone); err != nil {
@@ -135,10 +140,9 @@ func (d *Document) complete(find Artifacts, alone bool) (*Document, error) {
 
 // complete writes the artifacts of a source out in place.
 func (s *Source) complete(find Artifacts, alone bool) error {
-	if p := s.Picture; alone && p != nil && p.Artifact != "" {
-		full := *p
-		full.Artifact = ""
-		if err := find(p.Artifact, &full.Data); err != nil {
+	if s.Picture != nil && alone {
+		full := *s.Picture
+		if err := full.inline(find); err != nil {
 			return err
 		}
 		s.Picture = &full
@@ -158,5 +162,34 @@ func (s *Source) complete(find Artifacts, alone bool) error {
 		}
 		s.Strokes[j].Path = &full
 	}
+	return nil
+}
+
+// inline puts a picture's file in place.
+func (p *Picture) inline(find Artifacts) error {
+	if p.Artifact == "" {
+		return nil
+	}
+	if err := find(p.Artifact, &p.Data); err != nil {
+		return err
+	}
+	p.Artifact = ""
+	return nil
+}
+
+// inlineMattes puts the files of supplied mattes in place.
+func (r *Removal) inlineMattes(find Artifacts) error {
+	guard := *r.Guard
+	guard.Fronts = append([]Front(nil), guard.Fronts...)
+	for i := range guard.Fronts {
+		f := &guard.Fronts[i]
+		f.Mattes = append([]FrontMatte(nil), f.Mattes...)
+		for k := range f.Mattes {
+			if err := f.Mattes[k].Picture.inline(find); err != nil {
+				return fmt.Errorf("matte of frame %d of %q: %w", f.Mattes[k].Frame, f.Name, err)
+			}
+		}
+	}
+	r.Guard = &guard
 	return nil
 }

@@ -1,0 +1,120 @@
+package settle
+
+import (
+	"math"
+
+	"jardin/core/raster"
+)
+
+// A Calmer takes the grain out of a frame with the help of others.
+type Calmer struct {
+	out    *raster.Image
+	low    *raster.Image
+	sum    []float32 // of details brought in, by channel and pixel
+	weight []float32
+	noise  [3]float64
+}
+
+// NewCalmer begins with a frame. noise is the standard deviation of each channel's
+// grain on the square root of light; 0 is measured.
+func NewCalmer(m *raster.Image, noise [3]float64) *Calmer {
+	k := &Calmer{out: rooted(m), noise: noise}
+	for c := range 3 {
+		if k.noise[c] <= 0 {
+			k.noise[c] = Noise(m, c)
+		}
+	}
+	k.low = raster.Broad(k.out, calmBroad)
+	k.sum, k.weight = make([]float32, 3*len(m.Pix)/4), make([]float32, 3*len(m.Pix)/4)
+	return k
+}
+
+// calmBroad is the sigma in pixels above which another frame's light is not looked
+// at: it may have changed.
+const calmBroad = 5
+
+func rooted(m *raster.Image) *raster.Image {
+	out := raster.NewImage(m.Rect)
+	raster.Rows(m.Rect.Min.Y, m.Rect.Max.Y, func(y int) {
+		src, dst := m.Row(y, m.Rect.Min.X, m.Rect.Max.X), out.Row(y, m.Rect.Min.X, m.Rect.Max.X)
+		for i, v := range src {
+			if i%4 == 3 {
+				dst[i] = v
+			} else {
+				dst[i] = float32(math.Sqrt(float64(max(v, 0))))
+			}
+		}
+	})
+	return out
+}
+
+// Help brings in another frame, laid onto the first by the track; where it is
+// transparent nothing is known. What differs by more than grain does, because
+// something passed or the track was off, counts little.
+func (k *Calmer) Help(other *raster.Image) {
+	m := rooted(other)
+	low := raster.Broad(m, calmBroad)
+	w := k.out.Rect.Dx()
+	n := len(k.sum) / 3
+	apart := raster.NewPlane(k.out.Rect)
+	for c := range 3 {
+		noise := float32(k.noise[c])
+		if noise <= 0 {
+			continue
+		}
+		raster.Rows(0, k.out.Rect.Dy(), func(y int) {
+			for i := y * w; i < (y+1)*w; i++ {
+				if m.Pix[4*i+3] < 0.999 {
+					apart.Pix[i] = 100
+					continue
+				}
+				d := (m.Pix[4*i+c] - low.Pix[4*i+c] - k.out.Pix[4*i+c] + k.low.Pix[4*i+c]) / noise
+				apart.Pix[i] = min(d*d/2, 100)
+			}
+		})
+		// Of grain alone the mean of this is 1.
+		off := raster.Gaussian(apart, 1.5)
+		raster.Rows(0, k.out.Rect.Dy(), func(y int) {
+			for i := y * w; i < (y+1)*w; i++ {
+				over := (off.Pix[i] - 1) / 1.2
+				if over > 3 {
+					continue
+				}
+				wt := float32(1)
+				if over > 0 {
+					wt = 1 / (1 + over*over*over)
+				}
+				k.sum[c*n+i] += wt * (m.Pix[4*i+c] - low.Pix[4*i+c])
+				k.weight[c*n+i] += wt
+			}
+		})
+	}
+}
+
+// Done returns the frame with its grain reduced: by what the other frames say, and
+// where they say little by its surroundings. strength is the share of each
+// channel's grain that is taken out.
+func (k *Calmer) Done(m *raster.Image, strength [3]float64) *raster.Image {
+	const enough = 4 // frames that help: then nothing needs to be smoothed over
+	spatial := Calm(m, 3)
+	out := m.Crop(m.Rect)
+	n := len(k.sum) / 3
+	w := m.Rect.Dx()
+	raster.Rows(0, m.Rect.Dy(), func(y int) {
+		for i := y * w; i < (y+1)*w; i++ {
+			for c := range 3 {
+				// The frame itself counts as one of them.
+				weight := k.weight[c*n+i]
+				own := k.out.Pix[4*i+c] - k.low.Pix[4*i+c]
+				v := k.low.Pix[4*i+c] + (own+k.sum[c*n+i])/(1+weight)
+				if share := min(weight/enough, 1); share < 1 {
+					s := float32(math.Sqrt(float64(max(spatial.Pix[4*i+c], 0))))
+					v = s + (v-s)*share
+				}
+				v = max(v, 0)
+				out.Pix[4*i+c] += (v*v - m.Pix[4*i+c]) * float32(strength[c])
+			}
+		}
+	})
+	return out
+}

@@ -1,0 +1,384 @@
+package settle
+
+import (
+	"image"
+	"math"
+	"slices"
+
+	"jardin/core/geom"
+	"jardin/core/raster"
+)
+
+// A Light is the change of light over a surface: on a lattice of nodes in the
+// coordinates of the frame that is held, the natural logarithm of the gain that
+// takes what is held to the plate. Nodes lie at multiples of Step, so that lights
+// measured on different frames share them.
+type Light struct {
+	Nodes image.Rectangle // in units of Step
+	Step  float64         // pixels
+	Log   [3][]float64    // by rows
+	Sure  float64         // how many pixels it rests on
+}
+
+// A Gauge gathers pixels of the plate beside what is held and works out how the
+// light changed. It sums both over small bins first, so that texture, which both
+// have, cancels, and so does grain.
+type Gauge struct {
+	box     geom.Box
+	step    float64
+	columns int
+	rows    int
+	bins    []bin
+}
+
+type bin struct {
+	plate, held [3]float64
+	at          geom.Point // sum of positions
+	n           float64
+}
+
+// NewGauge returns a gauge for a box of the frame that is held. scale is the width
+// in pixels of what is compared; the nodes lie half of that apart, farther in a
+// box that would need too many.
+func NewGauge(box geom.Box, scale float64) *Gauge {
+	g := &Gauge{box: box, step: math.Max(scale, 4) / 2}
+	for math.Max(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y)/g.step > 26 {
+		g.step *= 2
+	}
+	g.columns = int((box.Max.X-box.Min.X)/g.step*2) + 1
+	g.rows = int((box.Max.Y-box.Min.Y)/g.step*2) + 1
+	g.bins = make([]bin, g.columns*g.rows)
+	return g
+}
+
+// Add takes a pixel that shows the surface on both: plate as it is, held as it lies
+// there, and where that is on the held frame.
+func (g *Gauge) Add(at geom.Point, plate, held []float32) {
+	i, j := int((at.X-g.box.Min.X)/g.step*2), int((at.Y-g.box.Min.Y)/g.step*2)
+	if at.X < g.box.Min.X || at.Y < g.box.Min.Y || i >= g.columns || j >= g.rows {
+		return
+	}
+	b := &g.bins[j*g.columns+i]
+	for c := range 3 {
+		b.plate[c] += float64(plate[c])
+		b.held[c] += float64(held[c])
+	}
+	b.at.X += at.X
+	b.at.Y += at.Y
+	b.n++
+}
+
+// Light works out the change: the gain on the nodes, straight between them, that
+// takes the sums of what is held to those of the plate with the least error, and
+// bends as little as that allows (a smoothing spline: Eilers & Marx 1996,
+// "Flexible smoothing with B-splines and penalties", with the second differences
+// in both directions as the penalty). Across the hole, and where nothing else is
+// known, it so goes on in a straight way. Bins that fit nowhere, because something
+// passes in front, count less and less (iteratively reweighted, Cauchy's weights).
+// luma lets all channels change alike. ok is false where nothing could be compared.
+func (g *Gauge) Light(luma bool) (out *Light, ok bool) {
+	out = &Light{Step: g.step}
+	out.Nodes = image.Rect(
+		int(math.Floor(g.box.Min.X/g.step)), int(math.Floor(g.box.Min.Y/g.step)),
+		int(math.Ceil(g.box.Max.X/g.step))+1, int(math.Ceil(g.box.Max.Y/g.step))+1)
+	var used []bin
+	for _, b := range g.bins {
+		if b.n > 0 {
+			b.at = b.at.Mul(1 / b.n)
+			if luma {
+				p := 0.2126*b.plate[0] + 0.7152*b.plate[1] + 0.0722*b.plate[2]
+				h := 0.2126*b.held[0] + 0.7152*b.held[1] + 0.0722*b.held[2]
+				b.plate, b.held = [3]float64{p, p, p}, [3]float64{h, h, h}
+			}
+			used = append(used, b)
+			out.Sure += b.n
+		}
+	}
+	n := out.Nodes.Dx() * out.Nodes.Dy()
+	for c := range 3 {
+		if luma && c > 0 {
+			out.Log[c] = out.Log[0]
+			continue
+		}
+		out.Log[c] = make([]float64, n)
+		if !out.fit(used, c) {
+			return out, false
+		}
+	}
+	return out, true
+}
+
+// fit works out one channel.
+func (l *Light) fit(bins []bin, c int) bool {
+	var held, plate, count float64
+	for _, b := range bins {
+		held, plate, count = held+b.held[c], plate+b.plate[c], count+b.n
+	}
+	if count < 16 || held <= 1e-9*count || plate <= 0 {
+		return false
+	}
+	mean := held / count
+	weights := make([]float64, len(bins))
+	off := make([]float64, len(bins))
+	for i := range weights {
+		weights[i] = 1
+	}
+	gain := make([]float64, len(l.Log[c]))
+	for range 5 {
+		s := newBanded(l.Nodes)
+		var data float64
+		for i, b := range bins {
+			// Grain's variance rises with light: so weighted, each pixel counts for what it tells.
+			w := weights[i] / mean
+			at, hat := l.hats(b.at)
+			for p := range 4 {
+				for q := range 4 {
+					s.add(at[p], at[q], w*b.held[c]*hat[p]*hat[q])
+				}
+				s.right[at[p]] += w * b.plate[c] * hat[p]
+			}
+			data += w * b.held[c]
+		}
+		// As if every node had its share of the data; a trace of the first differences keeps
+		// what is far from any data from running away.
+		s.smooth(l.Nodes, data/float64(len(gain)), 0.01*data/float64(len(gain)))
+		if !s.solve(gain) {
+			return false
+		}
+		var spread []float64
+		for i, b := range bins {
+			at, hat := l.hats(b.at)
+			var k float64
+			for p := range 4 {
+				k += hat[p] * gain[at[p]]
+			}
+			// In units of what grain would do to the bin, up to a factor.
+			off[i] = (b.plate[c] - k*b.held[c]) / math.Sqrt(math.Max(b.held[c], 1e-9))
+			spread = append(spread, math.Abs(off[i]))
+		}
+		slices.Sort(spread)
+		usual := 1.4826 * spread[len(spread)/2] // median absolute deviation (Huber 1981)
+		if usual <= 1e-12 {
+			break
+		}
+		for i := range weights {
+			d := off[i] / (2.385 * usual) // 95 % efficient (Holland & Welsch 1977)
+			weights[i] = 1 / (1 + d*d)
+		}
+	}
+	for i, k := range gain {
+		l.Log[c][i] = math.Log(math.Min(math.Max(k, 0.02), 50))
+	}
+	return true
+}
+
+// hats returns the four nodes around a place and how much each has of it.
+func (l *Light) hats(p geom.Point) (at [4]int, hat [4]float64) {
+	u := math.Min(math.Max(p.X/l.Step-float64(l.Nodes.Min.X), 0), float64(l.Nodes.Dx()-1)-1e-9)
+	v := math.Min(math.Max(p.Y/l.Step-float64(l.Nodes.Min.Y), 0), float64(l.Nodes.Dy()-1)-1e-9)
+	i, j := int(u), int(v)
+	fx, fy := u-float64(i), v-float64(j)
+	k := j*l.Nodes.Dx() + i
+	return [4]int{k, k + 1, k + l.Nodes.Dx(), k + l.Nodes.Dx() + 1}, [4]float64{(1 - fx) * (1 - fy), fx * (1 - fy), (1 - fx) * fy, fx * fy}
+}
+
+// At returns the logarithm of the gain at a place of the held frame, by channel.
+func (l *Light) At(p geom.Point) (out [3]float64) {
+	at, hat := l.hats(p)
+	for c := range 3 {
+		for k := range 4 {
+			out[c] += hat[k] * l.Log[c][at[k]]
+		}
+	}
+	return out
+}
+
+// Mean returns the mean of the gains' logarithms over a box.
+func (l *Light) Mean(box geom.Box) (out [3]float64) {
+	const n = 5
+	for j := range n {
+		for i := range n {
+			v := l.At(geom.Pt(box.Min.X+(box.Max.X-box.Min.X)*(float64(i)+0.5)/n, box.Min.Y+(box.Max.Y-box.Min.Y)*(float64(j)+0.5)/n))
+			for c := range 3 {
+				out[c] += v[c] / (n * n)
+			}
+		}
+	}
+	return out
+}
+
+// Steady averages a light over time. around are the lights of the frames near it,
+// nil where one is not known; shape and level are their weights, for how the light
+// varies over the surface and for how much of it there is.
+func (l *Light) Steady(around []*Light, shape, level []float64) *Light {
+	out := &Light{Nodes: l.Nodes, Step: l.Step, Sure: l.Sure}
+	for c := range 3 {
+		sum, weight := make([]float64, len(l.Log[c])), make([]float64, len(l.Log[c]))
+		var levels, levelWeight float64
+		for k, other := range around {
+			if other == nil || other.Step != l.Step || other.Sure == 0 {
+				continue
+			}
+			// What rests on little counts little.
+			sure := math.Min(other.Sure/math.Max(l.Sure, 1), 1)
+			both := l.Nodes.Intersect(other.Nodes)
+			if both.Empty() {
+				continue
+			}
+			var apart float64
+			for y := both.Min.Y; y < both.Max.Y; y++ {
+				for x := both.Min.X; x < both.Max.X; x++ {
+					apart += other.Log[c][other.index(x, y)] - l.Log[c][l.index(x, y)]
+				}
+			}
+			apart /= float64(both.Dx() * both.Dy())
+			levels, levelWeight = levels+sure*level[k]*apart, levelWeight+sure*level[k]
+			for y := both.Min.Y; y < both.Max.Y; y++ {
+				for x := both.Min.X; x < both.Max.X; x++ {
+					i := l.index(x, y)
+					sum[i] += sure * shape[k] * (other.Log[c][other.index(x, y)] - apart)
+					weight[i] += sure * shape[k]
+				}
+			}
+		}
+		if levelWeight > 0 {
+			levels /= levelWeight
+		}
+		out.Log[c] = make([]float64, len(sum))
+		for i := range sum {
+			out.Log[c][i] = l.Log[c][i]
+			if weight[i] > 0 {
+				out.Log[c][i] = sum[i] / weight[i]
+			}
+			out.Log[c][i] += levels
+		}
+	}
+	return out
+}
+
+func (l *Light) index(x, y int) int { return (y-l.Nodes.Min.Y)*l.Nodes.Dx() + x - l.Nodes.Min.X }
+
+// Shine multiplies a picture on a frame by a light. back takes the frame's places
+// to the held frame; strength 0 changes nothing, 1 all.
+func Shine(m *raster.Image, l *Light, back func(geom.Point) geom.Point, strength float64) {
+	grid := m.Rect
+	// The light is smooth: it is worked out at every eighth pixel.
+	const step = 8
+	columns, rows := grid.Dx()/step+2, grid.Dy()/step+2
+	nodes := make([][3]float32, columns*rows)
+	for j := range rows {
+		for i := range columns {
+			v := l.At(back(geom.Pt(float64(grid.Min.X+i*step)+0.5, float64(grid.Min.Y+j*step)+0.5)))
+			for c := range 3 {
+				nodes[j*columns+i][c] = float32(math.Exp(v[c] * strength))
+			}
+		}
+	}
+	raster.Rows(grid.Min.Y, grid.Max.Y, func(y int) {
+		row := m.Row(y, grid.Min.X, grid.Max.X)
+		j, v := (y-grid.Min.Y)/step, float32((y-grid.Min.Y)%step)/step
+		for x := range grid.Dx() {
+			i, u := x/step, float32(x%step)/step
+			n := nodes[j*columns+i:]
+			for c := range 3 {
+				top, low := n[0][c]+(n[1][c]-n[0][c])*u, n[columns][c]+(n[columns+1][c]-n[columns][c])*u
+				row[4*x+c] *= top + (low-top)*v
+			}
+		}
+	})
+}
+
+// banded is a symmetric positive definite system whose unknowns lie on a lattice.
+type banded struct {
+	n, reach int
+	rows     [][]float64 // lower half: rows[i][k] stands at (i, i - k)
+	right    []float64
+}
+
+func newBanded(nodes image.Rectangle) *banded {
+	s := &banded{n: nodes.Dx() * nodes.Dy(), reach: 2 * nodes.Dx()}
+	s.reach = max(s.reach, nodes.Dx()+1)
+	all := make([]float64, s.n*(s.reach+1))
+	s.rows = make([][]float64, s.n)
+	for i := range s.rows {
+		s.rows[i] = all[i*(s.reach+1) : (i+1)*(s.reach+1)]
+	}
+	s.right = make([]float64, s.n)
+	return s
+}
+
+func (s *banded) add(i, j int, v float64) {
+	if i >= j {
+		s.rows[i][i-j] += v
+	}
+}
+
+// smooth adds the penalties on second and on first differences.
+func (s *banded) smooth(nodes image.Rectangle, second, first float64) {
+	w, h := nodes.Dx(), nodes.Dy()
+	penalty := func(at []int, k []float64, weight float64) {
+		for a := range at {
+			for b := range at {
+				s.add(at[a], at[b], weight*k[a]*k[b])
+			}
+		}
+	}
+	for y := range h {
+		for x := range w {
+			i := y*w + x
+			if x > 0 && x+1 < w {
+				penalty([]int{i - 1, i, i + 1}, []float64{1, -2, 1}, second)
+			}
+			if y > 0 && y+1 < h {
+				penalty([]int{i - w, i, i + w}, []float64{1, -2, 1}, second)
+			}
+			if x+1 < w && y+1 < h {
+				penalty([]int{i, i + 1, i + w, i + w + 1}, []float64{1, -1, -1, 1}, 2*second)
+			}
+			if x+1 < w {
+				penalty([]int{i, i + 1}, []float64{1, -1}, first)
+			}
+			if y+1 < h {
+				penalty([]int{i, i + w}, []float64{1, -1}, first)
+			}
+		}
+	}
+}
+
+// solve puts the solution into x, by Cholesky's method within the band.
+func (s *banded) solve(x []float64) bool {
+	for i := range s.n {
+		row := s.rows[i]
+		for k := min(i, s.reach); k >= 0; k-- {
+			j := i - k
+			other := s.rows[j]
+			sum := row[k]
+			for m := 1; m <= s.reach-k && j-m >= 0; m++ {
+				sum -= row[k+m] * other[m]
+			}
+			if k > 0 {
+				row[k] = sum / other[0]
+				continue
+			}
+			if !(sum > 0) {
+				return false
+			}
+			row[0] = math.Sqrt(sum)
+		}
+	}
+	for i := range s.n {
+		sum := s.right[i]
+		for k := 1; k <= s.reach && i-k >= 0; k++ {
+			sum -= s.rows[i][k] * x[i-k]
+		}
+		x[i] = sum / s.rows[i][0]
+	}
+	for i := s.n - 1; i >= 0; i-- {
+		sum := x[i]
+		for k := 1; k <= s.reach && i+k < s.n; k++ {
+			sum -= s.rows[i+k][k] * x[i+k]
+		}
+		x[i] = sum / s.rows[i][0]
+	}
+	return true
+}

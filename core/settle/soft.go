@@ -1,0 +1,204 @@
+package settle
+
+import (
+	"math"
+
+	"jardin/core/geom"
+	"jardin/core/raster"
+)
+
+// steps are the blurs that are tried, sigma in pixels, each reached from the one
+// before it.
+var steps = []float64{0, 0.35, 0.5, 0.7, 1, 1.4, 2, 2.8, 4, 5.6, 8, 11.2}
+
+// A Pair shows the same pixels of the plate and of what is held: planes of the
+// square root of light.
+type Pair struct {
+	Plate, Held *raster.Plane
+	Valid       *raster.Plane // 1 where both show the surface, 0 elsewhere
+}
+
+// Softer measures how much softer the plate is than what is held, as the sigma in
+// pixels of the Gaussian that makes them alike, from the detail of both, each
+// relative to how bright it is around. grain is the standard deviation of the grain
+// that is still in what is held. sure says how much detail there was to judge by.
+func Softer(pairs []Pair, grain float64) (sigma, sure float64) {
+	var plates, helds []*raster.Plane
+	n, bright := 0.0, 0.0
+	for _, p := range pairs {
+		cover := raster.Gaussian(p.Valid, broad)
+		a, _ := detail(p.Plate, p.Valid, cover)
+		b, level := detail(p.Held, p.Valid, cover)
+		plates, helds = append(plates, a), append(helds, b)
+		for _, v := range p.Valid.Pix {
+			n += float64(v)
+		}
+		bright += level
+	}
+	if n < 64 {
+		return 0, 0
+	}
+	grain *= n / bright
+	apart := func() (sum float64) {
+		for i, p := range pairs {
+			for k, w := range p.Valid.Pix {
+				if w > 0 {
+					d := float64(plates[i].Pix[k] - helds[i].Pix[k])
+					sum += d * d
+				}
+			}
+		}
+		return sum / n
+	}
+	var off []float64
+	for i, s := range steps {
+		if i > 0 {
+			for k := range helds {
+				helds[k] = raster.Gaussian(helds[k], math.Sqrt(s*s-steps[i-1]*steps[i-1]))
+			}
+		}
+		// Blurring takes away held grain as well, which is no better match: grain as wide as a
+		// Gaussian of 0.5 keeps this share of its variance.
+		off = append(off, apart()-grain*grain*0.25/(0.25+s*s))
+		if i > 2 && off[i] > off[i-1] && off[i-1] > off[i-2] {
+			break // it only gets worse
+		}
+	}
+	// How much the next blur would take from the plate says how much can be told.
+	for i, p := range pairs {
+		softer := raster.Gaussian(plates[i], 0.7)
+		for k, w := range p.Valid.Pix {
+			if w > 0 {
+				d := float64(plates[i].Pix[k] - softer.Pix[k])
+				sure += d * d
+			}
+		}
+	}
+	best := 0
+	for i := range off {
+		if off[i] < off[best] {
+			best = i
+		}
+	}
+	best = min(max(best, 1), len(off)-2)
+	// The lowest point of the parabola through three of them, in the variance.
+	x := [3]float64{steps[best-1] * steps[best-1], steps[best] * steps[best], steps[best+1] * steps[best+1]}
+	y := [3]float64{off[best-1], off[best], off[best+1]}
+	d1, d2 := (y[1]-y[0])/(x[1]-x[0]), (y[2]-y[1])/(x[2]-x[1])
+	bend := (d2 - d1) / (x[2] - x[0])
+	least := x[1]
+	switch {
+	case bend > 0:
+		least = (x[0]+x[1])/2 - d1/(2*bend)
+	case y[0] < y[2]:
+		least = x[0]
+	default:
+		least = x[2]
+	}
+	return math.Sqrt(math.Min(math.Max(least, 0), x[2])), sure
+}
+
+// broad is the sigma in pixels of the blur that is taken away for detail.
+const broad = 6
+
+// detail returns a plane without what is broader than detail, relative to that, and
+// the sum of that. Where it is not valid it is 0.
+func detail(p, valid, cover *raster.Plane) (out *raster.Plane, level float64) {
+	out = raster.NewPlane(p.Rect)
+	for i, v := range p.Pix {
+		out.Pix[i] = v * valid.Pix[i]
+	}
+	low := raster.Gaussian(out, broad)
+	for i, v := range p.Pix {
+		out.Pix[i] = 0
+		if valid.Pix[i] > 0 && cover.Pix[i] > 1e-3 {
+			around := max(low.Pix[i]/cover.Pix[i], 0.02)
+			out.Pix[i] = v/around - 1
+			level += float64(around)
+		}
+	}
+	return out, level
+}
+
+// Smear blurs a picture along the way of each pixel: along(p) is the whole length
+// of its trace on the frame, with its middle at p.
+func Smear(m *raster.Image, along func(p geom.Point) geom.Point) *raster.Image {
+	r := m.Rect
+	var longest float64
+	box := geom.Box{Min: geom.Pt(float64(r.Min.X), float64(r.Min.Y)), Max: geom.Pt(float64(r.Max.X), float64(r.Max.Y))}
+	for _, c := range box.Corners() {
+		longest = math.Max(longest, along(c).Len())
+	}
+	if longest < 0.2 {
+		return m
+	}
+	n := max(3, int(math.Ceil(longest*1.5)))
+	out := raster.NewImage(r)
+	raster.Rows(r.Min.Y, r.Max.Y, func(y int) {
+		row := out.Row(y, r.Min.X, r.Max.X)
+		for x := range r.Dx() {
+			p := geom.Pt(float64(r.Min.X+x)+0.5, float64(y)+0.5)
+			d := along(p)
+			var sum [4]float32
+			for k := range n {
+				t := (float64(k)+0.5)/float64(n) - 0.5
+				q := p.Add(d.Mul(t))
+				q.X = math.Min(math.Max(q.X, box.Min.X+0.5), box.Max.X-0.5)
+				q.Y = math.Min(math.Max(q.Y, box.Min.Y+0.5), box.Max.Y-0.5)
+				v := m.Bicubic(q.X, q.Y)
+				for c := range 4 {
+					sum[c] += v[c]
+				}
+			}
+			for c := range 4 {
+				row[4*x+c] = sum[c] / float32(n)
+			}
+		}
+	})
+	return out
+}
+
+// Left returns what is still missing of a smear: by which length, and in which
+// direction, something must be smeared that was smeared by had to look as if it
+// had been smeared by wanted. Second moments decide: those of a straight trace of
+// length d are d dT / 12, and what is missing is the part of their difference that
+// is positive.
+func Left(wanted, had geom.Point) geom.Point {
+	a := wanted.X*wanted.X - had.X*had.X
+	b := wanted.X*wanted.Y - had.X*had.Y
+	c := wanted.Y*wanted.Y - had.Y*had.Y
+	middle, apart := (a+c)/2, math.Hypot((a-c)/2, b)
+	most := middle + apart
+	if most <= 0 {
+		return geom.Point{}
+	}
+	dir := geom.Pt(b, most-a)
+	if math.Abs(most-c) > math.Abs(most-a) {
+		dir = geom.Pt(most-c, b)
+	}
+	l := dir.Len()
+	if l == 0 {
+		dir, l = geom.Pt(1, 0), 1
+		if c > a {
+			dir = geom.Pt(0, 1)
+		}
+	}
+	return dir.Mul(math.Sqrt(most) / l)
+}
+
+// Sharpen adds to a picture amount times what a blur of sigma radius takes away.
+func Sharpen(m *raster.Image, amount, radius float64) *raster.Image {
+	if amount == 0 {
+		return m
+	}
+	out := raster.GaussianImage(m, radius)
+	k := float32(amount)
+	for i, v := range m.Pix {
+		if i%4 == 3 {
+			out.Pix[i] = v
+			continue
+		}
+		out.Pix[i] = max(v+k*(v-out.Pix[i]), 0)
+	}
+	return out
+}
