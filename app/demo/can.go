@@ -12,7 +12,8 @@ import (
 
 // lm_020: a watering can hovers before a hedge under a bright winter sky. It hangs
 // on a rod and two thin swinging wires, which have to go; the camera pans along
-// the hedge. The truth is the same shot with the can, but without rod and wires.
+// the hedge. For a moment the gardener reaches across, in front of all. The truth is
+// the same shot with the can and the arm, but without rod and wires.
 
 // What lm_020 is.
 const (
@@ -129,7 +130,7 @@ func (s *CanShot) Frame(n int) Frame {
 		t := float64(n-CanFirst) + shutter*((float64(k)+0.5)/subframes-0.5)
 		back, _ := pan(t).Inverse()
 		off, _ := hover(t).Inverse()
-		rig := hangings(t)
+		rig, reach := hangings(t), sleeve(t)
 		covers := make([]*raster.Plane, len(rig))
 		for i, h := range rig {
 			covers[i] = h.cover()
@@ -174,6 +175,13 @@ func (s *CanShot) Frame(n int) Frame {
 						}
 						rigged *= 1 - float32(d)
 					}
+				}
+				if paint, d := sleeveAt(reach, p); d > 0 {
+					for j := range 3 {
+						v[j] += (float32(paint[j]) - v[j]) * float32(d)
+						w[j] += (float32(paint[j]) - w[j]) * float32(d)
+					}
+					rigged *= 1 - float32(d)
 				}
 				m[x] += rigged / subframes
 				for j := range 3 {
@@ -314,6 +322,82 @@ func canAt(x, y float64) (colour, float64) {
 	return c, cover
 }
 
+// An Arm is the gardener's: from the elbow, beyond the picture, to the wrist, and the
+// glove at its end.
+type Arm struct {
+	Elbow geom.Point `json:"elbow"`
+	Wrist geom.Point `json:"wrist"`
+}
+
+// Widths of the sleeve in pixels, from its middle to its edge.
+const (
+	atElbow = 46.0
+	atWrist = 29.0
+)
+
+// sleeve returns where the arm is at time t: it comes in from the right, reaches past
+// the rod and goes back.
+func sleeve(t float64) Arm {
+	u := step(17, 27, t) * step(43, 33, t)
+	wrist := geom.Pt(1060-590*u+5*sway(231, t/9), 150+26*u+6*sway(232, t/11))
+	return Arm{Elbow: geom.Pt(wrist.X+420, wrist.Y-70+20*u), Wrist: wrist}
+}
+
+// Sleeve returns where the arm is on frame n.
+func Sleeve(n int) Arm { return sleeve(float64(n - CanFirst)) }
+
+// Outline returns the arm's edge, with the glove, as a closed polygon.
+func (a Arm) Outline() []geom.Point {
+	d := a.Wrist.Sub(a.Elbow)
+	d = d.Mul(1 / d.Len())
+	n := geom.Pt(-d.Y, d.X)
+	at := func(along, side float64) geom.Point { return a.Wrist.Add(d.Mul(along)).Add(n.Mul(side)) }
+	length := a.Wrist.Dist(a.Elbow)
+	return []geom.Point{
+		at(-length, -atElbow), at(0, -atWrist), at(12, -23), at(44, -22), at(62, -12), at(66, 0), at(62, 12), at(44, 22), at(12, 23), at(0, atWrist), at(-length, atElbow),
+	}
+}
+
+// sleeveAt is the arm at a place of the frame: a knitted sleeve and a leather glove,
+// with fibres that stand out from its edge.
+func sleeveAt(a Arm, p geom.Point) (colour, float64) {
+	if p.X < a.Wrist.X-90 {
+		return colour{}, 0
+	}
+	d := a.Wrist.Sub(a.Elbow)
+	length := d.Len()
+	d = d.Mul(1 / length)
+	e := p.Sub(a.Wrist)
+	along, side := e.X*d.X+e.Y*d.Y, -e.X*d.Y+e.Y*d.X
+	if along > 0 { // the glove
+		half := 23 * math.Sqrt(math.Max(1-math.Pow(math.Max(along-30, 0)/36, 2), 0))
+		if cover := step(0.9, -0.9, math.Abs(side)-half); cover > 0 && along < 66 {
+			leather := colour{0.16, 0.105, 0.055}.times(0.7 + 0.5*step(20, -20, side) + 0.25*clouds(240, along/6, side/6, 4))
+			return leather, cover
+		}
+	}
+	if along > 8 {
+		return colour{}, 0
+	}
+	half := atWrist + (atElbow-atWrist)*math.Min(-along/length, 1)
+	if math.Abs(side) > half+6 {
+		return colour{}, 0
+	}
+	// Wool is not sharp at its edge.
+	fuzz := 2.2 * clouds(241, along/2.1, side/4, 3)
+	cover := step(2.4, -1.6, math.Abs(side)-half+fuzz)
+	if cover == 0 {
+		return colour{}, 0
+	}
+	rib := 0.72 + 0.28*math.Cos(along*2*math.Pi/7.5+0.9*math.Cos(side*2*math.Pi/8))
+	round := math.Sqrt(math.Max(1-math.Pow(side/(half+2), 2), 0.05))
+	wool := colour{0.30, 0.125, 0.075}.times(rib * (0.4 + 0.75*round) * (1.1 + 0.25*step(half, -half, side)))
+	if along > -34 && math.Mod(-along, 17) < 8 {
+		wool = wool.mix(colour{0.38, 0.34, 0.27}.times(rib*(0.4+0.75*round)), 0.9) // a pale cuff
+	}
+	return wool, cover
+}
+
 // CanTruth is what truth.json says about the shot.
 type CanTruth struct {
 	Edition   string                  `json:"edition"`
@@ -321,14 +405,15 @@ type CanTruth struct {
 	Motion    map[int]geom.Homography `json:"motion"` // of the hedge, from the reference frame to each frame
 	Can       map[int]geom.Homography `json:"can"`    // of the can, the same
 	Hangings  map[int][]Hanging       `json:"hangings"`
+	Sleeve    map[int]Arm             `json:"sleeve"`
 }
 
 // TellCan returns the contents of lm_020's truth.json.
 func TellCan() CanTruth {
-	t := CanTruth{Edition: canEdition, Reference: CanReference, Motion: map[int]geom.Homography{}, Can: map[int]geom.Homography{}, Hangings: map[int][]Hanging{}}
+	t := CanTruth{Edition: canEdition, Reference: CanReference, Motion: map[int]geom.Homography{}, Can: map[int]geom.Homography{}, Hangings: map[int][]Hanging{}, Sleeve: map[int]Arm{}}
 	for n := CanFirst; n <= CanLast; n++ {
 		t.Motion[n], t.Can[n] = CanTransform(CanReference, n), HoverTransform(CanReference, n)
-		t.Hangings[n] = hangings(float64(n - CanFirst))
+		t.Hangings[n], t.Sleeve[n] = hangings(float64(n-CanFirst)), Sleeve(n)
 	}
 	return t
 }

@@ -24,7 +24,9 @@ import (
 // older program is made anew.
 const (
 	edition    = "lm_010 edition 1"
-	canEdition = "lm_020 edition 1"
+	canEdition = "lm_020 edition 2"
+
+	focusEdition = "lm_060 edition 1"
 )
 
 // Folders of the footage below the directory it is written to.
@@ -38,6 +40,13 @@ const (
 	CanTruthFolder = CanName + "/truth"
 	CanMatteFolder = CanName + "/matte"
 	CanTruthFile   = CanName + "/truth.json"
+	CanCleanFolder = CanName + "/clean"
+
+	FocusPlateFolder = FocusName + "/plate"
+	FocusTruthFolder = FocusName + "/truth"
+	FocusCleanFolder = FocusName + "/clean"
+	FocusMatteFolder = FocusName + "/matte"
+	FocusTruthFile   = FocusName + "/truth.json"
 )
 
 // A Clip is one shot of the demo: where its plate lies below the footage's folder,
@@ -50,7 +59,7 @@ type Clip struct {
 
 // Clips returns the shots of the demo.
 func Clips() []Clip {
-	return []Clip{{Name, PlateFolder, First, Last}, {CanName, CanPlateFolder, CanFirst, CanLast}}
+	return []Clip{{Name, PlateFolder, First, Last}, {CanName, CanPlateFolder, CanFirst, CanLast}, {FocusName, FocusPlateFolder, FocusFirst, FocusLast}}
 }
 
 // Truth is what truth.json says about the shot.
@@ -86,10 +95,7 @@ func (d TruthDot) Point() geom.Point { return geom.Pt(d.X, d.Y) }
 
 // FramePath returns the file of a frame in one of the folders.
 func FramePath(dir, folder string, n int) string {
-	name := Name
-	if strings.HasPrefix(folder, CanName) {
-		name = CanName
-	}
+	name, _, _ := strings.Cut(folder, "/")
 	return filepath.Join(dir, folder, fmt.Sprintf("%s.%04d.png", name, n))
 }
 
@@ -105,7 +111,7 @@ type recipe struct {
 }
 
 func recipes() []recipe {
-	dots, can := New(), NewCan()
+	dots, can, pull := New(), NewCan(), NewFocus()
 	clips := Clips()
 	return []recipe{{
 		edition, []string{PlateFolder, TruthFolder, CleanFolder, MatteFolder}, TruthFile, clips[0],
@@ -120,21 +126,34 @@ func recipes() []recipe {
 		},
 		func() any { return Tell() },
 	}, {
-		canEdition, []string{CanPlateFolder, CanTruthFolder, CanMatteFolder}, CanTruthFile, clips[1],
+		canEdition, []string{CanPlateFolder, CanTruthFolder, CanCleanFolder, CanMatteFolder}, CanTruthFile, clips[1],
 		func(n int) map[string]func() image.Image {
 			f := can.Frame(n)
 			return map[string]func() image.Image{
 				CanPlateFolder: func() image.Image { return picture(f.Plate) },
 				CanTruthFolder: func() image.Image { return picture(f.Truth) },
+				CanCleanFolder: func() image.Image { return picture(near(f.Clean, f.Matte)) },
 				CanMatteFolder: func() image.Image { return grey(f.Matte) },
 			}
 		},
 		func() any { return TellCan() },
+	}, {
+		focusEdition, []string{FocusPlateFolder, FocusTruthFolder, FocusCleanFolder, FocusMatteFolder}, FocusTruthFile, clips[2],
+		func(n int) map[string]func() image.Image {
+			f := pull.Frame(n)
+			return map[string]func() image.Image{
+				FocusPlateFolder: func() image.Image { return picture(f.Plate) },
+				FocusTruthFolder: func() image.Image { return picture(f.Truth) },
+				FocusCleanFolder: func() image.Image { return picture(near(f.Clean, f.Matte)) },
+				FocusMatteFolder: func() image.Image { return grey(f.Matte) },
+			}
+		},
+		func() any { return TellFocus() },
 	}}
 }
 
 // Write generates the shots below dir unless they are there already: plates, their
-// truth, the truth of lm_010 without grain (around the dots), mattes of what has to
+// truth, the truth without grain (around what has to go), mattes of what has to
 // go, and truth.json, which is written last and so marks the rest as whole.
 // progress is told after every frame.
 func Write(ctx context.Context, dir string, progress func(done, total int)) error {
@@ -208,6 +227,24 @@ func nearDots(m *raster.Image, n int) *raster.Image {
 		r := raster.Around(geom.Box{Min: c, Max: c}, radius[i]+20, m.Rect)
 		for y := r.Min.Y; y < r.Max.Y; y++ {
 			copy(out.Row(y, r.Min.X, r.Max.X), m.Row(y, r.Min.X, r.Max.X))
+		}
+	}
+	return out
+}
+
+// near returns the picture in and around a matte, black elsewhere.
+func near(m *raster.Image, matte *raster.Plane) *raster.Image {
+	cover := raster.NewPlane(matte.Rect)
+	for i, v := range matte.Pix {
+		if v > 0 {
+			cover.Pix[i] = 1
+		}
+	}
+	around := raster.Gaussian(cover, 8)
+	out := raster.NewImage(m.Rect)
+	for i, v := range around.Pix {
+		if v > 1e-4 {
+			copy(out.Pix[4*i:4*i+4], m.Pix[4*i:4*i+4])
 		}
 	}
 	return out

@@ -150,6 +150,35 @@ func (e *Evaluator) Measure(ctx context.Context, t *Treatment, removal string, n
 	return m, false, nil
 }
 
+// Smeared tells how well the patch agrees with the plate on frame n when it is smeared
+// for a shutter's angle in degrees, less being better, and the length in pixels of the
+// smear at 360 degrees. ok is false where nothing can be told.
+func (e *Evaluator) Smeared(ctx context.Context, t *Treatment, removal string, n int, shutter float64) (left, length float64, ok bool, err error) {
+	r := t.removal(removal)
+	if r == nil {
+		return 0, 0, false, fmt.Errorf("there is no removal %q", removal)
+	}
+	trial := *r
+	trial.doc.Settle.Softness = &treatment.Softness{Match: true, Shutter: shutter}
+	for i := len(r.sources) - 1; i >= 0; i-- {
+		s := r.sources[i]
+		if s.Kind != treatment.HeldPlate || r.sourceKey(s, n) == "" {
+			continue
+		}
+		layer, err := e.layerOf(ctx, r, i, n)
+		if err != nil {
+			return 0, 0, false, err
+		}
+		region := r.matte(n, e.Plate.Size()).Rect
+		if region.Empty() {
+			return 0, 0, false, nil
+		}
+		found, err := e.softOn(ctx, &trial, s, "", n, layer, r.layerKey(s, n))
+		return found.left, r.along(s, "", n, 360, region)(boxOf(region).Centre()).Len(), found.sure > 0, err
+	}
+	return 0, 0, false, nil
+}
+
 // Specimen sets the plate's grain free around a removal's mattes on frame n: what is
 // left when the mean of the frames around it, brought into place by the track and
 // into the same light, is taken away. Without a track it is what a wide blur leaves

@@ -254,7 +254,10 @@ func (e *Evaluator) scene(ctx context.Context, r *removal, s *source, ride strin
 	}
 	sc.held = bare.Crop(there)
 	sc.held.Over(layer)
-	// What is painted is clean.
+	// What is painted is clean; a whole frame may show what has to go elsewhere.
+	if s.Whole {
+		layer = raster.NewImage(image.Rectangle{})
+	}
 	both := layer.Rect.Intersect(there)
 	for y := both.Min.Y; y < both.Max.Y; y++ {
 		row, paint := sc.heldOut.Row(y, both.Min.X, both.Max.X), layer.Row(y, both.Min.X, both.Max.X)
@@ -402,7 +405,7 @@ func together(n int, f func(k int)) {
 }
 
 // softness is how much softer a frame's plate is than what is held.
-type softness struct{ sigma, sure float64 }
+type softness struct{ sigma, sure, left float64 }
 
 // softOn measures it on frame n.
 func (e *Evaluator) softOn(ctx context.Context, r *removal, s *source, ride string, n int, layer *raster.Image, layerKey string) (softness, error) {
@@ -436,7 +439,7 @@ func (e *Evaluator) softOn(ctx context.Context, r *removal, s *source, ride stri
 				q[x] = float32(math.Sqrt(float64(max(colorspace.Luma(laid[4*x], laid[4*x+1], laid[4*x+2]), 0))))
 			}
 		}
-		out.sigma, out.sure = settle.Softer(telling(a, b, valid), r.leftGrain())
+		out.sigma, out.sure, out.left = settle.Softer(telling(a, b, valid), r.leftGrain())
 	}
 	e.Cache.Put(key, out, 64)
 	return out, nil

@@ -66,29 +66,31 @@ func MeasureGrain(all []Specimen) (g *Grain, ok bool) {
 	return g, true
 }
 
-// strength returns a channel's standard deviation at the given light: a straight
-// line between the knots, fitted to the squares.
+// strength returns a channel's standard deviation at the given light: of the pixels
+// nearest to each in brightness, 1.4826 times the median of what they are off (Huber
+// 1981), so that detail that was taken for grain counts little.
 func strength(all []Specimen, c int, light []float64) []float64 {
-	sum, n := make([]float64, len(light)), make([]float64, len(light))
+	off := make([][]float64, len(light))
 	for _, s := range all {
 		for i, v := range s.Valid.Pix {
 			if v == 0 {
 				continue
 			}
 			k, u := between(light, float64(s.Base.Pix[4*i+c]))
-			r := float64(s.Grain.Pix[4*i+c])
-			r = r * r / s.Excess
-			sum[k], n[k] = sum[k]+r*(1-u), n[k]+1-u
-			if u > 0 {
-				sum[k+1], n[k+1] = sum[k+1]+r*u, n[k+1]+u
+			if u > 0.5 {
+				k++
 			}
+			// Brought to the knot's brightness as the root of light goes.
+			base := math.Max(float64(s.Base.Pix[4*i+c]), 1e-5)
+			off[k] = append(off[k], math.Abs(float64(s.Grain.Pix[4*i+c]))*math.Sqrt(light[k]/base/s.Excess))
 		}
 	}
 	out := make([]float64, len(light))
 	any := false
 	for k := range out {
-		if n[k] >= 60 {
-			out[k], any = math.Sqrt(sum[k]/n[k]), true
+		if len(off[k]) >= 60 {
+			slices.Sort(off[k])
+			out[k], any = 1.4826*off[k][len(off[k])/2], true
 		}
 	}
 	if !any {
@@ -98,7 +100,7 @@ func strength(all []Specimen, c int, light []float64) []float64 {
 	for k := range out {
 		for d := 1; out[k] == 0 && d < len(out); d++ {
 			for _, other := range []int{k - d, k + d} {
-				if out[k] == 0 && other >= 0 && other < len(out) && n[other] >= 60 {
+				if out[k] == 0 && other >= 0 && other < len(out) && len(off[other]) >= 60 {
 					out[k] = out[other] * math.Sqrt(light[k]/light[other])
 				}
 			}
@@ -131,8 +133,10 @@ func (g *Grain) At(c int, light float64) float64 {
 	case light >= g.Light[last]:
 		return s[last] * math.Sqrt(light/g.Light[last])
 	default:
-		k, u := between(g.Light, light)
-		return s[k] + (s[k+1]-s[k])*u
+		// Between two knots straight over the root of light.
+		k, _ := between(g.Light, light)
+		a, b := math.Sqrt(g.Light[k]), math.Sqrt(g.Light[k+1])
+		return s[k] + (s[k+1]-s[k])*(math.Sqrt(light)-a)/(b-a)
 	}
 }
 
@@ -155,7 +159,8 @@ func (g *Grain) correlate(all []Specimen) {
 			for i, v := range s.Valid.Pix {
 				if v > 0 {
 					if sigma := g.At(c, float64(s.Base.Pix[4*i+c])); sigma > 0 {
-						unit[c][i] = float64(s.Grain.Pix[4*i+c]) / sigma
+						// What is far off is not grain.
+						unit[c][i] = math.Min(math.Max(float64(s.Grain.Pix[4*i+c])/sigma, -3), 3)
 					}
 				}
 			}

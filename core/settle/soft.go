@@ -2,6 +2,7 @@ package settle
 
 import (
 	"math"
+	"slices"
 
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -21,8 +22,9 @@ type Pair struct {
 // Softer measures how much softer the plate is than what is held, as the sigma in
 // pixels of the Gaussian that makes them alike, from the detail of both, each
 // relative to how bright it is around. grain is the standard deviation of the grain
-// that is still in what is held. sure says how much detail there was to judge by.
-func Softer(pairs []Pair, grain float64) (sigma, sure float64) {
+// that is still in what is held. sure says how much detail there was to judge by, left
+// how much both still differ: the mean square, grain included.
+func Softer(pairs []Pair, grain float64) (sigma, sure, left float64) {
 	var plates, helds []*raster.Plane
 	n, bright := 0.0, 0.0
 	for _, p := range pairs {
@@ -36,7 +38,7 @@ func Softer(pairs []Pair, grain float64) (sigma, sure float64) {
 		bright += level
 	}
 	if n < 64 {
-		return 0, 0
+		return 0, 0, 0
 	}
 	grain *= n / bright
 	apart := func() (sum float64) {
@@ -95,7 +97,7 @@ func Softer(pairs []Pair, grain float64) (sigma, sure float64) {
 	default:
 		least = x[2]
 	}
-	return math.Sqrt(math.Min(math.Max(least, 0), x[2])), sure
+	return math.Sqrt(math.Min(math.Max(least, 0), x[2])), sure, slices.Min(off)
 }
 
 // broad is the sigma in pixels of the blur that is taken away for detail.

@@ -52,6 +52,13 @@ func CanTruth(t testing.TB) (out demo.CanTruth) {
 	return out
 }
 
+// FocusTruth returns what the footage of lm_060 says of itself.
+func FocusTruth(t testing.TB) (out demo.FocusTruth) {
+	t.Helper()
+	read(t, demo.FocusTruthFile, &out)
+	return out
+}
+
 // read decodes a file of the footage.
 func read(t testing.TB, file string, into any) {
 	t.Helper()

@@ -1,0 +1,366 @@
+package demo_test
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"image"
+	"math"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"jardin/app/demo"
+	"jardin/app/demo/demotest"
+	"jardin/app/media"
+	"jardin/app/picture"
+	"jardin/core/check"
+	"jardin/core/colorspace"
+	"jardin/core/geom"
+	"jardin/core/raster"
+	"jardin/core/render"
+	"jardin/core/treatment"
+)
+
+// clip opens one shot of the demo.
+func clip(t testing.TB, folder string, first int) *picture.Source {
+	m, err := media.Inspect(context.Background(), filepath.Join(demotest.Footage(t), folder))
+	require.NoError(t, err)
+	p, err := media.Import(context.Background(), m, filepath.Join(t.TempDir(), "p"), first, colorspace.SRGB, false, nil)
+	require.NoError(t, err)
+	return picture.NewSource(p, "demo", render.NewCache(3<<30))
+}
+
+// tracked follows a plane over a whole shot.
+func tracked(t testing.TB, s *picture.Source, track treatment.Track, first, last int) treatment.Track {
+	doc := treatment.New()
+	doc.Tracks = []treatment.Track{track}
+	var found []picture.Found
+	run := picture.Run{Track: track.ID, From: track.Home, First: first, Last: last}
+	require.NoError(t, s.Follow(context.Background(), doc, run, func(f picture.Found) { found = append(found, f) }))
+	picture.Keep(&track, run, treatment.Range{First: first, Last: last}, found)
+	return track
+}
+
+// codesOf returns the code values of a part of a frame.
+func codesOf(m image.Image, r image.Rectangle) *raster.Image {
+	out := raster.NewImage(r)
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		for x := r.Min.X; x < r.Max.X; x++ {
+			a, b, c, _ := m.At(x, y).RGBA()
+			out.Set(x, y, [4]float32{float32(a >> 8), float32(b >> 8), float32(c >> 8), 1})
+		}
+	}
+	return out
+}
+
+func partOf(f *media.Frame, r image.Rectangle) *raster.Image {
+	out := raster.NewImage(r)
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		for x := r.Min.X; x < r.Max.X; x++ {
+			c := f.Codes[3*(y*f.Width+x):]
+			out.Set(x, y, [4]float32{float32(c[0]), float32(c[1]), float32(c[2]), 1})
+		}
+	}
+	return out
+}
+
+// A spot is what is measured: where it is on a frame, and how the surface moves.
+type spot struct {
+	where  func(n int) image.Rectangle
+	motion map[int]geom.Homography
+}
+
+// judge measures a treated shot against its truth at several spots.
+func judge(t testing.TB, s *picture.Source, doc *treatment.Document, shot string, first, last, reference int, spots []spot) []check.Report {
+	ready, err := render.Compile(doc)
+	require.NoError(t, err)
+	dir := demotest.Footage(t)
+	takes, references := make([][]check.Take, len(spots)), make([]*raster.Plane, len(spots))
+	began := time.Now()
+	for n := first; n <= last; n++ {
+		frame, err := s.Clean(context.Background(), ready, n)
+		require.NoError(t, err)
+		read := func(what string) image.Image { return demotest.ReadPNG(t, demo.FramePath(dir, shot+"/"+what, n)) }
+		truth, clean, cover := read("truth"), read("clean"), read("matte")
+		for i, sp := range spots {
+			inner := sp.where(n).Intersect(s.Size())
+			outer := inner.Inset(-12).Intersect(s.Size())
+			matte := raster.NewPlane(inner)
+			for k := range matte.Pix {
+				v, _, _, _ := cover.At(inner.Min.X+k%inner.Dx(), inner.Min.Y+k/inner.Dx()).RGBA()
+				matte.Pix[k] = float32(v) / 65535
+			}
+			takes[i] = append(takes[i], check.Take{Frame: n, Result: partOf(frame, outer), Truth: codesOf(truth, outer), Clean: codesOf(clean, outer), Matte: matte, Motion: sp.motion[n]})
+			if n == reference {
+				references[i] = matte
+			}
+		}
+	}
+	t.Logf("%s: %.1f frames/s with measuring", shot, float64(last-first+1)/time.Since(began).Seconds())
+	out := make([]check.Report, len(spots))
+	for i := range out {
+		out[i] = check.Measure(takes[i], references[i])
+	}
+	return out
+}
+
+func told(r check.Report) string {
+	say := func(f check.Figure) string { return fmt.Sprintf("%.3f (%.2f on %d)", f.All, f.Worst, f.Frame) }
+	return fmt.Sprintf("steadiness %s, invisibility %s, seam %s, flicker %s, grain %s %s %s", say(r.Steadiness), say(r.Invisibility), say(r.Seam), say(r.Flicker), say(r.Grain[0]), say(r.Grain[1]), say(r.Grain[2]))
+}
+
+// ring is an outline around a place.
+func ring(c geom.Point, r float64, home int) treatment.Shape {
+	k := 0.5523 * r
+	vec := func(x, y float64) *treatment.Vec { return &treatment.Vec{x, y} }
+	return treatment.Shape{ID: "o", Name: "Thing", Kind: treatment.Outline, Home: home, Feather: 2, Points: []treatment.Knot{
+		{At: treatment.Vec{c.X, c.Y - r}, In: vec(-k, 0), Out: vec(k, 0)}, {At: treatment.Vec{c.X + r, c.Y}, In: vec(0, -k), Out: vec(0, k)},
+		{At: treatment.Vec{c.X, c.Y + r}, In: vec(k, 0), Out: vec(-k, 0)}, {At: treatment.Vec{c.X - r, c.Y}, In: vec(0, k), Out: vec(0, -k)}}}
+}
+
+// settled settles every removal by itself.
+func settled(t testing.TB, s *picture.Source, doc *treatment.Document) {
+	for i := range doc.Removals {
+		found, err := s.Settle(context.Background(), doc, doc.Removals[i].ID, func(int, int) {})
+		require.NoError(t, err)
+		doc.Removals[i].Settle = found.Settle
+		t.Log(doc.Removals[i].Name, ": ", found.Words)
+	}
+	require.NoError(t, doc.Validate(nil))
+}
+
+// healedDots is a held, healed reference frame for every dot.
+func healedDots(t testing.TB, s *picture.Source, known demo.Truth, aside []treatment.Vec) *treatment.Document {
+	doc := treatment.New()
+	doc.Tracks = []treatment.Track{tracked(t, s, treatment.Track{ID: "w", Name: "Wall", Kind: treatment.PlaneTrack, Home: known.Reference, Motion: geom.Perspective,
+		Region: []treatment.Vec{{190, 95}, {600, 95}, {600, 345}, {190, 345}}}, demo.First, demo.Last)}
+	for i, d := range known.Dots {
+		doc.Removals = append(doc.Removals, treatment.Removal{
+			ID: fmt.Sprint("r", i), Name: fmt.Sprint("Dot ", i+1), Range: treatment.Range{First: demo.First, Last: demo.Last}, Reference: known.Reference,
+			Mark:   treatment.Mark{Outlines: []treatment.Shape{ring(d.Point(), d.Radius+5, known.Reference)}},
+			Follow: treatment.Follow{Track: "w"}, Settle: treatment.Settle{Opacity: 1},
+			Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Frame: known.Reference, Strokes: []treatment.Stroke{{
+				ID: "s", Mode: "heal", Home: known.Reference, Size: 2*d.Radius + 26, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: aside[i]},
+				Path: &treatment.Path{Points: [][]float64{{d.X, d.Y}}},
+			}}}}},
+		})
+	}
+	return doc
+}
+
+func TestDotsSettleByThemselves(t *testing.T) {
+	known := demotest.Truth(t)
+	s := clip(t, demo.PlateFolder, demo.First)
+	doc := healedDots(t, s, known, []treatment.Vec{{-32, -20}, {-31, -4}, {28, -28}, {-36, 20}, {-48, -4}, {63, 33}})
+	var spots []spot
+	for _, d := range known.Dots {
+		spots = append(spots, spot{func(n int) image.Rectangle {
+			h := known.Motion[n]
+			c := h.Apply(d.Point())
+			return raster.Around(geom.Box{Min: c, Max: c}, d.Radius+6, demo.Bounds())
+		}, known.Motion})
+	}
+	for i, r := range judge(t, s, doc, demo.Name, demo.First, demo.Last, known.Reference, spots) {
+		t.Logf("plain, dot %d: %s", i+1, told(r))
+	}
+	settled(t, s, doc)
+	for i, r := range judge(t, s, doc, demo.Name, demo.First, demo.Last, known.Reference, spots) {
+		t.Logf("settled, dot %d: %s", i+1, told(r))
+	}
+}
+
+// heldClip is a held, healed reference frame for the clip of lm_060.
+func heldClip(t testing.TB, s *picture.Source, known demo.FocusTruth, aside treatment.Vec) *treatment.Document {
+	doc := treatment.New()
+	doc.Tracks = []treatment.Track{tracked(t, s, treatment.Track{ID: "w", Name: "Trellis", Kind: treatment.PlaneTrack, Home: known.Reference, Motion: geom.Perspective,
+		Region: []treatment.Vec{{440, 120}, {900, 120}, {900, 480}, {440, 480}}}, demo.FocusFirst, demo.FocusLast)}
+	c := geom.Bounds(known.Clip).Centre()
+	doc.Removals = []treatment.Removal{{
+		ID: "r", Name: "Clip", Range: treatment.Range{First: demo.FocusFirst, Last: demo.FocusLast}, Reference: known.Reference,
+		Mark:   treatment.Mark{Outlines: []treatment.Shape{ring(c, 36, known.Reference)}},
+		Follow: treatment.Follow{Track: "w"}, Settle: treatment.Settle{Opacity: 1},
+		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Frame: known.Reference, Strokes: []treatment.Stroke{{
+			ID: "s", Mode: "heal", Home: known.Reference, Size: 72, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: aside},
+			Path: &treatment.Path{Points: [][]float64{{c.X, c.Y}}},
+		}}}}},
+	}}
+	return doc
+}
+
+func TestAFocusPullSettlesByItself(t *testing.T) {
+	known := demotest.FocusTruth(t)
+	s := clip(t, demo.FocusPlateFolder, demo.FocusFirst)
+	doc := heldClip(t, s, known, treatment.Vec{82, 82})
+	worst := 0.0
+	set, err := render.Compile(doc)
+	require.NoError(t, err)
+	for n := demo.FocusFirst; n <= demo.FocusLast; n++ {
+		h, ok := set.Motions().Between("w", known.Reference, n)
+		require.True(t, ok)
+		truth := known.Motion[n]
+		worst = max(worst, h.Apply(geom.Bounds(known.Clip).Centre()).Dist(truth.Apply(geom.Bounds(known.Clip).Centre())))
+	}
+	t.Logf("track at the clip: %.3f px on the worst frame", worst)
+	spots := []spot{{func(n int) image.Rectangle { return raster.Around(geom.Bounds(demo.ClipOutline(n)), 14, demo.Bounds()) }, known.Motion}}
+	for _, r := range judge(t, s, doc, demo.FocusName, demo.FocusFirst, demo.FocusLast, known.Reference, spots) {
+		t.Logf("plain: %s", told(r))
+	}
+	settled(t, s, doc)
+	for _, r := range judge(t, s, doc, demo.FocusName, demo.FocusFirst, demo.FocusLast, known.Reference, spots) {
+		t.Logf("settled: %s", told(r))
+	}
+	compiled, _ := render.Compile(doc)
+	for n := demo.FocusFirst; n <= demo.FocusLast; n += 4 {
+		m, _, err := s.Evaluator().Measure(context.Background(), compiled, "r", n)
+		require.NoError(t, err)
+		ref := known.Light[known.Reference]
+		t.Logf("%d: light %.4f %.4f %.4f true %.4f %.4f %.4f; blur %.2f, disc %.2f = sigma %.2f", n, m.Light[0], m.Light[1], m.Light[2],
+			known.Light[n][0]/ref[0], known.Light[n][1]/ref[1], known.Light[n][2]/ref[2], m.Blur, known.Defocus[n], known.Defocus[n]/2)
+	}
+}
+
+type loan struct {
+	first, last, frame int
+	end                bool // only around the lower end
+}
+
+// loans are the frames of lm_020 whose hedge is free where rod and wires hang on
+// others, and on which frames each is held.
+var loans = []loan{
+	{1001, 1006, 1011, false}, {1007, 1012, 1017, false}, {1013, 1017, 1021, false}, {1018, 1022, 1014, false}, {1023, 1026, 1018, false},
+	{1027, 1034, 1022, false}, {1035, 1039, 1044, false}, {1040, 1044, 1048, false}, {1045, 1048, 1041, false},
+}
+
+// hangingCan takes rod and wires out of lm_020, the can and the gardener's arm in front.
+func hangingCan(t testing.TB, s *picture.Source, known demo.CanTruth) *treatment.Document {
+	doc := treatment.New()
+	hedge := tracked(t, s, treatment.Track{ID: "hedge", Name: "Hedge", Kind: treatment.PlaneTrack, Home: known.Reference, Motion: geom.Perspective,
+		Region: []treatment.Vec{{40, 260}, {920, 260}, {920, 520}, {40, 520}},
+		Exclusions: []treatment.Shape{{ID: "x", Name: "Can", Kind: treatment.Outline, Home: known.Reference, Ride: treatment.Still, Points: []treatment.Knot{
+			{At: treatment.Vec{350, 230}}, {At: treatment.Vec{620, 230}}, {At: treatment.Vec{620, 440}}, {At: treatment.Vec{350, 440}}}}}}, demo.CanFirst, demo.CanLast)
+	can := treatment.Track{ID: "can", Name: "Can", Kind: treatment.GivenTrack, Home: known.Reference, Motion: geom.Perspective, Data: &treatment.Data{}}
+	for n := demo.CanFirst; n <= demo.CanLast; n++ {
+		can.Data.Samples = append(can.Data.Samples, treatment.Sample{Frame: n, Matrix: known.Can[n], Match: 1, Agree: 1})
+	}
+	doc.Tracks = []treatment.Track{hedge, can}
+	// The can's own coordinates on the reference frame, by what it hangs on.
+	var ends []geom.Point
+	for _, h := range known.Hangings[known.Reference] {
+		ends = append(ends, geom.Pt(h.Points[2][0], h.Points[2][1]))
+	}
+	own, err := geom.Fit(geom.Similarity, []geom.Point{{X: 2, Y: -50}, {X: -66, Y: -46}, {X: 67, Y: -8}}, ends, nil)
+	require.NoError(t, err)
+	knots := func(width float64, points ...geom.Point) (out []treatment.Knot) {
+		for _, p := range points {
+			q := own.Apply(p)
+			out = append(out, treatment.Knot{At: treatment.Vec{q.X, q.Y}, Width: width})
+		}
+		return out
+	}
+	var shapes []treatment.Shape
+	add := func(kind string, points []treatment.Knot) {
+		shapes = append(shapes, treatment.Shape{ID: fmt.Sprint("c", len(shapes)), Name: "Can", Kind: kind, Home: known.Reference, Ride: "can", Points: points, Feather: 0.7, FeatherIn: 0.7})
+	}
+	var hoop []geom.Point
+	for a := 0.0; a <= 2*math.Pi; a += 0.15 {
+		if p := geom.Pt(46*math.Cos(a)/0.9-30, 46*math.Sin(a)/1.1-16); p.X < 14 {
+			hoop = append(hoop, p)
+		}
+	}
+	// The arc is open on the right: it begins and ends there.
+	slices.SortFunc(hoop, func(a, b geom.Point) int {
+		angle := func(p geom.Point) float64 {
+			return math.Mod(math.Atan2(p.Y+16, p.X+30)+2*math.Pi-0.9+2*math.Pi, 2*math.Pi)
+		}
+		return cmp.Compare(angle(a), angle(b))
+	})
+	add(treatment.Strand, knots(6.8, hoop...))
+	add(treatment.Outline, knots(0, geom.Pt(-43, -34), geom.Pt(43, -34), geom.Pt(48, 50), geom.Pt(-48, 50)))
+	add(treatment.Outline, knots(0, geom.Pt(27, 19), geom.Pt(85, -38), geom.Pt(99, -30), geom.Pt(41, 33)))
+	for _, e := range []geom.Point{{X: 2, Y: -42}, {X: -66, Y: -44}, {X: 67, Y: -6}} {
+		var round []geom.Point
+		for a := 0.0; a < 6.2; a += 0.4 {
+			round = append(round, e.Add(geom.Pt(math.Cos(a), math.Sin(a)).Mul(5)))
+		}
+		add(treatment.Outline, knots(0, round...))
+	}
+	arm := treatment.Shape{ID: "arm", Name: "Arm", Kind: treatment.Outline, Home: known.Reference, Ride: treatment.Still, Feather: 1.5, FeatherIn: 1.5}
+	for n := demo.CanFirst; n <= demo.CanLast; n++ {
+		var points []treatment.Knot
+		for _, p := range known.Sleeve[n].Outline() {
+			points = append(points, treatment.Knot{At: treatment.Vec{p.X, p.Y}})
+		}
+		arm.Keys = append(arm.Keys, treatment.ShapeKey{Frame: n, Ease: treatment.Linear, Points: points})
+		arm.Points = points
+	}
+	for i, name := range []string{"Rod", "Left wire", "Right wire"} {
+		mark := treatment.Shape{ID: "o", Name: name, Kind: treatment.Strand, Home: known.Reference, Ride: treatment.Still, Feather: 1.5}
+		for n := demo.CanFirst; n <= demo.CanLast; n++ {
+			h := known.Hangings[n][i]
+			a, b, c := h.Points[0], h.Points[1], h.Points[2]
+			mid := treatment.Vec{(c[0] - a[0]) / 4, (c[1] - a[1]) / 4}
+			back := treatment.Vec{-mid[0], -mid[1]}
+			width := h.Width + 5
+			points := []treatment.Knot{{At: treatment.Vec(a), Width: width}, {At: treatment.Vec(b), In: &back, Out: &mid, Width: width}, {At: treatment.Vec(c), Width: width}}
+			mark.Keys = append(mark.Keys, treatment.ShapeKey{Frame: n, Ease: treatment.Linear, Points: points})
+			mark.Points = points
+		}
+		r := treatment.Removal{ID: fmt.Sprint("r", i), Name: name, Range: treatment.Range{First: demo.CanFirst, Last: demo.CanLast}, Reference: known.Reference,
+			Mark: treatment.Mark{Outlines: []treatment.Shape{mark}}, Follow: treatment.Follow{Track: "hedge"}, Settle: treatment.Settle{Opacity: 1}}
+		// Above the edge of the frames on loan there is only sky: the frame's own, from beside it.
+		r.Fill.Sources = []treatment.Source{{ID: "n", Name: "Beside", Kind: treatment.Neighbour, Frame: known.Reference, Screen: true, Crisp: true,
+			Offsets: []treatment.OffsetKey{{Frame: known.Reference, Ease: treatment.Linear, Offset: treatment.Vec{-24, 0}}}}}
+		held := slices.Clone(loans)
+		if i == 1 { // to the right of its end is the can
+			held = []loan{{1001, 1004, 1008, false}, {1005, 1010, 1014, false}, {1011, 1016, 1020, false}, {1017, 1022, 1026, false}, {1023, 1028, 1032, false}, {1029, 1034, 1038, false}, {1035, 1043, 1047, false}, {1044, 1048, 1040, false}, {1044, 1048, 1029, true}}
+		}
+		if i == 0 { // at its end the can's handle is on one side
+			held = append(held, loan{1001, 1005, 1019, true}, loan{1006, 1009, 1001, true}, loan{1010, 1014, 1005, true}, loan{1015, 1019, 1010, true}, loan{1020, 1024, 1015, true},
+				loan{1025, 1029, 1020, true}, loan{1030, 1034, 1025, true}, loan{1035, 1039, 1030, true}, loan{1040, 1044, 1035, true}, loan{1045, 1048, 1040, true})
+		}
+		for k, l := range held {
+			var where []treatment.Shape
+			if l.end { // only around the lower end
+				where = []treatment.Shape{{ID: "w", Name: "Lower end", Kind: treatment.Outline, Home: known.Reference, Ride: treatment.Still, FeatherIn: 4, Points: []treatment.Knot{
+					{At: treatment.Vec{0, 262}}, {At: treatment.Vec{960, 262}}, {At: treatment.Vec{960, 540}}, {At: treatment.Vec{0, 540}}}}}
+			}
+			r.Fill.Sources = append(r.Fill.Sources, treatment.Source{ID: fmt.Sprint("p", k), Where: where, Name: fmt.Sprint("Frame ", l.frame), Kind: treatment.HeldPlate, Frame: l.frame, Whole: true,
+				Range: &treatment.Range{First: l.first, Last: l.last}})
+		}
+		if i == 0 {
+			r.Guard = &treatment.Guard{Fronts: []treatment.Front{
+				{ID: "can", Name: "Can", By: treatment.ByOutline, Shapes: shapes, All: true},
+				{ID: "arm", Name: "Arm", By: treatment.ByOutline, Shapes: []treatment.Shape{arm}, All: true, Unmix: 6},
+			}}
+		}
+		doc.Removals = append(doc.Removals, r)
+	}
+	return doc
+}
+
+func TestLoansBehindWhatPasses(t *testing.T) {
+	known := demotest.CanTruth(t)
+	s := clip(t, demo.CanPlateFolder, demo.CanFirst)
+	doc := hangingCan(t, s, known)
+	spots := []spot{{func(n int) image.Rectangle { return image.Rect(240, 0, 720, 320) }, known.Motion}}
+	for _, r := range judge(t, s, doc, demo.CanName, demo.CanFirst, demo.CanLast, known.Reference, spots) {
+		t.Logf("plain: %s", told(r))
+	}
+	settled(t, s, doc)
+	for _, r := range judge(t, s, doc, demo.CanName, demo.CanFirst, demo.CanLast, known.Reference, spots) {
+		t.Logf("settled: %s", told(r))
+	}
+	if dir := os.Getenv("JARDIN_SHOW"); dir != "" {
+		compiled, _ := render.Compile(doc)
+		for _, n := range []int{1004, 1022, 1024, 1030, 1042} {
+			f, err := s.Clean(context.Background(), compiled, n)
+			require.NoError(t, err)
+			require.NoError(t, media.WritePNG(filepath.Join(dir, fmt.Sprintf("can%d.png", n)), f))
+		}
+	}
+}
