@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 
 	"github.com/gin-gonic/gin"
@@ -81,8 +82,8 @@ func (s *Server) frame(f func(*gin.Context, *picture.Source, int)) gin.HandlerFu
 func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 	revision, err := strconv.Atoi(c.Query("revision"))
 	view := render.View(c.DefaultQuery("view", string(render.ResultView)))
-	if err != nil || (view != render.ResultView && view != render.PatchView) {
-		problem(c, http.StatusUnprocessableEntity, "give a revision number, and result or patch as the view")
+	if err != nil || !slices.Contains(render.Views, view) {
+		problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("give a revision number, and one of %v as the view", render.Views))
 		return
 	}
 	ctx := c.Request.Context()

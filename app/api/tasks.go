@@ -57,7 +57,7 @@ func (s *Server) events(api huma.API) {
 	sse.Register(api, huma.Operation{
 		OperationID: "events", Method: http.MethodGet, Path: "/api/events", Summary: "What changes, as it changes",
 	}, map[string]any{
-		"task": live.TaskChanged{}, "revision": live.RevisionChanged{}, "shot": live.ShotChanged{}, "followed": live.FrameFollowed{},
+		"task": live.TaskChanged{}, "revision": live.RevisionChanged{}, "shot": live.ShotChanged{}, "followed": live.FrameFollowed{}, "edge": live.EdgeFollowed{},
 		"hello": Hello{},
 	}, func(ctx context.Context, _ *struct{}, send sse.Sender) {
 		events, stop := s.Hub.Listen()

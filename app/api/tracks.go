@@ -82,12 +82,11 @@ func (s *Server) tracks(api huma.API) {
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "get-lies", Method: http.MethodGet, Path: "/api/shots/{id}/lies",
-		Summary: "How the shapes of a removal, or the exclusions of a track, lie on a run of frames",
+		Summary: "How all shapes of a removal, or the exclusions of a track, lie on a run of frames",
 	}, func(ctx context.Context, in *struct {
 		ShotPath
 		Revision int    `query:"revision"`
 		Removal  string `query:"removal"`
-		Source   string `query:"source" doc:"Of the removal: where it counts, in place of the outlines"`
 		Track    string `query:"track"`
 		First    int    `query:"first"`
 		Last     int    `query:"last"`
@@ -99,9 +98,9 @@ func (s *Server) tracks(api huma.API) {
 		var shapes []treatment.Shape
 		own := treatment.Still
 		if r := t.Removal(in.Removal); r != nil {
-			shapes, own = r.Mark.Outlines, r.Follow.Track
-			if source := r.Fill.Source(in.Source); source != nil {
-				shapes = source.Where
+			own = r.Follow.Track
+			for _, list := range r.Shapes() {
+				shapes = append(shapes, *list...)
 			}
 		} else if m := t.Motions().Motion(in.Track); m != nil {
 			shapes = m.Track.Exclusions

@@ -9,6 +9,7 @@ import (
 
 	"jardin/app/live"
 	"jardin/app/store"
+	"jardin/core/raster"
 	"jardin/core/render"
 	"jardin/core/treatment"
 )
@@ -128,8 +129,8 @@ func (s *Server) treatments(api huma.API) {
 	}, func(ctx context.Context, in *struct {
 		ShotPath
 		Revision int         `query:"revision"`
-		View     render.View `query:"view" enum:"result,patch"`
-		Removal  string      `query:"removal" doc:"For the patch view"`
+		View     render.View `query:"view" enum:"result,patch,alone,matte,tint,light,grain"`
+		Removal  string      `query:"removal" doc:"For all views but the result; of the patches alone and the mattes none is all of them"`
 	}) (*body[frameKeys], error) {
 		source, err := s.Rooms.Source(ctx, in.ID)
 		if err != nil {
@@ -139,10 +140,10 @@ func (s *Server) treatments(api huma.API) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		out := frameKeys{First: source.Plates.First}
-		for n := source.Plates.First; n <= source.Plates.Last; n++ {
-			out.Keys = append(out.Keys, source.Evaluator().Key(t, n, in.View, in.Removal))
-		}
+		out := frameKeys{First: source.Plates.First, Keys: make([]string, source.Plates.Last-source.Plates.First+1)}
+		raster.Rows(0, len(out.Keys), func(k int) {
+			out.Keys[k] = source.Evaluator().Key(t, out.First+k, in.View, in.Removal)
+		})
 		return &body[frameKeys]{out}, nil
 	})
 }

@@ -76,13 +76,13 @@ type spot struct {
 }
 
 // judge measures a treated shot against its truth at several spots.
-func judge(t testing.TB, s *picture.Source, doc *treatment.Document, shot string, first, last, reference int, spots []spot) []check.Report {
+func judge(t testing.TB, s *picture.Source, doc *treatment.Document, shot string, frames []int, reference int, spots []spot) []check.Report {
 	ready, err := render.Compile(doc)
 	require.NoError(t, err)
 	dir := demotest.Footage(t)
 	takes, references := make([][]check.Take, len(spots)), make([]*raster.Plane, len(spots))
 	began := time.Now()
-	for n := first; n <= last; n++ {
+	for _, n := range frames {
 		frame, err := s.Clean(context.Background(), ready, n)
 		require.NoError(t, err)
 		read := func(what string) image.Image { return demotest.ReadPNG(t, demo.FramePath(dir, shot+"/"+what, n)) }
@@ -101,10 +101,20 @@ func judge(t testing.TB, s *picture.Source, doc *treatment.Document, shot string
 			}
 		}
 	}
-	t.Logf("%s: %.1f frames/s with measuring", shot, float64(last-first+1)/time.Since(began).Seconds())
+	if len(frames) > 10 {
+		t.Logf("%s: %.1f frames/s with measuring", shot, float64(len(frames))/time.Since(began).Seconds())
+	}
 	out := make([]check.Report, len(spots))
 	for i := range out {
 		out[i] = check.Measure(takes[i], references[i])
+	}
+	return out
+}
+
+// every lists the frames of a range.
+func every(first, last int) (out []int) {
+	for n := first; n <= last; n++ {
+		out = append(out, n)
 	}
 	return out
 }
@@ -165,11 +175,11 @@ func TestDotsSettleByThemselves(t *testing.T) {
 			return raster.Around(geom.Box{Min: c, Max: c}, d.Radius+6, demo.Bounds())
 		}, known.Motion})
 	}
-	for i, r := range judge(t, s, doc, demo.Name, demo.First, demo.Last, known.Reference, spots) {
+	for i, r := range judge(t, s, doc, demo.Name, every(demo.First, demo.Last), known.Reference, spots) {
 		t.Logf("plain, dot %d: %s", i+1, told(r))
 	}
 	settled(t, s, doc)
-	for i, r := range judge(t, s, doc, demo.Name, demo.First, demo.Last, known.Reference, spots) {
+	for i, r := range judge(t, s, doc, demo.Name, every(demo.First, demo.Last), known.Reference, spots) {
 		t.Logf("settled, dot %d: %s", i+1, told(r))
 	}
 }
@@ -207,11 +217,11 @@ func TestAFocusPullSettlesByItself(t *testing.T) {
 	}
 	t.Logf("track at the clip: %.3f px on the worst frame", worst)
 	spots := []spot{{func(n int) image.Rectangle { return raster.Around(geom.Bounds(demo.ClipOutline(n)), 14, demo.Bounds()) }, known.Motion}}
-	for _, r := range judge(t, s, doc, demo.FocusName, demo.FocusFirst, demo.FocusLast, known.Reference, spots) {
+	for _, r := range judge(t, s, doc, demo.FocusName, every(demo.FocusFirst, demo.FocusLast), known.Reference, spots) {
 		t.Logf("plain: %s", told(r))
 	}
 	settled(t, s, doc)
-	for _, r := range judge(t, s, doc, demo.FocusName, demo.FocusFirst, demo.FocusLast, known.Reference, spots) {
+	for _, r := range judge(t, s, doc, demo.FocusName, every(demo.FocusFirst, demo.FocusLast), known.Reference, spots) {
 		t.Logf("settled: %s", told(r))
 	}
 	compiled, _ := render.Compile(doc)
@@ -348,11 +358,11 @@ func TestLoansBehindWhatPasses(t *testing.T) {
 	s := clip(t, demo.CanPlateFolder, demo.CanFirst)
 	doc := hangingCan(t, s, known)
 	spots := []spot{{func(n int) image.Rectangle { return image.Rect(240, 0, 720, 320) }, known.Motion}}
-	for _, r := range judge(t, s, doc, demo.CanName, demo.CanFirst, demo.CanLast, known.Reference, spots) {
+	for _, r := range judge(t, s, doc, demo.CanName, every(demo.CanFirst, demo.CanLast), known.Reference, spots) {
 		t.Logf("plain: %s", told(r))
 	}
 	settled(t, s, doc)
-	for _, r := range judge(t, s, doc, demo.CanName, demo.CanFirst, demo.CanLast, known.Reference, spots) {
+	for _, r := range judge(t, s, doc, demo.CanName, every(demo.CanFirst, demo.CanLast), known.Reference, spots) {
 		t.Logf("settled: %s", told(r))
 	}
 	if dir := os.Getenv("JARDIN_SHOW"); dir != "" {

@@ -176,6 +176,10 @@ func (r *Runner) do(ctx context.Context, t *store.Task, p *progress) (note strin
 		return r.follow(ctx, t, p)
 	case "scout":
 		return r.scout(ctx, t, p)
+	case "edge":
+		return r.edge(ctx, t, p)
+	case "settle":
+		return r.settle(ctx, t, p)
 	case "render":
 		return "", r.deliver(ctx, t, p)
 	}

@@ -66,15 +66,7 @@ func (r *Runner) follow(ctx context.Context, t *store.Task, p *progress) (note s
 	if err := json.Unmarshal(t.Detail, &run); err != nil {
 		return "", err
 	}
-	head, err := r.store.Head(ctx, t.ShotID)
-	if err != nil {
-		return "", err
-	}
-	doc, err := r.store.Inline(ctx, head.Document)
-	if err != nil {
-		return "", err
-	}
-	source, err := r.rooms.Source(ctx, t.ShotID)
+	doc, source, err := r.opened(ctx, t.ShotID)
 	if err != nil {
 		return "", err
 	}
@@ -104,15 +96,7 @@ func (r *Runner) follow(ctx context.Context, t *store.Task, p *progress) (note s
 
 // scout scores the frames of a removal.
 func (r *Runner) scout(ctx context.Context, t *store.Task, p *progress) (string, error) {
-	head, err := r.store.Head(ctx, t.ShotID)
-	if err != nil {
-		return "", err
-	}
-	doc, err := r.store.Inline(ctx, head.Document)
-	if err != nil {
-		return "", err
-	}
-	source, err := r.rooms.Source(ctx, t.ShotID)
+	doc, source, err := r.opened(ctx, t.ShotID)
 	if err != nil {
 		return "", err
 	}
@@ -121,6 +105,88 @@ func (r *Runner) scout(ctx context.Context, t *store.Task, p *progress) (string,
 		return "", err
 	}
 	return "", r.store.SetResult(ctx, t.ID, scores)
+}
+
+// opened returns the treatment in force, its numbers in place, and the plate.
+func (r *Runner) opened(ctx context.Context, shot string) (*treatment.Document, *picture.Source, error) {
+	head, err := r.store.Head(ctx, shot)
+	if err != nil {
+		return nil, nil, err
+	}
+	doc, err := r.store.Inline(ctx, head.Document)
+	if err != nil {
+		return nil, nil, err
+	}
+	source, err := r.rooms.Source(ctx, shot)
+	return doc, source, err
+}
+
+// edge lets an outline follow the edge that it lies on. note says where it stopped.
+func (r *Runner) edge(ctx context.Context, t *store.Task, p *progress) (note string, err error) {
+	var run picture.EdgeRun
+	if err := json.Unmarshal(t.Detail, &run); err != nil {
+		return "", err
+	}
+	doc, source, err := r.opened(ctx, t.ShotID)
+	if err != nil {
+		return "", err
+	}
+	done, total := 0, run.Last-run.First
+	found, err := source.FollowEdge(ctx, doc, run, func(f picture.EdgeFound) {
+		r.hub.Send(live.EdgeFollowed{ShotID: t.ShotID, TaskID: t.ID, Found: f})
+		done = min(done+1, total)
+		p.at(ctx, done, total)
+	})
+	var lost *picture.Lost
+	if err != nil && !errors.As(err, &lost) && ctx.Err() == nil {
+		return "", err
+	}
+	if len(found) < 2 && lost != nil {
+		return "", err
+	}
+	after := context.WithoutCancel(ctx)
+	rev, e := r.store.Amend(after, t.ShotID, "Follow an edge", func(doc *treatment.Document) error {
+		now, _ := doc.Find(run.Removal)
+		if now == nil || now.Shape(run.Shape) == nil {
+			return errors.New("the outline was deleted while it followed")
+		}
+		picture.KeepEdge(now.Shape(run.Shape), found)
+		return nil
+	})
+	if e != nil {
+		return "", e
+	}
+	r.hub.Send(live.RevisionChanged{ShotID: t.ShotID, Number: rev.Number})
+	if lost != nil {
+		return "Stopped: " + err.Error() + ".", nil
+	}
+	return "", nil
+}
+
+// settle lets a removal's patch settle by itself.
+func (r *Runner) settle(ctx context.Context, t *store.Task, p *progress) (string, error) {
+	doc, source, err := r.opened(ctx, t.ShotID)
+	if err != nil {
+		return "", err
+	}
+	found, err := source.Settle(ctx, doc, t.Subject, func(done, total int) { p.at(ctx, done, total) })
+	if err != nil {
+		return "", err
+	}
+	rev, err := r.store.Amend(ctx, t.ShotID, "Settle by itself", func(doc *treatment.Document) error {
+		now, _ := doc.Find(t.Subject)
+		if now == nil {
+			return errors.New("the removal was deleted while it was settled")
+		}
+		// Edge and tone may have been changed meanwhile.
+		now.Settle.Light, now.Settle.Softness, now.Settle.Grain = found.Settle.Light, found.Settle.Softness, found.Settle.Grain
+		return nil
+	})
+	if err != nil {
+		return "", err
+	}
+	r.hub.Send(live.RevisionChanged{ShotID: t.ShotID, Number: rev.Number})
+	return found.Words, nil
 }
 
 // keepTrack puts what was found into the treatment in force.

@@ -30,6 +30,12 @@ type (
 		Track  string        `json:"track"`
 		Found  picture.Found `json:"found"`
 	}
+	// EdgeFollowed: an outline that follows an edge has reached a frame.
+	EdgeFollowed struct {
+		ShotID string            `json:"shotId"`
+		TaskID string            `json:"taskId"`
+		Found  picture.EdgeFound `json:"found"`
+	}
 )
 
 // A Hub passes events on. The zero Hub is ready; it is safe for concurrent use.

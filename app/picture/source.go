@@ -30,7 +30,7 @@ type Source struct {
 // shared with other shots.
 func NewSource(plates *media.Plates, id string, cache *render.Cache) *Source {
 	s := &Source{Plates: plates, id: id, cache: cache, coder: coderFor(plates.Transfer, plates.Depth)}
-	s.eval = &render.Evaluator{Plate: s, Cache: cache, Pictures: s.supplied}
+	s.eval = &render.Evaluator{Plate: s, Cache: cache, Pictures: s.supplied, Mattes: s.matte}
 	return s
 }
 

@@ -173,32 +173,73 @@ func inCodes(still *media.Still, fine *colorspace.Coder) {
 	}
 }
 
-// supplied gives a picture of the treatment in light.
-func (s *Source) supplied(ctx context.Context, p *treatment.Picture) (*raster.Image, error) {
+// still reads a picture of the treatment. name tells its content from any other's.
+func (s *Source) still(ctx context.Context, p *treatment.Picture) (still func() (*media.Still, error), name string) {
 	data, name := p.Data, p.Artifact
 	if name == "" {
 		sum := sha256.Sum256(data)
 		name = hex.EncodeToString(sum[:])
 	}
+	return func() (*media.Still, error) {
+		if len(data) == 0 {
+			if s.Blobs == nil {
+				return nil, fmt.Errorf("the picture %q did not come with the treatment; export the treatment with its data in place", p.Name)
+			}
+			var err error
+			if data, err = s.Blobs(ctx, p.Artifact); err != nil {
+				return nil, err
+			}
+		}
+		still, err := media.DecodeStill(ctx, data)
+		if err != nil {
+			return nil, fmt.Errorf("picture %q: %w", p.Name, err)
+		}
+		return still, nil
+	}, name
+}
+
+// supplied gives a picture of the treatment in light.
+func (s *Source) supplied(ctx context.Context, p *treatment.Picture) (*raster.Image, error) {
+	read, name := s.still(ctx, p)
 	key := "picture/" + string(s.Plates.Transfer) + name
 	if m, ok := s.cache.Get(key); ok {
 		return m.(*raster.Image), nil
 	}
-	if len(data) == 0 {
-		if s.Blobs == nil {
-			return nil, fmt.Errorf("the picture %q did not come with the treatment; export the treatment with its data in place", p.Name)
-		}
-		var err error
-		if data, err = s.Blobs(ctx, p.Artifact); err != nil {
-			return nil, err
-		}
-	}
-	still, err := media.DecodeStill(ctx, data)
+	still, err := read()
 	if err != nil {
-		return nil, fmt.Errorf("picture %q: %w", p.Name, err)
+		return nil, err
 	}
 	inCodes(still, coderFor(s.Plates.Transfer, 16))
 	m := still.Premultiplied(coderFor(s.Plates.Transfer, 16))
 	s.cache.Put(key, m, m.Bytes())
 	return m, nil
+}
+
+// matte gives a supplied matte: its alpha where it has one, else how white it is.
+func (s *Source) matte(ctx context.Context, p *treatment.Picture) (*raster.Plane, error) {
+	read, name := s.still(ctx, p)
+	key := "matte/" + name
+	if m, ok := s.cache.Get(key); ok {
+		return m.(*raster.Plane), nil
+	}
+	still, err := read()
+	if err != nil {
+		return nil, err
+	}
+	inCodes(still, coderFor(colorspace.Linear, 16)) // of an OpenEXR its numbers are the coverage
+	out := raster.NewPlane(s.Size())
+	alpha := false
+	for i := 3; i < len(still.Codes); i += 4 {
+		alpha = alpha || still.Codes[i] != 65535
+	}
+	for i := range out.Pix {
+		v := still.Codes[4*i : 4*i+4]
+		if alpha {
+			out.Pix[i] = float32(v[3]) / 65535
+		} else {
+			out.Pix[i] = colorspace.Luma(float32(v[0]), float32(v[1]), float32(v[2])) / 65535
+		}
+	}
+	s.cache.Put(key, out, out.Bytes())
+	return out, nil
 }

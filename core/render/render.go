@@ -214,20 +214,10 @@ func (r *removal) lies(n int, view View, only string) (keys []string) {
 // rides returns how each of the removal's shapes is carried to frame n. Their keys
 // over time need no mention: they are part of the removal, and n of the plate's key.
 func (r *removal) rides(n int) (out []any) {
-	add := func(shapes []treatment.Shape) {
-		for i := range shapes {
-			lie, ok := r.lie(&shapes[i], n)
+	for _, list := range r.doc.Shapes() {
+		for i := range *list {
+			lie, ok := r.lie(&(*list)[i], n)
 			out = append(out, ok, lie.Ride, lie.Shifts)
-		}
-	}
-	add(r.doc.Mark.Outlines)
-	for i := range r.doc.Settle.Tones {
-		add(r.doc.Settle.Tones[i].Where)
-	}
-	if g := r.doc.Guard; g != nil {
-		add(g.Within)
-		for i := range g.Fronts {
-			add(g.Fronts[i].Shapes)
 		}
 	}
 	return out

@@ -48,6 +48,37 @@ type Removal struct {
 	Guard     *Guard `json:"guard,omitempty"`
 }
 
+// Shapes lists all that is drawn for a removal: its outlines, where its sources and
+// tones count, its fronts, and what its patch lies within.
+func (r *Removal) Shapes() []*[]Shape {
+	out := []*[]Shape{&r.Mark.Outlines}
+	for i := range r.Fill.Sources {
+		out = append(out, &r.Fill.Sources[i].Where)
+	}
+	for i := range r.Settle.Tones {
+		out = append(out, &r.Settle.Tones[i].Where)
+	}
+	if r.Guard != nil {
+		for i := range r.Guard.Fronts {
+			out = append(out, &r.Guard.Fronts[i].Shapes)
+		}
+		out = append(out, &r.Guard.Within)
+	}
+	return out
+}
+
+// Shape returns one of them, or nil.
+func (r *Removal) Shape(id string) *Shape {
+	for _, list := range r.Shapes() {
+		for i := range *list {
+			if (*list)[i].ID == id {
+				return &(*list)[i]
+			}
+		}
+	}
+	return nil
+}
+
 // A Range is a span of frames in the plate's numbers, both ends included.
 type Range struct {
 	First int `json:"first"`

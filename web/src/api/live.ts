@@ -1,14 +1,22 @@
 import type { QueryClient } from '@tanstack/react-query'
 import { create } from 'zustand'
+import { bench } from '../bench/state'
 import type { Schemas, Task } from './client'
 
 export type Found = Schemas['Found']
 
 /** What the server tells as it happens and no query keeps: running work and what running tracks find. */
-export const useLive = create<{ connected: boolean; found: Record<string, Record<number, Found>>; latest: Record<string, number> }>(() => ({
+export const useLive = create<{
+  connected: boolean
+  found: Record<string, Record<number, Found>>
+  latest: Record<string, number>
+  /** Where outlines that follow an edge were found, by shape and frame, until a revision holds it. */
+  edges: Record<string, Record<number, Schemas['EdgeFound']['points']>>
+}>(() => ({
   connected: true,
   found: {},
   latest: {},
+  edges: {},
 }))
 
 /** Connects to the live events and keeps the queries fresh. Returns what ends it. */
@@ -31,8 +39,13 @@ export function listen(queries: QueryClient): () => void {
       return [task, ...rest].sort((a, b) => b.createdAt.localeCompare(a.createdAt))
     })
     if (task.kind === 'scout' && task.state === 'done') void queries.invalidateQueries({ queryKey: ['scores', task.shotId] })
+    if (task.kind === 'edge' && (task.state === 'waiting' || task.endedAt)) useLive.setState({ edges: {} })
     // A new track replaces what the one before it told.
     if (task.kind === 'track' && task.state === 'waiting') useLive.setState({ found: {}, latest: {} })
+  })
+  on<Schemas['EdgeFollowed']>('edge', ({ found }) => {
+    useLive.setState((s) => ({ edges: { ...s.edges, [found.shape]: { ...s.edges[found.shape], [found.frame]: found.points } } }))
+    if (bench.get().outline === found.shape) bench.set({ frame: found.frame, playing: false })
   })
   on<Schemas['FrameFollowed']>('followed', ({ taskId, found }) =>
     useLive.setState((s) => ({

@@ -109,6 +109,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{id}/edges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let an outline follow the edge that it lies on, from a frame on which it lies right */
+        post: operations["follow-edge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{id}/follow": {
         parameters: {
             query?: never;
@@ -150,8 +167,25 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How the shapes of a removal, or the exclusions of a track, lie on a run of frames */
+        /** How all shapes of a removal, or the exclusions of a track, lie on a run of frames */
         get: operations["get-lies"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/measures/{removal}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** By how much a removal's patch is lit and blurred on a run of frames; frames on which nothing is known are left out */
+        get: operations["get-measures"];
         put?: never;
         post?: never;
         delete?: never;
@@ -256,6 +290,23 @@ export interface paths {
         put?: never;
         /** Score every frame of a removal as its reference frame */
         post: operations["scout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/settle/{removal}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Find out from the plate how a removal's patch takes on its light, softness and grain */
+        post: operations["settle"];
         delete?: never;
         options?: never;
         head?: never;
@@ -405,6 +456,15 @@ export interface components {
             feather?: number;
             points: components["schemas"]["Knot"][];
         };
+        Calm: {
+            /**
+             * Format: int64
+             * @description Frames before and after, brought into place by the track, that help; 0 for the frame alone
+             */
+            over?: number;
+            /** @description Red, green, blue, 0 to 1: the share of the grain that is taken out */
+            strength: number[];
+        };
         Correction: {
             /** @description Of a grid: columns and rows */
             cells?: number[];
@@ -451,6 +511,42 @@ export interface components {
             tracks: components["schemas"]["Track"][];
             /** Format: int64 */
             version: number;
+        };
+        EdgeFollowed: {
+            found: components["schemas"]["EdgeFound"];
+            shotId: string;
+            taskId: string;
+        };
+        EdgeFound: {
+            /** Format: int64 */
+            frame: number;
+            /** @description In the coordinates of the outline's home */
+            points: components["schemas"]["Knot"][];
+            shape: string;
+        };
+        EdgeRun: {
+            /**
+             * Format: int64
+             * @description Follow down to this frame; from for not at all
+             */
+            first: number;
+            /**
+             * Format: int64
+             * @description Frame on which it lies right
+             */
+            from: number;
+            /**
+             * Format: int64
+             * @description Follow up to this frame; from for not at all
+             */
+            last: number;
+            removal: string;
+            shape: string;
+            /**
+             * Format: double
+             * @description Takes out chatter: sigma in frames of the average over time
+             */
+            steady: number;
         };
         Edit: {
             /** @description What was done, for undo */
@@ -593,6 +689,138 @@ export interface components {
              */
             turn?: number;
         };
+        Front: {
+            /** @description In front of every removal's patch, not only this one's */
+            all?: boolean;
+            /**
+             * Format: double
+             * @description Coverage up to this becomes 0
+             */
+            black?: number;
+            /**
+             * Format: double
+             * @description Sigma in pixels
+             */
+            blur?: number;
+            /** @enum {string} */
+            by: "outline" | "colour" | "brightness" | "matte";
+            /**
+             * @description How it joins the fronts before it; add where left out
+             * @enum {string}
+             */
+            combine?: "add" | "take" | "keep";
+            /**
+             * Format: double
+             * @description Moves the edge outwards by so many pixels, or inwards
+             */
+            grow?: number;
+            /** @description Unique within the removal */
+            id: string;
+            key?: components["schemas"]["FrontKey"];
+            /** @description Supplied, by frame */
+            mattes?: components["schemas"]["FrontMatte"][];
+            name: string;
+            off?: boolean;
+            /**
+             * Format: double
+             * @description 1 where left out
+             */
+            opacity?: number;
+            /** @description Combined in order; of a key or mattes where they count, left out everywhere */
+            shapes?: components["schemas"]["Shape"][];
+            /**
+             * Format: double
+             * @description Corrects the soft edge's colour: the removed thing's, as it is found within so many pixels, is taken out of it
+             */
+            unmix?: number;
+            /**
+             * Format: double
+             * @description Coverage from this on becomes 1; 1 where left out
+             */
+            white?: number;
+        };
+        FrontKey: {
+            /** @description Linear light; of a key on colour */
+            colour: number[];
+            /**
+             * Format: double
+             * @description Colour difference from which on it is not covered; of a key on brightness, L*
+             */
+            far: number;
+            /** @description All but that */
+            invert?: boolean;
+            /**
+             * Format: double
+             * @description Colour difference (CIE 1976) up to which it is covered in full; of a key on brightness, L* from which on
+             */
+            near: number;
+        };
+        FrontMatte: {
+            /** Format: int64 */
+            frame: number;
+            picture: components["schemas"]["Picture"];
+        };
+        Grade: {
+            /**
+             * Format: double
+             * @description Stops
+             */
+            exposure?: number;
+            /**
+             * Format: double
+             * @description Stops that green gains on red and blue
+             */
+            green?: number;
+            offset: number[];
+            power: number[];
+            /** Format: double */
+            saturation: number;
+            slope: number[];
+            /**
+             * Format: double
+             * @description Stops that red gains on blue
+             */
+            warmth?: number;
+        };
+        Grain: {
+            /** @description Red, green, blue; 1 where left out */
+            amount?: number[];
+            /** @description Takes the grain out of the frames that are painted on */
+            calm?: components["schemas"]["Calm"];
+            /** @description Of carried grain: from each pixel to the one whose grain is taken */
+            from?: number[];
+            /**
+             * @description Left out none is laid
+             * @enum {string}
+             */
+            kind?: "made" | "carried";
+            /** @description Measured from the plate */
+            model?: components["schemas"]["GrainModel"];
+            off?: boolean;
+        };
+        GrainModel: {
+            /**
+             * Format: int64
+             * @description Reach of shape in pixels
+             */
+            lags: number;
+            /** @description Linear light, rising, at which the strength is given */
+            light: number[];
+            /** @description By channel: autocorrelation by rows, from (-lags, 0) to (lags, lags); 1 at (0, 0) */
+            shape: number[][];
+            /** @description Correlation of red with green, red with blue, green with blue */
+            share: number[];
+            /** @description By channel: standard deviation in linear light at each of light */
+            sigma: number[][];
+            /** @description What was found, for people */
+            words?: string;
+        };
+        Guard: {
+            /** @description Laid back from the untouched plate, in order */
+            fronts?: components["schemas"]["Front"][];
+            /** @description The patch lies only inside these: it never pokes past its surface */
+            within?: components["schemas"]["Shape"][];
+        };
         Hello: {
             ready: boolean;
         };
@@ -635,6 +863,30 @@ export interface components {
             frames: {
                 [key: string]: components["schemas"]["Lie"];
             }[];
+        };
+        Light: {
+            /** @description The strength by frame; they replace strength then */
+            keys?: components["schemas"]["ValueKey"][];
+            /**
+             * Format: int64
+             * @description Frames before and after over which its level is averaged; 0 lets the patch flicker with the plate
+             */
+            level?: number;
+            /** @description Brightness only; left out each channel by itself */
+            luma?: boolean;
+            off?: boolean;
+            /**
+             * Format: int64
+             * @description Frames before and after over which the light's shape is averaged
+             */
+            over?: number;
+            /**
+             * Format: double
+             * @description Width in pixels of the areas that are compared
+             */
+            scale: number;
+            /** Format: double */
+            strength: number;
         };
         Looks: {
             /**
@@ -709,6 +961,22 @@ export interface components {
             rate: components["schemas"]["Rational"];
             /** Format: int64 */
             width: number;
+        };
+        Measure: {
+            /**
+             * Format: double
+             * @description By which sigma in pixels the patch is blurred
+             */
+            blur: number;
+            /** Format: int64 */
+            frame: number;
+            /** @description Gain of the patch's light by channel, the mean over the patch */
+            light: number[];
+            /**
+             * Format: double
+             * @description Pixels that the light rests on
+             */
+            sure: number;
         };
         Moment: {
             /** @description What is doubtful, and what to do */
@@ -915,6 +1183,7 @@ export interface components {
         Removal: {
             fill: components["schemas"]["Fill"];
             follow: components["schemas"]["Follow"];
+            guard?: components["schemas"]["Guard"];
             /** @description Unique within the treatment */
             id: string;
             mark: components["schemas"]["Mark"];
@@ -984,13 +1253,40 @@ export interface components {
             words: string;
         };
         Settle: {
+            /** @description Times the opacity, by frame: the patch comes in and goes out */
+            dissolve?: components["schemas"]["ValueKey"][];
             /**
              * Format: double
              * @description Added to the feather of every outline, pixels
              */
             feather?: number;
+            /**
+             * Format: double
+             * @description Added to the feather inside every outline, pixels
+             */
+            featherIn?: number;
+            grain?: components["schemas"]["Grain"];
+            /**
+             * Format: double
+             * @description Moves every outline's edge outwards by so many pixels, or inwards
+             */
+            grow?: number;
+            /**
+             * @description normal where left out; darken lays the patch only where it is darker than the plate
+             * @enum {string}
+             */
+            lay?: "normal" | "darken" | "lighten";
+            light?: components["schemas"]["Light"];
             /** Format: double */
             opacity: number;
+            /**
+             * Format: double
+             * @description Blended seam: so many pixels inwards from the edge the patch takes on the colour of the plate around it
+             */
+            seam?: number;
+            softness?: components["schemas"]["Softness"];
+            /** @description Applied in order */
+            tones?: components["schemas"]["Tone"][];
         };
         Shape: {
             /** @description Of its handles */
@@ -1085,6 +1381,38 @@ export interface components {
         };
         ShotChanged: {
             shotId: string;
+        };
+        Softness: {
+            /**
+             * Format: double
+             * @description Sigma in pixels, by hand, besides what is measured
+             */
+            by?: number;
+            /** @description By, by frame; they replace by then */
+            keys?: components["schemas"]["ValueKey"][];
+            /** @description Blurred as much as the plate around it, measured on each frame */
+            match?: boolean;
+            off?: boolean;
+            /**
+             * Format: int64
+             * @description Frames before and after over which the measure is averaged
+             */
+            over?: number;
+            /**
+             * Format: double
+             * @description Of the unsharp mask, sigma in pixels; 1 where left out
+             */
+            radius?: number;
+            /**
+             * Format: double
+             * @description Amount of an unsharp mask
+             */
+            sharpen?: number;
+            /**
+             * Format: double
+             * @description Degrees; the patch is smeared by the track's own motion; 0 leaves it
+             */
+            shutter?: number;
         };
         Source: {
             /** @description Of a piece: where its corners lie, from the top left clockwise */
@@ -1217,7 +1545,7 @@ export interface components {
             endedAt?: string;
             id: string;
             /** @enum {string} */
-            kind: "import" | "track" | "scout" | "render";
+            kind: "import" | "track" | "scout" | "settle" | "edge" | "render";
             /** @description Why it failed, or where it stopped */
             problem: string;
             /**
@@ -1239,6 +1567,24 @@ export interface components {
         };
         TaskChanged: {
             task: components["schemas"]["Task"];
+        };
+        Tone: {
+            grade: components["schemas"]["Grade"];
+            /** @description Unique within the removal */
+            id: string;
+            /** @description Grades by frame; they replace grade then */
+            keys?: components["schemas"]["ToneKey"][];
+            name: string;
+            off?: boolean;
+            /** @description Only inside these; left out everywhere */
+            where?: components["schemas"]["Shape"][];
+        };
+        ToneKey: {
+            /** @enum {string} */
+            ease: "eased" | "linear";
+            /** Format: int64 */
+            frame: number;
+            grade: components["schemas"]["Grade"];
         };
         Track: {
             /** @description Of its handles */
@@ -1283,6 +1629,14 @@ export interface components {
             /** @description Four corners on the home frame, clockwise: where a grid is laid, and where corrections by corners hold on */
             surface?: number[][];
         };
+        ValueKey: {
+            /** @enum {string} */
+            ease: "eased" | "linear";
+            /** Format: int64 */
+            frame: number;
+            /** Format: double */
+            value: number;
+        };
     };
     responses: never;
     parameters: never;
@@ -1308,6 +1662,17 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": ({
+                        data: components["schemas"]["EdgeFollowed"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "edge";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
                         data: components["schemas"]["FrameFollowed"];
                         /**
                          * @description The event name.
@@ -1599,6 +1964,42 @@ export interface operations {
             };
         };
     };
+    "follow-edge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EdgeRun"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     follow: {
         parameters: {
             query?: never;
@@ -1639,8 +2040,8 @@ export interface operations {
         parameters: {
             query?: {
                 revision?: number;
-                view?: "result" | "patch";
-                /** @description For the patch view */
+                view?: "result" | "patch" | "alone" | "matte" | "tint" | "light" | "grain";
+                /** @description For all views but the result; of the patches alone and the mattes none is all of them */
                 removal?: string;
             };
             header?: never;
@@ -1677,8 +2078,6 @@ export interface operations {
             query?: {
                 revision?: number;
                 removal?: string;
-                /** @description Of the removal: where it counts, in place of the outlines */
-                source?: string;
                 track?: string;
                 first?: number;
                 last?: number;
@@ -1699,6 +2098,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Lies"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-measures": {
+        parameters: {
+            query?: {
+                revision?: number;
+                first?: number;
+                last?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+                removal: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Measure"][];
                 };
             };
             /** @description Error */
@@ -1880,6 +2316,39 @@ export interface operations {
         };
     };
     scout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+                removal: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    settle: {
         parameters: {
             query?: never;
             header?: never;

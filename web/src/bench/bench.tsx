@@ -3,7 +3,7 @@ import { useEffect, useMemo } from 'react'
 import { Link } from 'wouter'
 import { answer, api, type Revision, type Shot } from '../api/client'
 import { useEdit, useTreatment } from '../api/treatment'
-import { frameStore, type OverlaySet } from './frames'
+import { frameStore, type Asked, type OverlaySet } from './frames'
 import { useKeys } from './keys'
 import { useMotions } from './motion'
 import { invert, multiply } from './matrix'
@@ -48,7 +48,8 @@ function Bench({ shot, revision }: { shot: Shot; revision: Revision }) {
   const removal = revision.document.removals.find((r) => r.id === open) ?? null
   const motions = useMotions(shot.id, revision)
   const motion = motions.of(removal?.follow.track)
-  const saved = useOverlays(shot, revision, view === 'patch' ? 'patch' : 'result', view === 'patch' ? (open ?? '') : '')
+  const asked: Asked = view === 'plate' || view === 'difference' ? 'result' : view
+  const saved = useOverlays(shot, revision, asked, asked === 'result' ? '' : (open ?? ''))
   // A track that is being measured carries the patch as it goes: from the reference frame to each that is found.
   const found = motion?.found
   const home = removal && motion ? motion.at(removal.reference) : null
@@ -78,7 +79,7 @@ function Bench({ shot, revision }: { shot: Shot; revision: Revision }) {
 }
 
 /** The keys of all overlays of a view. The last known ones stay until the newer are here. */
-function useOverlays(shot: Shot, revision: Revision, view: 'result' | 'patch', removal: string): OverlaySet | null {
+function useOverlays(shot: Shot, revision: Revision, view: Asked, removal: string): OverlaySet | null {
   const { data } = useQuery({
     queryKey: ['keys', shot.id, revision.number, view, removal],
     queryFn: async (): Promise<OverlaySet> => {

@@ -1,4 +1,4 @@
-import type { Document, Knot, Removal, Shape, Track } from '../api/client'
+import type { Document, Front, Knot, Removal, Shape, Track } from '../api/client'
 import { newId, type Change } from '../api/treatment'
 import { allStrokes, moveStroke, onSource, onStroke, setOffset } from './fill'
 import { point, vec } from './handles/curve'
@@ -46,17 +46,57 @@ export const onTrack = (id: string, change: (t: Track) => void): Change => (d) =
   if (t) change(t)
 }
 
-/** Whose shapes: a removal's outlines, where one of its sources counts, or what is left out of a track's region. */
-export type Owner = { removal: string; source?: string; track?: undefined } | { track: string; removal?: undefined; source?: undefined }
+/**
+ * Whose shapes: a removal's outlines, where one of its sources or tones counts, a front, what its patch lies within, or
+ * what is left out of a track's region.
+ */
+export interface Owner {
+  removal?: string
+  source?: string
+  tone?: string
+  front?: string
+  within?: boolean
+  track?: string
+}
+
+/** What is drawn or edited now. */
+export function ownerNow(r: Removal): Owner {
+  const { stage, bed, part } = bench.get()
+  if (stage === 'follow' && r.follow.track) return { track: r.follow.track }
+  if (stage === 'fill' && bed) return { removal: r.id, source: bed }
+  if (stage === 'settle' && part) return { removal: r.id, tone: part }
+  if (stage === 'guard' && part) return part === 'within' ? { removal: r.id, within: true } : { removal: r.id, front: part }
+  return { removal: r.id }
+}
+
+/** All that is drawn for a removal. */
+export const allShapes = (r: Removal): Shape[] => [
+  ...r.mark.outlines, ...r.fill.sources.flatMap((s) => s.where ?? []), ...(r.settle.tones ?? []).flatMap((t) => t.where ?? []),
+  ...(r.guard?.fronts ?? []).flatMap((f) => f.shapes ?? []), ...(r.guard?.within ?? []),
+]
 
 export function shapesOf(d: Document, owner: Owner): Shape[] {
-  if (owner.removal) {
-    const r = d.removals.find((x) => x.id === owner.removal)
-    if (!owner.source) return r?.mark.outlines ?? []
-    const source = r?.fill.sources.find((x) => x.id === owner.source)
-    return source ? (source.where ??= []) : []
-  }
-  return d.tracks.find((t) => t.id === owner.track)?.exclusions ?? []
+  if (!owner.removal) return d.tracks.find((t) => t.id === owner.track)?.exclusions ?? []
+  const r = d.removals.find((x) => x.id === owner.removal)
+  if (owner.source) return r?.fill.sources.find((x) => x.id === owner.source)?.where ?? []
+  if (owner.tone) return r?.settle.tones?.find((x) => x.id === owner.tone)?.where ?? []
+  if (owner.front) return r?.guard?.fronts?.find((x) => x.id === owner.front)?.shapes ?? []
+  return (owner.within ? r?.guard?.within : r?.mark.outlines) ?? []
+}
+
+/** Adds a shape to those of an owner, if it is still there. */
+export function addShape(d: Document, owner: Owner, shape: Shape) {
+  const track = d.tracks.find((t) => t.id === owner.track)
+  const r = d.removals.find((x) => x.id === owner.removal)
+  const source = r?.fill.sources.find((x) => x.id === owner.source)
+  const tone = r?.settle.tones?.find((x) => x.id === owner.tone)
+  const front = r?.guard?.fronts?.find((x) => x.id === owner.front)
+  if (track) (track.exclusions ??= []).push(shape)
+  else if (source) (source.where ??= []).push(shape)
+  else if (tone) (tone.where ??= []).push(shape)
+  else if (front) (front.shapes ??= []).push(shape)
+  else if (r && owner.within) ((r.guard ??= {}).within ??= []).push(shape)
+  else if (r && !owner.source && !owner.tone && !owner.front) r.mark.outlines.push(shape)
 }
 
 export const onShape = (owner: Owner, id: string, change: (s: Shape) => void): Change => (d) => {
@@ -93,6 +133,7 @@ export function copyRemoval(r: Removal, d: { x: number; y: number }, taken: stri
     s.id = newId()
     everywhere(s, (points) => points.map(move))
   })
+  for (const s of [...(next.settle.tones ?? []).flatMap((t) => t.where ?? []), ...(next.guard?.within ?? [])]) everywhere(s, (points) => points.map(move))
   for (const source of next.fill.sources) {
     source.corners = source.corners?.map((c) => vec({ x: c[0] + d.x, y: c[1] + d.y }))
     source.where?.forEach((w) => everywhere(w, (points) => points.map(move)))
@@ -114,13 +155,13 @@ export function removeSelected({ revision }: BenchProps, edit: Edit) {
   const s = bench.get()
   const r = revision.document.removals.find((x) => x.id === s.removal)
   if (!r) return
-  const owner: Owner = s.stage === 'follow' && r.follow.track ? { track: r.follow.track } : s.stage === 'fill' && s.bed ? { removal: r.id, source: s.bed } : { removal: r.id }
+  const owner = ownerNow(r)
   const shape = shapesOf(revision.document, owner).find((o) => o.id === s.outline)
   if (s.key) {
     const { lane, frame } = s.key
     bench.set({ key: null })
     void edit('Delete a key', (d) => deleteKey(d, lane, frame))
-  } else if (s.stage !== 'settle' && shape) {
+  } else if (shape) {
     const least = shape.kind === 'strand' ? 2 : 3
     const whole = s.knots.length === 0 || shape.points.length - s.knots.length < least
     const gone = new Set(s.knots)
@@ -154,10 +195,11 @@ export function nudge({ revision }: BenchProps, edit: Edit, dx: number, dy: numb
   const s = bench.get()
   const r = revision.document.removals.find((x) => x.id === s.removal)
   if (r && s.stage === 'fill') return nudgePaint(r, edit, dx, dy)
-  const shape = s.stage === 'mark' && r?.mark.outlines.find((o) => o.id === s.outline)
+  const owner = r && ownerNow(r)
+  const shape = r && owner && shapesOf(revision.document, owner).find((o) => o.id === s.outline)
   if (!r || !shape || s.knots.length === 0) return false
   const chosen = new Set(s.knots)
-  void edit('Move points', onShape({ removal: r.id }, shape.id, (o) => {
+  void edit('Move points', onShape(owner!, shape.id, (o) => {
     const here = o.keys?.length ? (o.keys.find((k) => k.frame === s.frame)?.points ?? o.points) : o.points
     setPoints(o, s.frame, here.map((k, i) => (chosen.has(i) ? { ...k, at: vec({ x: point(k.at).x + dx, y: point(k.at).y + dy }) } : k)))
   }))
@@ -190,12 +232,16 @@ export function lanesOf(d: Document, removal: string | null, shape: string | nul
   const out: { lane: string; label: string; frames: number[] }[] = []
   const add = (lane: string, label: string, keys?: { frame: number }[]) => keys?.length && out.push({ lane, label, frames: keys.map((k) => k.frame) })
   const t = d.tracks.find((x) => x.id === r.follow.track)
-  const s = [...r.mark.outlines, ...(t?.exclusions ?? [])].find((x) => x.id === shape)
+  const s = [...allShapes(r), ...(t?.exclusions ?? [])].find((x) => x.id === shape)
   if (s) {
     add(`points ${s.id}`, `${s.name}: points`, s.keys)
     add(`placement ${s.id}`, `${s.name}: placement`, s.placement)
   }
   for (const f of r.fill.sources) if ((f.offsets?.length ?? 0) > 1) add(`offset ${r.id} ${f.id}`, `${f.name}: offset`, f.offsets)
+  add(`dissolve ${r.id}`, 'Opacity', r.settle.dissolve)
+  add(`light ${r.id}`, 'Light: strength', r.settle.light?.keys)
+  add(`soft ${r.id}`, 'Softness', r.settle.softness?.keys)
+  for (const x of r.settle.tones ?? []) add(`tone ${r.id} ${x.id}`, x.name, x.keys)
   t?.corrections?.forEach((c) => add(`correction ${t.id} ${c.id}`, c.name, c.keys))
   if (t) add(`placed ${t.id}`, 'Placed by hand', t.placed)
   return out
@@ -203,16 +249,23 @@ export function lanesOf(d: Document, removal: string | null, shape: string | nul
 
 type Keys = { frame: number }[]
 
+const shapesIn = (d: Document) => [...d.removals.flatMap(allShapes), ...d.tracks.flatMap((t) => t.exclusions ?? [])]
+
 function keysOf(d: Document, lane: string): Keys | undefined {
   const [kind, a, b] = lane.split(' ')
-  const shapes = [...d.removals.flatMap((r) => r.mark.outlines), ...d.tracks.flatMap((t) => t.exclusions ?? [])]
+  const shapes = shapesIn(d)
+  const r = d.removals.find((x) => x.id === a)
   const t = d.tracks.find((x) => x.id === a)
   switch (kind) {
     case 'points': return shapes.find((s) => s.id === a)?.keys
     case 'placement': return shapes.find((s) => s.id === a)?.placement
     case 'correction': return t?.corrections?.find((c) => c.id === b)?.keys
     case 'placed': return t?.placed
-    case 'offset': return d.removals.find((r) => r.id === a)?.fill.sources.find((f) => f.id === b)?.offsets
+    case 'dissolve': return r?.settle.dissolve
+    case 'light': return r?.settle.light?.keys
+    case 'soft': return r?.settle.softness?.keys
+    case 'tone': return r?.settle.tones?.find((x) => x.id === b)?.keys
+    case 'offset': return r?.fill.sources.find((f) => f.id === b)?.offsets
   }
 }
 
@@ -223,7 +276,7 @@ export function deleteKey(d: Document, lane: string, frame: number) {
   // The last key's points stay as the shape's own.
   const [kind, id] = lane.split(' ')
   if (kind === 'points' && keys.length === 1) {
-    const s = [...d.removals.flatMap((r) => r.mark.outlines), ...d.tracks.flatMap((t) => t.exclusions ?? [])].find((x) => x.id === id)
+    const s = shapesIn(d).find((x) => x.id === id)
     if (s?.keys) s.points = s.keys[0].points
   }
   if (kind === 'offset' && keys.length === 1) return // a neighbour needs one
@@ -243,4 +296,22 @@ export function moveKey(d: Document, lane: string, from: number, to: number, cop
 export function easeKey(d: Document, lane: string, frame: number) {
   const key = keysOf(d, lane)?.find((k) => k.frame === frame) as { ease?: string } | undefined
   if (key) key.ease = key.ease === 'linear' ? 'eased' : 'linear'
+}
+
+/** Changes a front of a removal's guard, if it is still there. */
+export const onFront = (removal: string, id: string, change: (f: Front, all: Front[]) => void): Change =>
+  on(removal, (r) => {
+    const all = r.guard?.fronts ?? []
+    const f = all.find((x) => x.id === id)
+    if (f) change(f, all)
+  })
+
+/** What keyed numbers say on a frame: straight between keys, for fields; the server eases. */
+export function valueAt(keys: { frame: number; value: number }[] | undefined, plain: number, frame: number): number {
+  if (!keys?.length) return plain
+  const after = keys.findIndex((k) => k.frame >= frame)
+  if (after < 0) return keys[keys.length - 1].value
+  if (after === 0 || keys[after].frame === frame) return keys[after].value
+  const [a, b] = [keys[after - 1], keys[after]]
+  return a.value + ((b.value - a.value) * (frame - a.frame)) / (b.frame - a.frame)
 }

@@ -7,10 +7,13 @@ export interface Overlay {
   y: number
 }
 
+/** What the server makes pictures of. */
+export type Asked = 'result' | 'patch' | 'alone' | 'matte' | 'tint' | 'light' | 'grain'
+
 /** What identifies the overlays of a view: the revision asks, the keys decide. */
 export interface OverlaySet {
   revision: number
-  view: 'result' | 'patch'
+  view: Asked
   removal: string
   first: number
   keys: string[]

@@ -8,10 +8,10 @@ const keys: [string, [string, string][]][] = [
   ]],
   ['Looking', [
     ['Q W E D', 'plate, patch, result, difference'], ['L', 'locked or free'], ['B', 'free and locked side by side'], ['C', 'next channel'], ['0', 'fit'], ['+ −, wheel', 'closer, farther'],
-    ['drag', 'move the picture (with Space held while a tool is in hand)'], ['H', 'hide or show handles'],
+    ['drag', 'move the picture (with Space held while a tool is in hand)'], ['H', 'hide or show all that lies on the picture'], ['S', 'before and after, split (not while painting)'], ['M', 'mattes: white on black, over the plate, off'], ['K', 'play only the frames around this one'],
   ]],
   ['Working', [
-    ['1 2 3 4', 'Mark, Follow, Fill, Settle'], ['N', 'new removal'], ['O', 'draw a shape (Mark) or a region (Follow)'], ['Shift + click', 'select several points'], ['Shift + drag', 'select the points in a box'], ['Ctrl A', 'select all points of the outline'], ['Shift + arrows', 'move selected points by a pixel'], ['Alt + drag', 'copy a key on the ribbon'],  ['V', 'the untouched plate, as long as it is held'], ['Delete', 'remove what is selected: key, points, shape or stroke'], ['Escape', 'put the tool down'],
+    ['1 2 3 4 5', 'Mark, Follow, Fill, Settle, Guard'], ['N', 'new removal'], ['O', 'draw a shape (Mark, Guard) or a region (Follow)'], ['Shift + click', 'select several points'], ['Shift + drag', 'select the points in a box'], ['Ctrl A', 'select all points of the outline'], ['Shift + arrows', 'move selected points by a pixel'], ['Alt + drag', 'copy a key on the ribbon'],  ['V', 'the untouched plate, as long as it is held'], ['Delete', 'remove what is selected: key, points, shape or stroke'], ['Escape', 'put the tool down'],
     ['Ctrl Z, Ctrl Shift Z', 'undo, redo'],
   ]],
   ['Painting (Fill)', [

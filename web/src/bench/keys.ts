@@ -2,7 +2,7 @@ import { useEffect, useRef } from 'react'
 import type { useEdit } from '../api/treatment'
 import type { BenchProps } from './props'
 import { nextUnpainted, paintFrame, paintedOn, repeatHere, setBrush } from './fill'
-import { nudge, removeSelected, startRemoval } from './edits'
+import { allShapes, nudge, removeSelected, startRemoval } from './edits'
 import { stages } from './stages'
 import { bench, type Channel } from './state'
 
@@ -26,8 +26,9 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
       const step = (n: number) => bench.set({ frame: Math.min(props.shot.last, Math.max(props.shot.first, n)), playing: false })
       const onControl = target.closest('button, [role=radio], input')
       if (e.ctrlKey || e.metaKey) {
-        const shape = props.revision.document.removals.find((r) => r.id === s.removal)?.mark.outlines.find((o) => o.id === s.outline)
-        if (e.key.toLowerCase() === 'a' && s.stage === 'mark' && shape) {
+        const open = props.revision.document.removals.find((r) => r.id === s.removal)
+        const shape = open && allShapes(open).find((o) => o.id === s.outline)
+        if (e.key.toLowerCase() === 'a' && shape) {
           e.preventDefault()
           bench.set({ knots: shape.points.map((_, i) => i) })
           return
@@ -87,6 +88,9 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
             case 'h': bench.set({ handles: !s.handles }); break
             case 'j': if (open) step(s.stage === 'fill' ? paintFrame(open, s.bed, open.reference) : open.reference); break
             case 'b': bench.set({ beside: !s.beside }); break
+            case 's': if (s.stage === 'fill' && s.tool !== 'look') return; bench.set({ split: s.split === null ? 0.5 : null }); break
+            case 'k': bench.set({ loop: s.loop ? null : { first: s.frame - 12, last: s.frame + 12 } }); break
+            case 'm': bench.set({ view: s.view === 'matte' ? 'tint' : s.view === 'tint' ? 'result' : 'matte' }); break
             case 'f': if (open && s.stage === 'fill') bench.set(s.tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false, stroke: null }); break
             case 'a': if (open && s.stage === 'fill') bench.set({ tool: 'area', drawn: 'curve', view: 'patch', playing: false, stroke: null }); break
             case 'v': bench.set({ before: true }); break
@@ -96,6 +100,7 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
             case 'o':
               if (open && s.stage === 'mark') bench.set({ tool: 'outline', drawn: s.drawn, outline: null, knots: [] })
               if (open && s.stage === 'follow') bench.set({ tool: 'region' })
+              if (open && s.stage === 'guard' && s.part) bench.set({ tool: 'where', drawn: 'curve', outline: null, knots: [] })
               break
             default: return
           }

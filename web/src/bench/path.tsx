@@ -15,6 +15,7 @@ import { stages, standing, standingWords, type Standing } from './stages'
 import { FillStage } from './stages/fill'
 import { FollowStage } from './stages/follow'
 import { MarkStage } from './stages/mark'
+import { GuardStage } from './stages/guard'
 import { SettleStage } from './stages/settle'
 import { bench, useBench } from './state'
 
@@ -224,6 +225,7 @@ function Unfolded(props: BenchProps & { removal: Removal }) {
                 {s.id === 'follow' && <FollowStage {...props} />}
                 {s.id === 'fill' && <FillStage {...props} />}
                 {s.id === 'settle' && <SettleStage {...props} />}
+                {s.id === 'guard' && <GuardStage {...props} />}
               </div>
             )}
           </li>

@@ -16,7 +16,7 @@ import { bench, useBench } from './state'
 /** The picture, and all that lies on it: free, or locked to a surface. */
 export function Picture(props: BenchProps & { locked: boolean; second?: boolean }) {
   const { shot, frames, overlays, motion, motions, revision, locked, second } = props
-  const { frame, view: chosenView, channel, exposure, zoom, centre, removal, tool, handles, lockTo, lockBy, through, box, origin, loan, stage, before, bed } = useBench()
+  const { frame, view: chosenView, channel, exposure, zoom, centre, removal, tool, handles, lockTo, lockBy, through, box, origin, loan, stage, before, bed, split, gain } = useBench()
   const view = before ? 'plate' : chosenView
   const open = revision.document.removals.find((r) => r.id === removal) ?? null
   const { adopt } = useEdit(shot.id)
@@ -117,7 +117,8 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     const s = shown.current
     if (!s || !screen.current) return
     screen.current[painted ? 'drawPainted' : 'draw']({
-      plate: s.plate, overlay: s.overlay ?? null, live: onReference, view, channel, exposure,
+      plate: s.plate, overlay: s.overlay ?? null, live: onReference && view !== 'matte' && view !== 'tint' && view !== 'light' && view !== 'grain', view, channel, exposure,
+      gain, split: split === null || second ? null : split * width,
       toFrame: multiply(fromRoomToFrame, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]), scale: scale * ratio,
       under: under && { ...under, toFrame: multiply(under.from, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]) },
     })
@@ -135,7 +136,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       redraw.current(painted)
     })
   }
-  useLayoutEffect(() => draw(), [size, seen, frame, view, channel, exposure, scale, centre, isLocked, loaded, overlays, motions, lockTo, lockBy, zero, otherPicture, through, loan, toLoan?.join(), onReference, wanted.ready])
+  useLayoutEffect(() => draw(), [size, seen, frame, view, channel, exposure, scale, centre, isLocked, loaded, overlays, motions, lockTo, lockBy, zero, otherPicture, through, loan, toLoan?.join(), onReference, wanted.ready, split, gain])
 
   const zoomAt = useCallback((at: Point, factor: number) => {
     const s = bench.get()
@@ -214,12 +215,36 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
         </>
       )}
       {box && !second && <div className="pointer-events-none absolute border border-fern bg-fern/15" style={{ left: Math.min(box[0].x, box[1].x), top: Math.min(box[0].y, box[1].y), width: Math.abs(box[1].x - box[0].x), height: Math.abs(box[1].y - box[0].y) }} />}
+      {split !== null && !second && view !== 'plate' && <Split at={split} />}
       {failed && <p className="absolute inset-x-4 top-4 text-clay">{failed}</p>}
       {isLocked && <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">Locked to frame {zero}{lockBy === 'position' ? ', position only' : ''}{lockTo && lockTrack ? `, ${lockTrack.track.name}` : ''}</p>}
       {locked && !isLocked && <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px] text-clay">Not followed to this frame: it cannot be locked</p>}
       {!locked && motion && motion.at(seen) === null && handles && (stage === 'mark' || stage === 'follow') && (
         <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">Not followed to this frame: what rides on {motion.track.name} stands where it was drawn</p>
       )}
+    </div>
+  )
+}
+
+/** The line between before and after. */
+function Split({ at }: { at: number }) {
+  return (
+    <div
+      role="slider" aria-label="Before and after" aria-valuemin={0} aria-valuemax={100} aria-valuenow={Math.round(at * 100)} tabIndex={0}
+      className="absolute inset-y-0 z-10 -ml-2 w-4 cursor-ew-resize touch-none" style={{ left: `${at * 100}%` }}
+      onPointerDown={(e) => {
+        e.stopPropagation()
+        const edge = e.currentTarget.parentElement!.getBoundingClientRect()
+        drag(e, (m) => bench.set({ split: Math.min(0.98, Math.max(0.02, (m.clientX - edge.left) / edge.width)) }), () => undefined)
+      }}
+      onKeyDown={(e) => {
+        if (e.key !== 'ArrowLeft' && e.key !== 'ArrowRight') return
+        e.stopPropagation()
+        bench.set({ split: Math.min(0.98, Math.max(0.02, at + (e.key === 'ArrowLeft' ? -0.02 : 0.02))) })
+      }}
+    >
+      <span className="absolute inset-y-0 left-[7px] w-0.5 border-x border-black/70 bg-white/80" style={{ width: 4 }} />
+      <span className="pointer-events-none absolute top-2 right-4 rounded bg-black/60 px-1.5 text-[13px]">Plate</span>
     </div>
   )
 }

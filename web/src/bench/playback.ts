@@ -21,7 +21,9 @@ export function usePlayback({ shot, frames, overlays }: BenchProps) {
       request = requestAnimationFrame(tick)
       if (now < due) return
       const at = bench.get().frame
-      const next = at >= shot.last ? shot.first : at + 1
+      const { loop } = bench.get()
+      const [first, last] = loop ? [Math.max(shot.first, loop.first), Math.min(shot.last, loop.last)] : [shot.first, shot.last]
+      const next = at >= last || at < first ? first : at + 1
       if (!frames.has(next, overlays)) {
         void frames.load(next, overlays)
         due = now

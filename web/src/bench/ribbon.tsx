@@ -1,15 +1,16 @@
 import { useEffect, useLayoutEffect, useRef, useState, useSyncExternalStore, type PointerEvent as ReactPointerEvent } from 'react'
-import type { Schemas, Shot } from '../api/client'
+import type { Measure, Removal, Schemas, Shot } from '../api/client'
 import { useEdit, type Change } from '../api/treatment'
 import { Button } from '../ui/controls'
 import { easeKey, lanesOf, moveKey } from './edits'
 import { paintedFrames } from './fill'
 import { drag } from './handles/lines'
 import type { BenchProps } from './props'
+import { useMeasures } from './measures'
 import { useScores } from './scores'
 import { bench, useBench } from './state'
 
-const lanes = { thumbs: 46, range: 10, paint: 9, quality: 16, score: 12, keys: 13, cached: 4 }
+const lanes = { thumbs: 46, range: 10, paint: 9, quality: 16, light: 18, score: 12, keys: 13, cached: 4 }
 
 /** The frame ribbon: thumbnails, the removal's range and reference frame, keys, the track's quality, what is in memory. */
 export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps) {
@@ -26,7 +27,9 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
   const each = width / count
   const x = (n: number) => (n - shot.first) * each
   const beds = open !== null // the lane is there before the first stroke, or the picture would jump under it
-  const height = lanes.range + (beds ? lanes.paint : 0) + lanes.quality + (scores.length ? lanes.score : 0) + lanes.cached
+  const measures = useMeasures(shot, revision.number, open?.id ?? null, !!open && settled(open))
+  const lit = !!open && settled(open)
+  const height = lanes.range + (lit ? lanes.light : 0) + (beds ? lanes.paint : 0) + lanes.quality + (scores.length ? lanes.score : 0) + lanes.cached
 
   useLayoutEffect(() => {
     const observer = new ResizeObserver(([e]) => setWidth(e.contentRect.width))
@@ -76,6 +79,25 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
         }
         top += lanes.score
       }
+      if (lit) {
+        // How much lighter or darker the patch is made, around the line of no change; below it, how soft.
+        const middle = top + lanes.light / 2
+        g.fillStyle = colour('stone')
+        g.fillRect(0, middle, width, 1)
+        const level = (m: Measure) => Math.log2(Math.max(0.01, 0.2126 * m.light[0] + 0.7152 * m.light[1] + 0.0722 * m.light[2]))
+        const most = Math.max(0.15, ...measures.map((m) => Math.abs(level(m))))
+        for (const m of measures) {
+          const h = (level(m) / most) * (lanes.light / 2 - 1)
+          g.fillStyle = colour('text')
+          g.fillRect(x(m.frame) + 0.5, middle - Math.max(0, h), Math.max(1, each - 1), Math.max(1, Math.abs(h)))
+          if (m.blur > 0.3) {
+            g.fillStyle = colour('fern')
+            const soft = Math.min(lanes.light - 2, m.blur * 3)
+            g.fillRect(x(m.frame) + each / 2 - 0.75, top + lanes.light - 1 - soft, 1.5, soft)
+          }
+        }
+        top += lanes.light
+      }
       for (const s of motion?.samples.values() ?? []) {
         // Full cells are sure; what slides, or agrees little, is lower. Clay needs a look.
         const sure = Math.max(0, 1 - (s.residual ?? 0)) * Math.min(1, (s.agree ?? 1) / 0.9)
@@ -88,7 +110,7 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
     }
     g.fillStyle = colour('quiet')
     for (let n = shot.first; n <= shot.last; n++) if (frames.has(n, overlays)) g.fillRect(x(n), height - lanes.cached + 1, each + 0.5, lanes.cached - 1)
-  }, [width, height, open, motion, scores, loaded, overlays, shot])
+  }, [width, height, open, motion, scores, loaded, overlays, shot, measures, lit])
 
   const scrub = (e: ReactPointerEvent) => {
     const to = (clientX: number) => {
@@ -155,6 +177,9 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
     </section>
   )
 }
+
+/** The patch follows the plate's light or softness. */
+const settled = (r: Removal) => (!!r.settle.light && !r.settle.light.off) || (!!r.settle.softness && !r.settle.softness.off)
 
 const noScores: Schemas['Looks'][] = []
 

@@ -14,6 +14,10 @@ export interface Shown {
   toFrame: Matrix
   /** Device pixels for each pixel of the frame. */
   scale: number
+  /** A difference is shown so many times as strong. */
+  gain: number
+  /** Left of here, in device pixels of the canvas, only the plate is shown; null for nowhere. */
+  split: number | null
   /** Another frame's plate laid over all, and how much of it shows. */
   under?: { picture: ImageBitmap; share: number; toFrame: Matrix; difference?: boolean }
 }
@@ -59,7 +63,7 @@ const graded = `#version 300 es
 precision highp float;
 uniform sampler2D picture, plate;
 uniform int difference, channel;
-uniform float gain;
+uniform float gain, strength;
 in vec2 inRect, inFrame;
 out vec4 colour;
 vec3 light(vec3 v) { return mix(v / 12.92, pow((v + 0.055) / 1.055, vec3(2.4)), step(0.04045, v)); }
@@ -68,7 +72,7 @@ void main() {
   colour = texture(picture, inRect);
   if (colour.a == 0.0) return;
   vec3 c = colour.rgb / colour.a;
-  if (difference == 1) c = min(abs(c - texture(plate, inFrame).rgb) * 4.0, 1.0);
+  if (difference == 1) c = min(abs(c - texture(plate, inFrame).rgb) * strength, 1.0);
   if (gain != 1.0) c = code(min(light(c) * gain, 1.0));
   if (channel == 1) c = c.rrr;
   if (channel == 2) c = c.ggg;
@@ -89,6 +93,9 @@ void main() {
   vec3 h = toPlate * vec3(inFrame * size, 1);
   colour = vec4(min(abs(texture(picture, inRect).rgb - texture(plate, h.xy / h.z / size).rgb) * 4.0, 1.0), 1);
 }`
+
+/** Views that stand on black, not on the plate. */
+const bare = (v: View) => v === 'alone' || v === 'matte' || v === 'light' || v === 'grain'
 
 const channels: Channel[] = ['colour', 'red', 'green', 'blue', 'luma']
 
@@ -167,6 +174,7 @@ class GLScreen implements Screen {
   drawPainted(s: Shown) {
     const { gl, fresh } = this
     if (!fresh) return
+    if (s.split !== null) return this.draw(s)
     const toCanvas = invert(s.toFrame)
     const corners = [[0, 1], [2, 1], [2, 3], [0, 3]].map(([x, y]) => apply(toCanvas, { x: fresh[x], y: fresh[y] }))
     const [xs, ys] = [corners.map((p) => p.x), corners.map((p) => p.y)]
@@ -208,11 +216,27 @@ class GLScreen implements Screen {
       gl.uniform1i(p.at('channel'), channels.indexOf(s.channel))
       gl.uniform1f(p.at('gain'), 2 ** s.exposure)
       gl.uniform1i(p.at('difference'), difference ? 1 : 0)
+      gl.uniform1f(p.at('strength'), s.gain)
     }
     gl.disable(gl.BLEND)
     this.rectangle(p, 0, 0, 0, this.width, this.height)
+    const cut = s.split !== null && s.view !== 'plate'
+    if (cut) {
+      gl.enable(gl.SCISSOR_TEST)
+      gl.scissor(Math.round(s.split!), 0, width, height)
+    }
+    if (bare(s.view)) {
+      const dark = this.plain.use()
+      gl.uniformMatrix3fv(dark.at('toClip'), true, clip(s.toFrame))
+      gl.uniform2f(dark.at('size'), this.width, this.height)
+      gl.uniform1f(dark.at('share'), 0)
+      this.rectangle(dark, 0, 0, 0, this.width, this.height)
+      p.use()
+      if (p === this.plain) gl.uniform1f(p.at('share'), 1)
+    }
     gl.enable(gl.BLEND)
     if (s.view !== 'plate') this.lay(p, s)
+    if (cut) gl.disable(gl.SCISSOR_TEST)
     if (s.under) {
       this.upload(3, s.under.picture)
       const over = (s.under.difference ? this.against : this.plain).use()

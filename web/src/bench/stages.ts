@@ -8,6 +8,7 @@ export const stages: { id: Stage; name: string; asks: string; key: string }[] = 
   { id: 'follow', name: 'Follow', asks: 'How does the surface move?', key: '2' },
   { id: 'fill', name: 'Fill', asks: 'Where do clean pixels come from?', key: '3' },
   { id: 'settle', name: 'Settle', asks: 'What makes them sit?', key: '4' },
+  { id: 'guard', name: 'Guard', asks: 'What stays in front?', key: '5' },
 ]
 
 export const standingWords: Record<Standing, string> = { empty: 'nothing yet', begun: 'begun', done: 'done', look: 'needs a look' }
@@ -27,6 +28,11 @@ export function standing(d: Document, r: Removal, stage: Stage, stale: string[])
     case 'fill':
       return r.fill.sources.some((f) => !f.off && (f.kind === 'neighbour' || f.kind === 'piece' || f.picture || f.whole || f.strokes?.some((x) => !x.off))) ? 'done' : r.fill.sources.length ? 'begun' : 'empty'
     case 'settle':
-      return r.settle.opacity === 0 ? 'look' : r.settle.feather || r.settle.opacity < 1 ? 'done' : 'empty'
+      return r.settle.opacity === 0 ? 'look' : Object.entries(r.settle).some(([k, v]) => k !== 'opacity' && v && !(v as { off?: boolean }).off && (v as unknown[]).length !== 0) || r.settle.opacity < 1 ? 'done' : 'empty'
+    case 'guard': {
+      const fronts = (r.guard?.fronts ?? []).filter((f) => !f.off)
+      if (fronts.some((f) => !f.shapes?.length && !f.mattes?.length && f.by !== 'colour' && f.by !== 'brightness')) return 'begun'
+      return fronts.length || r.guard?.within?.length ? 'done' : 'empty'
+    }
   }
 }

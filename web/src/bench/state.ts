@@ -1,11 +1,11 @@
 import { create } from 'zustand'
 import type { Point } from './matrix'
 
-export type View = 'plate' | 'patch' | 'result' | 'difference'
+export type View = 'plate' | 'patch' | 'result' | 'difference' | 'alone' | 'matte' | 'tint' | 'light' | 'grain'
 export type Channel = 'colour' | 'red' | 'green' | 'blue' | 'luma'
-export type Stage = 'mark' | 'follow' | 'fill' | 'settle'
+export type Stage = 'mark' | 'follow' | 'fill' | 'settle' | 'guard'
 /** What the pointer does on the picture. */
-export type Tool = 'look' | 'outline' | 'region' | 'exclusion' | 'point' | 'surface' | 'correct' | 'place' | 'copy' | 'brush' | 'area' | 'where'
+export type Tool = 'look' | 'outline' | 'region' | 'exclusion' | 'point' | 'surface' | 'correct' | 'place' | 'copy' | 'brush' | 'area' | 'where' | 'pick'
 /** What the drawing tool makes. */
 export type Drawn = 'curve' | 'box' | 'ellipse' | 'strand'
 
@@ -97,12 +97,20 @@ interface BenchState {
   origin: Origin
   /** The source of clean pixels that is painted on or edited. */
   bed: string | null
+  /** The tone (Settle) or the front (Guard) that is edited; within for what the patch lies within. */
+  part: string | null
   /** How the frame on loan is shown while it is lined up. */
   loan: { as: 'hidden' | 'through' | 'difference'; share: number }
   /** The strokes of the frame painted last are shown faintly. */
   faint: boolean
   /** The plate is shown as long as a key is held. */
   before: boolean
+  /** Left of this share of the room the plate is shown; null for nowhere. */
+  split: number | null
+  /** How many times a difference is shown. */
+  gain: number
+  /** Frames that are played in a loop; null for all. */
+  loop: { first: number; last: number } | null
 }
 
 export const initial: BenchState = {
@@ -142,6 +150,10 @@ export const initial: BenchState = {
   loan: { as: 'hidden', share: 0.5 },
   faint: false,
   before: false,
+  split: null,
+  gain: 4,
+  loop: null,
+  part: null,
 }
 
 export const useBench = create<BenchState>(() => initial)
@@ -153,6 +165,7 @@ export const bench = {
       removal, stage, outline: null, knots: [], points: [], key: null, stroke: null, copying: null,
       tool: stage === 'fill' ? 'brush' : 'look',
       ...(removal && stage === 'fill' ? { view: 'patch' } : s.view === 'patch' && (!removal || s.stage === 'fill') ? { view: 'result' } : {}),
+      part: null,
       ...(removal !== s.removal ? { origin: initial.origin, bed: null, loan: initial.loan } : {}),
     }))
   },

@@ -8,7 +8,7 @@ import { bench, useBench, type Channel, type View } from './state'
 
 /** What to show of the picture, above it. */
 export function ViewBar({ shot, revision, motion, motions }: BenchProps) {
-  const { view, locked, beside, channel, exposure, zoom, handles, removal, lockTo } = useBench()
+  const { view, gain, locked, beside, channel, exposure, zoom, handles, removal, lockTo } = useBench()
   const canLock = ((motions.of(lockTo ?? undefined) ?? motion)?.samples.size ?? 0) > 1
   return (
     <div className="flex min-w-0 items-center gap-1.5 border-b border-rule bg-bed px-3 py-1.5">
@@ -18,11 +18,12 @@ export function ViewBar({ shot, revision, motion, motions }: BenchProps) {
         onChange={(v) => bench.set({ view: v })}
         options={[
           { value: 'plate', label: 'Plate', hint: 'The untouched frames (Q)' },
-          ...(removal ? [{ value: 'patch' as const, label: 'Patch', hint: 'The open removal’s paint, not cut by its outlines (W)' }] : []),
+          ...(removal ? [{ value: 'patch' as const, label: 'Patch', hint: 'The open removal’s paint, not cut by its outlines nor settled (W)' }] : []),
           { value: 'result', label: 'Result', hint: 'The plate with every patch laid on it (E)' },
-          { value: 'difference', label: 'Difference', hint: 'Result less plate, four times as strong (D)' },
+          { value: 'difference', label: 'Difference', hint: `Result less plate, ${gain} times as strong (D)` },
         ]}
       />
+      <Looks />
       <Button on={locked && !beside} disabled={!canLock && !locked} title="Move the footage so that the followed surface stands still (L)" onClick={() => bench.set({ locked: !locked, beside: false })}>
         Locked
       </Button>
@@ -54,6 +55,33 @@ export function ViewBar({ shot, revision, motion, motions }: BenchProps) {
       <Help />
       <RenderRoom shot={shot} revision={revision} />
     </div>
+  )
+}
+
+const looks: Partial<Record<View, string>> = { alone: 'Patch alone', matte: 'Mattes', tint: 'Mattes over the plate', light: 'Light field', grain: 'Grain taken out' }
+
+/** Rarer ways of looking: at what a patch is made of, at before and after, at a few frames over and over. */
+function Looks() {
+  const { view, split, gain, loop, frame, removal } = useBench()
+  const other = looks[view]
+  return (
+    <Popover className="relative">
+      <PopoverButton className={`rounded border bg-slab px-2.5 py-1 leading-5 whitespace-nowrap hover:bg-stone ${other || split !== null || loop ? 'border-fern text-fern' : 'border-stone'}`} title="More ways of looking">{other ?? 'Looks'}</PopoverButton>
+      <PopoverPanel anchor={{ to: 'bottom start', gap: 4 }} className="z-40 flex w-72 flex-col gap-2.5 rounded border border-stone bg-bed p-3 shadow-lg shadow-black/50 focus:outline-none">
+        <div className="flex flex-col gap-0.5" role="group" aria-label="More to show">
+          {(Object.keys(looks) as View[]).map((v) => (
+            <button key={v} type="button" aria-pressed={view === v} disabled={!removal && (v === 'light' || v === 'grain')} className={`rounded px-2 py-0.5 text-left disabled:opacity-40 ${view === v ? 'bg-stone' : 'hover:bg-slab'}`} onClick={() => bench.set({ view: view === v ? 'result' : v })}>{looks[v]}</button>
+          ))}
+        </div>
+        <Check label="Before and after, split" hint="Left of the line the plate, right of it what is shown; drag the line (S puts it on and off)" value={split !== null} onChange={(v) => bench.set({ split: v ? 0.5 : null })} />
+        <Check label="Only the frames around this one" hint="Twelve on either side are played in a loop (K)" value={loop !== null} onChange={(v) => bench.set({ loop: v ? { first: frame - 12, last: frame + 12 } : null })} />
+        <label className="grid grid-cols-[5rem_1fr_3rem] items-center gap-2" title="How strongly a difference is shown">
+          <span className="text-quiet">Difference</span>
+          <input type="range" aria-label="Strength of the difference" min={1} max={32} step={1} value={gain} onChange={(e) => bench.set({ gain: Number(e.target.value) })} />
+          <span className="text-right font-mono text-[13px]">{gain} ×</span>
+        </label>
+      </PopoverPanel>
+    </Popover>
   )
 }
 

@@ -25,3 +25,11 @@ export async function bringIn(e: ChangeEvent<HTMLInputElement>, address: string,
   }
   return null
 }
+
+/** Sends a file to the server and returns its answer, or throws what was wrong. */
+export async function send(address: string, file: File): Promise<unknown> {
+  const response = await fetch(address, { method: 'POST', body: file })
+  const answer = (await response.json()) as { detail?: string }
+  if (!response.ok) throw new Error(`${file.name}: ${answer.detail ?? response.statusText}`)
+  return answer
+}

@@ -2,8 +2,7 @@ import { useEffect, useState, type PointerEvent as ReactPointerEvent } from 'rea
 import type { Knot, Removal, Shape } from '../../api/client'
 import { newId, useEdit } from '../../api/treatment'
 import { boxKnots, distance, ellipseKnots, minus, pathOf, point, vec } from './curve'
-import { free, on, onTrack } from '../edits'
-import { onSource } from '../fill'
+import { addShape, free, shapesOf, type Owner } from '../edits'
 import { drag, Grip, Line } from './lines'
 import type { Point } from '../matrix'
 import { still } from '../motion'
@@ -15,33 +14,27 @@ type Props = BenchProps & { removal: Removal; placement: Placement; seen: number
 
 const words = { curve: 'Outline', box: 'Outline', ellipse: 'Outline', strand: 'Strand' }
 
-/** Drawing a shape: an outline or strand of what goes, where a source counts, or what is left out of the region. */
-export function DrawShape(props: Props & { exclusion?: boolean; source?: string }) {
-  const { shot, revision, removal, motion, placement, seen, exclusion, source } = props
+/** Drawing a shape: an outline or strand of what goes, of where something counts, of a front, or of what is left out of the region. */
+export function DrawShape(props: Props & { owner: Owner }) {
+  const { shot, revision, removal, placement, seen, owner } = props
   const { edit } = useEdit(shot.id)
   const drawn = useBench((s) => s.drawn)
   const finish = (knots: Knot[]) => {
     const id = newId()
     const kind = drawn === 'strand' ? ('strand' as const) : ('outline' as const)
-    const track = motion?.track
-    const bed = source ? removal.fill.sources.find((x) => x.id === source) : undefined
-    const taken = exclusion ? (track?.exclusions ?? []) : bed ? (bed.where ?? []) : removal.mark.outlines
-    const word = exclusion ? 'Exclusion' : bed ? 'Inside' : words[drawn]
-    const shape: Shape = { id, name: `${word} ${free(word, taken.map((o) => o.name))}`, kind, home: seen, points: knots, feather: exclusion ? 0 : 2 }
-    if (exclusion) {
-      shape.ride = still
-      void edit('Draw an exclusion', onTrack(track!.id, (t) => { (t.exclusions ??= []).push(shape) }))
-    } else if (source) {
-      void edit('Draw where it counts', onSource(removal.id, source, (x) => { (x.where ??= []).push(shape) }))
-    } else {
-      void edit(kind === 'strand' ? 'Draw a strand' : 'Draw an outline', on(removal.id, (d) => { d.mark.outlines.push(shape) }))
-    }
+    const taken = shapesOf(revision.document, owner)
+    const front = owner.front && removal.guard?.fronts?.find((f) => f.id === owner.front)
+    const word = owner.track ? 'Exclusion' : front ? front.name : owner.source || owner.tone || owner.within ? 'Inside' : words[drawn]
+    const shape: Shape = { id, name: `${word} ${free(word, taken.map((o) => o.name))}`, kind, home: seen, points: knots, feather: owner.track ? 0 : front ? 1 : 2 }
+    if (owner.track) shape.ride = still
+    const label = owner.track ? 'Draw an exclusion' : front ? `Draw ${front.name}` : word === 'Inside' ? 'Draw where it counts' : kind === 'strand' ? 'Draw a strand' : 'Draw an outline'
+    void edit(label, (d) => { addShape(d, owner, structuredClone(shape)) })
     bench.set({ tool: 'look', outline: id, knots: [] })
   }
   return (
     <>
       <svg className="pointer-events-none absolute inset-0 h-full w-full">
-        <Shapes {...props} owner={exclusion ? { track: motion!.track.id } : { removal: removal.id }} shapes={exclusion ? (motion!.track.exclusions ?? []) : removal.mark.outlines} own={exclusion ? still : removal.follow.track} editable={false} />
+        <Shapes {...props} owner={owner} shapes={shapesOf(revision.document, owner)} own={owner.track ? still : removal.follow.track} editable={false} />
       </svg>
       {drawn === 'box' || drawn === 'ellipse' ? (
         <DragBox placement={placement} knots={(a, b) => (drawn === 'box' ? boxKnots(a, b) : ellipseKnots(a, b))} onDone={finish} />

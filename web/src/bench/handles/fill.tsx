@@ -37,7 +37,7 @@ export function FillHandles(props: Props) {
         {tool === 'look' && source?.where?.length ? <Shapes {...props} owner={{ removal: r.id, source: source.id }} shapes={source.where} own={r.follow.track} editable /> : null}
       </svg>
       {tool === 'area' && <DrawArea {...props} />}
-      {tool === 'where' && source && <DrawShape {...props} source={source.id} />}
+      {tool === 'where' && source && <DrawShape {...props} owner={{ removal: r.id, source: source.id }} />}
     </>
   )
 }

@@ -1,5 +1,6 @@
 import type { Removal } from '../../api/client'
-import { on, copyRemoval } from '../edits'
+import { on, copyRemoval, onFront, ownerNow } from '../edits'
+import { toLight } from '../fill'
 import { useEdit } from '../../api/treatment'
 import { boundsOf, minus } from './curve'
 import { DrawShape, DragBox } from './draw'
@@ -26,7 +27,7 @@ export type HandleProps = BenchProps & {
 /** What can be taken hold of on the picture: the shapes in Mark, the track in Follow. */
 export function Handles(props: HandleProps) {
   const { removal, motion } = props
-  const { stage, tool, aid, ghosts, drives } = useBench()
+  const { stage, tool, aid, ghosts, drives, part } = useBench()
   const mark = { owner: { removal: removal.id }, shapes: removal.mark.outlines, own: removal.follow.track }
   return (
     <>
@@ -34,15 +35,58 @@ export function Handles(props: HandleProps) {
         {motion && drives && <Drives {...props} motion={motion} />}
         {motion && aid !== 'none' && <Aid {...props} motion={motion} />}
         {stage !== 'follow' && <Shapes {...props} {...mark} editable={stage === 'mark'} />}
+        {(stage === 'settle' || stage === 'guard') && <Parts {...props} />}
         {stage === 'follow' && motion && <Following {...props} motion={motion} />}
         {motion && ghosts && <Ghosts {...props} motion={motion} from={props.ghostOf} />}
       </svg>
-      {tool === 'outline' && stage === 'mark' && <DrawShape {...props} />}
-      {tool === 'exclusion' && stage === 'follow' && motion && <DrawShape {...props} exclusion />}
+      {tool === 'outline' && stage === 'mark' && <DrawShape {...props} owner={mark.owner} />}
+      {tool === 'exclusion' && stage === 'follow' && motion && <DrawShape {...props} owner={{ track: motion.track.id }} />}
+      {tool === 'where' && (stage === 'settle' || stage === 'guard') && part && <DrawShape {...props} owner={ownerNow(removal)} />}
+      {tool === 'pick' && stage === 'guard' && part && <PickColour {...props} front={part} />}
       {tool === 'region' && stage === 'follow' && <DrawRegion {...props} />}
       {tool === 'point' && stage === 'follow' && motion && <PutPoints {...props} motion={motion} />}
       {tool === 'copy' && <CopyHere {...props} />}
     </>
+  )
+}
+
+/** The outlines of the tone or the front that is edited; the other fronts thinly. */
+function Parts(props: HandleProps) {
+  const { removal: r } = props
+  const { stage, part } = useBench()
+  const own = r.follow.track
+  if (stage === 'settle') {
+    const tone = r.settle.tones?.find((t) => t.id === part)
+    return tone?.where ? <Shapes {...props} owner={{ removal: r.id, tone: tone.id }} shapes={tone.where} own={own} editable /> : null
+  }
+  return (
+    <>
+      {(r.guard?.fronts ?? []).map((f) => (f.off ? null : <Shapes key={f.id} {...props} owner={{ removal: r.id, front: f.id }} shapes={f.shapes ?? []} own={own} editable={f.id === part} />))}
+      {r.guard?.within && <Shapes {...props} owner={{ removal: r.id, within: true }} shapes={r.guard.within} own={own} editable={part === 'within'} />}
+    </>
+  )
+}
+
+/** A click takes the colour of the plate there for a key: the mean of five by five pixels. */
+function PickColour({ shot, removal, front, frames, placement, seen }: HandleProps & { front: string }) {
+  const { edit } = useEdit(shot.id)
+  return (
+    <svg
+      className="absolute inset-0 h-full w-full cursor-crosshair" data-testid="pick"
+      onPointerDown={(e) => {
+        const plate = frames.plate(seen)
+        if (e.button !== 0 || !plate) return
+        e.stopPropagation()
+        const p = pointerAt(e, e.currentTarget, placement)
+        const c = new OffscreenCanvas(5, 5).getContext('2d', { willReadFrequently: true })!
+        c.drawImage(plate, Math.floor(p.x) - 2, Math.floor(p.y) - 2, 5, 5, 0, 0, 5, 5)
+        const sum = [0, 0, 0]
+        const { data } = c.getImageData(0, 0, 5, 5)
+        for (let i = 0; i < data.length; i += 4) for (let k = 0; k < 3; k++) sum[k] += toLight(data[i + k]) / 25
+        void edit('Pick a colour', onFront(removal.id, front, (f) => { if (f.key) f.key.colour = sum.map((v) => Math.round(v * 1e5) / 1e5) }))
+        bench.set({ tool: 'look' })
+      }}
+    />
   )
 }
 

@@ -1,5 +1,6 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { answer, api, type Knot, type Lie, type Revision, type Shape } from '../../api/client'
+import { useLive } from '../../api/live'
 import { apply, identity, type Matrix, type Point } from '../matrix'
 
 const run = 32 // frames asked for at once
@@ -8,20 +9,26 @@ const run = 32 // frames asked for at once
 const changes = (s: Shape) => !!s.keys?.length || !!s.placement?.length || s.points.some((k) => k.follows)
 
 /** How the keyed shapes of a removal or track lie on a frame, by id, and of which revision that is told. */
-export function useLies(shot: string, revision: Revision, of: { removal?: string; track?: string; source?: string }, shapes: Shape[], frame: number) {
+export function useLies(shot: string, revision: Revision, of: { removal?: string; track?: string }, shapes: Shape[], frame: number) {
   const first = Math.floor(frame / run) * run
   const { data } = useQuery({
-    queryKey: ['lies', shot, revision.number, of.removal ?? '', of.source ?? '', of.track ?? '', first],
+    queryKey: ['lies', shot, revision.number, of.removal ?? '', of.track ?? '', first],
     queryFn: async () => ({
       revision: revision.number,
-      ...(await answer(api.GET('/api/shots/{id}/lies', { params: { path: { id: shot }, query: { revision: revision.number, removal: of.removal ?? '', source: of.source ?? '', track: of.track ?? '', first, last: first + run - 1 } } }))),
+      ...(await answer(api.GET('/api/shots/{id}/lies', { params: { path: { id: shot }, query: { revision: revision.number, removal: of.removal ?? '', track: of.track ?? '', first, last: first + run - 1 } } }))),
     }),
     enabled: shapes.some(changes),
     placeholderData: keepPreviousData,
     gcTime: 60_000,
   })
   const here = data?.frames[frame - data.first] as Record<string, Lie> | undefined
-  return { lie: (s: Shape): Lie | null => (changes(s) ? (here?.[s.id] ?? null) : still(s)), revision: data?.revision ?? revision.number }
+  const edges = useLive((s) => s.edges)
+  const lie = (s: Shape): Lie | null => {
+    const known = changes(s) ? (here?.[s.id] ?? null) : still(s)
+    const found = edges[s.id]?.[frame]
+    return found ? { ...(known ?? still(s)), points: found } : known
+  }
+  return { lie, revision: data?.revision ?? revision.number }
 }
 
 const still = (s: Shape): Lie => ({ points: s.points, placement: identity, ride: identity })

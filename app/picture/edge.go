@@ -1,0 +1,358 @@
+package picture
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+
+	"jardin/core/carry"
+	"jardin/core/geom"
+	"jardin/core/raster"
+	"jardin/core/track"
+	"jardin/core/treatment"
+)
+
+// An EdgeRun says which outline is to follow its edge, and how far.
+type EdgeRun struct {
+	Removal string  `json:"removal"`
+	Shape   string  `json:"shape"`
+	From    int     `json:"from" doc:"Frame on which it lies right"`
+	First   int     `json:"first" doc:"Follow down to this frame; from for not at all"`
+	Last    int     `json:"last" doc:"Follow up to this frame; from for not at all"`
+	Steady  float64 `json:"steady" minimum:"0" maximum:"20" doc:"Takes out chatter: sigma in frames of the average over time"`
+}
+
+// EdgeFound is where an outline was found on a frame.
+type EdgeFound struct {
+	Frame  int              `json:"frame"`
+	Shape  string           `json:"shape"`
+	Points []treatment.Knot `json:"points" nullable:"false" doc:"In the coordinates of the outline's home"`
+}
+
+// FollowEdge carries an outline along the edge that it lies on. doc holds all
+// artifacts in place. each is told what is found as it is found; what is returned is
+// steadied, and mended between keys that were there: it is by frame. The error is a
+// *Lost where it had to stop; what was found before is returned as well.
+func (s *Source) FollowEdge(ctx context.Context, doc *treatment.Document, run EdgeRun, each func(EdgeFound)) ([]EdgeFound, error) {
+	r, _ := doc.Find(run.Removal)
+	if r == nil {
+		return nil, errors.New("the removal was deleted before its outline could follow")
+	}
+	shape := r.Shape(run.Shape)
+	if shape == nil || shape.Kind != treatment.Outline {
+		return nil, errors.New("there is no such outline; a strand has no edge to follow")
+	}
+	for _, k := range shape.Points {
+		if k.Follows != nil {
+			return nil, errors.New("its points follow tracked points; let them go first")
+		}
+	}
+	whole := treatment.Range{First: s.Plates.First, Last: s.Plates.Last}
+	if !whole.Has(run.From) || !whole.Has(run.First) || !whole.Has(run.Last) || run.First > run.From || run.Last < run.From || run.First == run.Last {
+		return nil, fmt.Errorf("there is no other frame to follow to; go to another one, or choose the other direction")
+	}
+	motions, err := carry.New(doc)
+	if err != nil {
+		return nil, err
+	}
+	f := &edgeFollower{Source: s, r: r, shape: shape, motions: motions, each: each}
+	// Keys set before stand: following ends at the next of them, and goes back from there as well.
+	before, after := run.First, run.Last
+	var ends []int
+	for _, k := range shape.Keys {
+		if k.Frame < run.From && k.Frame >= run.First {
+			before = k.Frame
+		}
+		if k.Frame > run.From && k.Frame <= run.Last {
+			after = k.Frame
+			break
+		}
+	}
+	var found []EdgeFound
+	var lost error
+	for _, to := range []int{before, after} {
+		if to == run.From {
+			continue
+		}
+		anchored := slices.ContainsFunc(shape.Keys, func(k treatment.ShapeKey) bool { return k.Frame == to })
+		part, err := f.span(ctx, run.From, to, anchored)
+		found = append(found, part...)
+		if anchored {
+			ends = append(ends, to)
+		}
+		if err != nil {
+			var stopped *Lost
+			if !errors.As(err, &stopped) {
+				return found, err
+			}
+			lost = err
+		}
+	}
+	start, ok := f.at(run.From)
+	if !ok {
+		return nil, fmt.Errorf("the outline is not known on frame %d; go to a frame on which it lies right", run.From)
+	}
+	found = append(found, start)
+	slices.SortFunc(found, func(a, b EdgeFound) int { return a.Frame - b.Frame })
+	steadied(found, run.Steady, append(ends, run.From))
+	return found, lost
+}
+
+type edgeFollower struct {
+	*Source
+	r       *treatment.Removal
+	shape   *treatment.Shape
+	motions *carry.Set
+	each    func(EdgeFound)
+}
+
+// way is how the outline's home gets to a frame.
+func (f *edgeFollower) way(n int) (carry.Way, bool) {
+	ride := f.shape.Ride
+	if ride == "" {
+		ride = f.r.Follow.Track
+	}
+	return f.motions.Way(ride, f.shape.Home, n)
+}
+
+// at returns where the treatment has the outline on a frame, at home.
+func (f *edgeFollower) at(n int) (EdgeFound, bool) {
+	lie, ok := f.motions.Lie(f.shape, f.r.Follow.Track, n)
+	return EdgeFound{n, f.shape.ID, lie.Points}, ok
+}
+
+// span follows from one frame to another, which lies on either side. If the outline
+// was set by hand on that as well, it is followed back from there too, and both are
+// mixed: near each end its own counts.
+func (f *edgeFollower) span(ctx context.Context, from, to int, anchored bool) ([]EdgeFound, error) {
+	there, err := f.walk(ctx, from, to)
+	if !anchored || len(there) == 0 {
+		return there, err
+	}
+	back, errBack := f.walk(ctx, to, from)
+	if errBack != nil && ctx.Err() != nil {
+		return there, errBack
+	}
+	other := map[int][]treatment.Knot{}
+	for _, v := range back {
+		other[v.Frame] = v.Points
+	}
+	out := there[:0]
+	seen := map[int]bool{}
+	for _, v := range there {
+		seen[v.Frame] = true
+		if v.Frame == to {
+			continue // it was set by hand
+		}
+		if b, ok := other[v.Frame]; ok {
+			u := math.Abs(float64(v.Frame-from)) / math.Abs(float64(to-from))
+			v.Points = between(v.Points, b, u)
+			f.each(v)
+		}
+		out = append(out, v)
+	}
+	for _, v := range back { // beyond where the way there was lost
+		if !seen[v.Frame] && v.Frame != from {
+			out = append(out, v)
+		}
+	}
+	return out, nil
+}
+
+func between(a, b []treatment.Knot, u float64) []treatment.Knot {
+	out := make([]treatment.Knot, len(a))
+	mix := func(p, q *treatment.Vec) *treatment.Vec {
+		if p == nil || q == nil {
+			return p
+		}
+		return &treatment.Vec{p[0] + (q[0]-p[0])*u, p[1] + (q[1]-p[1])*u}
+	}
+	for i := range a {
+		out[i] = a[i]
+		out[i].At = *mix(&a[i].At, &b[i].At)
+		out[i].In, out[i].Out = mix(a[i].In, b[i].In), mix(a[i].Out, b[i].Out)
+	}
+	return out
+}
+
+// walk follows frame by frame.
+func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, error) {
+	start, ok := f.at(from)
+	if _, rides := f.way(from); !ok || !rides {
+		return nil, fmt.Errorf("the outline is not known on frame %d; go to a frame on which it lies right", from)
+	}
+	lie, _ := f.motions.Lie(f.shape, f.r.Follow.Track, from)
+	knots := lie.Knots()
+	step := 1
+	if to < from {
+		step = -1
+	}
+	look := func(n int, around []geom.Knot) (*raster.Image, error) {
+		var all []geom.Point
+		for _, k := range around {
+			all = append(all, k.At, k.At.Add(k.In), k.At.Add(k.Out))
+		}
+		return seenColours(f.Source.Linear(ctx, n, raster.Around(geom.Bounds(all), 140, f.Size())))
+	}
+	before, err := look(from, knots)
+	if err != nil {
+		return nil, err
+	}
+	edge, err := track.NewEdge(before, knots)
+	if err != nil {
+		return nil, &Lost{f.shape.Name, from, err}
+	}
+	var out []EdgeFound
+	for n := from + step; n != to+step; n += step {
+		if err := ctx.Err(); err != nil {
+			return out, err
+		}
+		now, err := look(n, knots)
+		if err != nil {
+			return out, err
+		}
+		next, _, err := edge.Next(before, now)
+		if err != nil {
+			return out, &Lost{f.shape.Name, n, err}
+		}
+		w, ok := f.way(n)
+		back, ok2 := w.Inverse()
+		if !ok || !ok2 {
+			return out, &Lost{f.shape.Name, n, errors.New("the track that it rides on is not known here")}
+		}
+		moved, _ := f.motions.Lie(f.shape, f.r.Follow.Track, n)
+		place, ok3 := moved.Placement.Inverse()
+		if !ok3 {
+			return out, &Lost{f.shape.Name, n, errors.New("its placement cannot be undone")}
+		}
+		home := func(p geom.Point) geom.Point { return place.Apply(back.Apply(p)) }
+		found := EdgeFound{Frame: n, Shape: f.shape.ID, Points: make([]treatment.Knot, len(next))}
+		for i, k := range next {
+			at := home(k.At)
+			v := start.Points[i]
+			v.At = treatment.Vec{at.X, at.Y}
+			arm := func(d geom.Point) *treatment.Vec {
+				if d == (geom.Point{}) {
+					return nil
+				}
+				e := home(k.At.Add(d)).Sub(at)
+				return &treatment.Vec{e.X, e.Y}
+			}
+			v.In, v.Out = arm(k.In), arm(k.Out)
+			found.Points[i] = v
+		}
+		out = append(out, found)
+		f.each(found)
+		knots = next
+		if before, err = look(n, knots); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// seenColours turns light into colours as they are seen: its square root.
+func seenColours(m *raster.Image, err error) (*raster.Image, error) {
+	if err != nil {
+		return nil, err
+	}
+	out := m.Crop(m.Rect)
+	for i, v := range out.Pix {
+		if i%4 != 3 {
+			out.Pix[i] = float32(math.Sqrt(float64(max(v, 0))))
+		}
+	}
+	return out, nil
+}
+
+// steadied takes the chatter out: each point goes to where a straight line through
+// where it is on the frames around leads, those near it counting most (local linear
+// regression, Cleveland 1979), so that a steady move is left alone. Frames in fixed
+// stay as they are.
+func steadied(found []EdgeFound, sigma float64, fixed []int) {
+	if sigma <= 0 || len(found) < 3 {
+		return
+	}
+	reach := int(math.Ceil(3 * sigma))
+	value := func(k treatment.Knot) [6]float64 {
+		v := [6]float64{k.At[0], k.At[1]}
+		if k.In != nil {
+			v[2], v[3] = k.In[0], k.In[1]
+		}
+		if k.Out != nil {
+			v[4], v[5] = k.Out[0], k.Out[1]
+		}
+		return v
+	}
+	out := make([][]treatment.Knot, len(found))
+	for i, f := range found {
+		out[i] = slices.Clone(f.Points)
+		if slices.Contains(fixed, f.Frame) {
+			continue
+		}
+		for p := range f.Points {
+			var s, st, stt float64
+			var sv, stv [6]float64
+			for j := max(0, i-reach); j <= min(len(found)-1, i+reach); j++ {
+				t := float64(found[j].Frame - f.Frame)
+				w := math.Exp(-t * t / (2 * sigma * sigma))
+				s, st, stt = s+w, st+w*t, stt+w*t*t
+				for c, v := range value(found[j].Points[p]) {
+					sv[c] += w * v
+					stv[c] += w * t * v
+				}
+			}
+			det := s*stt - st*st
+			if det <= 1e-9 {
+				continue
+			}
+			var v [6]float64
+			for c := range v {
+				v[c] = (stt*sv[c] - st*stv[c]) / det
+			}
+			k := f.Points[p]
+			k.At = treatment.Vec{v[0], v[1]}
+			if k.In != nil {
+				k.In = &treatment.Vec{v[2], v[3]}
+			}
+			if k.Out != nil {
+				k.Out = &treatment.Vec{v[4], v[5]}
+			}
+			out[i][p] = k
+		}
+	}
+	for i := range found {
+		found[i].Points = out[i]
+	}
+}
+
+// KeepEdge puts what was found into an outline's keys, in place of those on the same
+// frames.
+func KeepEdge(shape *treatment.Shape, found []EdgeFound) {
+	fresh := map[int]bool{}
+	for _, f := range found {
+		fresh[f.Frame] = true
+	}
+	keys := slices.DeleteFunc(slices.Clone(shape.Keys), func(k treatment.ShapeKey) bool { return fresh[k.Frame] })
+	for _, f := range found {
+		points := slices.Clone(f.Points)
+		for i := range points {
+			points[i].At = tidy(points[i].At)
+			for _, arm := range []**treatment.Vec{&points[i].In, &points[i].Out} {
+				if *arm != nil {
+					v := tidy(**arm)
+					*arm = &v
+				}
+			}
+		}
+		keys = append(keys, treatment.ShapeKey{Frame: f.Frame, Ease: treatment.Linear, Points: points})
+	}
+	slices.SortFunc(keys, func(a, b treatment.ShapeKey) int { return a.Frame - b.Frame })
+	shape.Keys = keys
+}
+
+func tidy(v treatment.Vec) treatment.Vec {
+	return treatment.Vec{math.Round(v[0]*100) / 100, math.Round(v[1]*100) / 100}
+}

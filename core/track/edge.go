@@ -1,0 +1,471 @@
+package track
+
+import (
+	"errors"
+	"math"
+
+	"gonum.org/v1/gonum/mat"
+
+	"jardin/core/geom"
+	"jardin/core/raster"
+)
+
+// An Edge follows a closed outline along the edge that it was drawn on, from frame
+// to frame: it moves as what lies inside it moves, and then goes to where colours
+// part best, inside from outside, as a whole contour that stays smooth (an active
+// contour solved by dynamic programming: Amini, Weymouth & Jain 1990; the data term
+// from colour models of both sides, as GrabCut's: Rother, Kolmogorov & Blake 2004,
+// but each place of the contour has its own).
+type Edge struct {
+	knots  []geom.Knot
+	sides  []side  // the models, by sample of the contour
+	parted float64 // how well colours parted where it was drawn
+	speed  geom.Point
+}
+
+// A side is what colours are like inside and outside of one place of a contour.
+type side struct{ in, out shade }
+
+// A shade is a colour and how much it varies, by channel.
+type shade struct{ mean, spread [3]float64 }
+
+const (
+	edgeApart = 3.0 // pixels between samples of the contour
+	edgeBand  = 7   // pixels to each side that a model is made of
+	edgeReach = 9   // pixels that the contour may be off after it was moved as a whole
+	edgeStep  = 0.5 // pixels between the places that are tried
+)
+
+// ErrUnsure says that inside and outside do not part well enough any more.
+var ErrUnsure = errors.New("inside and outside look too much alike here; set the outline by hand on this frame, then follow on")
+
+// sample is a place of the contour: which knots it lies between, and across.
+type sample struct {
+	at     geom.Point
+	normal geom.Point // outwards
+	knot   int
+	t      float64
+}
+
+// along samples a closed outline evenly.
+func along(knots []geom.Knot) []sample {
+	steps := geom.Trace(knots, true, 0.2)
+	if len(steps) < 3 {
+		return nil
+	}
+	var twice float64
+	for i, s := range steps {
+		n := steps[(i+1)%len(steps)].At
+		twice += s.At.X*n.Y - n.X*s.At.Y
+	}
+	outward := 1.0
+	if twice < 0 {
+		outward = -1
+	}
+	var out []sample
+	rest := 0.0
+	for i, s := range steps {
+		next := steps[(i+1)%len(steps)]
+		way := next.At.Sub(s.At)
+		l := way.Len()
+		if l == 0 {
+			continue
+		}
+		last := next.T
+		if next.Knot != s.Knot {
+			last = 1
+		}
+		for d := rest; d < l; d += edgeApart {
+			u := d / l
+			out = append(out, sample{s.At.Lerp(next.At, u), geom.Pt(way.Y/l*outward, -way.X/l*outward), s.Knot, s.T + (last-s.T)*u})
+			rest = d + edgeApart - l
+		}
+		if rest < 0 {
+			rest = 0
+		}
+	}
+	// Normals of a smooth contour: at corners those of both sides are mixed.
+	smooth := make([]geom.Point, len(out))
+	for i := range out {
+		var n geom.Point
+		for k := -1; k <= 1; k++ {
+			n = n.Add(out[(i+k+len(out))%len(out)].normal)
+		}
+		if l := n.Len(); l > 1e-6 {
+			smooth[i] = n.Mul(1 / l)
+		} else {
+			smooth[i] = out[i].normal
+		}
+	}
+	for i := range out {
+		out[i].normal = smooth[i]
+	}
+	return out
+}
+
+// NewEdge begins on a frame on which the outline lies right. The picture holds
+// colours as they are seen (square roots of light, say) and covers all that the
+// outline may reach.
+func NewEdge(m *raster.Image, knots []geom.Knot) (*Edge, error) {
+	samples := along(knots)
+	if len(samples) < 12 {
+		return nil, errors.New("this outline is too small to follow an edge")
+	}
+	e := &Edge{knots: knots}
+	e.sides = sidesOf(m, samples)
+	e.parted = agreement(m, samples, e.sides)
+	if e.parted < 0.6 {
+		return nil, ErrUnsure
+	}
+	return e, nil
+}
+
+// within reports whether a place lies in the picture.
+func within(m *raster.Image, p geom.Point) bool {
+	r := m.Rect
+	return p.X > float64(r.Min.X)+1 && p.Y > float64(r.Min.Y)+1 && p.X < float64(r.Max.X)-1 && p.Y < float64(r.Max.Y)-1
+}
+
+func colourAt(m *raster.Image, p geom.Point) (c [3]float64) {
+	v := m.Bicubic(p.X, p.Y)
+	return [3]float64{float64(v[0]), float64(v[1]), float64(v[2])}
+}
+
+// sidesOf makes the models: of each sample and its neighbours.
+func sidesOf(m *raster.Image, samples []sample) []side {
+	const around = 5
+	n := len(samples)
+	type sums struct {
+		n, s, q [2]float64
+		v, w    [2][3]float64
+	}
+	each := make([]sums, n)
+	for i, s := range samples {
+		for d := 1.5; d <= edgeBand; d++ {
+			for k, sign := range []float64{-1, 1} {
+				p := s.at.Add(s.normal.Mul(sign * d))
+				if !within(m, p) {
+					continue
+				}
+				c := colourAt(m, p)
+				each[i].n[k]++
+				for ch := range 3 {
+					each[i].v[k][ch] += c[ch]
+					each[i].w[k][ch] += c[ch] * c[ch]
+				}
+			}
+		}
+	}
+	out := make([]side, n)
+	for i := range out {
+		for k, into := range []*shade{&out[i].in, &out[i].out} {
+			var count float64
+			var v, w [3]float64
+			for d := -around; d <= around; d++ {
+				s := &each[(i+d+n)%n]
+				count += s.n[k]
+				for c := range 3 {
+					v[c] += s.v[k][c]
+					w[c] += s.w[k][c]
+				}
+			}
+			for c := range 3 {
+				if count > 0 {
+					into.mean[c] = v[c] / count
+					into.spread[c] = math.Sqrt(math.Max(w[c]/count-into.mean[c]*into.mean[c], 0))
+				}
+				into.spread[c] = math.Max(into.spread[c], 0.02)
+			}
+		}
+	}
+	return out
+}
+
+// lean says whether a colour looks more like the inside, above 0, or the outside.
+func (s *side) lean(c [3]float64) float64 {
+	var sum float64
+	for k := range 3 {
+		a, b := (c[k]-s.in.mean[k])/s.in.spread[k], (c[k]-s.out.mean[k])/s.out.spread[k]
+		sum += (b*b-a*a)/2 + math.Log(s.out.spread[k]/s.in.spread[k])
+	}
+	return math.Min(math.Max(sum, -4), 4)
+}
+
+// agreement is the share of what lies close to the contour that looks as its side
+// should.
+func agreement(m *raster.Image, samples []sample, sides []side) float64 {
+	right, all := 0.0, 0.0
+	for i, s := range samples {
+		for d := 1.5; d <= 5; d++ {
+			for _, sign := range []float64{-1, 1} {
+				p := s.at.Add(s.normal.Mul(sign * d))
+				if !within(m, p) {
+					continue
+				}
+				all++
+				if sides[i].lean(colourAt(m, p))*sign < 0 {
+					right++
+				}
+			}
+		}
+	}
+	if all == 0 {
+		return 0
+	}
+	return right / all
+}
+
+// Next takes the outline to the next frame. sure is the share of what lies close to
+// it that looks as its side should, relative to where it was drawn.
+func (e *Edge) Next(before, now *raster.Image) (knots []geom.Knot, sure float64, err error) {
+	samples := along(e.knots)
+	if len(samples) < 12 {
+		return nil, 0, errors.New("the outline has become too small")
+	}
+	if len(samples) != len(e.sides) {
+		e.sides = spreadOver(e.sides, len(samples))
+	}
+	// What it looked like on the frame before counts as well: looks change slowly.
+	recent := sidesOf(before, samples)
+	sides := make([]side, len(samples))
+	for i := range sides {
+		sides[i] = mixed(e.sides[i], recent[i])
+	}
+	by := e.motion(before, now, samples)
+	moved := make([]sample, len(samples))
+	for i, s := range samples {
+		s.at = s.at.Add(by)
+		moved[i] = s
+	}
+	off := contour(now, moved, sides)
+	knots = e.bend(by, samples, off)
+	after := along(knots)
+	if len(after) < 12 {
+		return nil, 0, errors.New("the outline has become too small")
+	}
+	parted := agreement(now, after, spreadOver(sides, len(after)))
+	sure = parted / e.parted
+	if sure < 0.82 || parted < 0.6 {
+		return nil, sure, ErrUnsure
+	}
+	var middle geom.Point
+	for i := range knots {
+		middle = middle.Add(knots[i].At.Sub(e.knots[i].At).Mul(1 / float64(len(knots))))
+	}
+	e.speed, e.knots = middle, knots
+	e.sides = spreadOver(e.sides, len(after))
+	return knots, sure, nil
+}
+
+// spreadOver gives models to another number of samples.
+func spreadOver(sides []side, n int) []side {
+	out := make([]side, n)
+	for i := range out {
+		out[i] = sides[i*len(sides)/n]
+	}
+	return out
+}
+
+func mixed(a, b side) (out side) {
+	blend := func(a, b shade) (s shade) {
+		for c := range 3 {
+			s.mean[c] = (a.mean[c] + b.mean[c]) / 2
+			apart := (a.mean[c] - b.mean[c]) / 2
+			s.spread[c] = math.Sqrt((a.spread[c]*a.spread[c]+b.spread[c]*b.spread[c])/2 + apart*apart)
+		}
+		return s
+	}
+	return side{blend(a.in, b.in), blend(a.out, b.out)}
+}
+
+// motion finds by how much the inside's rim moved as a whole: first coarsely around
+// where the last motion leads, then by halves.
+func (e *Edge) motion(before, now *raster.Image, samples []sample) geom.Point {
+	type probe struct {
+		at geom.Point
+		c  [3]float64
+	}
+	var probes []probe
+	every := max(1, len(samples)/80)
+	for i := 0; i < len(samples); i += every {
+		for d := 1.0; d <= 13; d += 3 {
+			if p := samples[i].at.Sub(samples[i].normal.Mul(d)); within(before, p) {
+				probes = append(probes, probe{p, colourAt(before, p)})
+			}
+		}
+	}
+	cost := func(d geom.Point) float64 {
+		var sum, n float64
+		for _, p := range probes {
+			q := p.at.Add(d)
+			if !within(now, q) {
+				continue
+			}
+			c := colourAt(now, q)
+			var off float64
+			for k := range 3 {
+				off += (c[k] - p.c[k]) * (c[k] - p.c[k])
+			}
+			sum += math.Min(off, 0.02) // what is hidden now does not say more than that
+			n++
+		}
+		if n < 0.4*float64(len(probes)) {
+			return math.Inf(1)
+		}
+		return sum / n
+	}
+	best, least := geom.Point{}, cost(geom.Point{})
+	try := func(d geom.Point) {
+		if c := cost(d); c < least {
+			best, least = d, c
+		}
+	}
+	for y := -28.0; y <= 28; y += 4 {
+		for x := -28.0; x <= 28; x += 4 {
+			try(geom.Pt(x, y))
+			if e.speed.Len() > 8 {
+				try(e.speed.Add(geom.Pt(x, y)))
+			}
+		}
+	}
+	for step := 2.0; step >= 0.25; step /= 2 {
+		for range 2 {
+			from := best
+			for y := -1.0; y <= 1; y++ {
+				for x := -1.0; x <= 1; x++ {
+					try(from.Add(geom.Pt(x*step, y*step)))
+				}
+			}
+		}
+	}
+	return best
+}
+
+// contour returns by how much each sample lies off the edge, outwards: the smooth
+// contour that leaves the fewest pixels on the wrong side.
+func contour(m *raster.Image, samples []sample, sides []side) []float64 {
+	const labels = int(2*edgeReach/edgeStep) + 1
+	const tail = 5.0
+	n := len(samples)
+	cost := make([][labels]float64, n)
+	for i, s := range samples {
+		// How each place across the contour leans, and the sums up to it.
+		const places = int(2*(edgeReach+tail)/edgeStep) + 1
+		var sums [places + 1]float64
+		for k := range places {
+			p := s.at.Add(s.normal.Mul(float64(k)*edgeStep - edgeReach - tail))
+			lean := 0.0
+			if within(m, p) {
+				lean = sides[i].lean(colourAt(m, p))
+			}
+			sums[k+1] = sums[k] + lean
+		}
+		const near = int(tail / edgeStep)
+		for l := range labels {
+			at := l + near
+			inside, outside := sums[at]-sums[at-near], sums[at+near+1]-sums[at+1]
+			cost[i][l] = (outside - inside) / float64(2*near)
+		}
+	}
+	// Twice round, and the second time counts: so the ends meet (Amini et al. 1990 take
+	// the contour as open).
+	const stiff = 0.5
+	total := 2 * n
+	from := make([][labels]int16, total)
+	sum := cost[0]
+	for k := 1; k < total; k++ {
+		i := k % n
+		var next [labels]float64
+		for l := range labels {
+			best, least := l, math.Inf(1)
+			for p := max(0, l-4); p <= min(labels-1, l+4); p++ {
+				d := float64(l-p) * edgeStep
+				if c := sum[p] + stiff*d*d; c < least {
+					best, least = p, c
+				}
+			}
+			next[l] = least + cost[i][l]
+			from[k][l] = int16(best)
+		}
+		sum = next
+	}
+	best := 0
+	for l := range labels {
+		if sum[l] < sum[best] {
+			best = l
+		}
+	}
+	out := make([]float64, n)
+	for k := total - 1; k > 0; k-- {
+		if k >= n/2 && k < n/2+n {
+			out[k%n] = float64(best)*edgeStep - edgeReach
+		}
+		best = int(from[k][best])
+	}
+	return out
+}
+
+// bend moves the outline's points and tangents so that its samples move by a vector
+// and, across, by off: least squares on the control points, to which a curve's places
+// belong in a straight way (Bernstein's weights). What the samples do not say, such as
+// how points slide along the edge, stays as it was.
+func (e *Edge) bend(by geom.Point, samples []sample, off []float64) []geom.Knot {
+	n := len(e.knots)
+	// Unknowns by knot: the point, then how the tangents change against it.
+	size := 6 * n
+	a := mat.NewSymDense(size, nil)
+	b := mat.NewVecDense(size, nil)
+	keep := func(i int, weight float64) { a.SetSym(i, i, a.At(i, i)+weight) }
+	for k := range e.knots {
+		for c := range 2 {
+			keep(6*k+c, 0.02)
+			keep(6*k+2+c, 1.5)
+			keep(6*k+4+c, 1.5)
+			if e.knots[k].In == (geom.Point{}) {
+				keep(6*k+2+c, 1e6)
+			}
+			if e.knots[k].Out == (geom.Point{}) {
+				keep(6*k+4+c, 1e6)
+			}
+		}
+	}
+	for i, s := range samples {
+		t, u := s.t, 1-s.t
+		w := [4]float64{u * u * u, 3 * u * u * t, 3 * u * t * t, t * t * t}
+		p, q := s.knot, (s.knot+1)%n
+		// Of the point before, its outgoing tangent, the incoming one of the next, and that.
+		var at []int
+		var by []float64
+		put := func(i int, v float64) {
+			at = append(at, i)
+			by = append(by, v)
+		}
+		for c, k := range []float64{s.normal.X, s.normal.Y} {
+			put(6*p+c, (w[0]+w[1])*k)
+			put(6*p+4+c, w[1]*k)
+			put(6*q+2+c, w[2]*k)
+			put(6*q+c, (w[2]+w[3])*k)
+		}
+		for x := range at {
+			for y := range at {
+				if at[y] >= at[x] {
+					a.SetSym(at[x], at[y], a.At(at[x], at[y])+by[x]*by[y])
+				}
+			}
+			b.SetVec(at[x], b.AtVec(at[x])+by[x]*off[i])
+		}
+	}
+	var x mat.VecDense
+	var whole mat.Cholesky
+	if !whole.Factorize(a) || whole.SolveVecTo(&x, b) != nil {
+		x = *mat.NewVecDense(size, nil) // then it moves as a whole
+	}
+	out := make([]geom.Knot, n)
+	for k, v := range e.knots {
+		v.At = v.At.Add(by).Add(geom.Pt(x.AtVec(6*k), x.AtVec(6*k+1)))
+		v.In = v.In.Add(geom.Pt(x.AtVec(6*k+2), x.AtVec(6*k+3)))
+		v.Out = v.Out.Add(geom.Pt(x.AtVec(6*k+4), x.AtVec(6*k+5)))
+		out[k] = v
+	}
+	return out
+}

@@ -1,0 +1,210 @@
+import { jsx as _jsx, Fragment as _Fragment, jsxs as _jsxs } from "react/jsx-runtime";
+import { useEffect, useRef, useState } from 'react';
+import { notify } from '../ui/notice';
+import { BrushChannel } from './brush';
+import { copies, fromOf, matrixOf, newPlate, newStroke, paintable, paintedOn, setBrush, setOrigin, toLight } from './fill';
+import { Line } from './handles/lines';
+import { Shapes } from './handles/shapes';
+import { held } from './keys';
+import { apply } from './matrix';
+import { bench, useBench } from './state';
+/** The brush on the picture: its ring with the source's pixels in it, and the stroke while it is painted. */
+export function BrushLayer(props) {
+    const { shot, removal, placement } = props;
+    const { frame, tool, brush, origin, handles, bed } = useBench();
+    const [cursor, setCursor] = useState(null);
+    const [told, setTold] = useState('');
+    const [pressed, setPressed] = useState(false);
+    const channel = useRef(null);
+    const callbacks = useRef(props);
+    callbacks.current = props;
+    const root = useRef(null);
+    const fresh = useRef(null);
+    const last = useRef(null);
+    useEffect(() => {
+        const c = new BrushChannel(shot.id);
+        c.onPixels = (...pixels) => callbacks.current.onPixels(...pixels);
+        c.onSaved = (revision) => callbacks.current.onSaved(revision);
+        c.onRefused = () => callbacks.current.onDropped();
+        channel.current = c;
+        window.jardinBrush = c; // read by the feel bench
+        return () => c.close();
+    }, [shot.id]);
+    const at = (e) => {
+        const box = root.current.getBoundingClientRect();
+        return placement.fromRoom({ x: e.clientX - box.left, y: e.clientY - box.top });
+    };
+    const round = (p) => [Math.round(p.x * 100) / 100, Math.round(p.y * 100) / 100];
+    const touch = (e) => {
+        // A mouse has no pressure of its own: it paints in full.
+        return e.pointerType === 'pen' ? [...round(at(e)), Math.round(Math.max(0.02, Math.min(1, e.pressure)) * 1000) / 1000] : round(at(e));
+    };
+    /** Follows the pressed pointer until it is let go. */
+    const follow = (e, move, kind, end) => {
+        const el = e.currentTarget;
+        el.setPointerCapture(e.pointerId);
+        const up = () => {
+            el.removeEventListener(kind, move);
+            el.removeEventListener('pointerup', up);
+            el.removeEventListener('pointercancel', up);
+            end?.();
+        };
+        el.addEventListener(kind, move);
+        el.addEventListener('pointerup', up);
+        el.addEventListener('pointercancel', up);
+    };
+    const down = (e) => {
+        if (e.button !== 0 || held.has(' '))
+            return;
+        e.stopPropagation();
+        const p = at(e);
+        if (held.has('s')) {
+            setOrigin({ spot: p, offset: null });
+            follow(e, (m) => setOrigin({ spot: at(m) }), 'pointermove');
+            return;
+        }
+        if (held.has('p')) {
+            const c = meanColour(props.picture(), placement.toRoom(p), (brush.size / 2) * placement.scale);
+            if (c)
+                setBrush({ colour: c, mode: 'colour' });
+            return;
+        }
+        if (held.has('x')) {
+            const from = { x: e.clientX, y: e.clientY, size: brush.size, hardness: brush.hardness };
+            follow(e, (m) => {
+                const size = Math.round(Math.min(500, Math.max(2, from.size * Math.exp((m.clientX - from.x) / 160))));
+                const hardness = Math.round(100 * Math.min(1, Math.max(0, from.hardness - (m.clientY - from.y) / 250))) / 100;
+                setBrush({ size, hardness });
+                setTold(`${size} px, ${Math.round(hardness * 100)} %`);
+            }, 'pointermove', () => setTold(''));
+            return;
+        }
+        const source = paintedOn(removal, bed);
+        if (source && !paintable(source)) {
+            notify(`${source.name} cannot be painted on. Choose a clean plate or travelling paint, or add one.`);
+            return;
+        }
+        // The first stroke makes a clean plate; a second may come before the server has told of it.
+        if (!source && fresh.current?.removal !== removal.id)
+            fresh.current = { removal: removal.id, source: newPlate(removal, frame) };
+        const on = source ?? fresh.current.source;
+        if (on.kind === 'plate' && on.frame !== frame) {
+            notify(`${on.name} is of frame ${on.frame}. Press J to go there, or add a clean plate of this frame.`);
+            return;
+        }
+        let from;
+        if (copies(brush.mode)) {
+            const way = origin.spot ? { x: origin.spot.x - p.x, y: origin.spot.y - p.y } : origin.offset;
+            if (!way) {
+                notify('Choose a source first: hold S and click where clean pixels are.');
+                return;
+            }
+            const offset = origin.crisp ? { x: Math.round(way.x), y: Math.round(way.y) } : { x: Math.round(way.x * 1000) / 1000, y: Math.round(way.y * 1000) / 1000 };
+            from = fromOf(origin, offset);
+            setOrigin(origin.stays && origin.spot ? { offset } : { offset, spot: null });
+        }
+        bench.set({ stroke: null });
+        setPressed(true);
+        const c = channel.current;
+        const begin = touch(e.nativeEvent);
+        // With Shift a straight line goes on from where the last stroke ended.
+        const line = e.shiftKey && last.current?.frame === frame ? last.current.at : null;
+        const { strokes: _, ...bare } = on;
+        c.begin(removal.id, bare, newStroke(brush, frame, on.kind === 'paint', from), line ? round(line) : begin, e.timeStamp);
+        if (line)
+            c.move([begin], e.timeStamp);
+        const moved = (m) => {
+            const events = m.getCoalescedEvents?.() ?? [];
+            c.move((events.length ? events : [m]).map(touch), m.timeStamp);
+            last.current = { frame, at: at(m) };
+        };
+        last.current = { frame, at: p };
+        // Raw updates come at once; moves wait for the next frame of the screen.
+        follow(e, moved, 'onpointerrawupdate' in window ? 'pointerrawupdate' : 'pointermove', () => {
+            setPressed(false);
+            c.end();
+        });
+    };
+    const painting = tool === 'brush';
+    const room = (p) => placement.toRoom(p);
+    const source = copies(brush.mode) && cursor && (origin.spot ?? (origin.offset && apply(matrixOf(fromOf(origin, origin.offset), cursor), cursor)));
+    const radius = (brush.size / 2) * placement.scale;
+    const flat = brush.roundness < 1 ? { k: brush.roundness, angle: brush.angle } : undefined;
+    return (_jsxs(_Fragment, { children: [_jsx("svg", { ref: root, "data-testid": "brush", className: `absolute inset-0 h-full w-full touch-none ${painting ? 'cursor-none' : 'pointer-events-none'}`, onPointerDown: down, onPointerMove: (e) => setCursor(at(e)), onPointerLeave: () => setCursor(null), children: handles && _jsx(Shapes, { ...props, owner: { removal: removal.id }, shapes: removal.mark.outlines, own: removal.follow.track, editable: false }) }), painting && cursor && (_jsxs(_Fragment, { children: [source && !pressed && _jsx(Inside, { ...props, cursor: cursor, source: source, radius: radius }), source && _jsx(Tie, { from: room(cursor), to: room(source) }), source && _jsx(Ring, { at: room(source), radius: radius * (origin.scale || 1), on: true, flat: flat }), _jsx(Ring, { at: room(cursor), radius: radius, flat: flat }), told && _jsx("p", { className: "pointer-events-none absolute rounded bg-black/70 px-1.5 text-[13px]", style: { left: room(cursor).x + 14, top: room(cursor).y + 14 }, children: told })] }))] }));
+}
+/** The mean light of what is drawn in a disc of the room. */
+function meanColour(canvas, at, radius) {
+    if (!canvas)
+        return null;
+    const ratio = canvas.width / canvas.clientWidth;
+    const n = 24;
+    const small = new OffscreenCanvas(n, n);
+    const g = small.getContext('2d', { willReadFrequently: true });
+    const r = Math.max(1, radius);
+    g.drawImage(canvas, (at.x - r) * ratio, (at.y - r) * ratio, 2 * r * ratio, 2 * r * ratio, 0, 0, n, n);
+    const { data } = g.getImageData(0, 0, n, n);
+    const sum = [0, 0, 0];
+    let count = 0;
+    for (let i = 0; i < n * n; i++) {
+        if (Math.hypot((i % n) + 0.5 - n / 2, Math.floor(i / n) + 0.5 - n / 2) > n / 2 || data[4 * i + 3] === 0)
+            continue;
+        for (let c = 0; c < 3; c++)
+            sum[c] += toLight(data[4 * i + c]);
+        count++;
+    }
+    return count ? sum.map((v) => Math.round((v / count) * 1e6) / 1e6) : null;
+}
+/** What the brush would lay, inside its ring: pixels of the picture as it is drawn, or of the frame on loan. */
+function Inside({ cursor, source, radius, placement, picture, frames, toLoan }) {
+    const canvas = useRef(null);
+    const { origin, brush } = useBench();
+    const r = Math.min(400, Math.max(2, radius));
+    const centre = placement.toRoom(cursor);
+    useEffect(() => {
+        const c = canvas.current;
+        const shown = picture();
+        if (!c || !shown)
+            return;
+        const g = c.getContext('2d');
+        g.setTransform(1, 0, 0, 1, 0, 0);
+        g.clearRect(0, 0, c.width, c.height);
+        g.save();
+        g.beginPath();
+        g.ellipse(r, r, r, r * brush.roundness, (brush.angle * Math.PI) / 180, 0, 7);
+        g.clip();
+        const loan = origin.frame !== null && toLoan ? frames.plate(origin.frame) : undefined;
+        // Around the brush every mapping is nearly affine: from the room to the pixels that are drawn, and back.
+        const look = (p) => {
+            const here = placement.fromRoom({ x: centre.x + p.x, y: centre.y + p.y });
+            if (loan)
+                return apply(toLoan, here);
+            const from = origin.offset ? apply(matrixOf(fromOf(origin, origin.offset), cursor), here) : { x: here.x + source.x - cursor.x, y: here.y + source.y - cursor.y };
+            const q = placement.toRoom(from);
+            const k = shown.width / shown.clientWidth;
+            return { x: q.x * k, y: q.y * k };
+        };
+        const [o, x, y] = [look({ x: 0, y: 0 }), look({ x: 1, y: 0 }), look({ x: 0, y: 1 })];
+        const [a, b, d, e] = [x.x - o.x, y.x - o.x, x.y - o.y, y.y - o.y];
+        const det = a * e - b * d;
+        if (Math.abs(det) > 1e-9) {
+            const [ia, ib, id, ie] = [e / det, -b / det, -d / det, a / det];
+            g.setTransform(ia, id, ib, ie, r - ia * o.x - ib * o.y, r - id * o.x - ie * o.y);
+            g.drawImage(loan ?? shown, 0, 0);
+        }
+        g.restore();
+    });
+    return _jsx("canvas", { ref: canvas, "aria-hidden": true, "data-testid": "inside", width: Math.ceil(2 * r), height: Math.ceil(2 * r), className: "pointer-events-none absolute top-0 left-0 opacity-90", style: { transform: `translate(${centre.x - r}px, ${centre.y - r}px)` } });
+}
+/** A ring that moves as a layer of its own: following the hand draws nothing anew. */
+function Ring({ at, radius, on, flat }) {
+    const r = Math.max(2, radius);
+    const c = r + 3;
+    const turn = flat ? ` rotate(${flat.angle}deg) scaleY(${flat.k})` : '';
+    return (_jsx("svg", { "aria-hidden": true, className: "pointer-events-none absolute top-0 left-0 will-change-transform", width: 2 * c, height: 2 * c, style: { transform: `translate(${at.x - c}px, ${at.y - c}px)${turn}` }, children: _jsx(Line, { on: on, dashed: on, d: `M${c - r} ${c}a${r} ${r} 0 1 0 ${2 * r} 0a${r} ${r} 0 1 0 ${-2 * r} 0` }) }));
+}
+/** The thin line from the brush to its source. */
+function Tie({ from, to }) {
+    const length = Math.hypot(to.x - from.x, to.y - from.y);
+    const angle = Math.atan2(to.y - from.y, to.x - from.x);
+    return _jsx("div", { "aria-hidden": true, className: "pointer-events-none absolute top-0 left-0 h-px origin-left bg-white/50 will-change-transform", style: { width: length, transform: `translate(${from.x}px, ${from.y}px) rotate(${angle}rad)` } });
+}

@@ -1,0 +1,324 @@
+import { newId } from '../api/treatment';
+import { allStrokes, moveStroke, onSource, onStroke, setOffset } from './fill';
+import { point, vec } from './handles/curve';
+import { bench } from './state';
+/** Begins a removal whose reference frame is the one shown. */
+export function startRemoval({ shot, revision }, edit) {
+    const id = newId();
+    const n = free('Removal', revision.document.removals.map((r) => r.name));
+    const { frame } = bench.get();
+    const removal = {
+        id,
+        name: `Removal ${n}`,
+        range: { first: shot.first, last: shot.last },
+        reference: frame,
+        mark: { outlines: [] },
+        follow: {},
+        fill: { sources: [] },
+        settle: { opacity: 1 },
+    };
+    void edit(`New removal ${n}`, (d) => d.removals.push(removal));
+    bench.open(id, 'mark');
+    bench.set({ tool: 'outline' });
+}
+/** The first number that makes a name of its own. */
+export function free(word, taken) {
+    let n = 1;
+    while (taken.includes(`${word} ${n}`))
+        n++;
+    return n;
+}
+/** Changes one removal of a document, if it is still there. */
+export const on = (id, change) => (d) => {
+    const r = d.removals.find((x) => x.id === id);
+    if (r)
+        change(r);
+};
+/** Changes one track of a document, if it is still there. */
+export const onTrack = (id, change) => (d) => {
+    const t = d.tracks.find((x) => x.id === id);
+    if (t)
+        change(t);
+};
+/** What is drawn or edited now. */
+export function ownerNow(r) {
+    const { stage, bed, part } = bench.get();
+    if (stage === 'follow' && r.follow.track)
+        return { track: r.follow.track };
+    if (stage === 'fill' && bed)
+        return { removal: r.id, source: bed };
+    if (stage === 'settle' && part)
+        return { removal: r.id, tone: part };
+    if (stage === 'guard' && part)
+        return part === 'within' ? { removal: r.id, within: true } : { removal: r.id, front: part };
+    return { removal: r.id };
+}
+/** All that is drawn for a removal. */
+export const allShapes = (r) => [
+    ...r.mark.outlines, ...r.fill.sources.flatMap((s) => s.where ?? []), ...(r.settle.tones ?? []).flatMap((t) => t.where ?? []),
+    ...(r.guard?.fronts ?? []).flatMap((f) => f.shapes ?? []), ...(r.guard?.within ?? []),
+];
+export function shapesOf(d, owner) {
+    if (!owner.removal)
+        return d.tracks.find((t) => t.id === owner.track)?.exclusions ?? [];
+    const r = d.removals.find((x) => x.id === owner.removal);
+    if (owner.source)
+        return r?.fill.sources.find((x) => x.id === owner.source)?.where ?? [];
+    if (owner.tone)
+        return r?.settle.tones?.find((x) => x.id === owner.tone)?.where ?? [];
+    if (owner.front)
+        return r?.guard?.fronts?.find((x) => x.id === owner.front)?.shapes ?? [];
+    return (owner.within ? r?.guard?.within : r?.mark.outlines) ?? [];
+}
+/** Adds a shape to those of an owner, if it is still there. */
+export function addShape(d, owner, shape) {
+    const track = d.tracks.find((t) => t.id === owner.track);
+    const r = d.removals.find((x) => x.id === owner.removal);
+    const source = r?.fill.sources.find((x) => x.id === owner.source);
+    const tone = r?.settle.tones?.find((x) => x.id === owner.tone);
+    const front = r?.guard?.fronts?.find((x) => x.id === owner.front);
+    if (track)
+        (track.exclusions ??= []).push(shape);
+    else if (source)
+        (source.where ??= []).push(shape);
+    else if (tone)
+        (tone.where ??= []).push(shape);
+    else if (front)
+        (front.shapes ??= []).push(shape);
+    else if (r && owner.within)
+        ((r.guard ??= {}).within ??= []).push(shape);
+    else if (r && !owner.source && !owner.tone && !owner.front)
+        r.mark.outlines.push(shape);
+}
+export const onShape = (owner, id, change) => (d) => {
+    const s = shapesOf(d, owner).find((x) => x.id === id);
+    if (s)
+        change(s);
+};
+/** Puts a key in its place among others, or in that of one on the same frame. */
+export function putKey(keys, key) {
+    const i = keys.findIndex((k) => k.frame >= key.frame);
+    if (i >= 0 && keys[i].frame === key.frame)
+        keys[i] = key;
+    else
+        keys.splice(i < 0 ? keys.length : i, 0, key);
+}
+/** Gives a shape other points on a frame: as a key if it has keys, else for good. */
+export function setPoints(s, frame, points) {
+    if (s.keys?.length)
+        putKey(s.keys, { frame, ease: s.keys.find((k) => k.frame === frame)?.ease ?? 'eased', points });
+    else
+        s.points = points;
+}
+/** Does the same to the points that a shape was drawn with and to those of every key. */
+export function everywhere(s, change) {
+    s.points = change(s.points);
+    s.keys?.forEach((k) => (k.points = change(k.points)));
+}
+/** A removal, moved by d on its reference frame: outlines, paint and all; the track stays the same. */
+export function copyRemoval(r, d, taken) {
+    const next = structuredClone(r);
+    next.id = newId();
+    next.name = `${r.name.replace(/ \d+$/, '')} ${free(r.name.replace(/ \d+$/, ''), taken)}`;
+    const move = (k) => ({ ...k, at: vec({ x: k.at[0] + d.x, y: k.at[1] + d.y }) });
+    next.mark.outlines.forEach((s) => {
+        s.id = newId();
+        everywhere(s, (points) => points.map(move));
+    });
+    for (const s of [...(next.settle.tones ?? []).flatMap((t) => t.where ?? []), ...(next.guard?.within ?? [])])
+        everywhere(s, (points) => points.map(move));
+    for (const source of next.fill.sources) {
+        source.corners = source.corners?.map((c) => vec({ x: c[0] + d.x, y: c[1] + d.y }));
+        source.where?.forEach((w) => everywhere(w, (points) => points.map(move)));
+        for (const s of source.strokes ?? []) {
+            s.id = newId();
+            if (s.path) {
+                const [x, y] = s.path.shift ?? [0, 0];
+                s.path.shift = vec({ x: x + d.x, y: y + d.y });
+            }
+            if (s.area)
+                s.area.points = s.area.points.map(move);
+            if (s.from?.middle)
+                s.from.middle = vec({ x: s.from.middle[0] + d.x, y: s.from.middle[1] + d.y });
+        }
+    }
+    return next;
+}
+/** Removes what is selected: a key, points, a shape, a tracked point, a stroke. */
+export function removeSelected({ revision }, edit) {
+    const s = bench.get();
+    const r = revision.document.removals.find((x) => x.id === s.removal);
+    if (!r)
+        return;
+    const owner = ownerNow(r);
+    const shape = shapesOf(revision.document, owner).find((o) => o.id === s.outline);
+    if (s.key) {
+        const { lane, frame } = s.key;
+        bench.set({ key: null });
+        void edit('Delete a key', (d) => deleteKey(d, lane, frame));
+    }
+    else if (shape) {
+        const least = shape.kind === 'strand' ? 2 : 3;
+        const whole = s.knots.length === 0 || shape.points.length - s.knots.length < least;
+        const gone = new Set(s.knots);
+        bench.set({ knots: [], ...(whole ? { outline: null } : {}) });
+        void edit(whole ? `Delete ${shape.name}` : 'Delete points', (d) => {
+            const list = shapesOf(d, owner);
+            const i = list.findIndex((x) => x.id === shape.id);
+            if (i < 0)
+                return;
+            if (whole)
+                list.splice(i, 1);
+            else
+                everywhere(list[i], (points) => points.filter((_, k) => !gone.has(k)));
+        });
+    }
+    else if (s.stage === 'follow' && s.points.length && r.follow.track) {
+        const gone = new Set(s.points);
+        bench.set({ points: [] });
+        void edit('Delete points', onTrack(r.follow.track, (t) => {
+            t.points = t.points?.filter((p) => !gone.has(p.id));
+        }));
+    }
+    else if (s.stage === 'fill' && s.stroke) {
+        const { stroke } = s;
+        bench.set({ stroke: null });
+        void edit('Delete a stroke', on(r.id, (d) => dropStroke(d, stroke)));
+    }
+}
+export function dropStroke(r, id) {
+    for (const s of r.fill.sources)
+        if (s.strokes)
+            s.strokes = s.strokes.filter((x) => x.id !== id);
+}
+/** Moves the selected points of the selected outline by whole pixels, with the arrow keys. */
+export function nudge({ revision }, edit, dx, dy) {
+    const s = bench.get();
+    const r = revision.document.removals.find((x) => x.id === s.removal);
+    if (r && s.stage === 'fill')
+        return nudgePaint(r, edit, dx, dy);
+    const owner = r && ownerNow(r);
+    const shape = r && owner && shapesOf(revision.document, owner).find((o) => o.id === s.outline);
+    if (!r || !shape || s.knots.length === 0)
+        return false;
+    const chosen = new Set(s.knots);
+    void edit('Move points', onShape(owner, shape.id, (o) => {
+        const here = o.keys?.length ? (o.keys.find((k) => k.frame === s.frame)?.points ?? o.points) : o.points;
+        setPoints(o, s.frame, here.map((k, i) => (chosen.has(i) ? { ...k, at: vec({ x: point(k.at).x + dx, y: point(k.at).y + dy }) } : k)));
+    }));
+    return true;
+}
+/** Moves the selected stroke, or else the brush's source, or else a neighbour's, by whole pixels. */
+function nudgePaint(r, edit, dx, dy) {
+    const s = bench.get();
+    const stroke = allStrokes(r).find((x) => x.id === s.stroke);
+    if (stroke) {
+        void edit('Move a stroke', onStroke(r.id, stroke.id, (x) => moveStroke(x, { x: dx, y: dy })));
+        return true;
+    }
+    const bed = r.fill.sources.find((x) => x.id === s.bed);
+    if (bed?.kind === 'neighbour') {
+        void edit('Offset of a neighbour', onSource(r.id, bed.id, (x) => setOffset(x, s.frame, (o) => ({ x: o.x + dx, y: o.y + dy }))));
+        return true;
+    }
+    const { offset, spot } = s.origin;
+    if (!offset && !spot)
+        return false;
+    bench.set({ origin: { ...s.origin, offset: offset && { x: offset.x + dx, y: offset.y + dy }, spot: spot && { x: spot.x + dx, y: spot.y + dy } } });
+    return true;
+}
+/** The lanes of keys that the ribbon shows, each with its frames. The name of a lane says where its keys are. */
+export function lanesOf(d, removal, shape) {
+    const r = d.removals.find((x) => x.id === removal);
+    if (!r)
+        return [];
+    const out = [];
+    const add = (lane, label, keys) => keys?.length && out.push({ lane, label, frames: keys.map((k) => k.frame) });
+    const t = d.tracks.find((x) => x.id === r.follow.track);
+    const s = [...allShapes(r), ...(t?.exclusions ?? [])].find((x) => x.id === shape);
+    if (s) {
+        add(`points ${s.id}`, `${s.name}: points`, s.keys);
+        add(`placement ${s.id}`, `${s.name}: placement`, s.placement);
+    }
+    for (const f of r.fill.sources)
+        if ((f.offsets?.length ?? 0) > 1)
+            add(`offset ${r.id} ${f.id}`, `${f.name}: offset`, f.offsets);
+    add(`dissolve ${r.id}`, 'Opacity', r.settle.dissolve);
+    add(`light ${r.id}`, 'Light: strength', r.settle.light?.keys);
+    add(`soft ${r.id}`, 'Softness', r.settle.softness?.keys);
+    for (const x of r.settle.tones ?? [])
+        add(`tone ${r.id} ${x.id}`, x.name, x.keys);
+    t?.corrections?.forEach((c) => add(`correction ${t.id} ${c.id}`, c.name, c.keys));
+    if (t)
+        add(`placed ${t.id}`, 'Placed by hand', t.placed);
+    return out;
+}
+const shapesIn = (d) => [...d.removals.flatMap(allShapes), ...d.tracks.flatMap((t) => t.exclusions ?? [])];
+function keysOf(d, lane) {
+    const [kind, a, b] = lane.split(' ');
+    const shapes = shapesIn(d);
+    const r = d.removals.find((x) => x.id === a);
+    const t = d.tracks.find((x) => x.id === a);
+    switch (kind) {
+        case 'points': return shapes.find((s) => s.id === a)?.keys;
+        case 'placement': return shapes.find((s) => s.id === a)?.placement;
+        case 'correction': return t?.corrections?.find((c) => c.id === b)?.keys;
+        case 'placed': return t?.placed;
+        case 'dissolve': return r?.settle.dissolve;
+        case 'light': return r?.settle.light?.keys;
+        case 'soft': return r?.settle.softness?.keys;
+        case 'tone': return r?.settle.tones?.find((x) => x.id === b)?.keys;
+        case 'offset': return r?.fill.sources.find((f) => f.id === b)?.offsets;
+    }
+}
+export function deleteKey(d, lane, frame) {
+    const keys = keysOf(d, lane);
+    const i = keys?.findIndex((k) => k.frame === frame) ?? -1;
+    if (!keys || i < 0)
+        return;
+    // The last key's points stay as the shape's own.
+    const [kind, id] = lane.split(' ');
+    if (kind === 'points' && keys.length === 1) {
+        const s = shapesIn(d).find((x) => x.id === id);
+        if (s?.keys)
+            s.points = s.keys[0].points;
+    }
+    if (kind === 'offset' && keys.length === 1)
+        return; // a neighbour needs one
+    keys.splice(i, 1);
+}
+/** Moves a key to another frame, or puts a copy there. One that was there gives way. */
+export function moveKey(d, lane, from, to, copy) {
+    const keys = keysOf(d, lane);
+    const key = keys?.find((k) => k.frame === from);
+    if (!keys || !key || from === to)
+        return;
+    const next = { ...structuredClone(key), frame: to };
+    if (!copy)
+        keys.splice(keys.indexOf(key), 1);
+    putKey(keys, next);
+}
+export function easeKey(d, lane, frame) {
+    const key = keysOf(d, lane)?.find((k) => k.frame === frame);
+    if (key)
+        key.ease = key.ease === 'linear' ? 'eased' : 'linear';
+}
+/** Changes a front of a removal's guard, if it is still there. */
+export const onFront = (removal, id, change) => on(removal, (r) => {
+    const all = r.guard?.fronts ?? [];
+    const f = all.find((x) => x.id === id);
+    if (f)
+        change(f, all);
+});
+/** What keyed numbers say on a frame: straight between keys, for fields; the server eases. */
+export function valueAt(keys, plain, frame) {
+    if (!keys?.length)
+        return plain;
+    const after = keys.findIndex((k) => k.frame >= frame);
+    if (after < 0)
+        return keys[keys.length - 1].value;
+    if (after === 0 || keys[after].frame === frame)
+        return keys[after].value;
+    const [a, b] = [keys[after - 1], keys[after]];
+    return a.value + ((b.value - a.value) * (frame - a.frame)) / (b.frame - a.frame);
+}

@@ -1,0 +1,99 @@
+import { jsx as _jsx, Fragment as _Fragment, jsxs as _jsxs } from "react/jsx-runtime";
+import { useEffect, useState } from 'react';
+import { newId, useEdit } from '../../api/treatment';
+import { boxKnots, distance, ellipseKnots, minus, pathOf, point, vec } from './curve';
+import { addShape, free, shapesOf } from '../edits';
+import { drag, Grip, Line } from './lines';
+import { still } from '../motion';
+import { pointerAt } from '../props';
+import { Shapes } from './shapes';
+import { bench, useBench } from '../state';
+const words = { curve: 'Outline', box: 'Outline', ellipse: 'Outline', strand: 'Strand' };
+/** Drawing a shape: an outline or strand of what goes, of where something counts, of a front, or of what is left out of the region. */
+export function DrawShape(props) {
+    const { shot, revision, removal, placement, seen, owner } = props;
+    const { edit } = useEdit(shot.id);
+    const drawn = useBench((s) => s.drawn);
+    const finish = (knots) => {
+        const id = newId();
+        const kind = drawn === 'strand' ? 'strand' : 'outline';
+        const taken = shapesOf(revision.document, owner);
+        const front = owner.front && removal.guard?.fronts?.find((f) => f.id === owner.front);
+        const word = owner.track ? 'Exclusion' : front ? front.name : owner.source || owner.tone || owner.within ? 'Inside' : words[drawn];
+        const shape = { id, name: `${word} ${free(word, taken.map((o) => o.name))}`, kind, home: seen, points: knots, feather: owner.track ? 0 : front ? 1 : 2 };
+        if (owner.track)
+            shape.ride = still;
+        const label = owner.track ? 'Draw an exclusion' : front ? `Draw ${front.name}` : word === 'Inside' ? 'Draw where it counts' : kind === 'strand' ? 'Draw a strand' : 'Draw an outline';
+        void edit(label, (d) => { addShape(d, owner, structuredClone(shape)); });
+        bench.set({ tool: 'look', outline: id, knots: [] });
+    };
+    return (_jsxs(_Fragment, { children: [_jsx("svg", { className: "pointer-events-none absolute inset-0 h-full w-full", children: _jsx(Shapes, { ...props, owner: owner, shapes: shapesOf(revision.document, owner), own: owner.track ? still : removal.follow.track, editable: false }) }), drawn === 'box' || drawn === 'ellipse' ? (_jsx(DragBox, { placement: placement, knots: (a, b) => (drawn === 'box' ? boxKnots(a, b) : ellipseKnots(a, b)), onDone: finish })) : (_jsx(ClickPath, { placement: placement, closed: drawn === 'curve', onDone: finish }, `${drawn} ${revision.document.removals.length}`))] }));
+}
+/** Drawing a closed curve, a box or an ellipse for anything. */
+export function DrawPath({ placement, onDone }) {
+    const drawn = useBench((s) => s.drawn);
+    if (drawn === 'box' || drawn === 'ellipse')
+        return _jsx(DragBox, { placement: placement, knots: drawn === 'box' ? boxKnots : ellipseKnots, onDone: onDone });
+    return _jsx(ClickPath, { placement: placement, closed: true, onDone: onDone });
+}
+/** Clicks set corners, drags curves. The first point or Enter closes; a strand ends with Enter or a double click. */
+function ClickPath({ placement, closed, onDone }) {
+    const [knots, setKnots] = useState([]);
+    const [cursor, setCursor] = useState(null);
+    const least = closed ? 3 : 2;
+    const close = () => {
+        if (knots.length >= least)
+            onDone(closed ? knots : knots.map((k) => ({ ...k, width: 4 })));
+    };
+    useEffect(() => {
+        const key = (e) => {
+            if (e.target.closest('input, [role=dialog]'))
+                return;
+            if (e.key === 'Enter')
+                close();
+            if (e.key === 'Backspace' || e.key === 'Delete')
+                setKnots((k) => k.slice(0, -1));
+        };
+        addEventListener('keydown', key);
+        return () => removeEventListener('keydown', key);
+    });
+    const down = (e) => {
+        if (e.button !== 0)
+            return;
+        const root = e.currentTarget;
+        const p = pointerAt(e, root, placement);
+        const near = (k) => distance(placement.toRoom(point(k.at)), placement.toRoom(p)) < 10;
+        if (knots.length >= least && near(closed ? knots[0] : knots[knots.length - 1])) {
+            e.stopPropagation();
+            close();
+            return;
+        }
+        const index = knots.length;
+        setKnots([...knots, { at: vec(p) }]);
+        drag(e, (m) => {
+            const arm = minus(pointerAt(m, root, placement), p);
+            setKnots((k) => k.map((x, i) => (i === index ? { at: x.at, out: vec(arm), in: vec({ x: -arm.x, y: -arm.y }) } : x)));
+        }, () => undefined);
+    };
+    const line = cursor && knots.length ? [...knots, { at: vec(cursor) }] : knots;
+    return (_jsxs("svg", { className: "absolute inset-0 h-full w-full cursor-crosshair", "data-testid": "draw", onPointerDown: down, onPointerMove: (e) => setCursor(pointerAt(e, e.currentTarget, placement)), children: [_jsx(Line, { d: pathOf(line, placement.toRoom, false), on: true }), knots.map((k, i) => (_jsx("g", { className: "pointer-events-none", children: _jsx(Grip, { p: placement.toRoom(point(k.at)), on: i === 0, label: `Point ${i + 1}` }) }, i)))] }));
+}
+/** A box dragged over the picture. */
+export function DragBox({ placement, knots, onDone }) {
+    const [box, setBox] = useState(null);
+    const sorted = ([a, b]) => [{ x: Math.min(a.x, b.x), y: Math.min(a.y, b.y) }, { x: Math.max(a.x, b.x), y: Math.max(a.y, b.y) }];
+    const down = (e) => {
+        if (e.button !== 0)
+            return;
+        const root = e.currentTarget;
+        const p = pointerAt(e, root, placement);
+        let last = null;
+        drag(e, (m) => setBox((last = [p, pointerAt(m, root, placement)])), () => {
+            setBox(null);
+            if (!last || Math.abs(last[0].x - last[1].x) < 4 || Math.abs(last[0].y - last[1].y) < 4)
+                return;
+            onDone(knots(...sorted(last)));
+        });
+    };
+    return (_jsx("svg", { className: "absolute inset-0 h-full w-full cursor-crosshair", "data-testid": "draw", onPointerDown: down, children: box && _jsx(Line, { d: pathOf(knots(...sorted(box)), placement.toRoom), on: true }) }));
+}

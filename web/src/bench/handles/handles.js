@@ -1,0 +1,107 @@
+import { jsx as _jsx, jsxs as _jsxs, Fragment as _Fragment } from "react/jsx-runtime";
+import { on, copyRemoval, onFront, ownerNow } from '../edits';
+import { toLight } from '../fill';
+import { useEdit } from '../../api/treatment';
+import { boundsOf, minus } from './curve';
+import { DrawShape, DragBox } from './draw';
+import { newTrack } from '../tracks';
+import { still } from '../motion';
+import { pointerAt, within } from '../props';
+import { Shapes } from './shapes';
+import { bench, useBench } from '../state';
+import { Aid, Drives, Ghosts, Region, SurfaceCorners } from './surface';
+import { PutPoints, TrackPoints } from './trackpoints';
+import { boxKnots } from './curve';
+import { onTrack } from '../edits';
+/** What can be taken hold of on the picture: the shapes in Mark, the track in Follow. */
+export function Handles(props) {
+    const { removal, motion } = props;
+    const { stage, tool, aid, ghosts, drives, part } = useBench();
+    const mark = { owner: { removal: removal.id }, shapes: removal.mark.outlines, own: removal.follow.track };
+    return (_jsxs(_Fragment, { children: [_jsxs("svg", { className: "pointer-events-none absolute inset-0 h-full w-full", "data-testid": "handles", children: [motion && drives && _jsx(Drives, { ...props, motion: motion }), motion && aid !== 'none' && _jsx(Aid, { ...props, motion: motion }), stage !== 'follow' && _jsx(Shapes, { ...props, ...mark, editable: stage === 'mark' }), (stage === 'settle' || stage === 'guard') && _jsx(Parts, { ...props }), stage === 'follow' && motion && _jsx(Following, { ...props, motion: motion }), motion && ghosts && _jsx(Ghosts, { ...props, motion: motion, from: props.ghostOf })] }), tool === 'outline' && stage === 'mark' && _jsx(DrawShape, { ...props, owner: mark.owner }), tool === 'exclusion' && stage === 'follow' && motion && _jsx(DrawShape, { ...props, owner: { track: motion.track.id } }), tool === 'where' && (stage === 'settle' || stage === 'guard') && part && _jsx(DrawShape, { ...props, owner: ownerNow(removal) }), tool === 'pick' && stage === 'guard' && part && _jsx(PickColour, { ...props, front: part }), tool === 'region' && stage === 'follow' && _jsx(DrawRegion, { ...props }), tool === 'point' && stage === 'follow' && motion && _jsx(PutPoints, { ...props, motion: motion }), tool === 'copy' && _jsx(CopyHere, { ...props })] }));
+}
+/** The outlines of the tone or the front that is edited; the other fronts thinly. */
+function Parts(props) {
+    const { removal: r } = props;
+    const { stage, part } = useBench();
+    const own = r.follow.track;
+    if (stage === 'settle') {
+        const tone = r.settle.tones?.find((t) => t.id === part);
+        return tone?.where ? _jsx(Shapes, { ...props, owner: { removal: r.id, tone: tone.id }, shapes: tone.where, own: own, editable: true }) : null;
+    }
+    return (_jsxs(_Fragment, { children: [(r.guard?.fronts ?? []).map((f) => (f.off ? null : _jsx(Shapes, { ...props, owner: { removal: r.id, front: f.id }, shapes: f.shapes ?? [], own: own, editable: f.id === part }, f.id))), r.guard?.within && _jsx(Shapes, { ...props, owner: { removal: r.id, within: true }, shapes: r.guard.within, own: own, editable: part === 'within' })] }));
+}
+/** A click takes the colour of the plate there for a key: the mean of five by five pixels. */
+function PickColour({ shot, removal, front, frames, placement, seen }) {
+    const { edit } = useEdit(shot.id);
+    return (_jsx("svg", { className: "absolute inset-0 h-full w-full cursor-crosshair", "data-testid": "pick", onPointerDown: (e) => {
+            const plate = frames.plate(seen);
+            if (e.button !== 0 || !plate)
+                return;
+            e.stopPropagation();
+            const p = pointerAt(e, e.currentTarget, placement);
+            const c = new OffscreenCanvas(5, 5).getContext('2d', { willReadFrequently: true });
+            c.drawImage(plate, Math.floor(p.x) - 2, Math.floor(p.y) - 2, 5, 5, 0, 0, 5, 5);
+            const sum = [0, 0, 0];
+            const { data } = c.getImageData(0, 0, 5, 5);
+            for (let i = 0; i < data.length; i += 4)
+                for (let k = 0; k < 3; k++)
+                    sum[k] += toLight(data[i + k]) / 25;
+            void edit('Pick a colour', onFront(removal.id, front, (f) => { if (f.key)
+                f.key.colour = sum.map((v) => Math.round(v * 1e5) / 1e5); }));
+            bench.set({ tool: 'look' });
+        } }));
+}
+function Following(props) {
+    const tool = useBench((s) => s.tool);
+    const { track } = props.motion;
+    if (tool === 'surface' || tool === 'correct' || tool === 'place')
+        return _jsx(SurfaceCorners, { ...props, mode: tool });
+    return (_jsxs(_Fragment, { children: [track.kind === 'plane' && _jsx(Region, { ...props }), _jsx(Shapes, { ...props, owner: { track: track.id }, shapes: track.exclusions ?? [], own: still, editable: true }), track.kind === 'points' && _jsx(TrackPoints, { ...props })] }));
+}
+/** Drawing a region: a box dragged over the surface. The first makes a track. */
+function DrawRegion({ shot, revision, removal, motion, placement, seen }) {
+    const { edit } = useEdit(shot.id);
+    // Drawn on another frame than its home, a region is carried there by the track.
+    const here = within(placement, motion?.at(seen) ?? null);
+    return (_jsx(DragBox, { placement: motion ? here : placement, knots: boxKnots, onDone: (knots) => {
+            const region = knots.map((k) => k.at);
+            if (motion?.track.kind === 'plane') {
+                const fresh = !motion.track.data && !motion.track.placed?.length;
+                void edit('Draw a region', onTrack(motion.track.id, (t) => {
+                    t.region = region;
+                    if (fresh)
+                        t.home = seen;
+                }));
+            }
+            else {
+                const track = { ...newTrack(revision.document, 'plane', seen), region };
+                void edit('Draw a region', (d) => {
+                    d.tracks.push(track);
+                    on(removal.id, (r) => { r.follow.track = track.id; })(d);
+                });
+            }
+            bench.set({ tool: 'look' });
+        } }));
+}
+/** A click says where the copy of a removal goes: its outlines' middle lands there, paint and all with it. */
+function CopyHere({ shot, revision, motions, placement, seen }) {
+    const { edit } = useEdit(shot.id);
+    const copying = useBench((s) => s.copying);
+    const source = revision.document.removals.find((r) => r.id === copying);
+    if (!source)
+        return null;
+    return (_jsx("svg", { className: "absolute inset-0 h-full w-full cursor-crosshair", "data-testid": "draw", onPointerDown: (e) => {
+            if (e.button !== 0)
+                return;
+            e.stopPropagation();
+            const first = source.mark.outlines[0];
+            const here = within(placement, motions.between(source.follow.track, first?.home ?? source.reference, seen));
+            const b = boundsOf(source.mark.outlines.flatMap((o) => o.points));
+            const d = first ? minus(pointerAt(e, e.currentTarget, here), { x: (b.left + b.right) / 2, y: (b.top + b.bottom) / 2 }) : { x: 0, y: 0 };
+            const copy = copyRemoval(source, { x: Math.round(d.x), y: Math.round(d.y) }, revision.document.removals.map((r) => r.name));
+            void edit(`Copy ${source.name}`, (doc) => { doc.removals.push(structuredClone(copy)); });
+            bench.open(copy.id, 'mark');
+            bench.set({ tool: 'look' });
+        } }));
+}

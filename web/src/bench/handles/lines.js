@@ -1,0 +1,35 @@
+import { jsx as _jsx, jsxs as _jsxs } from "react/jsx-runtime";
+/** Follows a pressed pointer until it is let go. */
+export function drag(e, move, end) {
+    e.stopPropagation();
+    const start = { x: e.clientX, y: e.clientY };
+    let moved = false;
+    const onMove = (m) => {
+        moved ||= Math.hypot(m.clientX - start.x, m.clientY - start.y) > 2;
+        if (moved)
+            move(m);
+    };
+    const onUp = () => {
+        removeEventListener('pointermove', onMove);
+        removeEventListener('pointerup', onUp);
+        removeEventListener('pointercancel', onUp);
+        end(moved);
+    };
+    addEventListener('pointermove', onMove);
+    addEventListener('pointerup', onUp);
+    addEventListener('pointercancel', onUp);
+}
+/** A line that shows on white and on black: a light core in a dark casing. */
+export function Line({ d, on, dashed, colour, ...rest }) {
+    const held = rest.onDoubleClick || rest.onPointerDown;
+    return (_jsxs("g", { fill: "none", strokeLinejoin: "round", children: [_jsx("path", { d: d, stroke: "#000", strokeOpacity: "0.7", strokeWidth: "4" }), _jsx("path", { d: d, stroke: colour ?? (on ? 'var(--color-fern)' : '#fff'), strokeWidth: on ? 2 : 1.6, strokeDasharray: dashed ? '5 4' : undefined }), held ? _jsx("path", { d: d, stroke: "transparent", strokeWidth: "12", className: "pointer-events-auto", ...rest }) : null] }));
+}
+export function Grip({ p, on, small, square, label, ...rest }) {
+    const r = small ? 3.5 : 5;
+    const look = { fill: on ? 'var(--color-fern)' : '#fff', stroke: '#000', strokeWidth: 1.8 };
+    return (_jsxs("g", { className: "pointer-events-auto cursor-move", transform: `translate(${p.x} ${p.y})`, "aria-label": label, ...rest, children: [_jsx("circle", { r: small ? 8 : 11, fill: "transparent" }), square ? _jsx("rect", { x: -r, y: -r, width: 2 * r, height: 2 * r, ...look }) : _jsx("circle", { r: r, ...look })] }));
+}
+/** Words on the picture. */
+export function Words({ p, children }) {
+    return (_jsx("text", { x: p.x + 9, y: p.y - 9, className: "text-[12px]", fill: "#fff", stroke: "#000", strokeWidth: "3", paintOrder: "stroke", children: children }));
+}

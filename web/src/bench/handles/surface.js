@@ -1,0 +1,199 @@
+import { jsx as _jsx, jsxs as _jsxs } from "react/jsx-runtime";
+import { useEffect, useState } from 'react';
+import { newId, useEdit } from '../../api/treatment';
+import { minus, plus, point, polygonOf, vec } from './curve';
+import { onTrack, putKey } from '../edits';
+import { drag, Grip, Line } from './lines';
+import { apply, identity, invert, multiply } from '../matrix';
+import { surfaceOf } from '../motion';
+import { pointerAt, within } from '../props';
+import { useBench } from '../state';
+/** The region of a plane with its corners, carried to the shown frame. */
+export function Region({ shot, motion, placement, seen }) {
+    const { edit } = useEdit(shot.id);
+    const { track } = motion;
+    const [draft, setDraft] = useState(null);
+    useEffect(() => setDraft(null), [track.region]);
+    const corners = draft ?? track.region ?? [];
+    if (corners.length < 3)
+        return null;
+    const here = within(placement, motion.at(seen));
+    const move = (e, change) => {
+        const root = e.target.closest('svg');
+        const from = pointerAt(e, root, here);
+        let last = null;
+        drag(e, (m) => setDraft((last = change(structuredClone(track.region ?? []), minus(pointerAt(m, root, here), from)))), (moved) => moved && last && void edit('Change the region', onTrack(track.id, (t) => { t.region = last; })));
+    };
+    return (_jsxs("g", { children: [_jsx(Line, { d: polygonOf(corners.map(point), here.toRoom), on: true, dashed: !here.placed, colour: track.colour, className: "pointer-events-auto cursor-move", onPointerDown: (e) => e.button === 0 && move(e, (c, delta) => c.map((v) => vec(plus(point(v), delta)))), onDoubleClick: (e) => {
+                    const p = pointerAt(e, e.target.closest('svg'), here);
+                    const away = (i) => { const [a, b] = [point(corners[i]), point(corners[(i + 1) % corners.length])]; const d = minus(b, a); const t = Math.max(0, Math.min(1, ((p.x - a.x) * d.x + (p.y - a.y) * d.y) / (d.x * d.x + d.y * d.y || 1))); return Math.hypot(p.x - a.x - t * d.x, p.y - a.y - t * d.y); };
+                    const i = corners.map((_, k) => k).reduce((a, b) => (away(b) < away(a) ? b : a));
+                    void edit('Add a corner to the region', onTrack(track.id, (t) => { t.region?.splice(i + 1, 0, vec(p)); }));
+                } }), corners.map((c, i) => (_jsx(Grip, { p: here.toRoom(point(c)), label: `Corner ${i + 1} of the region`, onPointerDown: (e) => e.button === 0 && move(e, (cs, delta) => cs.map((v, k) => (k === i ? vec(plus(point(v), delta)) : v))) }, i)))] }));
+}
+/** The parts of the region's box: those that drive the track on this frame, and those left out. */
+export function Drives({ motion, placement, seen }) {
+    const blocks = motion.samples.get(seen)?.blocks;
+    const region = motion.track.region ?? [];
+    const m = motion.at(seen);
+    if (!blocks || region.length < 3 || !m)
+        return null;
+    const here = within(placement, m);
+    const [xs, ys] = [region.map((p) => p[0]), region.map((p) => p[1])];
+    const [left, top] = [Math.min(...xs), Math.min(...ys)];
+    const [w, h] = [(Math.max(...xs) - left) / 8, (Math.max(...ys) - top) / 8];
+    return (_jsx("g", { "data-testid": "drives", children: [...blocks].map((b, i) => {
+            if (b === '0')
+                return null;
+            const [x, y] = [left + (i % 8) * w, top + Math.floor(i / 8) * h];
+            const cell = [{ x: x + w * 0.06, y: y + h * 0.06 }, { x: x + w * 0.94, y: y + h * 0.06 }, { x: x + w * 0.94, y: y + h * 0.94 }, { x: x + w * 0.06, y: y + h * 0.94 }];
+            return _jsx("path", { d: polygonOf(cell, here.toRoom), fill: b === '1' ? 'var(--color-fern)' : 'var(--color-clay)', fillOpacity: b === '1' ? 0.16 : 0.5, stroke: b === '1' ? 'var(--color-fern)' : 'var(--color-clay)', strokeOpacity: "0.7", strokeWidth: "0.8" }, i);
+        }) }));
+}
+/** From the unit square to four corners (Heckbert 1989, "Fundamentals of texture mapping", section 2.2.3). */
+function square([a, b, c, d]) {
+    const [dx1, dy1, dx2, dy2] = [b.x - c.x, b.y - c.y, d.x - c.x, d.y - c.y];
+    const [sx, sy] = [a.x - b.x + c.x - d.x, a.y - b.y + c.y - d.y];
+    const det = dx1 * dy2 - dx2 * dy1 || 1e-9;
+    const [g, h] = [(sx * dy2 - dx2 * sy) / det, (dx1 * sy - sx * dy1) / det];
+    return [b.x - a.x + g * b.x, d.x - a.x + h * d.x, a.x, b.y - a.y + g * b.y, d.y - a.y + h * d.y, a.y, g, h, 1];
+}
+/** A grid or a test picture on the surface: any slip against the footage shows. */
+export function Aid({ motion, placement, seen }) {
+    const aid = useBench((s) => s.aid);
+    const m = motion.at(seen);
+    const corners = surfaceOf(motion.track);
+    if (aid === 'none' || !m || corners.length < 4)
+        return null;
+    const here = within(placement, multiply(m, square(corners)));
+    const n = 8;
+    if (aid === 'grid') {
+        const lines = Array.from({ length: n + 1 }, (_, i) => i / n).flatMap((v) => [[{ x: v, y: 0 }, { x: v, y: 1 }], [{ x: 0, y: v }, { x: 1, y: v }]]);
+        const d = lines.map(([a, b]) => { const [p, q] = [here.toRoom(a), here.toRoom(b)]; return `M${p.x.toFixed(2)} ${p.y.toFixed(2)}L${q.x.toFixed(2)} ${q.y.toFixed(2)}`; }).join('');
+        return (_jsxs("g", { fill: "none", "data-testid": "aid", children: [_jsx("path", { d: d, stroke: "#000", strokeOpacity: "0.45", strokeWidth: "2.500" }), _jsx("path", { d: d, stroke: "#fff", strokeOpacity: "0.8", strokeWidth: "1" })] }));
+    }
+    const cells = Array.from({ length: n * n }, (_, i) => ({ x: i % n, y: Math.floor(i / n) })).filter(({ x, y }) => (x + y) % 2 === 0);
+    const d = cells.map(({ x, y }) => polygonOf([{ x: x / n, y: y / n }, { x: (x + 1) / n, y: y / n }, { x: (x + 1) / n, y: (y + 1) / n }, { x: x / n, y: (y + 1) / n }], here.toRoom)).join('');
+    const ring = Array.from({ length: 64 }, (_, i) => ({ x: 0.5 + 0.42 * Math.cos((i * Math.PI) / 32), y: 0.5 + 0.42 * Math.sin((i * Math.PI) / 32) }));
+    return (_jsxs("g", { "data-testid": "aid", children: [_jsx("path", { d: polygonOf([{ x: 0, y: 0 }, { x: 1, y: 0 }, { x: 1, y: 1 }, { x: 0, y: 1 }], here.toRoom), fill: "#d8d8d8", fillOpacity: "0.75" }), _jsx("path", { d: d, fill: "#3a3a3a", fillOpacity: "0.8" }), _jsx("path", { d: polygonOf(ring, here.toRoom), fill: "none", stroke: "var(--color-fern)", strokeWidth: "2.5" }), _jsx("path", { d: `${polygonOf([{ x: 0.46, y: 0.5 }, { x: 0.54, y: 0.5 }], here.toRoom)}${polygonOf([{ x: 0.5, y: 0.46 }, { x: 0.5, y: 0.54 }], here.toRoom)}`, stroke: "var(--color-clay)", strokeWidth: "2" })] }));
+}
+/** Where the surface goes: the way of its middle, or of its points, over the frames around. */
+export function Ghosts({ motion, placement, seen, from }) {
+    const ways = [];
+    const corners = surfaceOf(motion.track);
+    if (motion.points.size)
+        for (const path of motion.points.values())
+            ways.push([...path.values()].map((v) => ({ frame: v.frame, p: point(v.at) })));
+    else if (corners.length === 4) {
+        const c = { x: corners.reduce((s, p) => s + p.x, 0) / 4, y: corners.reduce((s, p) => s + p.y, 0) / 4 };
+        ways.push([...motion.samples.values()].map((s) => ({ frame: s.frame, p: apply(s.matrix, c) })));
+    }
+    return (_jsx("g", { "data-testid": "ghosts", children: ways.map((way, i) => {
+            const near = way.filter((v) => Math.abs(v.frame - seen) <= 24).sort((a, b) => a.frame - b.frame);
+            // In the locked picture a place of another frame is shown where that frame's lock puts it.
+            const spots = near.flatMap(({ frame, p }) => { const m = from(frame); return m ? [{ frame, q: placement.toRoom(apply(m, p)) }] : []; });
+            return (_jsxs("g", { children: [_jsx(Line, { d: spots.map(({ q }, k) => `${k ? 'L' : 'M'}${q.x.toFixed(1)} ${q.y.toFixed(1)}`).join('') }), spots.map(({ frame, q }) => _jsx("circle", { cx: q.x, cy: q.y, r: frame === seen ? 4.5 : 2.4, fill: frame === seen ? 'var(--color-fern)' : '#fff', stroke: "#000", strokeWidth: "1" }, frame))] }, i));
+        }) }));
+}
+/** The four corners of the surface: to be laid on a part of the plane, placed by hand, or corrected. */
+export function SurfaceCorners({ shot, motion, placement, seen, mode }) {
+    const { edit } = useEdit(shot.id);
+    const { track } = motion;
+    const [draft, setDraft] = useState(null);
+    const m = motion.at(seen);
+    const told = JSON.stringify([m, track.surface, track.placed?.length, track.corrections]);
+    useEffect(() => setDraft(null), [told, seen]);
+    const home = surfaceOf(track);
+    if (home.length < 4)
+        return null;
+    const correction = mode === 'correct' ? [...(track.corrections ?? [])].reverse().find((c) => !c.off) : undefined;
+    if (correction?.kind === 'grid')
+        return _jsx(GridGrips, { shot: shot, motion: motion, placement: placement, seen: seen, correction: correction });
+    // Without a place on this frame the corners wait where they are at home.
+    const carry = m ?? identity;
+    const corners = draft ?? home.map((p) => apply(carry, p));
+    const done = (label, to) => {
+        if (mode === 'surface') {
+            const back = invert(carry);
+            void edit(label, onTrack(track.id, (t) => { t.surface = to.map((p) => vec(apply(back, p))); }));
+        }
+        else if (mode === 'place') {
+            void edit('Place the surface by hand', onTrack(track.id, (t) => { putKey((t.placed ??= []), { frame: seen, corners: to.map(vec) }); }));
+        }
+        else if (correction) {
+            const before = motion.samples.get(seen)?.before ?? carry;
+            const moved = to.map((p, i) => minus(apply(invert(before), p), home[i]));
+            void edit(label, onTrack(track.id, (t) => {
+                const c = t.corrections?.find((x) => x.id === correction.id);
+                if (c)
+                    putKey(c.keys, keyOf(c, seen, moved, multiply(invert(before), carry)));
+            }));
+        }
+    };
+    const move = (e, label, who) => {
+        const root = e.target.closest('svg');
+        const from = pointerAt(e, root, placement);
+        const start = corners;
+        let last = start;
+        drag(e, (p) => {
+            const delta = minus(pointerAt(p, root, placement), from);
+            setDraft((last = start.map((q, i) => (who.includes(i) ? plus(q, delta) : q))));
+        }, (did) => did && done(label, last));
+    };
+    // A correction by placement moves as a whole.
+    const stiff = correction?.kind === 'placement';
+    const label = mode === 'correct' ? 'Correct the track' : mode === 'place' ? 'Place the surface' : 'Lay the surface';
+    return (_jsxs("g", { children: [_jsx(Line, { d: polygonOf(corners, placement.toRoom), on: true, dashed: !m, className: "pointer-events-auto cursor-move", onPointerDown: (e) => e.button === 0 && move(e, label, [0, 1, 2, 3]) }), corners.map((p, i) => (_jsx(Grip, { square: true, on: true, p: placement.toRoom(p), label: `Surface corner ${i + 1}`, onPointerDown: (e) => e.button === 0 && move(e, label, stiff ? [0, 1, 2, 3] : [i]) }, i)))] }));
+}
+/** The crossings of a grid correction: each is dragged to where it should be on this frame. */
+function GridGrips({ shot, motion, placement, seen, correction }) {
+    const { edit } = useEdit(shot.id);
+    const [draft, setDraft] = useState(null);
+    const m = motion.at(seen);
+    const told = JSON.stringify([m, motion.samples.get(seen)?.crossings, correction]);
+    useEffect(() => setDraft(null), [told, seen]);
+    const corners = surfaceOf(motion.track);
+    const [columns, rows] = correction.cells ?? [1, 1];
+    if (!m || corners.length < 4)
+        return null;
+    const here = within(placement, m);
+    const [xs, ys] = [corners.map((p) => p.x), corners.map((p) => p.y)];
+    const [left, top, right, bottom] = [Math.min(...xs), Math.min(...ys), Math.max(...xs), Math.max(...ys)];
+    const rest = Array.from({ length: (columns + 1) * (rows + 1) }, (_, i) => ({ x: left + ((right - left) * (i % (columns + 1))) / columns, y: top + ((bottom - top) * Math.floor(i / (columns + 1))) / rows }));
+    const now = motion.samples.get(seen)?.crossings ?? [];
+    const at = draft ?? rest.map((p, i) => plus(p, now[i] ? point(now[i]) : { x: 0, y: 0 }));
+    const line = (a, b) => { const [p, q] = [here.toRoom(a), here.toRoom(b)]; return `M${p.x} ${p.y}L${q.x} ${q.y}`; };
+    const lines = at.map((p, i) => (i % (columns + 1) < columns ? line(p, at[i + 1]) : '') + (i + columns + 1 < at.length ? line(p, at[i + columns + 1]) : '')).join('');
+    return (_jsxs("g", { children: [_jsx(Line, { d: lines, on: true }), at.map((p, i) => (_jsx(Grip, { square: true, on: true, p: here.toRoom(p), label: `Crossing ${i + 1}`, onPointerDown: (e) => {
+                    if (e.button !== 0)
+                        return;
+                    const root = e.target.closest('svg');
+                    const from = pointerAt(e, root, here);
+                    let last = at;
+                    drag(e, (g) => setDraft((last = at.map((q, k) => (k === i ? plus(q, minus(pointerAt(g, root, here), from)) : q)))), (did) => did && void edit('Correct the track', onTrack(motion.track.id, (t) => {
+                        const c = t.corrections?.find((x) => x.id === correction.id);
+                        if (c)
+                            putKey(c.keys, { frame: seen, ease: c.keys.find((k) => k.frame === seen)?.ease ?? 'eased', offset: [0, 0], crossings: last.map((q, k) => round(minus(q, rest[k]))) });
+                    })));
+                } }, i)))] }));
+}
+/** A key of a correction that moves the surface's corners by so much. */
+function keyOf(c, frame, moved, now) {
+    const old = c.keys.find((k) => k.frame === frame);
+    const ease = old?.ease ?? 'eased';
+    if (c.kind === 'corners')
+        return { frame, ease, offset: [0, 0], corners: moved.map((p) => round(p)) };
+    const mean = { x: moved.reduce((s, p) => s + p.x, 0) / 4, y: moved.reduce((s, p) => s + p.y, 0) / 4 };
+    const turned = { turn: Math.round((Math.atan2(now[3], now[0]) * 180e4) / Math.PI) / 1e4, scale: Math.round((Math.hypot(now[0], now[3]) / Math.abs(now[8])) * 1e6) / 1e6 };
+    return { ...(old ?? turned), frame, ease, offset: round(mean) };
+}
+const round = (p) => [Math.round(p.x * 1000) / 1000, Math.round(p.y * 1000) / 1000];
+const gridCells = [3, 2];
+/** A new correction; it begins as none, with a key on the track's home. */
+export function newCorrection(t, kind) {
+    if (kind === 'grid') {
+        const none = Array.from({ length: (gridCells[0] + 1) * (gridCells[1] + 1) }, () => [0, 0]);
+        return { id: newId(), name: 'By grid', kind, cells: [...gridCells], keys: [{ frame: t.home, ease: 'eased', offset: [0, 0], crossings: none }] };
+    }
+    return { id: newId(), name: kind === 'corners' ? 'By corners' : 'By placement', kind, keys: [kind === 'corners' ? { frame: t.home, ease: 'eased', offset: [0, 0], corners: [[0, 0], [0, 0], [0, 0], [0, 0]] } : { frame: t.home, ease: 'eased', offset: [0, 0], turn: 0, scale: 1 }] };
+}

@@ -1,0 +1,96 @@
+import { jsx as _jsx, Fragment as _Fragment, jsxs as _jsxs } from "react/jsx-runtime";
+import { useState } from 'react';
+import { newId, useEdit } from '../../api/treatment';
+import { minus, plus, point, polygonOf, vec } from './curve';
+import { free, onTrack, putKey } from '../edits';
+import { drag, Grip, Line, Words } from './lines';
+import { pointerAt } from '../props';
+import { bench, useBench } from '../state';
+/** What a new point is followed with, until the last one's settings take its place. */
+export const firstSettings = { pattern: [31, 31], search: [91, 91], motion: 'position', channel: 'luma', against: 'reference', tolerance: 0.7, use: [0, 0] };
+export function newPoint(track, frame, at) {
+    const last = track.points?.[track.points.length - 1];
+    const { pattern, search, motion, channel, against, tolerance } = last ?? firstSettings;
+    return { id: newId(), name: `Point ${free('Point', (track.points ?? []).map((p) => p.name))}`, home: frame, at: vec(at), pattern, search, motion, channel, against, tolerance, use: [0, 0] };
+}
+const box = (c, size) => [[-1, -1], [1, -1], [1, 1], [-1, 1]].map(([x, y]) => ({ x: c.x + (x * size[0]) / 2, y: c.y + (y * size[1]) / 2 }));
+/** The points of a track with their pattern and search boxes. */
+export function TrackPoints({ shot, motion, placement, seen }) {
+    const { edit } = useEdit(shot.id);
+    const chosen = useBench((s) => s.points);
+    const [draft, setDraft] = useState(null);
+    const { track } = motion;
+    const save = (label, id, change) => void edit(label, onTrack(track.id, (t) => { const p = t.points?.find((x) => x.id === id); if (p)
+        change(p); })).finally(() => setDraft(null));
+    return (_jsx(_Fragment, { children: (track.points ?? []).map((stored) => {
+            const p = draft?.id === stored.id ? { ...stored, ...draft.change } : stored;
+            const place = motion.points.get(p.id)?.get(seen);
+            const at = draft?.id === p.id && draft.at ? draft.at : place ? point(place.at) : seen === p.home ? point(p.at) : null;
+            if (!at)
+                return null;
+            const on = chosen.includes(p.id);
+            const c = placement.toRoom(at);
+            const root = (e) => e.target.closest('svg');
+            const select = (e) => {
+                const more = e.shiftKey;
+                bench.set({ key: null, outline: null, points: more ? (on ? chosen.filter((x) => x !== p.id) : [...chosen, p.id]) : on ? chosen : [p.id] });
+            };
+            /** Puts the point elsewhere on this frame. */
+            const move = (e) => {
+                select(e);
+                const from = pointerAt(e, root(e), placement);
+                let last = at;
+                drag(e, (m) => setDraft({ id: p.id, change: {}, at: (last = plus(at, minus(pointerAt(m, root(e), placement), from))) }), (did) => did && save('Place a point', p.id, (x) => {
+                    if (seen === x.home && !x.path)
+                        x.at = vec(last);
+                    else
+                        putKey((x.placed ??= []), { frame: seen, at: vec(last) });
+                }));
+            };
+            const resize = (e, which) => {
+                select(e);
+                let size = p[which];
+                drag(e, (m) => {
+                    const d = minus(pointerAt(m, root(e), placement), at);
+                    const least = which === 'pattern' ? [7, 7] : p.pattern;
+                    const most = which === 'pattern' ? 400 : 1200;
+                    size = [d.x, d.y].map((v, i) => Math.round(Math.min(most, Math.max(least[i], 2 * Math.abs(v)))));
+                    const search = which === 'pattern' ? p.search.map((v, i) => Math.max(v, size[i])) : size;
+                    setDraft({ id: p.id, change: which === 'pattern' ? { pattern: size, search } : { search } });
+                }, 
+                // Settings of several are changed together.
+                (did) => did && void edit(which === 'pattern' ? 'Size of the pattern' : 'Size of the search box', onTrack(track.id, (t) => {
+                    for (const x of t.points ?? []) {
+                        if (x.id !== p.id && !chosen.includes(x.id))
+                            continue;
+                        if (which === 'pattern') {
+                            x.pattern = size;
+                            x.search = x.search.map((v, i) => Math.max(v, size[i]));
+                        }
+                        else
+                            x.search = size.map((v, i) => Math.max(v, x.pattern[i]));
+                    }
+                })).finally(() => setDraft(null)));
+            };
+            const inner = box(at, p.pattern);
+            const outer = box(at, p.search);
+            const used = plus(at, point(p.use));
+            return (_jsxs("g", { opacity: p.off ? 0.4 : 1, children: [_jsx(Line, { d: polygonOf(inner, placement.toRoom), on: on, className: "pointer-events-auto cursor-move", onPointerDown: (e) => e.button === 0 && move(e) }), on && _jsx(Line, { d: polygonOf(outer, placement.toRoom), dashed: true }), _jsx("path", { d: `M${c.x - 6} ${c.y}h12M${c.x} ${c.y - 6}v12`, stroke: "#000", strokeWidth: "3.5" }), _jsx("path", { d: `M${c.x - 6} ${c.y}h12M${c.x} ${c.y - 6}v12`, stroke: place?.byHand ? 'var(--color-clay)' : '#fff', strokeWidth: "1.4" }), _jsx("g", { className: "pointer-events-auto cursor-move", "aria-label": `${p.name}, place`, onPointerDown: (e) => e.button === 0 && move(e), children: _jsx("circle", { cx: c.x, cy: c.y, r: "9", fill: "transparent" }) }), on && (_jsxs(_Fragment, { children: [inner.map((q, i) => _jsx(Grip, { small: true, square: true, p: placement.toRoom(q), label: `${p.name}, pattern corner ${i + 1}`, onPointerDown: (e) => resize(e, 'pattern') }, i)), outer.map((q, i) => _jsx(Grip, { small: true, square: true, p: placement.toRoom(q), label: `${p.name}, search corner ${i + 1}`, onPointerDown: (e) => resize(e, 'search') }, i))] })), (p.use[0] !== 0 || p.use[1] !== 0) && (_jsxs(_Fragment, { children: [_jsx(Line, { dashed: true, d: `M${c.x} ${c.y}L${placement.toRoom(used).x} ${placement.toRoom(used).y}` }), _jsx(Grip, { small: true, p: placement.toRoom(used), label: `${p.name}, place that is used`, onPointerDown: (e) => {
+                                    let last = p.use;
+                                    drag(e, (m) => setDraft({ id: p.id, change: { use: (last = vec(minus(pointerAt(m, root(e), placement), at))) } }), (did) => did && save('Move the place used', p.id, (x) => { x.use = last; }));
+                                } })] })), _jsx(Words, { p: placement.toRoom(inner[0]), children: p.name })] }, p.id));
+        }) }));
+}
+/** Putting new points on the picture: one with each click. */
+export function PutPoints({ shot, motion, placement, seen }) {
+    const { edit } = useEdit(shot.id);
+    return (_jsx("svg", { className: "absolute inset-0 h-full w-full cursor-crosshair", "data-testid": "draw", onPointerDown: (e) => {
+            if (e.button !== 0)
+                return;
+            e.stopPropagation();
+            const at = pointerAt(e, e.currentTarget, placement);
+            const p = newPoint(motion.track, seen, at);
+            void edit('Put a point', onTrack(motion.track.id, (t) => { (t.points ??= []).push({ ...p, name: `Point ${free('Point', (t.points ?? []).map((x) => x.name))}` }); }));
+            bench.set({ points: [p.id] });
+        } }));
+}

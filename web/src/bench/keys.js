@@ -1,0 +1,209 @@
+import { useEffect, useRef } from 'react';
+import { nextUnpainted, paintFrame, paintedOn, repeatHere, setBrush } from './fill';
+import { allShapes, nudge, removeSelected, startRemoval } from './edits';
+import { stages } from './stages';
+import { bench } from './state';
+const channels = ['colour', 'red', 'green', 'blue', 'luma'];
+/** Keys that are held now, for tools that ask. */
+export const held = new Set();
+/** The keys of the bench. Fields and dialogs keep their own. */
+export function useKeys(props, edits) {
+    const latest = useRef({ props, edits });
+    latest.current = { props, edits };
+    useEffect(() => {
+        const down = (e) => {
+            if (!(e.target instanceof HTMLElement))
+                return;
+            const target = e.target;
+            if (target.closest('input:not([type=range]), textarea, [role=dialog], [role=listbox]'))
+                return;
+            held.add(e.key.toLowerCase());
+            const { props, edits } = latest.current;
+            const s = bench.get();
+            const step = (n) => bench.set({ frame: Math.min(props.shot.last, Math.max(props.shot.first, n)), playing: false });
+            const onControl = target.closest('button, [role=radio], input');
+            if (e.ctrlKey || e.metaKey) {
+                const open = props.revision.document.removals.find((r) => r.id === s.removal);
+                const shape = open && allShapes(open).find((o) => o.id === s.outline);
+                if (e.key.toLowerCase() === 'a' && shape) {
+                    e.preventDefault();
+                    bench.set({ knots: shape.points.map((_, i) => i) });
+                    return;
+                }
+                if (e.key.toLowerCase() !== 'z')
+                    return;
+                e.preventDefault();
+                void (e.shiftKey ? edits.redo() : edits.undo());
+                return;
+            }
+            if (e.altKey)
+                return;
+            const stage = stages.find((x) => x.key === e.key);
+            if (stage) {
+                if (s.removal)
+                    bench.open(s.removal, stage.id);
+                return;
+            }
+            const zoomTo = (k) => bench.set({ zoom: Math.min(64, Math.max(0.1, (s.zoom ?? 1) * k)) });
+            switch (e.key) {
+                case 'ArrowLeft':
+                case 'ArrowRight':
+                    if (e.shiftKey && nudge(props, edits.edit, e.key === 'ArrowLeft' ? -1 : 1, 0))
+                        break;
+                    if (onControl && onControl.matches('[role=radio], input'))
+                        return;
+                    step(s.frame + (e.key === 'ArrowLeft' ? -1 : 1));
+                    break;
+                case 'ArrowUp':
+                case 'ArrowDown':
+                    if (!e.shiftKey || !nudge(props, edits.edit, 0, e.key === 'ArrowUp' ? -1 : 1))
+                        return;
+                    break;
+                case 'Home':
+                    step(props.shot.first);
+                    break;
+                case 'End':
+                    step(props.shot.last);
+                    break;
+                case ' ':
+                    if (onControl)
+                        return;
+                    if (e.repeat)
+                        break;
+                    bench.set({ playing: !s.playing });
+                    break;
+                case 'Escape':
+                    bench.set({ tool: 'look', knots: [], points: [], key: null, outline: null, stroke: null, copying: null });
+                    return;
+                case 'Delete':
+                case 'Backspace':
+                    removeSelected(props, edits.edit);
+                    break;
+                case '0':
+                    bench.set({ zoom: null, centre: { x: props.shot.width / 2, y: props.shot.height / 2 } });
+                    break;
+                case '+':
+                case '=':
+                    zoomTo(1.25);
+                    break;
+                case '-':
+                    zoomTo(0.8);
+                    break;
+                case '[':
+                case ']': {
+                    const size = Math.min(500, Math.max(2, Math.round(s.brush.size * (e.key === '[' ? 0.87 : 1.15))));
+                    setBrush({ size });
+                    break;
+                }
+                default: {
+                    const open = props.revision.document.removals.find((r) => r.id === s.removal);
+                    switch (e.key.toLowerCase()) {
+                        case 'q':
+                            bench.set({ view: 'plate' });
+                            break;
+                        case 'w':
+                            if (open)
+                                bench.set({ view: 'patch' });
+                            break;
+                        case 'e':
+                            bench.set({ view: 'result' });
+                            break;
+                        case 'd':
+                            bench.set({ view: 'difference' });
+                            break;
+                        case 'l':
+                            if ((props.motion?.samples.size ?? 0) > 1 || s.locked)
+                                bench.set({ locked: !s.locked });
+                            break;
+                        case 'c':
+                            bench.set({ channel: channels[(channels.indexOf(s.channel) + 1) % channels.length] });
+                            break;
+                        case 'h':
+                            bench.set({ handles: !s.handles });
+                            break;
+                        case 'j':
+                            if (open)
+                                step(s.stage === 'fill' ? paintFrame(open, s.bed, open.reference) : open.reference);
+                            break;
+                        case 'b':
+                            bench.set({ beside: !s.beside });
+                            break;
+                        case 's':
+                            if (s.stage === 'fill' && s.tool !== 'look')
+                                return;
+                            bench.set({ split: s.split === null ? 0.5 : null });
+                            break;
+                        case 'k':
+                            bench.set({ loop: s.loop ? null : { first: s.frame - 12, last: s.frame + 12 } });
+                            break;
+                        case 'm':
+                            bench.set({ view: s.view === 'matte' ? 'tint' : s.view === 'tint' ? 'result' : 'matte' });
+                            break;
+                        case 'f':
+                            if (open && s.stage === 'fill')
+                                bench.set(s.tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false, stroke: null });
+                            break;
+                        case 'a':
+                            if (open && s.stage === 'fill')
+                                bench.set({ tool: 'area', drawn: 'curve', view: 'patch', playing: false, stroke: null });
+                            break;
+                        case 'v':
+                            bench.set({ before: true });
+                            break;
+                        case 'u': {
+                            const n = open && nextUnpainted(open, s.frame);
+                            if (n)
+                                step(n);
+                            break;
+                        }
+                        case 'r': {
+                            const on = open && paintedOn(open, s.bed);
+                            const again = open && on?.kind === 'paint' && repeatHere(open, on, s.frame);
+                            if (again)
+                                void edits.edit('Repeat strokes here', again);
+                            break;
+                        }
+                        case 'n':
+                            startRemoval(props, edits.edit);
+                            break;
+                        case 'o':
+                            if (open && s.stage === 'mark')
+                                bench.set({ tool: 'outline', drawn: s.drawn, outline: null, knots: [] });
+                            if (open && s.stage === 'follow')
+                                bench.set({ tool: 'region' });
+                            if (open && s.stage === 'guard' && s.part)
+                                bench.set({ tool: 'where', drawn: 'curve', outline: null, knots: [] });
+                            break;
+                        default: return;
+                    }
+                }
+            }
+            e.preventDefault();
+        };
+        const up = (e) => {
+            held.delete(e.key.toLowerCase());
+            if (e.key.toLowerCase() === 'v')
+                bench.set({ before: false });
+        };
+        const blur = () => {
+            held.clear();
+            bench.set({ before: false });
+        };
+        // A button pressed with the mouse gives the keys back to the bench: Space plays. From the keyboard it keeps them.
+        const click = (e) => {
+            const pressed = e.target.closest('button:not([aria-haspopup])');
+            if (e.detail > 0 && pressed && !pressed.closest('[role=dialog]'))
+                pressed.blur();
+        };
+        addEventListener('click', click);
+        addEventListener('keydown', down);
+        addEventListener('keyup', up);
+        addEventListener('blur', blur);
+        return () => {
+            removeEventListener('click', click);
+            removeEventListener('keydown', down);
+            removeEventListener('keyup', up);
+            removeEventListener('blur', blur);
+        };
+    }, []);
+}

@@ -1,0 +1,42 @@
+import { useEffect, useMemo, useState } from 'react';
+import { answer, api } from '../api/client';
+const run = 12; // frames asked for at once: measuring takes a while
+/**
+ * How a removal's patch is lit and blurred, frame by frame, as far as that is known: asked for in short runs while
+ * nothing else changes. What an earlier revision told stays until the newer is here.
+ */
+export function useMeasures(shot, revision, removal, wanted) {
+    const [known, setKnown] = useState({ removal: null, frames: new Map() });
+    useEffect(() => {
+        if (!removal || !wanted)
+            return;
+        let stopped = false;
+        const timer = setTimeout(async () => {
+            for (let first = shot.first; first <= shot.last && !stopped; first += run) {
+                const query = { revision, first, last: Math.min(shot.last, first + run - 1) };
+                try {
+                    const found = await answer(api.GET('/api/shots/{id}/measures/{removal}', { params: { path: { id: shot.id, removal }, query } }));
+                    if (stopped)
+                        return;
+                    setKnown((old) => {
+                        const frames = new Map(old.removal === removal ? old.frames : []);
+                        for (let n = query.first; n <= query.last; n++)
+                            frames.delete(n);
+                        for (const m of found)
+                            frames.set(m.frame, m);
+                        return { removal, frames };
+                    });
+                }
+                catch {
+                    return; // the lane stays as it is; the next revision asks again
+                }
+            }
+        }, 600);
+        return () => {
+            stopped = true;
+            clearTimeout(timer);
+        };
+    }, [shot, revision, removal, wanted]);
+    return useMemo(() => (known.removal === removal && wanted ? [...known.frames.values()] : none), [known, removal, wanted]);
+}
+const none = [];

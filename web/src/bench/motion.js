@@ -1,0 +1,88 @@
+import { keepPreviousData, useQueries } from '@tanstack/react-query';
+import { useMemo } from 'react';
+import { answer, api } from '../api/client';
+import { useLive } from '../api/live';
+import { isOpen, useTasks } from '../api/tasks';
+import { apply, identity, invert, multiply } from './matrix';
+export const still = 'still';
+/** What of a track decides where its surface is: names and colours do not. */
+function essence(revision, track) {
+    const base = track.over ? revision.document.tracks.find((t) => t.id === track.over) : undefined;
+    return JSON.stringify({ ...track, name: '', colour: '' }) + (base ? essence(revision, base) : '');
+}
+export function useMotions(shot, revision) {
+    const { tracks } = revision.document;
+    const answers = useQueries({
+        queries: tracks.map((t) => ({
+            queryKey: ['motion', shot, t.id, essence(revision, t)],
+            queryFn: () => answer(api.GET('/api/shots/{id}/tracks/{track}', { params: { path: { id: shot, track: t.id }, query: { revision: revision.number } } })),
+            placeholderData: keepPreviousData,
+            gcTime: 60_000,
+            retry: 2, // the treatment may be ahead of what the server has confirmed
+        })),
+    });
+    const tasks = useTasks(shot).filter((t) => t.kind === 'track');
+    const live = useLive((s) => s.found);
+    const key = answers.map((a) => a.dataUpdatedAt + (a.isPlaceholderData ? 'p' : '')).join() + tasks.map((t) => t.id + isOpen(t)).join();
+    return useMemo(() => {
+        const all = new Map();
+        tracks.forEach((track, i) => {
+            const { data, isPlaceholderData } = answers[i] ?? {};
+            const last = tasks.find((t) => t.subject === track.id);
+            const running = last && isOpen(last) ? last.id : null;
+            const found = last && (running || isPlaceholderData || !data) ? (live[last.id] ?? {}) : {};
+            all.set(track.id, motionOf(track, data, found, running));
+        });
+        const at = (id, frame) => all.get(id)?.at(frame) ?? null;
+        return {
+            of: (id) => (id ? (all.get(id) ?? null) : null),
+            between: (id, a, b) => {
+                if (a === b || id === still)
+                    return identity;
+                if (!id)
+                    return null;
+                const [from, to] = [at(id, a), at(id, b)];
+                return from && to ? multiply(to, invert(from)) : null;
+            },
+        };
+    }, [tracks, key, live]);
+}
+function motionOf(track, data, found, running) {
+    const samples = new Map((data?.samples ?? []).map((s) => [s.frame, s]));
+    const points = new Map();
+    for (const p of track.points ?? [])
+        points.set(p.id, new Map((data?.points?.[p.id] ?? [{ frame: p.home, at: p.at, byHand: true }]).map((x) => [x.frame, x])));
+    const fresh = new Map();
+    for (const f of Object.values(found)) {
+        if (f.sample) {
+            samples.set(f.frame, { ...f.sample, grade: 'good' });
+            fresh.set(f.frame, f.sample.matrix);
+        }
+        for (const [id, at] of Object.entries(f.points ?? {}))
+            points.get(id)?.set(f.frame, at);
+    }
+    return {
+        track, samples, points, running,
+        found: running && fresh.size ? fresh : null,
+        at: (frame) => samples.get(frame)?.matrix ?? (frame === track.home ? identity : null),
+    };
+}
+/** The four corners that stand for a track's surface on its home frame. */
+export function surfaceOf(track) {
+    if (track.surface?.length === 4)
+        return track.surface.map(([x, y]) => ({ x, y }));
+    const around = [...(track.region ?? []), ...(track.points ?? []).filter((p) => p.home === track.home).map((p) => p.at)];
+    if (around.length === 0)
+        return [];
+    const [xs, ys] = [around.map((p) => p[0]), around.map((p) => p[1])];
+    let [left, right, top, bottom] = [Math.min(...xs), Math.max(...xs), Math.min(...ys), Math.max(...ys)];
+    const gx = Math.max(0, 50 - (right - left) / 2);
+    const gy = Math.max(0, 50 - (bottom - top) / 2);
+    [left, right, top, bottom] = [left - gx, right + gx, top - gy, bottom + gy];
+    return [{ x: left, y: top }, { x: right, y: top }, { x: right, y: bottom }, { x: left, y: bottom }];
+}
+/** A transform that takes out position alone: it moves a place as the surface's middle moves. */
+export function positionOnly(m, middle) {
+    const to = apply(m, middle);
+    return [1, 0, to.x - middle.x, 0, 1, to.y - middle.y, 0, 0, 1];
+}

@@ -1,0 +1,220 @@
+import { jsx as _jsx, Fragment as _Fragment, jsxs as _jsxs } from "react/jsx-runtime";
+import { useCallback, useEffect, useLayoutEffect, useRef, useState, useSyncExternalStore } from 'react';
+import { useEdit } from '../api/treatment';
+import { BrushLayer } from './brushlayer';
+import { fromOf, matrixOf, paintFrame } from './fill';
+import { FillHandles } from './handles/fill';
+import { FrameStore } from './frames';
+import { Handles } from './handles/handles';
+import { drag } from './handles/lines';
+import { held } from './keys';
+import { apply, identity, invert, multiply } from './matrix';
+import { positionOnly, surfaceOf } from './motion';
+import { openScreen } from './screen';
+import { bench, useBench } from './state';
+/** The picture, and all that lies on it: free, or locked to a surface. */
+export function Picture(props) {
+    const { shot, frames, overlays, motion, motions, revision, locked, second } = props;
+    const { frame, view: chosenView, channel, exposure, zoom, centre, removal, tool, handles, lockTo, lockBy, through, box, origin, loan, stage, before, bed, split, gain } = useBench();
+    const view = before ? 'plate' : chosenView;
+    const open = revision.document.removals.find((r) => r.id === removal) ?? null;
+    const { adopt } = useEdit(shot.id);
+    const room = useRef(null);
+    const canvas = useRef(null);
+    const screen = useRef(null);
+    const [size, setSize] = useState({ width: 0, height: 0 });
+    const [failed, setFailed] = useState('');
+    const loaded = useSyncExternalStore(frames.subscribe, frames.snapshot);
+    // The revision that holds the strokes on the live layer, -1 while one is painted, null for none; and their frame.
+    const live = useRef(null);
+    const liveFrame = useRef(0);
+    useLayoutEffect(() => {
+        const observer = new ResizeObserver(([e]) => setSize({ width: e.contentRect.width, height: e.contentRect.height }));
+        observer.observe(room.current);
+        return () => observer.disconnect();
+    }, []);
+    useEffect(() => {
+        try {
+            screen.current = openScreen(canvas.current, shot.width, shot.height);
+        }
+        catch (e) {
+            setFailed(e.message);
+        }
+    }, [shot]);
+    const fit = Math.max(0.01, Math.min((size.width - 24) / shot.width, (size.height - 24) / shot.height));
+    const scale = zoom ?? fit;
+    // The last complete frame stays until the next one is complete.
+    const wanted = frames.get(frame, overlays);
+    const shown = useRef(null);
+    if (wanted.plate && (wanted.ready || !shown.current || shown.current.frame === frame)) {
+        const last = shown.current?.frame === frame ? shown.current.overlay : null;
+        shown.current = { plate: wanted.plate, overlay: wanted.overlay ?? (wanted.ready ? null : last), frame };
+    }
+    // Everything on the picture belongs to the frame that is seen, also while the next one is on its way.
+    const seen = shown.current?.frame ?? frame;
+    // Space is what stands still: the reference frame when locked, the frame itself when free.
+    const lockTrack = motions.of(lockTo ?? undefined) ?? motion;
+    const zero = open?.reference ?? lockTrack?.track.home ?? shot.first;
+    const lockAt = (n) => {
+        const m = lockTrack ? motions.between(lockTrack.track.id, zero, n) : null;
+        if (!m || lockBy === 'whole' || !lockTrack)
+            return m;
+        const home = lockTrack.at(zero) ?? identity;
+        const corners = surfaceOf(lockTrack.track).map((p) => apply(home, p));
+        return positionOnly(m, { x: corners.reduce((s, p) => s + p.x, 0) / 4, y: corners.reduce((s, p) => s + p.y, 0) / 4 });
+    };
+    const lock = locked ? lockAt(seen) : null;
+    const isLocked = lock !== null;
+    const fromRoomToSpace = [1 / scale, 0, centre.x - size.width / 2 / scale, 0, 1 / scale, centre.y - size.height / 2 / scale, 0, 0, 1];
+    const fromRoomToFrame = lock ? multiply(lock, fromRoomToSpace) : fromRoomToSpace;
+    const toRoomMatrix = invert(fromRoomToFrame);
+    const placement = {
+        toRoom: (p) => apply(toRoomMatrix, p),
+        fromRoom: (p) => apply(fromRoomToFrame, p),
+        scale,
+        placed: true,
+    };
+    // Where a place on another frame is drawn: as it is when free, as that frame's lock puts it when locked.
+    const ghostOf = (n) => {
+        if (!lock)
+            return identity;
+        const other = lockAt(n);
+        return other && multiply(lock, invert(other));
+    };
+    // The reference frame shows through the locked picture, to see slip; in Fill a frame on loan, to line it up.
+    const painted = open ? paintFrame(open, bed, seen) : 0;
+    const lent = open && stage === 'fill' && !second ? origin.frame : null;
+    const lie = lent !== null && open ? motions.between(open.follow.track, painted, lent) ?? identity : null;
+    const back = open ? motions.between(open.follow.track, seen, painted) : null;
+    const toLoan = lie && back ? multiply(lie, multiply(matrixOf(fromOf(origin, origin.offset ?? { x: 0, y: 0 }), origin.middle ?? { x: 0, y: 0 }), back)) : null;
+    const other = toLoan && loan.as !== 'hidden' ? lent : through > 0 && isLocked && open ? open.reference : null;
+    const otherPicture = other !== null ? frames.plate(other) : undefined;
+    const under = otherPicture && {
+        picture: otherPicture, share: toLoan ? loan.share : through, difference: !!toLoan && loan.as === 'difference',
+        from: toLoan ? multiply(toLoan, fromRoomToFrame) : fromRoomToSpace,
+    };
+    const needed = lent ?? other;
+    useEffect(() => {
+        if (needed !== null)
+            void frames.load(needed, null);
+    }, [needed]);
+    const onReference = open !== null && seen === liveFrame.current;
+    useEffect(() => {
+        if (live.current !== null && live.current >= 0 && wanted.ready && overlays && overlays.revision >= live.current) {
+            screen.current?.clearLive();
+            live.current = null;
+        }
+    });
+    const draw = (painted = false) => {
+        const c = canvas.current;
+        const ratio = devicePixelRatio || 1;
+        const width = Math.max(1, Math.round(size.width * ratio));
+        const height = Math.max(1, Math.round(size.height * ratio));
+        if (c.width !== width)
+            c.width = width;
+        if (c.height !== height)
+            c.height = height;
+        const s = shown.current;
+        if (!s || !screen.current)
+            return;
+        screen.current[painted ? 'drawPainted' : 'draw']({
+            plate: s.plate, overlay: s.overlay ?? null, live: onReference && view !== 'matte' && view !== 'tint' && view !== 'light' && view !== 'grain', view, channel, exposure,
+            gain, split: split === null || second ? null : split * width,
+            toFrame: multiply(fromRoomToFrame, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]), scale: scale * ratio,
+            under: under && { ...under, toFrame: multiply(under.from, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]) },
+        });
+        c.dataset.frame = String(s.frame);
+        c.dataset.ready = String(wanted.ready);
+        c.dataset.key = FrameStore.key(overlays, frame);
+    };
+    const redraw = useRef(draw);
+    redraw.current = draw;
+    // Pixels of a stroke go straight to the screen, once for each of its frames.
+    const due = useRef(0);
+    const drawSoon = (painted) => {
+        due.current ||= requestAnimationFrame(() => {
+            due.current = 0;
+            redraw.current(painted);
+        });
+    };
+    useLayoutEffect(() => draw(), [size, seen, frame, view, channel, exposure, scale, centre, isLocked, loaded, overlays, motions, lockTo, lockBy, zero, otherPicture, through, loan, toLoan?.join(), onReference, wanted.ready, split, gain]);
+    const zoomAt = useCallback((at, factor) => {
+        const s = bench.get();
+        const old = s.zoom ?? fit;
+        const next = Math.min(64, Math.max(fit * 0.5, old * factor));
+        const dx = at.x - size.width / 2;
+        const dy = at.y - size.height / 2;
+        bench.set({ zoom: next, centre: { x: s.centre.x + dx / old - dx / next, y: s.centre.y + dy / old - dy / next } });
+    }, [fit, size]);
+    useEffect(() => {
+        const el = room.current;
+        const wheel = (e) => {
+            e.preventDefault();
+            const box = el.getBoundingClientRect();
+            zoomAt({ x: e.clientX - box.left, y: e.clientY - box.top }, Math.exp(-e.deltaY * 0.0016));
+        };
+        el.addEventListener('wheel', wheel, { passive: false });
+        return () => el.removeEventListener('wheel', wheel);
+    }, [zoomAt]);
+    const pan = (e) => {
+        if (e.shiftKey && e.button === 0 && tool === 'look' && bench.get().outline) {
+            selectBox(e);
+            return;
+        }
+        const free = tool === 'look' || held.has(' ') || e.button === 1;
+        if (!free || (e.button !== 0 && e.button !== 1))
+            return;
+        e.currentTarget.setPointerCapture(e.pointerId);
+        if (held.has(' '))
+            bench.set({ playing: false });
+        const start = { x: e.clientX, y: e.clientY, centre: bench.get().centre, moved: false };
+        const el = e.currentTarget;
+        const move = (m) => {
+            if (Math.hypot(m.clientX - start.x, m.clientY - start.y) > 3)
+                start.moved = true;
+            if (start.moved)
+                bench.set({ zoom: scale, centre: { x: start.centre.x - (m.clientX - start.x) / scale, y: start.centre.y - (m.clientY - start.y) / scale } });
+        };
+        const up = () => {
+            el.removeEventListener('pointermove', move);
+            el.removeEventListener('pointerup', up);
+            if (!start.moved && tool === 'look')
+                bench.set({ stroke: null, outline: null, knots: [], points: [], key: null });
+        };
+        el.addEventListener('pointermove', move);
+        el.addEventListener('pointerup', up);
+    };
+    return (_jsxs("div", { ref: room, className: "relative min-h-0 min-w-0 touch-none overflow-hidden bg-soil select-none", onPointerDown: pan, role: "application", "aria-label": `Picture, frame ${frame}`, children: [_jsx("canvas", { ref: canvas, "data-testid": second ? 'picture-beside' : 'picture', className: "absolute inset-0 h-full w-full" }), handles && open && stage !== 'fill' && _jsx(Handles, { ...props, removal: open, placement: placement, seen: seen, ghostOf: ghostOf }), open && stage === 'fill' && !second && (_jsxs(_Fragment, { children: [_jsx(BrushLayer, { ...props, removal: open, placement: placement, seen: seen, picture: () => canvas.current, toLoan: toLoan, onPixels: (at, x, y, w, h, rgba) => {
+                            liveFrame.current = at;
+                            screen.current?.paint(x, y, w, h, rgba);
+                            live.current = -1;
+                            drawSoon(true);
+                        }, onSaved: (saved) => {
+                            live.current = saved.number;
+                            adopt(saved);
+                        }, onDropped: () => {
+                            screen.current?.clearLive();
+                            live.current = null;
+                            drawSoon(false);
+                        } }), handles && _jsx(FillHandles, { ...props, removal: open, placement: placement, seen: seen })] })), box && !second && _jsx("div", { className: "pointer-events-none absolute border border-fern bg-fern/15", style: { left: Math.min(box[0].x, box[1].x), top: Math.min(box[0].y, box[1].y), width: Math.abs(box[1].x - box[0].x), height: Math.abs(box[1].y - box[0].y) } }), split !== null && !second && view !== 'plate' && _jsx(Split, { at: split }), failed && _jsx("p", { className: "absolute inset-x-4 top-4 text-clay", children: failed }), isLocked && _jsxs("p", { className: "pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]", children: ["Locked to frame ", zero, lockBy === 'position' ? ', position only' : '', lockTo && lockTrack ? `, ${lockTrack.track.name}` : ''] }), locked && !isLocked && _jsx("p", { className: "pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px] text-clay", children: "Not followed to this frame: it cannot be locked" }), !locked && motion && motion.at(seen) === null && handles && (stage === 'mark' || stage === 'follow') && (_jsxs("p", { className: "pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]", children: ["Not followed to this frame: what rides on ", motion.track.name, " stands where it was drawn"] }))] }));
+}
+/** The line between before and after. */
+function Split({ at }) {
+    return (_jsxs("div", { role: "slider", "aria-label": "Before and after", "aria-valuemin": 0, "aria-valuemax": 100, "aria-valuenow": Math.round(at * 100), tabIndex: 0, className: "absolute inset-y-0 z-10 -ml-2 w-4 cursor-ew-resize touch-none", style: { left: `${at * 100}%` }, onPointerDown: (e) => {
+            e.stopPropagation();
+            const edge = e.currentTarget.parentElement.getBoundingClientRect();
+            drag(e, (m) => bench.set({ split: Math.min(0.98, Math.max(0.02, (m.clientX - edge.left) / edge.width)) }), () => undefined);
+        }, onKeyDown: (e) => {
+            if (e.key !== 'ArrowLeft' && e.key !== 'ArrowRight')
+                return;
+            e.stopPropagation();
+            bench.set({ split: Math.min(0.98, Math.max(0.02, at + (e.key === 'ArrowLeft' ? -0.02 : 0.02))) });
+        }, children: [_jsx("span", { className: "absolute inset-y-0 left-[7px] w-0.5 border-x border-black/70 bg-white/80", style: { width: 4 } }), _jsx("span", { className: "pointer-events-none absolute top-2 right-4 rounded bg-black/60 px-1.5 text-[13px]", children: "Plate" })] }));
+}
+/** Draws a box over the picture; the selected shape takes the points inside it. */
+function selectBox(e) {
+    const edge = e.currentTarget.getBoundingClientRect();
+    const at = (m) => ({ x: m.clientX - edge.left, y: m.clientY - edge.top });
+    const from = at(e);
+    drag(e, (m) => bench.set({ box: [from, at(m)] }), () => bench.set({ box: null }));
+}

@@ -1,0 +1,64 @@
+import { useEffect } from 'react';
+import { bench, useBench } from './state';
+/** Frames loaded ahead of the one shown while playing. */
+const ahead = 24;
+/**
+ * Plays the shot in a loop at its rate. A frame that is not in memory yet is waited for, not left out: what is
+ * shown is always every frame. Frames near the one shown are fetched before they are needed.
+ */
+export function usePlayback({ shot, frames, overlays }) {
+    const playing = useBench((s) => s.playing);
+    const frame = useBench((s) => s.frame);
+    useEffect(() => {
+        if (!playing)
+            return;
+        const length = 1000 / (shot.rateNum / shot.rateDen);
+        let due = performance.now() + length;
+        let request = 0;
+        const tick = (now) => {
+            request = requestAnimationFrame(tick);
+            if (now < due)
+                return;
+            const at = bench.get().frame;
+            const { loop } = bench.get();
+            const [first, last] = loop ? [Math.max(shot.first, loop.first), Math.min(shot.last, loop.last)] : [shot.first, shot.last];
+            const next = at >= last || at < first ? first : at + 1;
+            if (!frames.has(next, overlays)) {
+                void frames.load(next, overlays);
+                due = now;
+                return;
+            }
+            // Keep the beat; after a stall begin a new one.
+            due = now - due > length ? now + length : due + length;
+            bench.set({ frame: next });
+        };
+        request = requestAnimationFrame(tick);
+        return () => cancelAnimationFrame(request);
+    }, [playing, shot, frames, overlays]);
+    useEffect(() => {
+        const count = shot.last - shot.first + 1;
+        const wanted = [];
+        for (let k = 1; k <= (playing ? ahead : 4) && k < count; k++)
+            wanted.push(shot.first + ((frame - shot.first + k) % count));
+        if (!playing && frame > shot.first)
+            wanted.push(frame - 1);
+        let stopped = false;
+        void (async () => {
+            await frames.load(frame, overlays); // the one that is looked at has the line to itself
+            for (const n of wanted) {
+                if (stopped)
+                    return;
+                await frames.load(n, overlays);
+            }
+        })();
+        return () => {
+            stopped = true;
+        };
+    }, [frame, playing, shot, frames, overlays]);
+    useEffect(() => {
+        if (playing)
+            return;
+        const timer = setTimeout(() => frames.loadExact(frame), 250);
+        return () => clearTimeout(timer);
+    }, [frame, playing, frames]);
+}

@@ -1,0 +1,176 @@
+import { jsx as _jsx, jsxs as _jsxs } from "react/jsx-runtime";
+import { useEffect, useLayoutEffect, useRef, useState, useSyncExternalStore } from 'react';
+import { useEdit } from '../api/treatment';
+import { Button } from '../ui/controls';
+import { easeKey, lanesOf, moveKey } from './edits';
+import { paintedFrames } from './fill';
+import { drag } from './handles/lines';
+import { useMeasures } from './measures';
+import { useScores } from './scores';
+import { bench, useBench } from './state';
+const lanes = { thumbs: 46, range: 10, paint: 9, quality: 16, light: 18, score: 12, keys: 13, cached: 4 };
+/** The frame ribbon: thumbnails, the removal's range and reference frame, keys, the track's quality, what is in memory. */
+export function Ribbon({ shot, revision, frames, overlays, motion }) {
+    const { frame, playing, removal, outline, key } = useBench();
+    const { edit } = useEdit(shot.id);
+    const open = revision.document.removals.find((r) => r.id === removal) ?? null;
+    const scores = useScores(shot.id, removal).data?.frames ?? noScores;
+    const keyLanes = lanesOf(revision.document, removal, outline);
+    const strip = useRef(null);
+    const canvas = useRef(null);
+    const [width, setWidth] = useState(0);
+    const loaded = useSyncExternalStore(frames.subscribe, frames.snapshot);
+    const count = shot.last - shot.first + 1;
+    const each = width / count;
+    const x = (n) => (n - shot.first) * each;
+    const beds = open !== null; // the lane is there before the first stroke, or the picture would jump under it
+    const measures = useMeasures(shot, revision.number, open?.id ?? null, !!open && settled(open));
+    const lit = !!open && settled(open);
+    const height = lanes.range + (lit ? lanes.light : 0) + (beds ? lanes.paint : 0) + lanes.quality + (scores.length ? lanes.score : 0) + lanes.cached;
+    useLayoutEffect(() => {
+        const observer = new ResizeObserver(([e]) => setWidth(e.contentRect.width));
+        observer.observe(strip.current);
+        return () => observer.disconnect();
+    }, []);
+    useEffect(() => {
+        const c = canvas.current;
+        const ratio = devicePixelRatio || 1;
+        c.width = Math.max(1, width * ratio);
+        c.height = height * ratio;
+        const g = c.getContext('2d');
+        g.scale(ratio, ratio);
+        const style = getComputedStyle(document.documentElement);
+        const colour = (name) => style.getPropertyValue(`--color-${name}`);
+        g.fillStyle = colour('soil');
+        g.fillRect(0, 0, width, height);
+        if (open) {
+            g.fillStyle = colour('stone');
+            g.fillRect(x(open.range.first), 3, x(open.range.last + 1) - x(open.range.first), lanes.range - 5);
+            // The reference frame: a leaf-shaped key.
+            const middle = x(open.reference) + each / 2;
+            g.fillStyle = colour('text');
+            g.beginPath();
+            g.ellipse(middle, lanes.range / 2, 4, 4, 0, 0, 7);
+            g.fill();
+            let top = lanes.range;
+            if (beds) {
+                // Frames with paint: a leaf for a clean plate's frame, a bar wherever strokes travel.
+                g.fillStyle = colour('fern');
+                for (const n of paintedFrames(open, shot.first, shot.last))
+                    g.fillRect(x(n) + 0.5, top + 3, Math.max(1, each - 1), lanes.paint - 6);
+                for (const s of open.fill.sources) {
+                    if (s.kind !== 'plate' || s.off)
+                        continue;
+                    g.beginPath();
+                    g.ellipse(x(s.frame) + each / 2, top + lanes.paint / 2, 4, 2.6, -0.7, 0, 7);
+                    g.fill();
+                }
+                top += lanes.paint;
+            }
+            if (scores.length) {
+                // How fit each frame is to be the reference frame; the best one stands out.
+                for (const s of scores) {
+                    g.fillStyle = s.frame === scores[0].frame ? colour('fern') : colour('quiet');
+                    const h = 1 + (s.score / Math.max(scores[0].score, 1e-6)) * (lanes.score - 3);
+                    g.fillRect(x(s.frame) + 0.5, top + lanes.score - 1 - h, Math.max(1, each - 1), h);
+                }
+                top += lanes.score;
+            }
+            if (lit) {
+                // How much lighter or darker the patch is made, around the line of no change; below it, how soft.
+                const middle = top + lanes.light / 2;
+                g.fillStyle = colour('stone');
+                g.fillRect(0, middle, width, 1);
+                const level = (m) => Math.log2(Math.max(0.01, 0.2126 * m.light[0] + 0.7152 * m.light[1] + 0.0722 * m.light[2]));
+                const most = Math.max(0.15, ...measures.map((m) => Math.abs(level(m))));
+                for (const m of measures) {
+                    const h = (level(m) / most) * (lanes.light / 2 - 1);
+                    g.fillStyle = colour('text');
+                    g.fillRect(x(m.frame) + 0.5, middle - Math.max(0, h), Math.max(1, each - 1), Math.max(1, Math.abs(h)));
+                    if (m.blur > 0.3) {
+                        g.fillStyle = colour('fern');
+                        const soft = Math.min(lanes.light - 2, m.blur * 3);
+                        g.fillRect(x(m.frame) + each / 2 - 0.75, top + lanes.light - 1 - soft, 1.5, soft);
+                    }
+                }
+                top += lanes.light;
+            }
+            for (const s of motion?.samples.values() ?? []) {
+                // Full cells are sure; what slides, or agrees little, is lower. Clay needs a look.
+                const sure = Math.max(0, 1 - (s.residual ?? 0)) * Math.min(1, (s.agree ?? 1) / 0.9);
+                g.fillStyle = s.grade === 'good' ? colour('fern') : colour('clay');
+                const h = s.byHand ? 4 : 3 + sure * (lanes.quality - 5);
+                g.globalAlpha = s.byHand ? 0.6 : 1;
+                g.fillRect(x(s.frame) + 0.5, top + lanes.quality - 1 - h, Math.max(1, each - 1), h);
+                g.globalAlpha = 1;
+            }
+        }
+        g.fillStyle = colour('quiet');
+        for (let n = shot.first; n <= shot.last; n++)
+            if (frames.has(n, overlays))
+                g.fillRect(x(n), height - lanes.cached + 1, each + 0.5, lanes.cached - 1);
+    }, [width, height, open, motion, scores, loaded, overlays, shot, measures, lit]);
+    const scrub = (e) => {
+        const to = (clientX) => {
+            const box = strip.current.getBoundingClientRect();
+            const n = shot.first + Math.floor(((clientX - box.left) / box.width) * count);
+            bench.set({ frame: Math.min(shot.last, Math.max(shot.first, n)), playing: false });
+        };
+        if (e.button !== 0)
+            return;
+        to(e.clientX);
+        const move = (m) => to(m.clientX);
+        const up = () => {
+            removeEventListener('pointermove', move);
+            removeEventListener('pointerup', up);
+        };
+        addEventListener('pointermove', move);
+        addEventListener('pointerup', up);
+    };
+    const aspect = shot.width / shot.height;
+    const shownThumbs = Math.max(1, Math.ceil(width / (lanes.thumbs * aspect)));
+    const here = motion?.samples.get(frame);
+    return (_jsxs("section", { "aria-label": "Frames", className: "border-t border-rule bg-bed px-3 pt-1.5 pb-2", children: [_jsxs("div", { className: "mb-1.5 flex items-center gap-3", children: [_jsx(Button, { title: playing ? 'Stop (Space)' : 'Play in a loop (Space)', className: "w-16", onClick: () => bench.set({ playing: !playing }), children: playing ? 'Stop' : 'Play' }), _jsx(Button, { weight: "bare", "aria-label": "One frame back", title: "One frame back (Left)", onClick: () => bench.set({ frame: Math.max(shot.first, frame - 1), playing: false }), children: "Back" }), _jsx(FrameNumber, { first: shot.first, last: shot.last, frame: frame }), _jsx(Button, { weight: "bare", "aria-label": "One frame on", title: "One frame on (Right)", onClick: () => bench.set({ frame: Math.min(shot.last, frame + 1), playing: false }), children: "On" }), open && _jsx("span", { className: "text-[13px] whitespace-nowrap text-quiet", children: frame === open.reference ? 'Reference frame' : here?.byHand ? 'By hand' : here ? `Residual ${(here.residual ?? 0).toFixed(2)} px` : '' }), here?.advice && _jsx("span", { className: "min-w-0 truncate text-[13px] text-clay", title: here.advice, children: here.advice }), _jsx("span", { className: "flex-1" }), _jsxs("span", { className: "font-mono text-[13px] whitespace-nowrap text-quiet", children: [shot.first, " to ", shot.last, ", ", Math.round((shot.rateNum / shot.rateDen) * 1000) / 1000, " frames/s"] })] }), _jsxs("div", { ref: strip, role: "slider", tabIndex: 0, "aria-label": "Frame", "aria-valuemin": shot.first, "aria-valuemax": shot.last, "aria-valuenow": frame, "data-testid": "ribbon", className: "relative cursor-ew-resize touch-none select-none", onPointerDown: scrub, children: [_jsx("div", { className: "flex overflow-hidden rounded-t", style: { height: lanes.thumbs }, children: Array.from({ length: shownThumbs }, (_, i) => (_jsx("img", { alt: "", draggable: false, src: `/api/shots/${shot.id}/frames/${Math.min(shot.last, shot.first + Math.floor(((i + 0.5) / shownThumbs) * count))}/thumb`, className: "h-full shrink-0 object-cover", style: { width: lanes.thumbs * aspect } }, i))) }), keyLanes.map((l) => (_jsx(KeyLane, { ...l, shot: shot, each: each, selected: key?.lane === l.lane ? key.frame : null, x: x, onEdit: (label, change) => void edit(label, change) }, l.lane))), _jsx("canvas", { ref: canvas, className: "block w-full", style: { height }, "aria-hidden": true }), _jsx("div", { className: "pointer-events-none absolute inset-y-0 border-x border-black/60 bg-white/70", style: { left: x(frame) + each / 2 - 1.5, width: 3 } })] })] }));
+}
+/** The patch follows the plate's light or softness. */
+const settled = (r) => (!!r.settle.light && !r.settle.light.off) || (!!r.settle.softness && !r.settle.softness.off);
+const noScores = [];
+/** Keys of one thing over time: a click goes there, a drag moves one, with Alt copies it. */
+function KeyLane({ lane, label, frames, shot, each, selected, x, onEdit }) {
+    const [draft, setDraft] = useState(null);
+    const down = (e, from) => {
+        if (e.button !== 0)
+            return;
+        e.preventDefault();
+        bench.set({ key: { lane, frame: from }, frame: from, playing: false });
+        let to = from;
+        drag(e, (m) => {
+            to = Math.min(shot.last, Math.max(shot.first, from + Math.round((m.clientX - e.clientX) / each)));
+            setDraft({ from, to });
+        }, (moved) => {
+            setDraft(null);
+            if (!moved || to === from)
+                return;
+            const copy = e.altKey;
+            onEdit(copy ? 'Copy a key' : 'Move a key', (d) => moveKey(d, lane, from, to, copy));
+            bench.set({ key: { lane, frame: to }, frame: to });
+        });
+    };
+    return (_jsxs("div", { className: "relative bg-soil", style: { height: lanes.keys }, "aria-label": `Keys, ${label}`, "data-testid": "keys", children: [_jsx("span", { className: "pointer-events-none absolute left-4 text-[10px] leading-[13px] text-quiet", children: label }), frames.map((n) => {
+                const at = draft?.from === n ? draft.to : n;
+                return (_jsx("button", { type: "button", "aria-label": `Key on ${n}, ${label}`, "aria-pressed": selected === n, title: `${label}, ${n}. Drag to move, with Alt to copy; Delete removes; double click for eased or linear`, className: `absolute top-[2px] h-[9px] w-[7px] rounded-tl-full rounded-br-full border border-black ${selected === n ? 'bg-fern' : 'bg-text'}`, style: { left: x(at) + each / 2 - 3.5 }, onPointerDown: (e) => down(e, n), onDoubleClick: () => onEdit('Ease of a key', (d) => easeKey(d, lane, n)) }, n));
+            })] }));
+}
+function FrameNumber({ first, last, frame }) {
+    const [draft, setDraft] = useState(null);
+    return (_jsx("input", { "aria-label": "Frame number", "data-testid": "frame", inputMode: "numeric", className: "w-20 rounded border border-stone bg-soil px-2 py-0.5 text-center font-mono", value: draft ?? frame, onChange: (e) => setDraft(e.target.value), onBlur: () => {
+            const n = Math.round(Number(draft));
+            if (draft && Number.isFinite(n))
+                bench.set({ frame: Math.min(last, Math.max(first, n)), playing: false });
+            setDraft(null);
+        }, onKeyDown: (e) => {
+            if (e.key === 'Enter')
+                e.currentTarget.blur();
+            e.stopPropagation();
+        } }));
+}

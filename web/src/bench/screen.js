@@ -1,0 +1,290 @@
+import { apply, invert, multiply } from './matrix';
+// A rectangle of the frame, carried to the canvas by a homography: the rasteriser divides by w.
+const vertex = `#version 300 es
+uniform mat3 toClip;
+uniform vec4 place, part;
+uniform vec2 size;
+out vec2 inRect, inFrame;
+void main() {
+  vec2 corner = vec2(gl_VertexID & 1, gl_VertexID >> 1);
+  vec2 p = place.xy + corner * place.zw;
+  vec3 h = toClip * vec3(p, 1);
+  gl_Position = vec4(h.xy, 0, h.z);
+  inRect = part.xy + corner * part.zw;
+  inFrame = p / size;
+}`;
+// The plain picture takes one fetch for each pixel, which a machine without a graphics card can do at full rate as
+// well. The display transform is done by the server: samples are sRGB.
+const plain = `#version 300 es
+precision highp float;
+uniform sampler2D picture;
+uniform float share;
+in vec2 inRect, inFrame;
+out vec4 colour;
+void main() { colour = texture(picture, inRect) * share; }`;
+// Exposure goes through light.
+const graded = `#version 300 es
+precision highp float;
+uniform sampler2D picture, plate;
+uniform int difference, channel;
+uniform float gain, strength;
+in vec2 inRect, inFrame;
+out vec4 colour;
+vec3 light(vec3 v) { return mix(v / 12.92, pow((v + 0.055) / 1.055, vec3(2.4)), step(0.04045, v)); }
+vec3 code(vec3 l) { return mix(l * 12.92, 1.055 * pow(max(l, 0.0), vec3(1.0 / 2.4)) - 0.055, step(0.0031308, l)); }
+void main() {
+  colour = texture(picture, inRect);
+  if (colour.a == 0.0) return;
+  vec3 c = colour.rgb / colour.a;
+  if (difference == 1) c = min(abs(c - texture(plate, inFrame).rgb) * strength, 1.0);
+  if (gain != 1.0) c = code(min(light(c) * gain, 1.0));
+  if (channel == 1) c = c.rrr;
+  if (channel == 2) c = c.ggg;
+  if (channel == 3) c = c.bbb;
+  if (channel == 4) c = vec3(dot(c, vec3(0.2126, 0.7152, 0.0722)));
+  colour.rgb = c * colour.a;
+}`;
+// Another frame against the plate, four times as strong: dark where they agree.
+const against = `#version 300 es
+precision highp float;
+uniform sampler2D picture, plate;
+uniform mat3 toPlate;
+uniform vec2 size;
+in vec2 inRect, inFrame;
+out vec4 colour;
+void main() {
+  vec3 h = toPlate * vec3(inFrame * size, 1);
+  colour = vec4(min(abs(texture(picture, inRect).rgb - texture(plate, h.xy / h.z / size).rgb) * 4.0, 1.0), 1);
+}`;
+/** Views that stand on black, not on the plate. */
+const bare = (v) => v === 'alone' || v === 'matte' || v === 'light' || v === 'grain';
+const channels = ['colour', 'red', 'green', 'blue', 'luma'];
+/** A screen for the canvas: WebGL2, or a plain canvas where there is none. */
+export function openScreen(canvas, width, height) {
+    const gl = canvas.getContext('webgl2', { alpha: false, antialias: false, preserveDrawingBuffer: true });
+    return gl ? new GLScreen(gl, width, height) : new PlainScreen(canvas, width, height);
+}
+const join = (a, b) => (a ? [Math.min(a[0], b[0]), Math.min(a[1], b[1]), Math.max(a[2], b[2]), Math.max(a[3], b[3])] : b);
+/** A program with its uniforms by name. */
+class Program {
+    gl;
+    places = new Map();
+    program;
+    constructor(gl, fragment) {
+        this.gl = gl;
+        this.program = gl.createProgram();
+        for (const [kind, source] of [[gl.VERTEX_SHADER, vertex], [gl.FRAGMENT_SHADER, fragment]]) {
+            const shader = gl.createShader(kind);
+            gl.shaderSource(shader, source);
+            gl.compileShader(shader);
+            gl.attachShader(this.program, shader);
+        }
+        gl.linkProgram(this.program);
+        if (!gl.getProgramParameter(this.program, gl.LINK_STATUS))
+            throw new Error(gl.getProgramInfoLog(this.program) ?? 'the picture cannot be drawn');
+    }
+    use() {
+        this.gl.useProgram(this.program);
+        return this;
+    }
+    at(name) {
+        if (!this.places.has(name))
+            this.places.set(name, this.gl.getUniformLocation(this.program, name));
+        return this.places.get(name) ?? null;
+    }
+}
+class GLScreen {
+    gl;
+    width;
+    height;
+    kind = 'WebGL2';
+    plain;
+    graded;
+    against;
+    shown = [null, null, null, null];
+    /** What of the live layer has paint: left, top, right, bottom. */
+    live = null;
+    /** What of it was painted since the last drawing. */
+    fresh = null;
+    constructor(gl, width, height) {
+        this.gl = gl;
+        this.width = width;
+        this.height = height;
+        this.plain = new Program(gl, plain);
+        this.graded = new Program(gl, graded);
+        this.against = new Program(gl, against);
+        for (const unit of [0, 1, 2, 3]) { // plate, overlay, live, under
+            gl.activeTexture(gl.TEXTURE0 + unit);
+            gl.bindTexture(gl.TEXTURE_2D, gl.createTexture());
+            gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE);
+            gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE);
+        }
+        gl.blendFunc(gl.ONE, gl.ONE_MINUS_SRC_ALPHA);
+        gl.clearColor(0.105, 0.105, 0.105, 1);
+        this.clearLive();
+    }
+    upload(unit, bitmap) {
+        if (this.shown[unit] === bitmap)
+            return;
+        this.shown[unit] = bitmap;
+        const gl = this.gl;
+        gl.activeTexture(gl.TEXTURE0 + unit);
+        gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, bitmap);
+    }
+    drawPainted(s) {
+        const { gl, fresh } = this;
+        if (!fresh)
+            return;
+        if (s.split !== null)
+            return this.draw(s);
+        const toCanvas = invert(s.toFrame);
+        const corners = [[0, 1], [2, 1], [2, 3], [0, 3]].map(([x, y]) => apply(toCanvas, { x: fresh[x], y: fresh[y] }));
+        const [xs, ys] = [corners.map((p) => p.x), corners.map((p) => p.y)];
+        const [left, bottom] = [Math.floor(Math.min(...xs)) - 2, Math.floor(gl.canvas.height - Math.max(...ys)) - 2];
+        gl.enable(gl.SCISSOR_TEST);
+        gl.scissor(left, bottom, Math.ceil(Math.max(...xs)) + 2 - left, Math.ceil(gl.canvas.height - Math.min(...ys)) + 2 - bottom);
+        this.draw(s);
+        gl.disable(gl.SCISSOR_TEST);
+    }
+    draw(s) {
+        const { gl } = this;
+        this.fresh = null;
+        this.upload(0, s.plate);
+        if (s.overlay)
+            this.upload(1, s.overlay.bitmap);
+        // Close up, every pixel of the frame is seen as it is.
+        const filter = s.scale >= 2 ? gl.NEAREST : gl.LINEAR;
+        for (let unit = 0; unit < 4; unit++) {
+            gl.activeTexture(gl.TEXTURE0 + unit);
+            gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MIN_FILTER, filter);
+            gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MAG_FILTER, filter);
+        }
+        const { width, height } = gl.canvas;
+        gl.viewport(0, 0, width, height);
+        gl.clear(gl.COLOR_BUFFER_BIT);
+        // Clip space runs from -1 to 1 with y upwards.
+        const clip = (toFrame) => {
+            const m = multiply([2 / width, 0, -1, 0, -2 / height, 1, 0, 0, 1], invert(toFrame));
+            // A homography is free in its scale; w must be positive in front of the camera.
+            return m[8] < 0 ? m.map((v) => -v) : m;
+        };
+        const difference = s.view === 'difference';
+        const p = (!difference && s.channel === 'colour' && s.exposure === 0 ? this.plain : this.graded).use();
+        gl.uniformMatrix3fv(p.at('toClip'), true, clip(s.toFrame));
+        gl.uniform2f(p.at('size'), this.width, this.height);
+        if (p === this.plain)
+            gl.uniform1f(p.at('share'), 1);
+        if (p === this.graded) {
+            gl.uniform1i(p.at('plate'), 0);
+            gl.uniform1i(p.at('channel'), channels.indexOf(s.channel));
+            gl.uniform1f(p.at('gain'), 2 ** s.exposure);
+            gl.uniform1i(p.at('difference'), difference ? 1 : 0);
+            gl.uniform1f(p.at('strength'), s.gain);
+        }
+        gl.disable(gl.BLEND);
+        this.rectangle(p, 0, 0, 0, this.width, this.height);
+        const cut = s.split !== null && s.view !== 'plate';
+        if (cut) {
+            gl.enable(gl.SCISSOR_TEST);
+            gl.scissor(Math.round(s.split), 0, width, height);
+        }
+        if (bare(s.view)) {
+            const dark = this.plain.use();
+            gl.uniformMatrix3fv(dark.at('toClip'), true, clip(s.toFrame));
+            gl.uniform2f(dark.at('size'), this.width, this.height);
+            gl.uniform1f(dark.at('share'), 0);
+            this.rectangle(dark, 0, 0, 0, this.width, this.height);
+            p.use();
+            if (p === this.plain)
+                gl.uniform1f(p.at('share'), 1);
+        }
+        gl.enable(gl.BLEND);
+        if (s.view !== 'plate')
+            this.lay(p, s);
+        if (cut)
+            gl.disable(gl.SCISSOR_TEST);
+        if (s.under) {
+            this.upload(3, s.under.picture);
+            const over = (s.under.difference ? this.against : this.plain).use();
+            gl.uniformMatrix3fv(over.at('toClip'), true, clip(s.under.toFrame));
+            gl.uniform2f(over.at('size'), this.width, this.height);
+            if (s.under.difference) {
+                gl.uniform1i(over.at('plate'), 0);
+                gl.uniformMatrix3fv(over.at('toPlate'), true, multiply(s.toFrame, invert(s.under.toFrame)));
+            }
+            else
+                gl.uniform1f(over.at('share'), s.under.share);
+            this.rectangle(over, 3, 0, 0, this.width, this.height);
+        }
+    }
+    /** Lays what differs from the plate over it. */
+    lay(p, s) {
+        if (s.overlay)
+            this.rectangle(p, 1, s.overlay.x, s.overlay.y, s.overlay.bitmap.width, s.overlay.bitmap.height);
+        if (s.live && this.live) {
+            // The layer is as large as the frame; only where it has paint is it drawn.
+            const [left, top, right, bottom] = this.live;
+            const [w, h] = [right - left, bottom - top];
+            this.rectangle(p, 2, left, top, w, h, [left / this.width, top / this.height, w / this.width, h / this.height]);
+        }
+    }
+    /** Draws a rectangle of the frame with a texture, or with the part of one that lies there. */
+    rectangle(p, unit, x, y, width, height, part = [0, 0, 1, 1]) {
+        const { gl } = this;
+        gl.uniform1i(p.at('picture'), unit);
+        gl.uniform4f(p.at('place'), x, y, width, height);
+        gl.uniform4f(p.at('part'), part[0], part[1], part[2], part[3]);
+        gl.drawArrays(gl.TRIANGLE_STRIP, 0, 4);
+    }
+    paint(x, y, width, height, rgba) {
+        const gl = this.gl;
+        gl.activeTexture(gl.TEXTURE2);
+        gl.texSubImage2D(gl.TEXTURE_2D, 0, x, y, width, height, gl.RGBA, gl.UNSIGNED_BYTE, rgba);
+        const part = [x, y, x + width, y + height];
+        this.live = join(this.live, part);
+        this.fresh = join(this.fresh, part);
+    }
+    clearLive() {
+        const gl = this.gl;
+        this.live = null;
+        gl.activeTexture(gl.TEXTURE2);
+        gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, this.width, this.height, 0, gl.RGBA, gl.UNSIGNED_BYTE, null);
+    }
+}
+/** Without WebGL2: plate, patch and result, free; no channels, exposure, difference or perspective. */
+class PlainScreen {
+    canvas;
+    kind = 'canvas';
+    context;
+    layer;
+    constructor(canvas, width, height) {
+        this.canvas = canvas;
+        this.context = canvas.getContext('2d', { alpha: false });
+        this.layer = new OffscreenCanvas(width, height);
+    }
+    draw(s) {
+        const c = this.context;
+        c.setTransform(1, 0, 0, 1, 0, 0);
+        c.fillStyle = '#1b1b1b';
+        c.fillRect(0, 0, this.canvas.width, this.canvas.height);
+        const k = s.toFrame[8] / s.toFrame[0];
+        c.setTransform(k, 0, 0, k, (-s.toFrame[2] / s.toFrame[8]) * k, (-s.toFrame[5] / s.toFrame[8]) * k);
+        c.imageSmoothingEnabled = s.scale < 2;
+        c.drawImage(s.plate, 0, 0);
+        if (s.view === 'plate')
+            return;
+        if (s.overlay)
+            c.drawImage(s.overlay.bitmap, s.overlay.x, s.overlay.y);
+        if (s.live)
+            c.drawImage(this.layer, 0, 0);
+    }
+    drawPainted(s) {
+        this.draw(s);
+    }
+    paint(x, y, width, height, rgba) {
+        this.layer.getContext('2d').putImageData(new ImageData(new Uint8ClampedArray(rgba), width, height), x, y);
+    }
+    clearLive() {
+        this.layer.getContext('2d').clearRect(0, 0, this.layer.width, this.layer.height);
+    }
+}

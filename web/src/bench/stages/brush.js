@@ -1,0 +1,69 @@
+import { jsx as _jsx, jsxs as _jsxs, Fragment as _Fragment } from "react/jsx-runtime";
+import { Disclosure, DisclosureButton, DisclosurePanel } from '@headlessui/react';
+import { useState } from 'react';
+import { answer, api } from '../../api/client';
+import { Pick } from '../../ui/choice';
+import { Button, Check, NumberField, NumberInput } from '../../ui/controls';
+import { notify } from '../../ui/notice';
+import { copies, cssOf, fromOf, modes, paintedOn, setBrush, setOrigin, toCode, toLight } from '../fill';
+import { boundsOf } from '../handles/curve';
+import { bench, useBench } from '../state';
+const amounts = {
+    soften: { label: 'Blur', unit: 'px', hint: 'Standard deviation of the blur', max: 20, step: 0.5, of: 1 },
+    smear: { label: 'Drags', unit: '%', hint: 'Share of what is there that is dragged along', max: 100, step: 1, of: 100 },
+    lift: { label: 'By', unit: 'EV', hint: 'Stops', max: 3, step: 0.05, of: 1 },
+    lower: { label: 'By', unit: 'EV', hint: 'Stops', max: 3, step: 0.05, of: 1 },
+};
+/** The brush in hand: what it does, how large it is, where its pixels come from. */
+export function BrushFields(props) {
+    const { removal: r } = props;
+    const { brush: b, bed } = useBench();
+    const m = b.mode;
+    const amount = m in amounts ? amounts[m] : null;
+    const travelling = paintedOn(r, bed)?.kind === 'paint';
+    return (_jsxs(_Fragment, { children: [_jsx("div", { role: "radiogroup", "aria-label": "What the brush does", className: "grid grid-cols-4 gap-px overflow-hidden rounded border border-stone bg-stone", children: modes.map((x) => (_jsx("button", { type: "button", role: "radio", "aria-checked": x.value === m, title: x.hint, className: `bg-soil py-1 leading-5 ${x.value === m ? 'bg-slab! text-fern' : 'text-quiet hover:text-text'}`, onClick: () => setBrush({ mode: x.value }), children: x.label }, x.value))) }), _jsx(NumberField, { label: "Size", unit: "px", hint: "Diameter ([ and ], or drag sideways with X held)", value: b.size, min: 2, max: 500, onMove: (size) => setBrush({ size }), onDone: (size) => setBrush({ size }) }), _jsx(NumberField, { label: "Hardness", unit: "%", hint: "Share of the radius that is fully covered (drag up and down with X held)", value: b.hardness * 100, min: 0, max: 100, onDone: (v) => setBrush({ hardness: v / 100 }) }), _jsx(NumberField, { label: "Opacity", unit: "%", value: b.opacity * 100, min: 1, max: 100, onDone: (v) => setBrush({ opacity: v / 100 }) }), amount && _jsx(NumberField, { ...amount, min: 0, value: b.amounts[m] * amount.of, onDone: (v) => setBrush({ amounts: { ...b.amounts, [m]: v / amount.of } }) }), m === 'colour' && (_jsxs("div", { className: "flex items-center gap-2", children: [_jsx("span", { className: "flex-1 text-quiet", children: "Colour" }), _jsx("input", { type: "color", "aria-label": "Colour of the paint", title: "Or hold P and click on the picture", className: "h-7 w-12 rounded border border-stone bg-soil", value: `#${b.colour.map((c) => toCode(c).toString(16).padStart(2, '0')).join('')}`, onChange: (e) => setBrush({ colour: [1, 3, 5].map((i) => toLight(parseInt(e.target.value.slice(i, i + 2), 16))) }) }), _jsx("span", { "aria-hidden": true, className: "size-5 rounded-full border border-black", style: { background: cssOf(b.colour) } })] })), copies(m) && _jsx(OriginFields, { ...props }), travelling && (_jsxs("div", { className: "flex items-center gap-2", children: [_jsx("span", { className: "flex-1 text-quiet", children: "New strokes" }), _jsx(Pick, { label: "Frames of new strokes", value: b.lasts, onChange: (lasts) => setBrush({ lasts }), options: [{ value: 'this', label: 'This frame' }, { value: 'all', label: 'All frames' }] })] })), _jsxs(More, { words: "More of the brush", changed: b.flow < 1 || b.roundness < 1 || b.jitter > 0 || b.channels !== 'rgb' || b.still, children: [_jsx(NumberField, { label: "Flow", unit: "%", hint: "How much each dab adds; below 100 a stroke builds up", value: b.flow * 100, min: 1, max: 100, onDone: (v) => setBrush({ flow: v / 100 }) }), _jsx(NumberField, { label: "Spacing", unit: "%", hint: "Between dabs, of the size", value: b.spacing * 100, min: 2, max: 200, onDone: (v) => setBrush({ spacing: v / 100 }) }), _jsx(NumberField, { label: "Roundness", unit: "%", value: b.roundness * 100, min: 5, max: 100, onDone: (v) => setBrush({ roundness: v / 100 }) }), _jsx(NumberField, { label: "Angle", unit: "\u00B0", hint: "Of the long axis", value: b.angle, min: -90, max: 90, onDone: (angle) => setBrush({ angle }) }), _jsx(NumberField, { label: "Jitter", unit: "%", hint: "How far dabs stray, of the size", value: b.jitter * 100, min: 0, max: 200, onDone: (v) => setBrush({ jitter: v / 100 }) }), _jsxs("div", { className: "flex items-center gap-3", title: "What follows the pressure of the pen", children: [_jsx("span", { className: "flex-1 text-quiet", children: "Pen" }), ['size', 'opacity', 'flow'].map((p) => _jsx(Check, { label: p[0].toUpperCase() + p.slice(1), value: b.pen.includes(p), onChange: (v) => setBrush({ pen: v ? [...b.pen, p] : b.pen.filter((x) => x !== p) }) }, p))] }), _jsxs("div", { className: "flex items-center gap-3", title: "Channels that are painted", children: [_jsx("span", { className: "flex-1 text-quiet", children: "Channels" }), ['r', 'g', 'b'].map((c) => _jsx(Check, { label: { r: 'Red', g: 'Green', b: 'Blue' }[c], value: b.channels.includes(c), onChange: (v) => { const next = ['r', 'g', 'b'].filter((x) => (x === c ? v : b.channels.includes(x))).join(''); if (next)
+                                    setBrush({ channels: next }); } }, c))] }), _jsx(Check, { label: "Strokes stay on the screen", hint: "They are not carried by the track", value: b.still, onChange: (still) => setBrush({ still }) })] })] }));
+}
+/** Where copied pixels come from. */
+function OriginFields({ shot, removal: r, motions }) {
+    const { origin: o, loan, frame, bed } = useBench();
+    const [busy, setBusy] = useState(false);
+    const painted = paintedOn(r, bed);
+    const at = painted?.kind === 'plate' ? painted.frame : frame;
+    const borrow = (n) => {
+        const b = r.mark.outlines.length ? boundsOf(r.mark.outlines[0].points) : null;
+        const home = r.mark.outlines[0]?.home ?? at;
+        const m = motions.between(r.follow.track, home, at);
+        const c = b ? { x: (b.left + b.right) / 2, y: (b.top + b.bottom) / 2 } : { x: shot.width / 2, y: shot.height / 2 };
+        const middle = m ? { x: (m[0] * c.x + m[1] * c.y + m[2]) / (m[6] * c.x + m[7] * c.y + m[8]), y: (m[3] * c.x + m[4] * c.y + m[5]) / (m[6] * c.x + m[7] * c.y + m[8]) } : c;
+        setOrigin(n === null ? { frame: null, offset: null, spot: null, turn: 0, scale: 1, middle: null } : { frame: n, offset: { x: 0, y: 0 }, spot: null, middle, turn: 0, scale: 1, crisp: false });
+        bench.set({ loan: { ...loan, as: n === null ? 'hidden' : 'through' } });
+    };
+    const align = () => {
+        setBusy(true);
+        answer(api.POST('/api/shots/{id}/align', { params: { path: { id: shot.id } }, body: { removal: r.id, frame: at, from: fromOf(o, o.offset ?? { x: 0, y: 0 }) } }))
+            .then((found) => {
+            setOrigin({ offset: { x: found.from.offset[0], y: found.from.offset[1] }, turn: found.from.turn ?? 0, scale: found.from.scale ?? 1, crisp: false });
+            notify(`Lined up: moved by ${found.moved.toFixed(2)} px; ${Math.round(found.agree * 100)} % of what is around agrees, within ${found.residual.toFixed(2)} px.`);
+        })
+            .catch((e) => notify(e.message))
+            .finally(() => setBusy(false));
+    };
+    const place = o.offset ?? { x: 0, y: 0 };
+    return (_jsxs("div", { className: "flex flex-col gap-2 border-l-2 border-stone pl-2", children: [o.offset ? (_jsxs("div", { className: "flex items-center gap-1.5", title: "From the painted pixel to the copied one (Shift and the arrow keys, or drag with S held)", children: [_jsx("span", { className: "flex-1 text-quiet", children: "Source at" }), _jsx(NumberInput, { label: "Source, x", className: "w-16", value: place.x, min: -8000, max: 8000, onDone: (v) => setOrigin({ offset: { x: v, y: place.y } }) }), _jsx(NumberInput, { label: "Source, y", className: "w-16", value: place.y, min: -8000, max: 8000, onDone: (v) => setOrigin({ offset: { x: place.x, y: v } }) }), _jsx("span", { className: "text-quiet", children: "px" })] })) : (_jsx("p", { className: "text-[13px] text-quiet", children: o.spot ? 'The next stroke fixes how far the source is from the brush.' : 'Hold S and click where clean pixels are.' })), _jsxs("div", { className: "flex items-center gap-1.5", title: "Another frame lends its pixels, brought into place by the track", children: [_jsx("span", { className: "flex-1 text-quiet", children: "Frame on loan" }), o.frame === null ? (_jsxs(_Fragment, { children: [_jsx(NumberInput, { label: "Frame on loan", className: "w-16", value: frame, min: shot.first, max: shot.last, onDone: (v) => borrow(Math.round(v)) }), _jsx(Button, { weight: "bare", className: "px-1! py-0!", title: "The frame that is shown lends its pixels", disabled: painted?.kind !== 'plate' || frame === at, onClick: () => { borrow(frame); bench.set({ frame: at, playing: false }); }, children: "This one" })] })) : (_jsxs(_Fragment, { children: [_jsx(NumberInput, { label: "Frame on loan", className: "w-16", value: o.frame, min: shot.first, max: shot.last, onDone: (v) => borrow(Math.round(v)) }), _jsx(Button, { weight: "bare", className: "px-1! py-0!", onClick: () => borrow(null), children: "Give back" })] }))] }), o.frame !== null && (_jsxs(_Fragment, { children: [_jsx(Pick, { label: "How the frame on loan is shown", value: loan.as, onChange: (as) => bench.set({ loan: { ...loan, as } }), options: [{ value: 'hidden', label: 'Hidden' }, { value: 'through', label: 'Through' }, { value: 'difference', label: 'Difference' }] }), loan.as === 'through' && _jsx(NumberField, { label: "Shows", unit: "%", value: loan.share * 100, min: 0, max: 100, onMove: (v) => bench.set({ loan: { ...loan, share: v / 100 } }), onDone: (v) => bench.set({ loan: { ...loan, share: v / 100 } }) }), _jsx(Button, { disabled: busy, title: "Refines how it lies on the pixels around the outlines", onClick: align, children: busy ? 'Lining up…' : 'Line up by itself' })] })), _jsx(Propose, { shot: shot.id, removal: r.id, frame: at, onFound: (p) => setOrigin({ offset: p, spot: null, frame: null }) }), _jsxs(More, { words: "More of the source", changed: o.turn !== 0 || o.scale !== 1 || o.mirror || o.stays || !o.crisp || o.plain, children: [_jsxs("div", { className: "grid grid-cols-[auto_1fr_auto_1fr_auto] items-center gap-1.5", children: [_jsx("span", { className: "text-quiet", children: "Turn" }), _jsx(NumberInput, { label: "Turn of the source", value: o.turn, min: -180, max: 180, onDone: (turn) => setOrigin({ turn }) }), _jsx("span", { className: "text-quiet", children: "Scale" }), _jsx(NumberInput, { label: "Scale of the source", value: o.scale * 100, min: 5, max: 1000, onDone: (v) => setOrigin({ scale: v / 100 }) }), _jsx("span", { className: "text-quiet", children: "%" })] }), _jsx(Check, { label: "Mirrored", hint: "Left for right", value: o.mirror, onChange: (mirror) => setOrigin({ mirror }) }), _jsx(Check, { label: "Stays put: each stroke begins at the same source", value: o.stays, onChange: (stays) => setOrigin({ stays }) }), _jsx(Check, { label: "Whole pixels, crisp grain", hint: "The source is not mixed from its neighbours", value: o.crisp, onChange: (crisp) => setOrigin({ crisp }) }), _jsx(Check, { label: "Only the untouched plate, no paint", value: o.plain, onChange: (plain) => setOrigin({ plain }) })] })] }));
+}
+/** What is seldom needed, behind its name; a dot says that something in it is not as usual. */
+export function More({ words, changed, children }) {
+    return (_jsxs(Disclosure, { as: "div", children: [_jsxs(DisclosureButton, { className: "rounded text-[13px] text-quiet underline decoration-stone underline-offset-2 hover:text-text", children: [words, changed && _jsx("span", { className: "text-fern no-underline", children: " \u2022" })] }), _jsx(DisclosurePanel, { className: "mt-2 flex flex-col gap-2", children: children })] }));
+}
+/** Asks for a place that looks most like what is around the outlines. */
+export function Propose({ shot, removal, frame, onFound }) {
+    const [busy, setBusy] = useState(false);
+    return (_jsx(Button, { className: "py-0.5!", disabled: busy, title: "Looks for a place whose surroundings are most like those of the thing; another may still be better", onClick: () => {
+            setBusy(true);
+            answer(api.GET('/api/shots/{id}/removals/{removal}/beside', { params: { path: { id: shot, removal }, query: { frame } } }))
+                .then((found) => onFound({ x: found.offset[0], y: found.offset[1] }))
+                .catch((e) => notify(e.message))
+                .finally(() => setBusy(false));
+        }, children: busy ? 'Looking…' : 'Propose a place' }));
+}

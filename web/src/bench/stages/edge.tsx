@@ -1,0 +1,34 @@
+import { useState } from 'react'
+import { answer, api, type Removal, type Shape, type Shot } from '../../api/client'
+import { isOpen, useTasks } from '../../api/tasks'
+import { Button, NumberField } from '../../ui/controls'
+import { notify } from '../../ui/notice'
+import { Progress } from '../../ui/progress'
+import { useBench } from '../state'
+
+/** Lets an outline follow an edge by itself, from the frame that is shown. */
+export function EdgeFields({ shot, removal: r, shape: s }: { shot: Shot; removal: Removal; shape: Shape }) {
+  const frame = useBench((x) => x.frame)
+  const [steady, setSteady] = useState(1)
+  const task = useTasks(shot.id).find((t) => t.kind === 'edge' && t.subject === s.id)
+  const running = task && isOpen(task)
+  const range = s.range ?? r.range
+  const begin = (first: number, last: number) =>
+    void answer(api.POST('/api/shots/{id}/edges', { params: { path: { id: shot.id } }, body: { removal: r.id, shape: s.id, from: frame, first, last, steady } })).catch((e: Error) => notify(e.message))
+  return (
+    <div className="flex flex-col gap-2 border-t border-rule pt-2">
+      <div className="flex flex-wrap gap-1.5">
+        <Button className="flex-1" disabled={!!running || frame <= range.first} title="Back from this frame: the outline is carried to the best edge near it, frame by frame, and keyed. It stops at the next key that was set by hand" onClick={() => begin(range.first, frame)}>Follow edge back</Button>
+        <Button className="flex-1" disabled={!!running || frame >= range.last} title="On from this frame: the outline is carried to the best edge near it, frame by frame, and keyed. It stops at the next key that was set by hand" onClick={() => begin(frame, range.last)}>Follow edge on</Button>
+      </div>
+      <NumberField label="Steady" unit="fr" hint="Takes the chatter out of what is found: over how many frames it is averaged" value={steady} min={0} max={8} step={0.5} onDone={setSteady} />
+      {running && (
+        <div className="flex items-center gap-2">
+          <Progress label="Frames followed" done={task.done} total={task.total} />
+          <Button weight="bare" className="py-0!" onClick={() => void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) => notify(e.message))}>Cancel</Button>
+        </div>
+      )}
+      {!running && task?.problem && <p className="text-[13px] text-clay">{task.problem}</p>}
+    </div>
+  )
+}

@@ -1,0 +1,69 @@
+import { jsx as _jsx, jsxs as _jsxs, Fragment as _Fragment } from "react/jsx-runtime";
+import { Menu, MenuButton, MenuItems } from '@headlessui/react';
+import { useRef } from 'react';
+import { newId, useEdit } from '../../api/treatment';
+import { Pick } from '../../ui/choice';
+import { Button, Check, NumberField, Text } from '../../ui/controls';
+import { Item } from '../../ui/menu';
+import { send } from '../../ui/files';
+import { notify } from '../../ui/notice';
+import { free, on, onFront } from '../edits';
+import { cssOf } from '../fill';
+import { bench, useBench } from '../state';
+import { More } from './brush';
+import { ShapeList } from './shapes';
+const kinds = {
+    outline: { word: 'outline', hint: 'All inside an outline or a strand' },
+    colour: { word: 'by colour', hint: 'Inside a loose outline, what has a colour' },
+    brightness: { word: 'by brightness', hint: 'Inside a loose outline, what is dark or bright: hair before the sky' },
+    matte: { word: 'supplied mattes', hint: 'Numbered pictures, white where something is in front' },
+};
+/** Guard: what stays in front of the patch. */
+export function GuardStage(props) {
+    const { shot, revision, removal: r } = props;
+    const { edit } = useEdit(shot.id);
+    const { part, tool, drawn } = useBench();
+    const fronts = r.guard?.fronts ?? [];
+    const others = revision.document.removals.filter((x) => x.id !== r.id).flatMap((x) => (x.guard?.fronts ?? []).filter((f) => f.all && !f.off).map((f) => ({ name: f.name, by: x })));
+    const add = (by) => {
+        const front = {
+            id: newId(), name: `Front ${free('Front', fronts.map((f) => f.name))}`, by,
+            ...(by === 'colour' ? { key: { colour: [0.18, 0.18, 0.18], near: 10, far: 25 } } : by === 'brightness' ? { key: { colour: [0, 0, 0], near: 25, far: 45 } } : {}),
+        };
+        void edit(`New ${front.name.toLowerCase()}`, on(r.id, (d) => { ((d.guard ??= {}).fronts ??= []).push(structuredClone(front)); }));
+        bench.set({ part: front.id, outline: null, knots: [], ...(by === 'matte' ? { tool: 'look' } : by === 'colour' ? { tool: 'pick' } : { tool: 'where', drawn: 'curve' }) });
+    };
+    return (_jsxs(_Fragment, { children: [_jsxs("div", { className: "flex gap-1.5", children: [_jsx(Button, { className: "flex-1", title: "Draw around what passes in front of the patch: it is laid back from the untouched plate", onClick: () => add('outline'), children: "Outline a front" }), _jsxs(Menu, { children: [_jsx(MenuButton, { className: "rounded border border-stone bg-slab px-2 py-1 leading-5 whitespace-nowrap hover:bg-stone", "aria-label": "More kinds of fronts", children: "Add\u2026" }), _jsxs(MenuItems, { anchor: "bottom end", className: "z-40 w-72 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none", children: [_jsx(Item, { hint: kinds.colour.hint, onClick: () => add('colour'), children: "Front by colour" }), _jsx(Item, { hint: kinds.brightness.hint, onClick: () => add('brightness'), children: "Front by brightness" }), _jsx(Item, { hint: kinds.matte.hint, onClick: () => add('matte'), children: "Supplied mattes (files)" }), _jsx(Item, { hint: "The patch never pokes past this outline: a surface\u2019s edge", onClick: () => bench.set({ part: 'within', tool: 'where', drawn: 'curve', outline: null, knots: [] }), children: "Keep the patch within\u2026" })] })] })] }), tool === 'where' && _jsx(Drawing, { drawn: drawn }), _jsx("ul", { className: "flex flex-col gap-0.5", "aria-label": "Fronts", children: fronts.map((f, i) => (_jsxs("li", { children: [_jsxs("button", { type: "button", "aria-pressed": f.id === part, className: `flex w-full items-baseline gap-2 rounded px-2 py-0.5 text-left ${f.id === part ? 'bg-slab' : 'hover:bg-slab'} ${f.off ? 'opacity-50' : ''}`, onClick: () => bench.set({ part: f.id === part ? null : f.id, outline: null, knots: [], tool: 'look' }), children: [_jsx("span", { className: "min-w-0 flex-1 truncate", children: f.name }), _jsx("span", { className: "text-[13px] whitespace-nowrap text-quiet", children: [f.by === 'outline' ? '' : kinds[f.by].word, f.all ? 'of all' : ''].filter(Boolean).join(', ') })] }), f.id === part && _jsx(FrontFields, { ...props, front: f, first: i === 0 })] }, f.id))) }), others.length > 0 && _jsxs("p", { className: "text-[13px] text-quiet", children: ["Also in front: ", others.map((o) => `${o.name} (of ${o.by.name})`).join(', '), "."] }), !!r.guard?.within?.length && (_jsxs("section", { className: "border-t border-rule pt-2", "aria-label": "Within", children: [_jsx("button", { type: "button", className: `w-full rounded px-2 py-0.5 text-left ${part === 'within' ? 'bg-slab' : 'hover:bg-slab'}`, "aria-pressed": part === 'within', onClick: () => bench.set({ part: part === 'within' ? null : 'within', outline: null, knots: [] }), children: "The patch stays within" }), part === 'within' && _jsx(ShapeList, { ...props, owner: { removal: r.id, within: true }, shapes: r.guard.within, label: "The patch stays within" })] })), fronts.length === 0 && !r.guard?.within?.length && _jsx("p", { className: "text-[13px] text-quiet", children: "Nothing is in front yet. What crosses the patch is outlined here, softened, and laid back over it." })] }));
+}
+function Drawing({ drawn }) {
+    return (_jsx("div", { className: "flex items-center gap-1.5 text-[13px]", children: _jsx(Pick, { label: "What is drawn", value: drawn, onChange: (v) => bench.set({ drawn: v }), options: [{ value: 'curve', label: 'Outline' }, { value: 'strand', label: 'Strand' }, { value: 'box', label: 'Box' }, { value: 'ellipse', label: 'Ellipse' }] }) }));
+}
+function FrontFields(props) {
+    const { shot, removal: r, front: f, first } = props;
+    const { edit, adopt } = useEdit(shot.id);
+    const { tool, view } = useBench();
+    const file = useRef(null);
+    const change = (label, g) => void edit(label, onFront(r.id, f.id, g));
+    const k = f.key;
+    const bringIn = async (files) => {
+        for (const one of [...(files ?? [])].sort((a, b) => a.name.localeCompare(b.name))) {
+            try {
+                adopt((await send(`/api/shots/${shot.id}/removals/${r.id}/fronts/${f.id}/matte?name=${encodeURIComponent(one.name)}`, one)));
+            }
+            catch (e) {
+                notify(e.message);
+                return;
+            }
+        }
+    };
+    return (_jsxs("div", { className: "mt-0.5 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2", children: [_jsxs("div", { className: "flex gap-1.5", children: [_jsx(Text, { label: "Name of the front", className: "min-w-0 flex-1", value: f.name, onDone: (name) => change(`Rename to ${name}`, (x) => { x.name = name; }) }), _jsxs(Menu, { children: [_jsx(MenuButton, { className: "rounded px-1.5 py-0.5 text-quiet hover:bg-slab hover:text-text", "aria-label": `More for ${f.name}`, children: "\u00B7\u00B7\u00B7" }), _jsxs(MenuItems, { anchor: "bottom end", className: "z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none", children: [_jsx(Item, { onClick: () => change(f.off ? `Use ${f.name}` : `Leave out ${f.name}`, (x) => { x.off = f.off ? undefined : true; }), children: f.off ? 'Use it again' : 'Leave it out' }), !first && _jsx(Item, { onClick: () => change('Earlier in the order', (x, all) => { const i = all.indexOf(x); all.splice(i - 1, 2, all[i], all[i - 1]); }), children: "Earlier in the order" }), _jsx(Item, { onClick: () => { bench.set({ part: null, outline: null }); change(`Delete ${f.name}`, (x, all) => { all.splice(all.indexOf(x), 1); }); }, children: "Delete" })] })] })] }), _jsx(Check, { label: "In front of every removal", hint: "Not only of this one", value: !!f.all, onChange: (v) => change('In front of all', (x) => { x.all = v || undefined; }) }), k && f.by === 'colour' && (_jsxs(_Fragment, { children: [_jsxs("div", { className: "flex items-center gap-2", children: [_jsx("span", { "aria-hidden": true, className: "size-5 rounded border border-black", style: { background: cssOf(k.colour) } }), _jsx(Button, { className: "flex-1 py-0.5!", on: tool === 'pick', title: "Click on the picture: its colour there is in front", onClick: () => bench.set({ tool: tool === 'pick' ? 'look' : 'pick' }), children: tool === 'pick' ? 'Click on its colour' : 'Pick its colour' })] }), _jsx(NumberField, { label: "All up to", unit: "\u0394E", hint: "Colour difference (CIE 1976) up to which it is in front in full", value: k.near, min: 0, max: 100, onDone: (v) => change('Key', (x) => { if (x.key) {
+                            x.key.near = v;
+                            x.key.far = Math.max(x.key.far, v + 0.5);
+                        } }) }), _jsx(NumberField, { label: "None from", unit: "\u0394E", hint: "Colour difference from which on it is not in front", value: k.far, min: 0.5, max: 150, onDone: (v) => change('Key', (x) => { if (x.key) {
+                            x.key.far = v;
+                            x.key.near = Math.min(x.key.near, v - 0.5);
+                        } }) })] })), k && f.by === 'brightness' && (_jsxs(_Fragment, { children: [_jsx(NumberField, { label: "All at", unit: "L*", hint: "Lightness at which it is in front in full; below the other for dark things, above it for bright ones", value: k.near, min: 0, max: 100, onDone: (v) => change('Key', (x) => { if (x.key && v !== x.key.far)
+                            x.key.near = v; }) }), _jsx(NumberField, { label: "None at", unit: "L*", hint: "Lightness at which it is not in front", value: k.far, min: 0, max: 100, onDone: (v) => change('Key', (x) => { if (x.key && v !== x.key.near)
+                            x.key.far = v; }) })] })), k && _jsx(Check, { label: "All but that", value: !!k.invert, onChange: (v) => change('Invert the key', (x) => { if (x.key)
+                    x.key.invert = v || undefined; }) }), f.by === 'matte' && (_jsxs(_Fragment, { children: [_jsx(Button, { className: "py-0.5!", title: "PNG, TIFF or OpenEXR, as large as the plate, with the frame\u2019s number in the name", onClick: () => file.current?.click(), children: "Bring in mattes\u2026" }), _jsx("input", { ref: file, type: "file", multiple: true, accept: ".png,.tif,.tiff,.exr", className: "hidden", "aria-label": "Matte files", onChange: (e) => { void bringIn(e.target.files); e.target.value = ''; } }), _jsx("p", { className: "text-[13px] text-quiet", children: f.mattes?.length ? `${f.mattes.length} ${f.mattes.length === 1 ? 'frame' : 'frames'}, ${f.mattes[0].frame} to ${f.mattes[f.mattes.length - 1].frame}` : 'No mattes yet.' })] })), _jsx(Button, { className: "py-0.5!", on: tool === 'where', title: f.by === 'outline' ? 'One more outline or strand of it' : 'Draw a loose outline: only inside it counts', onClick: () => bench.set(tool === 'where' ? { tool: 'look' } : { tool: 'where', drawn: 'curve', outline: null, knots: [] }), children: tool === 'where' ? 'Drawing on the picture' : f.by === 'outline' ? 'Draw more of it' : 'Only inside…' }), !!f.shapes?.length && _jsx(ShapeList, { ...props, owner: { removal: r.id, front: f.id }, shapes: f.shapes, label: `Outlines of ${f.name}` }), _jsxs(More, { words: "Clean-up and edge colour", changed: !!f.black || f.white !== undefined || !!f.grow || !!f.blur || !!f.unmix || f.opacity !== undefined || !!f.combine, children: [_jsx(NumberField, { label: "Clip black", unit: "%", hint: "Coverage up to this becomes nothing", value: (f.black ?? 0) * 100, min: 0, max: 99, onDone: (v) => change('Clip black', (x) => { x.black = Math.min(v / 100, (x.white ?? 1) - 0.01) || undefined; }) }), _jsx(NumberField, { label: "Clip white", unit: "%", hint: "Coverage from this on becomes all", value: (f.white ?? 1) * 100, min: 1, max: 100, onDone: (v) => change('Clip white', (x) => { x.white = v === 100 ? undefined : Math.max(v / 100, (x.black ?? 0) + 0.01); }) }), _jsx(NumberField, { label: "Grow", unit: "px", value: f.grow ?? 0, min: -20, max: 20, step: 0.5, onDone: (v) => change('Grow the front', (x) => { x.grow = v || undefined; }) }), _jsx(NumberField, { label: "Blur", unit: "px", value: f.blur ?? 0, min: 0, max: 20, step: 0.25, onDone: (v) => change('Blur the front', (x) => { x.blur = v || undefined; }) }), _jsx(NumberField, { label: "Opacity", unit: "%", value: (f.opacity ?? 1) * 100, min: 0, max: 100, onDone: (v) => change('Opacity of the front', (x) => { x.opacity = v === 100 ? undefined : v / 100; }) }), _jsx(NumberField, { label: "Edge colour", unit: "px", hint: "Takes the removed thing\u2019s colour out of the soft edge, as it is found within so many pixels; 0 leaves the edge as it is", value: f.unmix ?? 0, min: 0, max: 40, onDone: (v) => change('Correct the edge colour', (x) => { x.unmix = v || undefined; }) }), !first && (_jsx(Pick, { label: "How it joins the fronts before it", value: f.combine ?? 'add', onChange: (v) => change('Combine', (x) => { x.combine = v === 'add' ? undefined : v; }), options: [{ value: 'add', label: 'Add' }, { value: 'take', label: 'Take away', hint: 'From those before it' }, { value: 'keep', label: 'Overlap' }] }))] }), _jsx(Button, { weight: "bare", className: "self-start px-1! py-0! text-[13px]", on: view === 'matte', title: "How much of each pixel the patch covers, white on black", onClick: () => bench.set({ view: view === 'matte' ? 'result' : 'matte' }), children: "Look at the matte" })] }));
+}

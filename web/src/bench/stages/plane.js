@@ -1,0 +1,28 @@
+import { jsx as _jsx, jsxs as _jsxs, Fragment as _Fragment } from "react/jsx-runtime";
+import { useEdit } from '../../api/treatment';
+import { Select } from '../../ui/choice';
+import { Button } from '../../ui/controls';
+import { onTrack } from '../edits';
+import { still } from '../motion';
+import { bench, useBench } from '../state';
+export const motionOptions = [
+    { value: 'position', label: 'Position', hint: 'shift only' },
+    { value: 'similarity', label: '+ rotation and scale', hint: 'for a surface that stays square to the camera' },
+    { value: 'shear', label: '+ shear', hint: 'for a small or far surface that leans' },
+    { value: 'perspective', label: '+ perspective', hint: 'for a plane seen by a moving camera' },
+];
+/** What a plane is followed with: its motion, and what is left out of its region. */
+export function PlaneFields({ shot, revision, motion }) {
+    const { edit } = useEdit(shot.id);
+    const { tool, outline } = useBench();
+    const { track } = motion;
+    const chosen = track.exclusions?.find((x) => x.id === outline);
+    if ((track.region?.length ?? 0) < 3)
+        return null;
+    return (_jsxs(_Fragment, { children: [_jsxs("div", { className: "grid grid-cols-[5.5rem_1fr] items-center gap-2", children: [_jsx("span", { className: "text-quiet", children: "Motion" }), _jsx(Select, { label: "How much the surface may move", value: track.motion, onChange: (m) => void edit('Motion', onTrack(track.id, (t) => { t.motion = m; })), options: motionOptions })] }), _jsx(Button, { on: tool === 'exclusion', title: "Outline what moves by itself, or lies on another plane", onClick: () => bench.set(tool === 'exclusion' ? { tool: 'look' } : { tool: 'exclusion', drawn: 'curve' }), children: tool === 'exclusion' ? 'Drawing an exclusion' : 'Leave something out' }), tool === 'exclusion' && _jsx("p", { className: "text-[13px] text-quiet", children: "Outline what moves by itself: a person, a reflection, a sliding sign. Click the first point, or press Enter, to close." }), !!track.exclusions?.length && (_jsx("ul", { className: "flex flex-col gap-1", "aria-label": "Exclusions", children: track.exclusions.map((x) => (_jsxs("li", { className: `flex items-center gap-1 rounded pl-2 ${x.id === outline ? 'bg-slab' : ''}`, children: [_jsx("button", { type: "button", "aria-pressed": x.id === outline, className: "min-w-0 flex-1 truncate rounded py-0.5 text-left", onClick: () => bench.set({ outline: x.id === outline ? null : x.id, knots: [] }), children: x.name }), _jsx(Button, { weight: "bare", className: "py-0!", "aria-label": `Delete ${x.name}`, onClick: () => void edit(`Delete ${x.name}`, onTrack(track.id, (t) => { t.exclusions = t.exclusions?.filter((e) => e.id !== x.id); })), children: "Delete" })] }, x.id))) })), chosen && (_jsxs("div", { className: "grid grid-cols-[5.5rem_1fr] items-center gap-2", children: [_jsx("span", { className: "text-quiet", children: "Rides on" }), _jsx(Select, { label: "What carries the exclusion", value: chosen.ride ?? still, onChange: (v) => void edit('Ride', onTrack(track.id, (t) => { const x = t.exclusions?.find((e) => e.id === chosen.id); if (x)
+                            x.ride = v; })), options: [{ value: still, label: 'Nothing', hint: 'stays in place on the screen, or is keyed' }, ...revision.document.tracks.filter((t) => t.id !== track.id).map((t) => ({ value: t.id, label: t.name }))] }), _jsx(Button, { className: "col-span-2", title: "Keep the whole exclusion\u2019s place on this frame", onClick: () => void edit('Key the placement', onTrack(track.id, (t) => {
+                            const x = t.exclusions?.find((e) => e.id === chosen.id);
+                            if (x && !x.placement?.length)
+                                x.placement = [{ frame: bench.get().frame, ease: 'eased', offset: [0, 0], turn: 0, scale: [1, 1] }];
+                        })), children: chosen.placement?.length ? 'Placement is keyed: drag it on other frames' : 'Key its placement from here' })] }))] }));
+}

@@ -1,0 +1,57 @@
+import { create } from 'zustand';
+export const initial = {
+    frame: 0,
+    playing: false,
+    view: 'result',
+    locked: false,
+    beside: false,
+    lockTo: null,
+    lockBy: 'whole',
+    through: 0,
+    aid: 'none',
+    ghosts: false,
+    drives: false,
+    channel: 'colour',
+    exposure: 0,
+    zoom: null,
+    centre: { x: 0, y: 0 },
+    handles: true,
+    removal: null,
+    stage: 'mark',
+    tool: 'look',
+    drawn: 'curve',
+    outline: null,
+    knots: [],
+    box: null,
+    points: [],
+    key: null,
+    copying: null,
+    stroke: null,
+    brush: {
+        mode: 'clone', size: 24, hardness: 0.6, opacity: 1, flow: 1, spacing: 0.1, roundness: 1, angle: 0, jitter: 0, pen: ['size'], channels: 'rgb',
+        colour: [0.18, 0.18, 0.18], amounts: { soften: 2, smear: 0.7, lift: 0.3, lower: 0.3 }, lasts: 'this', still: false,
+    },
+    origin: { offset: null, spot: null, stays: false, turn: 0, scale: 1, mirror: false, middle: null, frame: null, plain: false, crisp: true },
+    bed: null,
+    loan: { as: 'hidden', share: 0.5 },
+    faint: false,
+    before: false,
+    split: null,
+    gain: 4,
+    loop: null,
+    part: null,
+};
+export const useBench = create(() => initial);
+export const bench = {
+    set: useBench.setState,
+    get: useBench.getState,
+    open(removal, stage = 'mark') {
+        useBench.setState((s) => ({
+            removal, stage, outline: null, knots: [], points: [], key: null, stroke: null, copying: null,
+            tool: stage === 'fill' ? 'brush' : 'look',
+            ...(removal && stage === 'fill' ? { view: 'patch' } : s.view === 'patch' && (!removal || s.stage === 'fill') ? { view: 'result' } : {}),
+            part: null,
+            ...(removal !== s.removal ? { origin: initial.origin, bed: null, loan: initial.loan } : {}),
+        }));
+    },
+};

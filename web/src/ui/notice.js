@@ -1,0 +1,14 @@
+import { jsx as _jsx, jsxs as _jsxs } from "react/jsx-runtime";
+import { create } from 'zustand';
+const useNotices = create(() => ({ list: [] }));
+let next = 1;
+/** Shows a sentence to the artist for some seconds. */
+export function notify(text, choice) {
+    const id = next++;
+    useNotices.setState((s) => ({ list: [...s.list.filter((n) => n.text !== text), { id, text, choice }].slice(-3) }));
+    setTimeout(() => useNotices.setState((s) => ({ list: s.list.filter((n) => n.id !== id) })), choice ? 30_000 : 9000);
+}
+export function Notices() {
+    const list = useNotices((s) => s.list);
+    return (_jsx("div", { "aria-live": "polite", className: "pointer-events-none fixed inset-x-0 bottom-36 z-50 flex flex-col items-center gap-2", children: list.map((n) => (_jsxs("p", { className: "pointer-events-auto max-w-xl rounded border border-clay bg-bed px-4 py-2 shadow-lg shadow-black/40", children: [n.text, n.choice && _jsx("button", { type: "button", className: "ml-3 rounded border border-stone bg-slab px-2 hover:bg-stone", onClick: () => { n.choice.press(); useNotices.setState((s) => ({ list: s.list.filter((x) => x.id !== n.id) })); }, children: n.choice.words })] }, n.id))) }));
+}
