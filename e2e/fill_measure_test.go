@@ -125,9 +125,13 @@ func TestDotsByLiveNeighbourAndByHealing(t *testing.T) {
 
 // follow measures a track over the whole shot and waits for it.
 func (s *server) follow(shot, track string, from int) {
+	s.followOver(shot, track, from, demo.First, demo.Last)
+}
+
+func (s *server) followOver(shot, track string, from, first, last int) {
 	s.t.Helper()
 	var task struct{ ID string }
-	s.post("/api/shots/"+shot+"/follow", fmt.Sprintf(`{"track":%q,"from":%d,"first":%d,"last":%d}`, track, from, demo.First, demo.Last), &task)
+	s.post("/api/shots/"+shot+"/follow", fmt.Sprintf(`{"track":%q,"from":%d,"first":%d,"last":%d}`, track, from, first, last), &task)
 	s.wait(2*time.Minute, "the track", func() bool {
 		var tasks []struct{ ID, State, Problem string }
 		s.get("/api/tasks?shot="+shot, &tasks)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 
 	"golang.org/x/sync/errgroup"
 
@@ -53,18 +54,41 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 			return err
 		}
 	}
-	// Packing a PNG takes longer than making the frame: it goes on beside.
 	writing, inner := errgroup.WithContext(ctx)
-	writing.SetLimit(3)
+	// Frames are made some at once, in order; packing a PNG takes longer than making
+	// one, and goes on beside.
+	writing.SetLimit(2 + runtime.GOMAXPROCS(0))
+	type made struct {
+		frame *media.Frame
+		err   error
+	}
+	ahead := make(chan chan made, runtime.GOMAXPROCS(0)-1)
+	go func() {
+		defer close(ahead)
+		for n := d.Range.First; n <= d.Range.Last; n++ {
+			one := make(chan made, 1)
+			select {
+			case ahead <- one:
+			case <-inner.Done():
+				return
+			}
+			go func() {
+				f, err := s.Clean(inner, t, n)
+				one <- made{f, err}
+			}()
+		}
+	}()
 	for n := d.Range.First; n <= d.Range.Last && err == nil; n++ {
-		if err = inner.Err(); err != nil {
+		one, ok := <-ahead
+		if !ok {
+			err = inner.Err()
 			break
 		}
-		var f *media.Frame
-		if f, err = s.Clean(inner, t, n); err != nil {
+		m := <-one
+		if err = m.err; err != nil {
 			break
 		}
-		path := d.FramePath(n)
+		path, f := d.FramePath(n), m.frame
 		writing.Go(func() error { return media.WritePNG(path, f) })
 		if movie != nil {
 			err = movie.Write(f)

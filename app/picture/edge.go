@@ -269,8 +269,8 @@ func seenColours(m *raster.Image, err error) (*raster.Image, error) {
 
 // steadied takes the chatter out: each point goes to where a straight line through
 // where it is on the frames around leads, those near it counting most (local linear
-// regression, Cleveland 1979), so that a steady move is left alone. Frames in fixed
-// stay as they are.
+// regression, Cleveland 1979), so that a steady move is left alone; and never farther
+// than chatter is wide, so that a sudden one is. Frames in fixed stay as they are.
 func steadied(found []EdgeFound, sigma float64, fixed []int) {
 	if sigma <= 0 || len(found) < 3 {
 		return
@@ -313,6 +313,13 @@ func steadied(found []EdgeFound, sigma float64, fixed []int) {
 				v[c] = (stt*sv[c] - st*stv[c]) / det
 			}
 			k := f.Points[p]
+			const chatter = 1.5 // pixels
+			was := value(k)
+			if d := math.Hypot(v[0]-was[0], v[1]-was[1]); d > chatter {
+				for c := range v {
+					v[c] = was[c] + (v[c]-was[c])*chatter/d
+				}
+			}
 			k.At = treatment.Vec{v[0], v[1]}
 			if k.In != nil {
 				k.In = &treatment.Vec{v[2], v[3]}

@@ -5,15 +5,8 @@ import (
 	"math"
 )
 
-// Gaussian returns the plane blurred by a Gaussian of the given standard
-// deviation in pixels, cut at four of them; the border's samples go on beyond it.
-// A sigma of 0 or less returns a copy.
-func Gaussian(p *Plane, sigma float64) *Plane {
-	out := NewPlane(p.Rect)
-	if sigma <= 0 {
-		copy(out.Pix, p.Pix)
-		return out
-	}
+// gaussian returns the weights of a Gaussian cut at four standard deviations.
+func gaussian(sigma float64) []float32 {
 	n := int(math.Ceil(4 * sigma))
 	kernel := make([]float32, 2*n+1)
 	var sum float64
@@ -25,6 +18,20 @@ func Gaussian(p *Plane, sigma float64) *Plane {
 	for i := range kernel {
 		kernel[i] /= float32(sum)
 	}
+	return kernel
+}
+
+// Gaussian returns the plane blurred by a Gaussian of the given standard
+// deviation in pixels, cut at four of them; the border's samples go on beyond it.
+// A sigma of 0 or less returns a copy.
+func Gaussian(p *Plane, sigma float64) *Plane {
+	out := NewPlane(p.Rect)
+	if sigma <= 0 {
+		copy(out.Pix, p.Pix)
+		return out
+	}
+	kernel := gaussian(sigma)
+	n := len(kernel) / 2
 	w, h := p.Rect.Dx(), p.Rect.Dy()
 	mid := NewPlane(p.Rect)
 	Rows(0, h, func(y int) {
@@ -57,16 +64,49 @@ func Gaussian(p *Plane, sigma float64) *Plane {
 
 // GaussianImage is Gaussian for pictures; every channel is blurred by itself.
 func GaussianImage(m *Image, sigma float64) *Image {
-	out := NewImage(m.Rect)
-	for c := range 4 {
-		p := NewPlane(m.Rect)
-		for i := range p.Pix {
-			p.Pix[i] = m.Pix[4*i+c]
-		}
-		for i, v := range Gaussian(p, sigma).Pix {
-			out.Pix[4*i+c] = v
-		}
+	if sigma <= 0 {
+		return m.Crop(m.Rect)
 	}
+	kernel := gaussian(sigma)
+	n := len(kernel) / 2
+	w, h := m.Rect.Dx(), m.Rect.Dy()
+	mid, out := NewImage(m.Rect), NewImage(m.Rect)
+	Rows(0, h, func(y int) {
+		src, dst := m.Pix[4*y*w:4*(y+1)*w], mid.Pix[4*y*w:4*(y+1)*w]
+		for x := range w {
+			var a, b, c, d float32
+			if x >= n && x+n < w {
+				row := src[4*(x-n) : 4*(x+n+1)]
+				p, v := row[4*n:4*n+4:4*n+4], kernel[n]
+				a, b, c, d = p[0]*v, p[1]*v, p[2]*v, p[3]*v
+				for k := range n {
+					p, q, v := row[4*k:4*k+4:4*k+4], row[8*n-4*k:8*n-4*k+4:8*n-4*k+4], kernel[k]
+					a, b, c, d = a+(p[0]+q[0])*v, b+(p[1]+q[1])*v, c+(p[2]+q[2])*v, d+(p[3]+q[3])*v
+				}
+			} else {
+				for k, v := range kernel {
+					p := src[4*clamp(x+k-n, w):][:4]
+					a, b, c, d = a+p[0]*v, b+p[1]*v, c+p[2]*v, d+p[3]*v
+				}
+			}
+			p := dst[4*x : 4*x+4 : 4*x+4]
+			p[0], p[1], p[2], p[3] = a, b, c, d
+		}
+	})
+	Rows(0, h, func(y int) {
+		dst := out.Pix[4*y*w : 4*(y+1)*w]
+		line := func(k int) []float32 { return mid.Pix[4*clamp(y+k, h)*w:][:4*w] }
+		for x, v := range line(0) {
+			dst[x] = v * kernel[n]
+		}
+		// Lines as far above as below have the same weight.
+		for k := 1; k <= n; k++ {
+			above, below, weight := line(-k), line(k), kernel[n+k]
+			for x := range dst {
+				dst[x] += (above[x] + below[x]) * weight
+			}
+		}
+	})
 	return out
 }
 
@@ -202,26 +242,34 @@ func Grow(p *Plane, d float64) *Plane {
 	// By lines of the disc: how far it reaches to the side at each distance up or down.
 	half := make([]int, reach+1)
 	for dy := range half {
-		half[dy] = int(math.Sqrt(math.Max(d*d-float64(dy*dy), 0)))
+		half[dy] = -1
+		if rest := d*d - float64(dy*dy); rest >= 0 {
+			half[dy] = int(math.Sqrt(rest))
+		}
 	}
 	Rows(0, h, func(y int) {
 		dst := out.Pix[y*w : (y+1)*w]
-		for x := range dst {
-			best := sign * p.Pix[y*w+x]
-			for dy := -reach; dy <= reach; dy++ {
-				if y+dy < 0 || y+dy >= h {
-					continue
-				}
-				if dy*dy > int(d*d) {
-					continue
-				}
-				row := p.Pix[(y+dy)*w:][:w]
-				k := half[max(dy, -dy)]
-				for i := max(0, x-k); i <= min(w-1, x+k); i++ {
-					best = max(best, sign*row[i])
+		for x, v := range p.Pix[y*w : (y+1)*w] {
+			dst[x] = sign * v
+		}
+		for dy := -reach; dy <= reach; dy++ {
+			k := half[max(dy, -dy)]
+			if y+dy < 0 || y+dy >= h || k < 0 {
+				continue
+			}
+			row := p.Pix[(y+dy)*w:][:w]
+			for dx := -k; dx <= k; dx++ {
+				from, to := max(0, -dx), min(w, w-dx)
+				src, at := row[from+dx:to+dx], dst[from:to]
+				for x, v := range src {
+					if v = sign * v; v > at[x] {
+						at[x] = v
+					}
 				}
 			}
-			dst[x] = sign * best
+		}
+		for x := range dst {
+			dst[x] *= sign
 		}
 	})
 	return out

@@ -208,6 +208,20 @@ func (e *Evaluator) outer(ctx context.Context, r *removal, n int, rect image.Rec
 	return raster.Grow(out, 2), nil
 }
 
+// outerOf is outer for the whole of a frame that is held: it is asked for again and
+// again.
+func (e *Evaluator) outerOf(ctx context.Context, r *removal, n int) (*raster.Plane, error) {
+	key := hash("outer", e.Plate.Key(n), r.of.outerKey(n), r.doc.ID)
+	if v, ok := e.Cache.Get(key); ok {
+		return v.(*raster.Plane), nil
+	}
+	out, err := e.outer(ctx, r, n, e.Plate.Size())
+	if err == nil {
+		e.Cache.Put(key, out, out.Bytes())
+	}
+	return out, err
+}
+
 // A scene is what light and detail are measured on: what is held, as it lies on its
 // own frame, and the plate of another frame around the removal's mattes there.
 type scene struct {
@@ -245,9 +259,10 @@ func (e *Evaluator) scene(ctx context.Context, r *removal, s *source, ride strin
 	if there.Empty() {
 		return &scene{}, nil
 	}
-	if sc.heldOut, err = e.outer(ctx, r, s.Frame, there); err != nil {
+	if sc.heldOut, err = e.outerOf(ctx, r, s.Frame); err != nil {
 		return nil, err
 	}
+	sc.heldOut = sc.heldOut.Crop(there)
 	bare, err := e.bare(ctx, r, s.Frame, there)
 	if err != nil {
 		return nil, err

@@ -70,42 +70,36 @@ func Lay(picture *raster.Image, patch Patch, through *raster.Plane, opacity floa
 // valid where the plate around shows the surface.
 func Blend(patch *raster.Image, plate *raster.Image, through, valid *raster.Plane, width float64) {
 	r := through.Rect.Intersect(patch.Rect).Intersect(plate.Rect)
-	weight, diff := raster.NewPlane(r), [3]*raster.Plane{}
-	for c := range diff {
-		diff[c] = raster.NewPlane(r)
-	}
+	all := raster.NewImage(r) // differences, and in the fourth sample whether they are known
 	// The rim: just outside the matte, or where it is thin.
 	depth := depths(through)
 	const rim = 4
 	for y := r.Min.Y; y < r.Max.Y; y++ {
-		p, q, w := patch.Row(y, r.Min.X, r.Max.X), plate.Row(y, r.Min.X, r.Max.X), weight.Row(y, r.Min.X, r.Max.X)
+		p, q, a := patch.Row(y, r.Min.X, r.Max.X), plate.Row(y, r.Min.X, r.Max.X), all.Row(y, r.Min.X, r.Max.X)
 		d, ok := depth.Row(y, r.Min.X, r.Max.X), valid.Row(y, r.Min.X, r.Max.X)
-		for x := range w {
+		for x := range d {
 			if d[x] > 0 || d[x] < -rim || ok[x] == 0 || p[4*x+3] < 0.99 {
 				continue
 			}
-			w[x] = 1
+			a[4*x+3] = 1
 			for c := range 3 {
-				diff[c].Row(y, r.Min.X, r.Max.X)[x] = float32(root(q[4*x+c]) - root(p[4*x+c]/p[4*x+3]))
+				a[4*x+c] = float32(root(q[4*x+c]) - root(p[4*x+c]/p[4*x+3]))
 			}
 		}
 	}
 	sigma := math.Max(width/2, 3)
-	spread := raster.Gaussian(weight, sigma)
-	for c := range diff {
-		diff[c] = raster.Gaussian(diff[c], sigma)
-	}
+	all = raster.Broad(all, sigma)
 	for y := r.Min.Y; y < r.Max.Y; y++ {
-		p, w, d := patch.Row(y, r.Min.X, r.Max.X), spread.Row(y, r.Min.X, r.Max.X), depth.Row(y, r.Min.X, r.Max.X)
-		for x := range w {
+		p, q, d := patch.Row(y, r.Min.X, r.Max.X), all.Row(y, r.Min.X, r.Max.X), depth.Row(y, r.Min.X, r.Max.X)
+		for x := range d {
 			u := 1 - float64(d[x])/width
-			if w[x] < 1e-4 || u <= 0 || p[4*x+3] <= 0 {
+			if q[4*x+3] < 1e-4 || u <= 0 || p[4*x+3] <= 0 {
 				continue
 			}
 			u = math.Min(u, 1)
 			k := u * u * (3 - 2*u)
 			for c := range 3 {
-				v := root(p[4*x+c]/p[4*x+3]) + k*float64(diff[c].Row(y, r.Min.X, r.Max.X)[x]/w[x])
+				v := root(p[4*x+c]/p[4*x+3]) + k*float64(q[4*x+c]/q[4*x+3])
 				v = math.Max(v, 0)
 				p[4*x+c] = float32(v*v) * p[4*x+3]
 			}
@@ -119,40 +113,62 @@ func depths(m *raster.Plane) *raster.Plane {
 	out := raster.NewPlane(m.Rect)
 	w, h := m.Rect.Dx(), m.Rect.Dy()
 	const far, side, corner = 1e6, 0.955, 1.369
+	stride := w + 2
 	pass := func(inside bool) []float32 {
-		d := make([]float32, w*h)
-		for i, v := range m.Pix {
-			if (v > 0.02) == inside {
-				d[i] = far
-			}
-		}
-		at := func(x, y int) float32 {
-			if x < 0 || y < 0 || x >= w || y >= h {
-				return far
-			}
-			return d[y*w+x]
+		d := make([]float32, stride*(h+2))
+		for i := range d {
+			d[i] = far
 		}
 		for y := range h {
-			for x := range w {
-				d[y*w+x] = min(d[y*w+x], at(x-1, y)+side, at(x, y-1)+side, at(x-1, y-1)+corner, at(x+1, y-1)+corner)
+			row, cover := d[(y+1)*stride+1:][:w], m.Pix[y*w:(y+1)*w]
+			for x, v := range cover {
+				if (v > 0.02) != inside {
+					row[x] = 0
+				}
 			}
 		}
-		for y := h - 1; y >= 0; y-- {
-			for x := w - 1; x >= 0; x-- {
-				d[y*w+x] = min(d[y*w+x], at(x+1, y)+side, at(x, y+1)+side, at(x+1, y+1)+corner, at(x-1, y+1)+corner)
+		for y := 1; y <= h; y++ {
+			row, up := d[y*stride:(y+1)*stride], d[(y-1)*stride:y*stride]
+			for x := 1; x <= w; x++ {
+				row[x] = nearer(row[x], row[x-1]+side, up[x]+side, up[x-1]+corner, up[x+1]+corner)
+			}
+		}
+		for y := h; y >= 1; y-- {
+			row, down := d[y*stride:(y+1)*stride], d[(y+1)*stride:(y+2)*stride]
+			for x := w; x >= 1; x-- {
+				row[x] = nearer(row[x], row[x+1]+side, down[x]+side, down[x+1]+corner, down[x-1]+corner)
 			}
 		}
 		return d
 	}
 	in, outside := pass(true), pass(false)
 	for i := range out.Pix {
+		k := (i/w+1)*stride + i%w + 1
 		if m.Pix[i] > 0.02 {
-			out.Pix[i] = in[i]
+			out.Pix[i] = in[k]
 		} else {
-			out.Pix[i] = -outside[i]
+			out.Pix[i] = -outside[k]
 		}
 	}
 	return out
+}
+
+// nearer is the least of five distances, none of which is NaN: min is slower, as it
+// looks for that.
+func nearer(a, b, c, d, e float32) float32 {
+	if b < a {
+		a = b
+	}
+	if d < c {
+		c = d
+	}
+	if e < c {
+		c = e
+	}
+	if c < a {
+		return c
+	}
+	return a
 }
 
 // Unmix corrects the soft edge of a front. There the plate shows g of the front and

@@ -31,10 +31,14 @@ func (d *CDL) Apply(v [3]float64) [3]float64 {
 // Tone applies a CDL to a premultiplied picture, where a matte says so; nil is
 // everywhere.
 func Tone(m *raster.Image, d CDL, where *raster.Plane) {
-	plain := d.Power == [3]float64{1, 1, 1}
-	slope, offset := [3]float32{}, [3]float32{}
+	// What slope, offset and power make of light, as a table over its square root.
+	const fine, most = 2048, 2
+	var table [3][fine + 2]float32
 	for c := range 3 {
-		slope[c], offset[c] = float32(d.Slope[c]), float32(d.Offset[c])
+		for i := range table[c] {
+			u := most * float64(i) / fine
+			table[c][i] = float32(math.Pow(math.Max(u*u*d.Slope[c]+d.Offset[c], 0), d.Power[c]))
+		}
 	}
 	saturation := float32(d.Saturation)
 	raster.Rows(m.Rect.Min.Y, m.Rect.Max.Y, func(y int) {
@@ -49,20 +53,18 @@ func Tone(m *raster.Image, d CDL, where *raster.Plane) {
 				continue
 			}
 			var v [3]float32
-			if plain {
-				for c := range 3 {
-					v[c] = max(row[i+c]/a*slope[c]+offset[c], 0)
-				}
-				luma := colorspace.Luma(v[0], v[1], v[2])
-				for c := range 3 {
-					v[c] = max(luma+saturation*(v[c]-luma), 0)
-				}
-			} else {
-				w := d.Apply([3]float64{float64(row[i] / a), float64(row[i+1] / a), float64(row[i+2] / a)})
-				v = [3]float32{float32(w[0]), float32(w[1]), float32(w[2])}
-			}
 			for c := range 3 {
-				row[i+c] += (v[c]*a - row[i+c]) * share
+				at := float32(math.Sqrt(float64(max(row[i+c]/a, 0)))) * (fine / most)
+				if at >= fine {
+					v[c] = float32(math.Pow(math.Max(float64(row[i+c]/a)*d.Slope[c]+d.Offset[c], 0), d.Power[c]))
+					continue
+				}
+				k := int(at)
+				v[c] = table[c][k] + (table[c][k+1]-table[c][k])*(at-float32(k))
+			}
+			luma := colorspace.Luma(v[0], v[1], v[2])
+			for c := range 3 {
+				row[i+c] += (max(luma+saturation*(v[c]-luma), 0)*a - row[i+c]) * share
 			}
 		}
 	})

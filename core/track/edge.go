@@ -312,7 +312,9 @@ func (e *Edge) motion(before, now *raster.Image, samples []sample) geom.Point {
 		if n < 0.4*float64(len(probes)) {
 			return math.Inf(1)
 		}
-		return sum / n
+		// Repeating texture, a knitted sleeve's, fits again a stitch farther on: what asks for
+		// a sudden change of speed has to fit better.
+		return sum / n * (1 + 0.006*d.Sub(e.speed).Len())
 	}
 	best, least := geom.Point{}, cost(geom.Point{})
 	try := func(d geom.Point) {
@@ -320,11 +322,13 @@ func (e *Edge) motion(before, now *raster.Image, samples []sample) geom.Point {
 			best, least = d, c
 		}
 	}
-	for y := -28.0; y <= 28; y += 4 {
-		for x := -28.0; x <= 28; x += 4 {
-			try(geom.Pt(x, y))
+	const far = 44 // pixels a frame that speed may change by
+	for y := -far; y <= far; y += 4 {
+		for x := -far; x <= far; x += 4 {
+			d := geom.Pt(float64(x), float64(y))
+			try(d)
 			if e.speed.Len() > 8 {
-				try(e.speed.Add(geom.Pt(x, y)))
+				try(e.speed.Add(d))
 			}
 		}
 	}

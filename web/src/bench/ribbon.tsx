@@ -85,7 +85,7 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
         g.fillStyle = colour('stone')
         g.fillRect(0, middle, width, 1)
         const level = (m: Measure) => Math.log2(Math.max(0.01, 0.2126 * m.light[0] + 0.7152 * m.light[1] + 0.0722 * m.light[2]))
-        const most = Math.max(0.15, ...measures.map((m) => Math.abs(level(m))))
+        const most = Math.max(0.06, ...measures.map((m) => Math.abs(level(m))))
         for (const m of measures) {
           const h = (level(m) / most) * (lanes.light / 2 - 1)
           g.fillStyle = colour('text')

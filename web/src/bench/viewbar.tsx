@@ -11,7 +11,7 @@ export function ViewBar({ shot, revision, motion, motions }: BenchProps) {
   const { view, gain, locked, beside, channel, exposure, zoom, handles, removal, lockTo } = useBench()
   const canLock = ((motions.of(lockTo ?? undefined) ?? motion)?.samples.size ?? 0) > 1
   return (
-    <div className="flex min-w-0 items-center gap-1.5 border-b border-rule bg-bed px-3 py-1.5">
+    <div className="flex min-w-0 items-center gap-1 border-b border-rule bg-bed px-2 py-1.5">
       <Pick<View>
         label="What to show"
         value={view}
@@ -39,11 +39,11 @@ export function ViewBar({ shot, revision, motion, motions }: BenchProps) {
       />
       <label className="flex items-center gap-2" title="Exposure in stops: brighter or darker, for looking only; double click for 0">
         <input
-          type="range" aria-label="Exposure" min={-4} max={4} step={0.5} value={exposure} className="w-12"
+          type="range" aria-label="Exposure" min={-4} max={4} step={0.5} value={exposure} className="w-10"
           onChange={(e) => bench.set({ exposure: Number(e.target.value) })}
           onDoubleClick={() => bench.set({ exposure: 0 })}
         />
-        <span className="w-[3.4rem] font-mono text-[13px]">{exposure > 0 ? '+' : ''}{exposure.toFixed(1)} EV</span>
+        <span className="w-[3.2rem] font-mono text-[13px]">{exposure > 0 ? '+' : ''}{exposure.toFixed(1)} EV</span>
       </label>
       <span className="flex-1" />
       <Button on={handles} title="Show or hide everything that lies on the picture (H)" onClick={() => bench.set({ handles: !handles })}>
@@ -63,10 +63,10 @@ const looks: Partial<Record<View, string>> = { alone: 'Patch alone', matte: 'Mat
 /** Rarer ways of looking: at what a patch is made of, at before and after, at a few frames over and over. */
 function Looks() {
   const { view, split, gain, loop, frame, removal } = useBench()
-  const other = looks[view]
+  const other = !!looks[view]
   return (
     <Popover className="relative">
-      <PopoverButton className={`rounded border bg-slab px-2.5 py-1 leading-5 whitespace-nowrap hover:bg-stone ${other || split !== null || loop ? 'border-fern text-fern' : 'border-stone'}`} title="More ways of looking">{other ?? 'Looks'}</PopoverButton>
+      <PopoverButton className={`rounded border bg-slab px-2.5 py-1 leading-5 whitespace-nowrap hover:bg-stone ${other || split !== null || loop ? 'border-fern text-fern' : 'border-stone'}`} title="More ways of looking">Looks</PopoverButton>
       <PopoverPanel anchor={{ to: 'bottom start', gap: 4 }} className="z-40 flex w-72 flex-col gap-2.5 rounded border border-stone bg-bed p-3 shadow-lg shadow-black/50 focus:outline-none">
         <div className="flex flex-col gap-0.5" role="group" aria-label="More to show">
           {(Object.keys(looks) as View[]).map((v) => (

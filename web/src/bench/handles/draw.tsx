@@ -24,9 +24,9 @@ export function DrawShape(props: Props & { owner: Owner }) {
     const kind = drawn === 'strand' ? ('strand' as const) : ('outline' as const)
     const taken = shapesOf(revision.document, owner)
     const front = owner.front && removal.guard?.fronts?.find((f) => f.id === owner.front)
-    const word = owner.track ? 'Exclusion' : front ? front.name : owner.source || owner.tone || owner.within ? 'Inside' : words[drawn]
+    const word = owner.track ? 'Exclusion' : owner.source || owner.tone || owner.within ? 'Inside' : words[drawn]
     const shape: Shape = { id, name: `${word} ${free(word, taken.map((o) => o.name))}`, kind, home: seen, points: knots, feather: owner.track ? 0 : front ? 1 : 2 }
-    if (owner.track) shape.ride = still
+    if (owner.track || front) shape.ride = still // what is in front moves by itself
     const label = owner.track ? 'Draw an exclusion' : front ? `Draw ${front.name}` : word === 'Inside' ? 'Draw where it counts' : kind === 'strand' ? 'Draw a strand' : 'Draw an outline'
     void edit(label, (d) => { addShape(d, owner, structuredClone(shape)) })
     bench.set({ tool: 'look', outline: id, knots: [] })

@@ -34,7 +34,7 @@ export function Handles(props: HandleProps) {
       <svg className="pointer-events-none absolute inset-0 h-full w-full" data-testid="handles">
         {motion && drives && <Drives {...props} motion={motion} />}
         {motion && aid !== 'none' && <Aid {...props} motion={motion} />}
-        {stage !== 'follow' && <Shapes {...props} {...mark} editable={stage === 'mark'} />}
+        {(stage === 'mark' || stage === 'guard') && <Shapes {...props} {...mark} editable={stage === 'mark'} />}
         {(stage === 'settle' || stage === 'guard') && <Parts {...props} />}
         {stage === 'follow' && motion && <Following {...props} motion={motion} />}
         {motion && ghosts && <Ghosts {...props} motion={motion} from={props.ghostOf} />}

@@ -101,6 +101,7 @@ function ShapeFields({ shot, revision, motions, removal: r, owner, shapes, shape
           </MenuItems>
         </Menu>
       </div>
+      {s.kind === 'outline' && owner.front && <EdgeFields shot={shot} removal={r} shape={s} />}
       <div className="flex items-center gap-1.5" role="group" aria-label="Colour of the handles">
         {colours.map((c) => (
           <button key={c} type="button" aria-label={`Colour ${c}`} aria-pressed={(s.colour ?? '#ffffff') === c} className={`size-5 rounded-full border-2 ${(s.colour ?? '#ffffff') === c ? 'border-fern' : 'border-black'}`} style={{ background: c }} onClick={() => change('Colour', (x) => { x.colour = c === '#ffffff' ? undefined : c })} />
@@ -168,7 +169,7 @@ function ShapeFields({ shot, revision, motions, removal: r, owner, shapes, shape
           })}>Draw it on this frame from now on</Button>
         )}
       </div>
-      {s.kind === 'outline' && <EdgeFields shot={shot} removal={r} shape={s} />}
+      {s.kind === 'outline' && !owner.front && <EdgeFields shot={shot} removal={r} shape={s} />}
       <p className="text-[13px] text-quiet">Drag points and handles; Shift selects several. Double click the line for a new point, a point to make it smooth or sharp.</p>
     </div>
   )

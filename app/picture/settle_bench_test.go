@@ -1,0 +1,117 @@
+package picture_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
+
+	"jardin/app/picture"
+	"jardin/core/geom"
+	"jardin/core/render"
+	"jardin/core/treatment"
+)
+
+// everything is a shot of 1920 x 1080 pixels with a patch of 300 x 300 that settles in
+// every way.
+func everything(b *testing.B) (*picture.Source, *treatment.Document) {
+	plain := wide(b)
+	s := picture.NewSource(plain.Plates, "wide", render.NewCache(3<<30))
+	box := func(x, y, w, h float64) []treatment.Knot {
+		return []treatment.Knot{{At: treatment.Vec{x, y}}, {At: treatment.Vec{x + w, y}}, {At: treatment.Vec{x + w, y + h}}, {At: treatment.Vec{x, y + h}}}
+	}
+	doc := treatment.New()
+	track := treatment.Track{ID: "t", Name: "T", Kind: treatment.PlaneTrack, Motion: geom.Perspective, Home: 8, Data: &treatment.Data{}}
+	for n := 1; n <= 16; n++ {
+		track.Data.Samples = append(track.Data.Samples, treatment.Sample{Frame: n, Matrix: geom.Translation(geom.Pt(3*float64(n-8)+0.3, 2*float64(n-8))), Match: 1, Agree: 1})
+	}
+	doc.Tracks = []treatment.Track{track}
+	doc.Removals = []treatment.Removal{{
+		ID: "r", Name: "R", Range: treatment.Range{First: 1, Last: 16}, Reference: 8, Follow: treatment.Follow{Track: "t"},
+		Mark: treatment.Mark{Outlines: []treatment.Shape{{ID: "o", Name: "O", Kind: treatment.Outline, Home: 8, Feather: 3, Points: box(800, 400, 300, 300)}}},
+		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "P", Kind: treatment.HeldPlate, Frame: 8, Strokes: []treatment.Stroke{{ID: "s", Mode: "clone", Home: 8, Size: 1, Hardness: 1, Opacity: 1,
+			From: &treatment.From{Offset: treatment.Vec{330, 20}}, Area: &treatment.Area{Points: box(785, 385, 330, 330), Feather: 6}}}}}},
+		Settle: treatment.Settle{Opacity: 1, Seam: 20, Tones: []treatment.Tone{{ID: "c", Name: "C", Grade: treatment.Grade{Slope: [3]float64{1, 1, 1}, Power: [3]float64{1, 1, 1.05}, Saturation: 0.95, Exposure: 0.02}}}},
+		Guard:  &treatment.Guard{Fronts: []treatment.Front{{ID: "f", Name: "F", By: treatment.ByOutline, Shapes: []treatment.Shape{{ID: "g", Name: "G", Kind: treatment.Outline, Home: 8, Feather: 3, Points: box(900, 380, 60, 200)}}}}},
+	}}
+	found, err := s.Settle(ctx, doc, "r", func(int, int) {})
+	require.NoError(b, err)
+	require.NotNil(b, found.Settle.Grain)
+	found.Settle.Softness.Shutter, found.Settle.Softness.Sharpen, found.Settle.Softness.By = 180, 0.2, 0.4
+	doc.Removals[0].Settle = found.Settle
+	require.NoError(b, doc.Validate(nil))
+	return s, doc
+}
+
+// The aim is 20 frames/s, each rendered for the first time, with reading the plate.
+func BenchmarkRenderEverything300x300(b *testing.B) {
+	s, doc := everything(b)
+	frames := 0
+	for b.Loop() {
+		// A change of its own, so that no frame is known; what was measured on the plate is.
+		doc.Removals[0].Settle.Seam += 0.01
+		t, err := render.Compile(doc)
+		require.NoError(b, err)
+		frames += made(b, s, t)
+	}
+	b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")
+}
+
+// made makes all frames, two at once as a delivery does.
+func made(b *testing.B, s *picture.Source, t *render.Treatment) int {
+	var group errgroup.Group
+	group.SetLimit(2)
+	for n := 1; n <= 16; n++ {
+		group.Go(func() error {
+			_, err := s.Clean(ctx, t, n)
+			return err
+		})
+	}
+	require.NoError(b, group.Wait())
+	return 16
+}
+
+// With packing of PNG files of 1920 x 1080.
+func BenchmarkDeliverEverything300x300(b *testing.B) {
+	s, doc := everything(b)
+	frames := 0
+	for b.Loop() {
+		doc.Removals[0].Settle.Seam += 0.01
+		t, err := render.Compile(doc)
+		require.NoError(b, err)
+		require.NoError(b, s.Deliver(ctx, t, picture.Delivery{Dir: b.TempDir(), Name: "w", Range: treatment.Range{First: 1, Last: 16}}, nil))
+		frames += 16
+	}
+	b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")
+}
+
+// The same, and nothing was measured before: as when all frames are rendered once.
+func BenchmarkRenderEverythingAnew300x300(b *testing.B) {
+	s, doc := everything(b)
+	frames := 0
+	for b.Loop() {
+		doc.Removals[0].Settle.Light.Scale += 0.01
+		doc.Removals[0].Settle.Softness.Shutter += 0.01
+		t, err := render.Compile(doc)
+		require.NoError(b, err)
+		frames += made(b, s, t)
+	}
+	b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")
+}
+
+// What the screen is sent: the aim is 12 frames/s.
+func BenchmarkShowEverything300x300(b *testing.B) {
+	s, doc := everything(b)
+	frames := 0
+	for b.Loop() {
+		doc.Removals[0].Settle.Seam += 0.01
+		t, err := render.Compile(doc)
+		require.NoError(b, err)
+		for n := 1; n <= 16; n++ {
+			_, _, err := s.Overlay(ctx, t, n, render.ResultView, "")
+			require.NoError(b, err)
+			frames++
+		}
+	}
+	b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")
+}

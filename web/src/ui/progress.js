@@ -1,6 +1,0 @@
-import { jsx as _jsx } from "react/jsx-runtime";
-/** How far long work is. */
-export function Progress({ done, total, label }) {
-    const share = Math.min(1, done / Math.max(1, total));
-    return (_jsx("div", { role: "progressbar", "aria-label": label, "aria-valuemin": 0, "aria-valuemax": total, "aria-valuenow": done, className: "h-1.5 min-w-0 flex-1 overflow-hidden rounded-full bg-stone", children: _jsx("div", { className: "h-full bg-fern", style: { width: `${share * 100}%` } }) }));
-}
