@@ -2,7 +2,6 @@ package demo_test
 
 import (
 	"context"
-	"image"
 	"math"
 	"testing"
 
@@ -10,25 +9,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jardin/app/demo"
+	"jardin/app/demo/demotest"
 	"jardin/app/picture"
 	"jardin/core/geom"
-	"jardin/core/matte"
 	"jardin/core/treatment"
 )
-
-// shared is the share of two outlines' areas that both have, of what either has
-// (intersection over union), within the frame.
-func shared(a, b []geom.Point, within image.Rectangle) float64 {
-	p, q := matte.Coverage(a, within), matte.Coverage(b, within)
-	var both, either float64
-	for y := within.Min.Y; y < within.Max.Y; y++ {
-		for x := within.Min.X; x < within.Max.X; x++ {
-			u, v := float64(p.At(x, y)), float64(q.At(x, y))
-			both, either = both+math.Min(u, v), either+math.Max(u, v)
-		}
-	}
-	return both / either
-}
 
 // The gardener's arm, drawn once where it reaches farthest, follows its edge by itself.
 func TestAnOutlineFollowsTheArm(t *testing.T) {
@@ -52,7 +37,7 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 		for i := range f.Points {
 			knots = append(knots, f.Points[i].Geom())
 		}
-		v := shared(geom.Flatten(knots, 0.1), demo.Sleeve(f.Frame).Outline(), s.Size())
+		v := demotest.Overlap(geom.Flatten(knots, 0.1), demo.Sleeve(f.Frame).Outline(), s.Size())
 		worst = math.Min(worst, v)
 		t.Logf("%d: %.3f", f.Frame, v)
 	}

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"image"
@@ -184,7 +185,7 @@ func (e *Evaluator) Smeared(ctx context.Context, t *Treatment, removal string, n
 // into the same light, is taken away. Without a track it is what a wide blur leaves
 // on the smoothest places.
 func (e *Evaluator) Specimen(ctx context.Context, t *Treatment, removal string, n int) (*settle.Specimen, error) {
-	const margin, over, broad = 60, 4, 8
+	const margin, over, broad = 60, 4, 16
 	r := t.removal(removal)
 	if r == nil {
 		return nil, fmt.Errorf("there is no removal %q", removal)
@@ -247,7 +248,7 @@ func (e *Evaluator) Specimen(ctx context.Context, t *Treatment, removal string, 
 	// A mean of so many carried frames has grain of its own: carrying leaves about 0.7 of the
 	// variance (cubic convolution, averaged over the ways a pixel can lie between others).
 	s := &settle.Specimen{Base: sum, Valid: valid, Excess: 1}
-	share := 0.6
+	share := 0.4
 	if count >= 2 {
 		s.Excess = 1 + 0.7/count
 		for i := range sum.Pix {
@@ -267,32 +268,33 @@ func (e *Evaluator) Specimen(ctx context.Context, t *Treatment, removal string, 
 	return s, nil
 }
 
-// calmest keeps a share of the valid pixels: those around which the picture changes
-// least, so that no detail is taken for grain.
+// calmest keeps a share of the valid pixels of each brightness: those around which the
+// picture changes least, so that no detail is taken for grain.
 func calmest(s *settle.Specimen, share float64) {
 	r := s.Valid.Rect
 	luma := raster.NewPlane(r)
 	for i := range luma.Pix {
 		luma.Pix[i] = float32(math.Sqrt(float64(max(colorspace.Luma(s.Base.Pix[4*i], s.Base.Pix[4*i+1], s.Base.Pix[4*i+2]), 0))))
 	}
+	bright := slices.Clone(luma.Pix)
 	gx, gy := raster.Gradient(raster.Gaussian(luma, 1))
 	for i := range luma.Pix {
 		luma.Pix[i] = gx.Pix[i]*gx.Pix[i] + gy.Pix[i]*gy.Pix[i]
 	}
 	luma = raster.Gaussian(luma, 2)
-	var all []float32
+	// Of each brightness by itself: a smooth sky says nothing about a hedge.
+	order := make([]int, 0, len(luma.Pix))
 	for i, v := range s.Valid.Pix {
 		if v > 0 {
-			all = append(all, luma.Pix[i])
+			order = append(order, i)
 		}
 	}
-	if len(all) == 0 {
-		return
-	}
-	slices.Sort(all)
-	limit := all[int(share*float64(len(all)-1))]
-	for i := range s.Valid.Pix {
-		if luma.Pix[i] > limit {
+	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(bright[a], bright[b]) })
+	const strata = 8
+	for k := range strata {
+		part := order[len(order)*k/strata : len(order)*(k+1)/strata]
+		slices.SortFunc(part, func(a, b int) int { return cmp.Compare(luma.Pix[a], luma.Pix[b]) })
+		for _, i := range part[int(share*float64(len(part))):] {
 			s.Valid.Pix[i] = 0
 		}
 	}

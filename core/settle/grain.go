@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"sort"
 	"sync"
 
 	"gonum.org/v1/gonum/dsp/fourier"
@@ -33,7 +34,7 @@ type Specimen struct {
 // MeasureGrain works out what several specimens have in common. ok is false where
 // there are too few pixels for that.
 func MeasureGrain(all []Specimen) (g *Grain, ok bool) {
-	const lags, knots = 5, 6
+	const lags, knots = 5, 9
 	// The brightness at which the strength is given: evenly many pixels between each.
 	var lights []float64
 	for _, s := range all {
@@ -51,7 +52,7 @@ func MeasureGrain(all []Specimen) (g *Grain, ok bool) {
 	slices.Sort(lights)
 	g = &Grain{Lags: lags}
 	for k := range knots {
-		v := lights[int((0.02+0.96*float64(k)/(knots-1))*float64(len(lights)-1))]
+		v := lights[int((0.03+0.94*float64(k)/(knots-1))*float64(len(lights)-1))]
 		if n := len(g.Light); n == 0 || v > g.Light[n-1]*1.02+1e-4 {
 			g.Light = append(g.Light, math.Max(v, 1e-5))
 		}
@@ -70,40 +71,57 @@ func MeasureGrain(all []Specimen) (g *Grain, ok bool) {
 // nearest to each in brightness, 1.4826 times the median of what they are off (Huber
 // 1981), so that detail that was taken for grain counts little.
 func strength(all []Specimen, c int, light []float64) []float64 {
-	off := make([][]float64, len(light))
+	off, root := make([][]float64, len(light)), make([]float64, len(light))
 	for _, s := range all {
 		for i, v := range s.Valid.Pix {
 			if v == 0 {
 				continue
 			}
-			k, u := between(light, float64(s.Base.Pix[4*i+c]))
+			base := math.Max(float64(s.Base.Pix[4*i+c]), 0)
+			k, u := between(light, base)
 			if u > 0.5 {
 				k++
 			}
-			// Brought to the knot's brightness as the root of light goes.
-			base := math.Max(float64(s.Base.Pix[4*i+c]), 1e-5)
-			off[k] = append(off[k], math.Abs(float64(s.Grain.Pix[4*i+c]))*math.Sqrt(light[k]/base/s.Excess))
+			off[k] = append(off[k], math.Abs(float64(s.Grain.Pix[4*i+c]))/math.Sqrt(s.Excess))
+			root[k] += math.Sqrt(base)
+		}
+	}
+	// What was measured belongs to the mean brightness of its pixels, not to the knot.
+	var at, sigma []float64
+	total := 0
+	for k := range light {
+		total += len(off[k])
+	}
+	for k := range light {
+		if n := len(off[k]); n >= 60 && 100*n >= total {
+			slices.Sort(off[k])
+			at, sigma = append(at, root[k]/float64(n)), append(sigma, 1.4826*off[k][n/2])
+		}
+	}
+	if len(at) == 0 {
+		return nil
+	}
+	// Brightness that is rare, as between a hedge and its sky, is where edges are: what
+	// stands out from both sides is not grain.
+	for k := 1; k+1 < len(at); k++ {
+		if usual := (sigma[k-1]/at[k-1] + sigma[k+1]/at[k+1]) / 2 * at[k]; sigma[k] > 1.25*usual {
+			sigma[k] = usual
 		}
 	}
 	out := make([]float64, len(light))
-	any := false
-	for k := range out {
-		if len(off[k]) >= 60 {
-			slices.Sort(off[k])
-			out[k], any = 1.4826*off[k][len(off[k])/2], true
-		}
-	}
-	if !any {
-		return nil
-	}
-	// Where a channel has no such brightness it goes on as the root of light does.
-	for k := range out {
-		for d := 1; out[k] == 0 && d < len(out); d++ {
-			for _, other := range []int{k - d, k + d} {
-				if out[k] == 0 && other >= 0 && other < len(out) && len(off[other]) >= 60 {
-					out[k] = out[other] * math.Sqrt(light[k]/light[other])
-				}
-			}
+	for k, l := range light {
+		r := math.Sqrt(l)
+		last := len(at) - 1
+		switch {
+		// Beyond what was measured: between grain that is even and grain that goes as the
+		// root of light does.
+		case r <= at[0]:
+			out[k] = sigma[0] * math.Max(r/at[0], math.Min(math.Sqrt(r/at[0]), 0.85))
+		case r >= at[last]:
+			out[k] = sigma[last] * math.Sqrt(r/at[last])
+		default:
+			i := sort.SearchFloat64s(at, r)
+			out[k] = sigma[i-1] + (sigma[i]-sigma[i-1])*(r-at[i-1])/(at[i]-at[i-1])
 		}
 	}
 	return out

@@ -2,14 +2,12 @@ package settle
 
 import (
 	"math"
-	"slices"
 
 	"jardin/core/geom"
 	"jardin/core/raster"
 )
 
-// steps are the blurs that are tried, sigma in pixels, each reached from the one
-// before it.
+// steps are the blurs that are tried first, sigma in pixels.
 var steps = []float64{0, 0.35, 0.5, 0.7, 1, 1.4, 2, 2.8, 4, 5.6, 8, 11.2}
 
 // A Pair shows the same pixels of the plate and of what is held: planes of the
@@ -41,27 +39,27 @@ func Softer(pairs []Pair, grain float64) (sigma, sure, left float64) {
 		return 0, 0, 0
 	}
 	grain *= n / bright
-	apart := func() (sum float64) {
+	// How far both are apart when what is held is blurred by a sigma.
+	apart := func(s float64) (sum float64) {
 		for i, p := range pairs {
+			b := helds[i]
+			if s > 0 {
+				b = raster.Gaussian(b, s)
+			}
 			for k, w := range p.Valid.Pix {
 				if w > 0 {
-					d := float64(plates[i].Pix[k] - helds[i].Pix[k])
+					d := float64(plates[i].Pix[k] - b.Pix[k])
 					sum += d * d
 				}
 			}
 		}
-		return sum / n
+		// Blurring takes away held grain as well, which is no better match: grain as wide as a
+		// Gaussian of 0.5 keeps this share of its variance.
+		return sum/n - grain*grain*0.25/(0.25+s*s)
 	}
 	var off []float64
 	for i, s := range steps {
-		if i > 0 {
-			for k := range helds {
-				helds[k] = raster.Gaussian(helds[k], math.Sqrt(s*s-steps[i-1]*steps[i-1]))
-			}
-		}
-		// Blurring takes away held grain as well, which is no better match: grain as wide as a
-		// Gaussian of 0.5 keeps this share of its variance.
-		off = append(off, apart()-grain*grain*0.25/(0.25+s*s))
+		off = append(off, apart(s))
 		if i > 2 && off[i] > off[i-1] && off[i-1] > off[i-2] {
 			break // it only gets worse
 		}
@@ -82,22 +80,30 @@ func Softer(pairs []Pair, grain float64) (sigma, sure, left float64) {
 			best = i
 		}
 	}
-	best = min(max(best, 1), len(off)-2)
-	// The lowest point of the parabola through three of them, in the variance.
-	x := [3]float64{steps[best-1] * steps[best-1], steps[best] * steps[best], steps[best+1] * steps[best+1]}
-	y := [3]float64{off[best-1], off[best], off[best+1]}
-	d1, d2 := (y[1]-y[0])/(x[1]-x[0]), (y[2]-y[1])/(x[2]-x[1])
-	bend := (d2 - d1) / (x[2] - x[0])
-	least := x[1]
-	switch {
-	case bend > 0:
-		least = (x[0]+x[1])/2 - d1/(2*bend)
-	case y[0] < y[2]:
-		least = x[0]
-	default:
-		least = x[2]
+	// Between the neighbours of the best step by golden sections (Kiefer 1953).
+	const golden = 0.618034
+	a, b := steps[max(best-1, 0)], steps[min(best+1, len(off)-1)]
+	x, y := b-(b-a)*golden, a+(b-a)*golden
+	fx, fy := apart(x), apart(y)
+	for range 5 {
+		if fx < fy {
+			b, y, fy = y, x, fx
+			x = b - (b-a)*golden
+			fx = apart(x)
+		} else {
+			a, x, fx = x, y, fy
+			y = a + (b-a)*golden
+			fy = apart(y)
+		}
 	}
-	return math.Sqrt(math.Min(math.Max(least, 0), x[2])), sure, slices.Min(off)
+	sigma, left = x, fx
+	if fy < fx {
+		sigma, left = y, fy
+	}
+	if off[0] <= left {
+		sigma, left = 0, off[0]
+	}
+	return sigma, sure, left
 }
 
 // broad is the sigma in pixels of the blur that is taken away for detail.

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"image"
 	"image/png"
+	"math"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -14,8 +15,11 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"gonum.org/v1/gonum/dsp/fourier"
 
 	"jardin/app/demo"
+	"jardin/core/geom"
+	"jardin/core/matte"
 )
 
 // Footage returns the folder of the demo footage, and makes it if it is not there.
@@ -65,6 +69,63 @@ func read(t testing.TB, file string, into any) {
 	blob, err := os.ReadFile(filepath.Join(Footage(t), file))
 	require.NoError(t, err)
 	require.NoError(t, json.Unmarshal(blob, into))
+}
+
+// Overlap is the share of two outlines' areas that both have, of what either has
+// (intersection over union), within a frame.
+func Overlap(a, b []geom.Point, within image.Rectangle) float64 {
+	p, q := matte.Coverage(a, within), matte.Coverage(b, within)
+	var both, either float64
+	for y := within.Min.Y; y < within.Max.Y; y++ {
+		for x := within.Min.X; x < within.Max.X; x++ {
+			u, v := float64(p.At(x, y)), float64(q.At(x, y))
+			both, either = both+math.Min(u, v), either+math.Max(u, v)
+		}
+	}
+	return both / either
+}
+
+// Octaves returns the mean power of a square of samples in four octave bands, from 1/32
+// to 1/2 of the sampling rate: Welch's method on blocks of 64 by 64 (Hann window).
+func Octaves(samples []float32, size int) (out [4]float64) {
+	const n = 64
+	window := make([]float64, n)
+	for i := range window {
+		window[i] = 0.5 - 0.5*math.Cos(2*math.Pi*float64(i)/n)
+	}
+	f := fourier.NewCmplxFFT(n)
+	var count [4]float64
+	for by := 0; by+n <= size; by += n / 2 {
+		for bx := 0; bx+n <= size; bx += n / 2 {
+			m := make([]complex128, n*n)
+			for y := range n {
+				for x := range n {
+					m[y*n+x] = complex(float64(samples[(by+y)*size+bx+x])*window[x]*window[y], 0)
+				}
+				copy(m[y*n:], f.Coefficients(nil, m[y*n:(y+1)*n]))
+			}
+			column := make([]complex128, n)
+			for x := range n {
+				for y := range n {
+					column[y] = m[y*n+x]
+				}
+				for y, v := range f.Coefficients(nil, column) {
+					u, w := float64(min(x, n-x))/n, float64(min(y, n-y))/n
+					r := math.Max(u, w)
+					if r < 1.0/32 {
+						continue
+					}
+					band := min(3, int(math.Log2(r*32)))
+					out[band] += real(v)*real(v) + imag(v)*imag(v)
+					count[band]++
+				}
+			}
+		}
+	}
+	for b := range out {
+		out[b] /= count[b]
+	}
+	return out
 }
 
 // ReadPNG returns the picture in a file.
