@@ -148,12 +148,7 @@ func (s *Server) takeBack(c *gin.Context, o picture.Outside, data []byte) {
 		problem(c, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	blob, err := still.PNG()
-	if err != nil {
-		refuse(c, err)
-		return
-	}
-	sha, err := s.Store.PutArtifact(ctx, blob)
+	sha, err := s.keepStill(ctx, still)
 	if err != nil {
 		refuse(c, err)
 		return
@@ -188,6 +183,15 @@ func (s *Server) takeBack(c *gin.Context, o picture.Outside, data []byte) {
 		return
 	}
 	c.JSON(http.StatusOK, answer.Body)
+}
+
+// keepStill keeps a supplied picture as an artifact.
+func (s *Server) keepStill(ctx context.Context, still *media.Still) (sha string, err error) {
+	blob, err := still.PNG()
+	if err != nil {
+		return "", err
+	}
+	return s.Store.PutArtifact(ctx, blob)
 }
 
 // cornersFor lays a new piece over the thing, or in the middle of the frame, at its own

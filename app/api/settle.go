@@ -189,12 +189,7 @@ func (s *Server) takeMatte(c *gin.Context) {
 		problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("%s is %d x %d, the plate %d x %d; mattes are as large as the plate", name, still.Width, still.Height, source.Plates.Width, source.Plates.Height))
 		return
 	}
-	blob, err := still.PNG()
-	if err != nil {
-		refuse(c, err)
-		return
-	}
-	sha, err := s.Store.PutArtifact(ctx, blob)
+	sha, err := s.keepStill(ctx, still)
 	if err != nil {
 		refuse(c, err)
 		return

@@ -96,6 +96,9 @@ func (d TruthDot) Point() geom.Point { return geom.Pt(d.X, d.Y) }
 // FramePath returns the file of a frame in one of the folders.
 func FramePath(dir, folder string, n int) string {
 	name, _, _ := strings.Cut(folder, "/")
+	if name == "" || name == "." {
+		name = Name
+	}
 	return filepath.Join(dir, folder, fmt.Sprintf("%s.%04d.png", name, n))
 }
 

@@ -21,6 +21,7 @@ type EdgeRun struct {
 	From    int     `json:"from" doc:"Frame on which it lies right"`
 	First   int     `json:"first" doc:"Follow down to this frame; from for not at all"`
 	Last    int     `json:"last" doc:"Follow up to this frame; from for not at all"`
+	Mend    bool    `json:"mend,omitempty" doc:"It lies right on the other end as well: what lies between is followed from both, and mixed"`
 	Steady  float64 `json:"steady" minimum:"0" maximum:"20" doc:"Takes out chatter: sigma in frames of the average over time"`
 }
 
@@ -33,7 +34,7 @@ type EdgeFound struct {
 
 // FollowEdge carries an outline along the edge that it lies on. doc holds all
 // artifacts in place. each is told what is found as it is found; what is returned is
-// steadied, and mended between keys that were there: it is by frame. The error is a
+// steadied: it is by frame. The error is a
 // *Lost where it had to stop; what was found before is returned as well.
 func (s *Source) FollowEdge(ctx context.Context, doc *treatment.Document, run EdgeRun, each func(EdgeFound)) ([]EdgeFound, error) {
 	r, _ := doc.Find(run.Removal)
@@ -58,29 +59,21 @@ func (s *Source) FollowEdge(ctx context.Context, doc *treatment.Document, run Ed
 		return nil, err
 	}
 	f := &edgeFollower{Source: s, r: r, shape: shape, motions: motions, each: each}
-	// Keys set before stand: following ends at the next of them, and goes back from there as well.
-	before, after := run.First, run.Last
-	var ends []int
-	for _, k := range shape.Keys {
-		if k.Frame < run.From && k.Frame >= run.First {
-			before = k.Frame
-		}
-		if k.Frame > run.From && k.Frame <= run.Last {
-			after = k.Frame
-			break
-		}
-	}
 	var found []EdgeFound
 	var lost error
-	for _, to := range []int{before, after} {
+	fixed := []int{run.From}
+	for _, to := range []int{run.First, run.Last} {
 		if to == run.From {
 			continue
 		}
-		anchored := slices.ContainsFunc(shape.Keys, func(k treatment.ShapeKey) bool { return k.Frame == to })
-		part, err := f.span(ctx, run.From, to, anchored)
+		part, err := f.span(ctx, run.From, to, run.Mend)
 		found = append(found, part...)
-		if anchored {
-			ends = append(ends, to)
+		if run.Mend {
+			end, ok := f.at(to)
+			if !ok {
+				return nil, fmt.Errorf("the outline is not known on frame %d; go to a frame on which it lies right", to)
+			}
+			found, fixed = append(found, end), append(fixed, to)
 		}
 		if err != nil {
 			var stopped *Lost
@@ -96,7 +89,7 @@ func (s *Source) FollowEdge(ctx context.Context, doc *treatment.Document, run Ed
 	}
 	found = append(found, start)
 	slices.SortFunc(found, func(a, b EdgeFound) int { return a.Frame - b.Frame })
-	steadied(found, run.Steady, append(ends, run.From))
+	steadied(found, run.Steady, fixed)
 	return found, lost
 }
 
@@ -124,16 +117,16 @@ func (f *edgeFollower) at(n int) (EdgeFound, bool) {
 }
 
 // span follows from one frame to another, which lies on either side. If the outline
-// was set by hand on that as well, it is followed back from there too, and both are
-// mixed: near each end its own counts.
-func (f *edgeFollower) span(ctx context.Context, from, to int, anchored bool) ([]EdgeFound, error) {
+// lies right on that as well, it is followed back from there too, and both are mixed:
+// near each end its own counts.
+func (f *edgeFollower) span(ctx context.Context, from, to int, mend bool) ([]EdgeFound, error) {
 	there, err := f.walk(ctx, from, to)
-	if !anchored || len(there) == 0 {
+	if !mend {
 		return there, err
 	}
 	back, errBack := f.walk(ctx, to, from)
-	if errBack != nil && ctx.Err() != nil {
-		return there, errBack
+	if ctx.Err() != nil {
+		return there, ctx.Err()
 	}
 	other := map[int][]treatment.Knot{}
 	for _, v := range back {
@@ -144,7 +137,7 @@ func (f *edgeFollower) span(ctx context.Context, from, to int, anchored bool) ([
 	for _, v := range there {
 		seen[v.Frame] = true
 		if v.Frame == to {
-			continue // it was set by hand
+			continue // where it lies right
 		}
 		if b, ok := other[v.Frame]; ok {
 			u := math.Abs(float64(v.Frame-from)) / math.Abs(float64(to-from))
@@ -156,7 +149,11 @@ func (f *edgeFollower) span(ctx context.Context, from, to int, anchored bool) ([
 	for _, v := range back { // beyond where the way there was lost
 		if !seen[v.Frame] && v.Frame != from {
 			out = append(out, v)
+			seen[v.Frame] = true
 		}
+	}
+	if gaps := max(from, to) - min(from, to) - 1 - len(out); gaps > 0 {
+		return out, errors.Join(err, errBack)
 	}
 	return out, nil
 }

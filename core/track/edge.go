@@ -322,7 +322,7 @@ func (e *Edge) motion(before, now *raster.Image, samples []sample) geom.Point {
 			best, least = d, c
 		}
 	}
-	const far = 44 // pixels a frame that speed may change by
+	const far = 64 // pixels a frame that speed may change by
 	for y := -far; y <= far; y += 4 {
 		for x := -far; x <= far; x += 4 {
 			d := geom.Pt(float64(x), float64(y))
@@ -467,8 +467,12 @@ func (e *Edge) bend(by geom.Point, samples []sample, off []float64) []geom.Knot 
 	out := make([]geom.Knot, n)
 	for k, v := range e.knots {
 		v.At = v.At.Add(by).Add(geom.Pt(x.AtVec(6*k), x.AtVec(6*k+1)))
-		v.In = v.In.Add(geom.Pt(x.AtVec(6*k+2), x.AtVec(6*k+3)))
-		v.Out = v.Out.Add(geom.Pt(x.AtVec(6*k+4), x.AtVec(6*k+5)))
+		if v.In != (geom.Point{}) { // a corner stays one
+			v.In = v.In.Add(geom.Pt(x.AtVec(6*k+2), x.AtVec(6*k+3)))
+		}
+		if v.Out != (geom.Point{}) {
+			v.Out = v.Out.Add(geom.Pt(x.AtVec(6*k+4), x.AtVec(6*k+5)))
+		}
 		out[k] = v
 	}
 	return out
