@@ -26,7 +26,7 @@ bench: setup-test build ## Print the figures that the README quotes
 	$(GO) test ./core/... ./app/... -run '^$$' -bench . -benchmem | grep -E '^(Benchmark|pkg)'
 
 screenshots: setup-test build ## Take the pictures in docs/screenshots anew
-	JARDIN_SCREENSHOTS=docs/screenshots $(GO) test ./e2e -run 'TestOneMarkerGone|FourDots|Wires|Slip|Painting|PaintThrough' -count=1 -timeout 15m
+	JARDIN_SCREENSHOTS=docs/screenshots $(GO) test ./e2e -run 'TestOneMarkerGone|FourDots|Wires|Slip|Painting|PaintThrough|SettleByItself|Guarding' -count=1 -timeout 15m
 
 types: bin/jardin web/node_modules ## Generate the client's types from the API description
 	bin/jardin openapi > bin/openapi.json

@@ -131,7 +131,6 @@ func TestOneMarkerGone(t *testing.T) {
 	a.fill("Feather", "1")
 	a.key(input.KeyE)
 	a.goTo(1060)
-	a.picture("settle")
 
 	// The locked view: the wall stands still.
 	a.key(input.KeyL)
