@@ -540,6 +540,8 @@ export interface components {
              * @description Follow up to this frame; from for not at all
              */
             last: number;
+            /** @description It lies right on the other end as well: what lies between is followed from both, and mixed */
+            mend?: boolean;
             removal: string;
             shape: string;
             /**
