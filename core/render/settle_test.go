@@ -119,6 +119,8 @@ func TestFrontsAreLaidBackAndNotMeasured(t *testing.T) {
 	raw, _ := plate.Linear(ctx, 102, plate.Size())
 	assert.InEpsilon(t, raw.At(90, 80)[1], m.At(90, 80)[1], 0.015, "the light beside the front is right")
 	assert.NotZero(t, m.At(104, 80)[3], "a front of another removal covers its own patch only")
+	behind := 0.8 * texture(104-2*2, 80-2) * plate.gain(102, 104, 80)
+	assert.InEpsilon(t, behind, m.At(104, 80)[1], 0.03, "and behind it the light goes on as beside it")
 	d.Removals[1].Guard.Fronts[0].All = true
 	m = frame()
 	assert.Zero(t, m.At(104, 80)[3], "in front of all: the plate's own")
