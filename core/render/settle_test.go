@@ -15,7 +15,7 @@ import (
 )
 
 // lamp is a plate of one texture that moves as shift says, under a lamp that changes by
-// frame and over the picture, with a dark square in front on one frame.
+// frame and over the picture, with a dark square in front on all frames but the 100th.
 type lamp struct{ square image.Rectangle }
 
 func (lamp) Size() image.Rectangle { return image.Rect(0, 0, 200, 160) }
@@ -40,7 +40,7 @@ func (l lamp) Linear(_ context.Context, n int, _ image.Rectangle) (*raster.Image
 			u, v := float64(x-2*(n-100)), float64(y-(n-100))
 			k := float32(texture(u, v) * l.gain(n, float64(x), float64(y)))
 			m.Set(x, y, [4]float32{k, 0.8 * k, 0.6 * k, 1})
-			if image.Pt(x, y).In(l.square) {
+			if n != 100 && image.Pt(x, y).In(l.square) {
 				m.Set(x, y, [4]float32{0.02, 0.02, 0.5, 1})
 			}
 		}
