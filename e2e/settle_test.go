@@ -96,6 +96,14 @@ func TestSettleByItself(t *testing.T) {
 	assert.InDelta(t, 0.5, dissolve.Shown(demo.FocusFirst+6), 1e-9)
 	assert.Zero(t, dissolve.Shown(demo.FocusFirst))
 
+	// A tone by hand leaves as an ASC CDL.
+	a.press("^Add a tone")
+	a.fill("Exposure", "1")
+	s.wait(10*time.Second, "a tone", func() bool { tones := settle().Tones; return len(tones) == 1 && tones[0].Grade.Exposure == 1 })
+	decision := string(s.fetch(fmt.Sprintf("/api/shots/%s/removals/r0/tones/%s?frame=1030&as=cdl", shot, settle().Tones[0].ID)))
+	assert.Contains(t, decision, "<Slope>2 2 2</Slope>")
+	assert.Contains(t, decision, `xmlns="urn:ASC:CDL:v1.2"`)
+
 	// Ways of looking.
 	a.press("^Looks")
 	for _, look := range []string{"Patch alone", "Mattes", "Mattes over the plate", "Light field", "Grain taken out"} {

@@ -43,6 +43,15 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 	}
 	assert.Greater(t, worst, 0.9)
 
+	// Where the arm has left the picture nothing parts inside from outside: following stops
+	// there by itself and keeps what it found.
+	far, err := s.FollowEdge(context.Background(), doc, picture.EdgeRun{Removal: "r", Shape: "arm", From: from, First: 1005, Last: from}, func(picture.EdgeFound) {})
+	var lost *picture.Lost
+	require.ErrorAs(t, err, &lost)
+	assert.Less(t, lost.Frame, 1026)
+	assert.Greater(t, lost.Frame, 1015)
+	assert.Equal(t, lost.Frame+1, far[0].Frame)
+
 	// One correction on the last frame mends what lies before it.
 	overlap := func(f picture.EdgeFound) float64 {
 		var knots []geom.Knot

@@ -6,7 +6,6 @@ import (
 	"fmt"
 
 	"jardin/core/fill"
-	"jardin/core/raster"
 	"jardin/core/render"
 	"jardin/core/treatment"
 )
@@ -27,19 +26,9 @@ func (s *Source) Beside(ctx context.Context, t *render.Treatment, removal string
 	if err != nil {
 		return nil, err
 	}
-	avoid := raster.NewPlane(s.Size())
-	for _, id := range t.Removals() {
-		if id == removal {
-			continue
-		}
-		other := s.eval.Matte(t, id, n)
-		for y := other.Rect.Min.Y; y < other.Rect.Max.Y; y++ {
-			for i, v := range other.Row(y, other.Rect.Min.X, other.Rect.Max.X) {
-				if v > 0 {
-					avoid.Row(y, other.Rect.Min.X+i, other.Rect.Min.X+i+1)[0] = 1
-				}
-			}
-		}
+	avoid, err := s.eval.Taken(ctx, t, removal, n)
+	if err != nil {
+		return nil, err
 	}
 	by, off, ok := fill.Beside(plate, s.eval.Matte(t, removal, n), avoid, max(96, s.Size().Dx()/12))
 	if !ok {

@@ -2,6 +2,7 @@ package render
 
 import (
 	"context"
+	"fmt"
 	"image"
 	"math"
 	"runtime"
@@ -127,6 +128,23 @@ func (e *Evaluator) outer(ctx context.Context, r *removal, n int, rect image.Rec
 		}), 0)
 	}
 	return raster.Grow(out, 2), nil
+}
+
+// Taken returns where on frame n others are: 1 on the mattes of all removals but one,
+// on every front and on what is left out of that one's track.
+func (e *Evaluator) Taken(ctx context.Context, t *Treatment, removal string, n int) (*raster.Plane, error) {
+	r := t.removal(removal)
+	if r == nil {
+		return nil, fmt.Errorf("there is no removal %q", removal)
+	}
+	return e.outer(ctx, r.unmarked(), n, e.Plate.Size())
+}
+
+// unmarked is the removal as if nothing were marked for it.
+func (r *removal) unmarked() *removal {
+	other := *r
+	other.doc.Mark.Outlines = nil
+	return &other
 }
 
 // outerOf is outer for the whole of a frame that is held: it is asked for again and

@@ -337,9 +337,7 @@ func (e *Evaluator) blend(ctx context.Context, r *removal, n int, patch *raster.
 	}
 	// What stands before the surface says nothing about it; the removal's own matte ends at
 	// the rim that is looked at.
-	other := *r
-	other.doc.Mark.Outlines = nil
-	out, err := e.outer(ctx, &other, n, through.Rect)
+	out, err := e.outer(ctx, r.unmarked(), n, through.Rect)
 	if err != nil {
 		return err
 	}

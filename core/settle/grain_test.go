@@ -252,3 +252,43 @@ func TestCalmerTakesGrainAndNothingElse(t *testing.T) {
 	assert.Less(t, off(out, 0), 0.02*0.45, "nine frames: a third, and a little for the frame that shows something else")
 	assert.InDelta(t, 0.01, off(out, 2), 0.003, "half of it where half is asked for")
 }
+
+// Carried grain is that of another part of the plate, brought to the measured strength at
+// the brightness here, and added only where it is missing.
+func TestCarriedGrain(t *testing.T) {
+	const size = 120
+	r := image.Rect(0, 0, size, size)
+	flat := func(l float32) *raster.Image {
+		m := raster.NewImage(r)
+		for i := range size * size {
+			copy(m.Pix[4*i:], []float32{l, l, l, 1})
+		}
+		return m
+	}
+	known := grainy(flat(0.36), 5, 0.01) // on the root: 2 x 0.6 x 0.01 in light
+	g := &Grain{Light: []float64{0.04, 0.36}, Lags: 0}
+	for c := range 3 {
+		g.Sigma[c], g.Shape[c] = []float64{0.004, 0.012}, []float64{1}
+	}
+	missing := raster.NewPlane(r)
+	for i := range missing.Pix {
+		if i%size < size/2 {
+			missing.Pix[i] = 1
+		}
+	}
+	m := flat(0.09)
+	CarryGrain(m, known, flat(0.36), missing, Layer{Of: g, Amount: [3]float64{1, 1, 0}})
+	var power, n, same float64
+	for i := 0; i < len(m.Pix); i += 4 {
+		if missing.Pix[i/4] == 0 {
+			assert.EqualValues(t, float32(0.09), m.Pix[i])
+			continue
+		}
+		d := float64(m.Pix[i]) - 0.09
+		power, n = power+d*d, n+1
+		same += d * (float64(known.Pix[i]) - 0.36)
+		assert.EqualValues(t, float32(0.09), m.Pix[i+2], "no blue was asked for")
+	}
+	assert.InEpsilon(t, 2*0.3*0.01, math.Sqrt(power/n), 0.05, "as strong as grain is at this brightness")
+	assert.Positive(t, same, "it is the very same grain")
+}
