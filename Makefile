@@ -22,6 +22,7 @@ test: setup-test build ## Install what the tests need, then run all of them
 
 bench: setup-test build ## Print the figures that the README quotes
 	JARDIN_BENCH=1 $(GO) test ./e2e -run 'TestFeel|TestDotsBy' -count=1 -v -timeout 20m | grep -vE '^(=== |--- |PASS)'
+	JARDIN_BENCH=1 $(GO) test ./app/demo -run 'Settle|Loans|MeasuredGrain|AnOutline' -count=1 -v -timeout 20m | grep -E 'plain|settled|channel|: [01]\.|mended'
 	$(GO) test ./core/track -run 'OnPhotographs' -count=1 -v | grep -E 'ours|OpenCV'
 	$(GO) test ./core/... ./app/... -run '^$$' -bench . -benchmem | grep -E '^(Benchmark|pkg)'
 
