@@ -12,8 +12,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
+	"jardin/app/live"
 	"jardin/app/media"
 	"jardin/app/picture"
+	"jardin/app/store"
 	"jardin/core/treatment"
 )
 
@@ -173,16 +175,17 @@ func (s *Server) takeBack(c *gin.Context, o picture.Outside, data []byte) {
 		r.Fill.Sources = append(r.Fill.Sources, fresh)
 		return nil
 	})
+	s.amended(c, shot, rev, err)
+}
+
+// amended answers with a revision that a file brought about, and tells everyone of it.
+func (s *Server) amended(c *gin.Context, shot string, rev *store.Revision, err error) {
 	if err != nil {
 		refuse(c, err)
 		return
 	}
-	answer, err := s.revised(shot, rev, nil)
-	if err != nil {
-		refuse(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, answer.Body)
+	s.Hub.Send(live.RevisionChanged{ShotID: shot, Number: rev.Number})
+	c.JSON(http.StatusOK, rev)
 }
 
 // keepStill keeps a supplied picture as an artifact.

@@ -215,14 +215,5 @@ func (s *Server) takeMatte(c *gin.Context) {
 		}
 		return fmt.Errorf("the front was deleted meanwhile")
 	})
-	if err != nil {
-		refuse(c, err)
-		return
-	}
-	answer, err := s.revised(shot, rev, nil)
-	if err != nil {
-		refuse(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, answer.Body)
+	s.amended(c, shot, rev, err)
 }
