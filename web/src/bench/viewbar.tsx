@@ -39,7 +39,7 @@ export function ViewBar({ shot, revision, motion, motions }: BenchProps) {
       />
       <label className="flex items-center gap-2" title="Exposure in stops: brighter or darker, for looking only; double click for 0">
         <input
-          type="range" aria-label="Exposure" min={-4} max={4} step={0.5} value={exposure} className="w-10"
+          type="range" aria-label="View exposure" min={-4} max={4} step={0.5} value={exposure} className="w-10"
           onChange={(e) => bench.set({ exposure: Number(e.target.value) })}
           onDoubleClick={() => bench.set({ exposure: 0 })}
         />
