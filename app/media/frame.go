@@ -69,14 +69,13 @@ func (f *Frame) Channel(name string) *raster.Plane {
 	return p
 }
 
-// Lay returns the frame with a result laid on it: pixels with alpha are encoded
-// from light, all others keep the very code values that they had.
-func (f *Frame) Lay(result *raster.Image, c *colorspace.Coder) *Frame {
-	out := &Frame{f.Width, f.Height, f.Depth, append([]uint16(nil), f.Codes...)}
+// Lay lays a result on the frame: pixels with alpha are encoded from light, all
+// others keep the very code values that they had.
+func (f *Frame) Lay(result *raster.Image, c *colorspace.Coder) {
 	r := result.Rect.Intersect(image.Rect(0, 0, f.Width, f.Height))
 	raster.Rows(r.Min.Y, r.Max.Y, func(y int) {
 		src := result.Row(y, r.Min.X, r.Max.X)
-		dst := out.Codes[3*(y*f.Width+r.Min.X):]
+		dst := f.Codes[3*(y*f.Width+r.Min.X):]
 		for x := range r.Dx() {
 			if src[4*x+3] == 0 {
 				continue
@@ -86,7 +85,6 @@ func (f *Frame) Lay(result *raster.Image, c *colorspace.Coder) *Frame {
 			}
 		}
 	})
-	return out
 }
 
 // pack returns the frame's codes as bytes: one a sample at 8 bits, two, low
@@ -125,8 +123,9 @@ func (f *Frame) unpackRow(y int, data []byte) {
 		}
 		return
 	}
+	data = data[:2*len(row)]
 	for i := range row {
-		row[i] = binary.LittleEndian.Uint16(data[2*i:])
+		row[i] = uint16(data[2*i]) | uint16(data[2*i+1])<<8
 	}
 }
 

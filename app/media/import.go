@@ -233,14 +233,18 @@ func (p *Plates) Region(n int, r image.Rectangle) (*Frame, error) {
 	}
 	defer file.Close()
 	stride := 3 * p.Width * p.Depth / 8
-	lines := make([]byte, stride*r.Dy())
-	if _, err := file.ReadAt(lines, int64(stride*r.Min.Y)); err != nil {
-		return nil, fmt.Errorf("frame %d in the plate store is damaged: %w; bring the shot in again", n, err)
-	}
+	const some = 32 // lines at a time: they stay in the processor's own memory
+	lines := make([]byte, stride*min(some, r.Dy()))
 	f := NewFrame(r.Dx(), r.Dy(), p.Depth)
 	from, to := 3*r.Min.X*p.Depth/8, 3*r.Max.X*p.Depth/8
-	for y := range r.Dy() {
-		f.unpackRow(y, lines[y*stride+from:y*stride+to])
+	for top := 0; top < r.Dy(); top += some {
+		part := lines[:stride*min(some, r.Dy()-top)]
+		if _, err := file.ReadAt(part, int64(stride*(r.Min.Y+top))); err != nil {
+			return nil, fmt.Errorf("frame %d in the plate store is damaged: %w; bring the shot in again", n, err)
+		}
+		for y := 0; y*stride < len(part); y++ {
+			f.unpackRow(top+y, part[y*stride+from:y*stride+to])
+		}
 	}
 	return f, nil
 }

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -301,7 +302,8 @@ func TestLayTouchesOnlyWhatHasAlpha(t *testing.T) {
 	coder := colorspace.NewCoder(colorspace.SRGB, 16)
 	result := raster.NewImage(image.Rect(4, 2, 8, 5))
 	result.Set(5, 3, [4]float32{0.5, 0.25, 1, 1})
-	got := f.Lay(result, coder)
+	got := &Frame{f.Width, f.Height, f.Depth, slices.Clone(f.Codes)}
+	got.Lay(result, coder)
 	for i := range f.Codes {
 		if i/3 == 3*20+5 {
 			continue

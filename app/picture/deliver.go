@@ -26,7 +26,8 @@ func (s *Source) Clean(ctx context.Context, t *render.Treatment, n int) (*media.
 	if err != nil {
 		return nil, fmt.Errorf("frame %d: %w", n, err)
 	}
-	return plate.Lay(result.Image, s.coder), nil
+	plate.Lay(result.Image, s.coder)
+	return plate, nil
 }
 
 // A Delivery says what to write.

@@ -3,6 +3,9 @@ package raster
 import (
 	"image"
 	"math"
+	"sync"
+
+	"gonum.org/v1/gonum/blas/gonum"
 )
 
 // gaussian returns the weights of a Gaussian cut at four standard deviations.
@@ -25,41 +28,10 @@ func gaussian(sigma float64) []float32 {
 // deviation in pixels, cut at four of them; the border's samples go on beyond it.
 // A sigma of 0 or less returns a copy.
 func Gaussian(p *Plane, sigma float64) *Plane {
-	out := NewPlane(p.Rect)
 	if sigma <= 0 {
-		copy(out.Pix, p.Pix)
-		return out
+		return p.Crop(p.Rect)
 	}
-	kernel := gaussian(sigma)
-	n := len(kernel) / 2
-	w, h := p.Rect.Dx(), p.Rect.Dy()
-	mid := NewPlane(p.Rect)
-	Rows(0, h, func(y int) {
-		src, dst := p.Pix[y*w:(y+1)*w], mid.Pix[y*w:(y+1)*w]
-		for x := range dst {
-			var s float32
-			if x >= n && x+n < w {
-				for k, v := range src[x-n : x+n+1] {
-					s += v * kernel[k]
-				}
-			} else {
-				for k := range kernel {
-					s += src[clamp(x+k-n, w)] * kernel[k]
-				}
-			}
-			dst[x] = s
-		}
-	})
-	Rows(0, h, func(y int) {
-		dst := out.Pix[y*w : (y+1)*w]
-		for k, weight := range kernel {
-			src := mid.Pix[clamp(y+k-n, h)*w:][:w]
-			for x := range dst {
-				dst[x] += src[x] * weight
-			}
-		}
-	})
-	return out
+	return &Plane{p.Rect, blur(p.Pix, p.Rect.Dx(), p.Rect.Dy(), 1, gaussian(sigma))}
 }
 
 // GaussianImage is Gaussian for pictures; every channel is blurred by itself.
@@ -67,47 +39,53 @@ func GaussianImage(m *Image, sigma float64) *Image {
 	if sigma <= 0 {
 		return m.Crop(m.Rect)
 	}
-	kernel := gaussian(sigma)
+	return &Image{m.Rect, blur(m.Pix, m.Rect.Dx(), m.Rect.Dy(), 4, gaussian(sigma))}
+}
+
+// blur applies a kernel along rows, then along columns. Both go by whole rows, one
+// weight at a time: that is what vector instructions do best.
+func blur(pix []float32, w, h, channels int, kernel []float32) []float32 {
 	n := len(kernel) / 2
-	w, h := m.Rect.Dx(), m.Rect.Dy()
-	mid, out := NewImage(m.Rect), NewImage(m.Rect)
+	line := w * channels
+	mid, out := make([]float32, len(pix)), make([]float32, len(pix))
 	Rows(0, h, func(y int) {
-		src, dst := m.Pix[4*y*w:4*(y+1)*w], mid.Pix[4*y*w:4*(y+1)*w]
-		for x := range w {
-			var a, b, c, d float32
-			if x >= n && x+n < w {
-				row := src[4*(x-n) : 4*(x+n+1)]
-				p, v := row[4*n:4*n+4:4*n+4], kernel[n]
-				a, b, c, d = p[0]*v, p[1]*v, p[2]*v, p[3]*v
-				for k := range n {
-					p, q, v := row[4*k:4*k+4:4*k+4], row[8*n-4*k:8*n-4*k+4:8*n-4*k+4], kernel[k]
-					a, b, c, d = a+(p[0]+q[0])*v, b+(p[1]+q[1])*v, c+(p[2]+q[2])*v, d+(p[3]+q[3])*v
-				}
-			} else {
-				for k, v := range kernel {
-					p := src[4*clamp(x+k-n, w):][:4]
-					a, b, c, d = a+p[0]*v, b+p[1]*v, c+p[2]*v, d+p[3]*v
-				}
-			}
-			p := dst[4*x : 4*x+4 : 4*x+4]
-			p[0], p[1], p[2], p[3] = a, b, c, d
+		src, dst := pix[y*line:(y+1)*line], mid[y*line:(y+1)*line]
+		// The row with its first and last samples going on at both sides.
+		wide := scratch(line + 2*n*channels)
+		defer spare.Put(wide)
+		copy((*wide)[n*channels:], src)
+		for k := range n * channels {
+			(*wide)[k] = src[k%channels]
+			(*wide)[n*channels+line+k] = src[line-channels+k%channels]
+		}
+		for k, weight := range kernel {
+			axpy(weight, (*wide)[k*channels:][:line], dst)
 		}
 	})
 	Rows(0, h, func(y int) {
-		dst := out.Pix[4*y*w : 4*(y+1)*w]
-		line := func(k int) []float32 { return mid.Pix[4*clamp(y+k, h)*w:][:4*w] }
-		for x, v := range line(0) {
-			dst[x] = v * kernel[n]
-		}
-		// Lines as far above as below have the same weight.
-		for k := 1; k <= n; k++ {
-			above, below, weight := line(-k), line(k), kernel[n+k]
-			for x := range dst {
-				dst[x] += (above[x] + below[x]) * weight
-			}
+		dst := out[y*line : (y+1)*line]
+		for k, weight := range kernel {
+			axpy(weight, mid[clamp(y+k-n, h)*line:][:line], dst)
 		}
 	})
 	return out
+}
+
+// axpy adds x times weight to y.
+func axpy(weight float32, x, y []float32) {
+	gonum.Implementation{}.Saxpy(len(x), weight, x, 1, y, 1)
+}
+
+var spare sync.Pool
+
+// scratch returns n floats of any value, to be put back into spare.
+func scratch(n int) *[]float32 {
+	if v, ok := spare.Get().(*[]float32); ok && cap(*v) >= n {
+		*v = (*v)[:n]
+		return v
+	}
+	v := make([]float32, n)
+	return &v
 }
 
 // Half returns the plane at half its size: the binomial filter (1 4 6 4 1)/16 in

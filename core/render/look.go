@@ -36,7 +36,7 @@ func (e *Evaluator) look(ctx context.Context, r *removal, n int, view View) (*Re
 		if err != nil {
 			return nil, err
 		}
-		l, err := e.light(ctx, r, s, "", n, layer)
+		l, err := e.light(ctx, r, s, "", n, r.holds(layer, s, "", n))
 		w, ok := r.way("", s.Frame, n)
 		back, ok2 := w.Inverse()
 		if err != nil || l == nil || !ok || !ok2 {
@@ -126,7 +126,7 @@ func (e *Evaluator) Measure(ctx context.Context, t *Treatment, removal string, n
 			return m, false, err
 		}
 		if r.lit() != nil {
-			l, err := e.light(ctx, r, s, "", n, layer)
+			l, err := e.light(ctx, r, s, "", n, r.holds(layer, s, "", n))
 			if err != nil {
 				return m, false, err
 			}
@@ -141,7 +141,7 @@ func (e *Evaluator) Measure(ctx context.Context, t *Treatment, removal string, n
 			}
 		}
 		if r.soft() != nil {
-			if m.Blur, err = e.blur(ctx, r, s, "", n, layer); err != nil {
+			if m.Blur, err = e.blur(ctx, r, s, "", n, r.holds(layer, s, "", n)); err != nil {
 				return m, false, err
 			}
 			ok = true
@@ -174,7 +174,7 @@ func (e *Evaluator) Smeared(ctx context.Context, t *Treatment, removal string, n
 		if region.Empty() {
 			return 0, 0, false, nil
 		}
-		found, err := e.softOn(ctx, &trial, s, "", n, layer, r.layerKey(s, n))
+		found, err := e.softOn(ctx, &trial, s, "", n, r.holds(layer, s, "", n))
 		return found.left, r.along(s, "", n, 360, region)(boxOf(region).Centre()).Len(), found.sure > 0, err
 	}
 	return 0, 0, false, nil

@@ -93,8 +93,10 @@ func (e *Evaluator) bare(ctx context.Context, r *removal, frame int, rect image.
 // around them.
 func (e *Evaluator) outer(ctx context.Context, r *removal, n int, rect image.Rectangle) (*raster.Plane, error) {
 	out := raster.NewPlane(rect)
+	var some image.Rectangle
 	add := func(m *raster.Plane, from float32) {
 		both := m.Rect.Intersect(rect)
+		some = some.Union(both)
 		for y := both.Min.Y; y < both.Max.Y; y++ {
 			dst := out.Row(y, both.Min.X, both.Max.X)
 			for x, v := range m.Row(y, both.Min.X, both.Max.X) {
@@ -127,7 +129,11 @@ func (e *Evaluator) outer(ctx context.Context, r *removal, n int, rect image.Rec
 			return r.motions.Lie(s, r.doc.Follow.Track, n)
 		}), 0)
 	}
-	return raster.Grow(out, 2), nil
+	some = some.Inset(-2).Intersect(rect)
+	for grown, y := raster.Grow(out.Crop(some), 2), some.Min.Y; y < some.Max.Y; y++ {
+		copy(out.Row(y, some.Min.X, some.Max.X), grown.Row(y, some.Min.X, some.Max.X))
+	}
+	return out, nil
 }
 
 // Taken returns where on frame n others are: 1 on the mattes of all removals but one,
@@ -165,6 +171,7 @@ func (e *Evaluator) outerOf(ctx context.Context, r *removal, n int) (*raster.Pla
 // own frame, and the plate of another frame around the removal's mattes there.
 type scene struct {
 	back     carry.Way     // from the frame to the held one
+	matte    image.Rectangle
 	hole     geom.Box      // around the mattes, on the held frame
 	plate    *raster.Image // of the frame
 	held     *raster.Image
@@ -174,19 +181,53 @@ type scene struct {
 	measured bool
 }
 
+// How far around the mattes softness is measured, in pixels, and light.
+const softMargin = 44
+
+func lightMargin(l *treatment.Light) int { return int(math.Min(math.Max(1.6*l.Scale, 20), 260)) }
+
 // scene prepares measuring on frame n, margin pixels around the mattes.
-func (e *Evaluator) scene(ctx context.Context, r *removal, s *source, ride string, n, margin int, layer *raster.Image) (*scene, error) {
-	size := e.Plate.Size()
+func (e *Evaluator) scene(ctx context.Context, r *removal, s *source, ride string, n, margin int, held heldLayer) (*scene, error) {
 	w, ok := r.way(ride, s.Frame, n)
 	if !ok {
 		return &scene{}, nil
 	}
+	// Light and softness are mostly wanted one after the other: what they look at is got
+	// ready once, as wide as either needs.
+	wide := margin
+	if r.soft() != nil {
+		wide = max(wide, softMargin)
+	}
+	if l := r.lit(); l != nil {
+		wide = max(wide, lightMargin(l))
+	}
+	key := hash(e.Plate.Key(n), e.Plate.Key(s.Frame), held.key, w, r.doc.ID, r.of.outerKey(n), r.of.outerKey(s.Frame), wide)
+	defer e.painting.enter(key)()
+	var sc scene
+	if v, ok := e.scenes().Get(key); ok {
+		sc = *v.(*scene)
+	} else {
+		fresh, err := e.stage(ctx, r, s, w, n, wide, held)
+		if err != nil {
+			return nil, err
+		}
+		sc = *fresh
+		if sc.measured {
+			e.scenes().Put(key, fresh, sc.plate.Bytes()+sc.out.Bytes()+sc.heldOut.Bytes())
+		}
+	}
+	sc.region = sc.matte.Inset(-margin).Intersect(sc.region)
+	return &sc, nil
+}
+
+func (e *Evaluator) stage(ctx context.Context, r *removal, s *source, w carry.Way, n, margin int, held heldLayer) (*scene, error) {
+	size := e.Plate.Size()
 	back, ok := w.Inverse()
 	hole := r.matte(n, size).Rect
 	if !ok || hole.Empty() {
 		return &scene{}, nil
 	}
-	sc := &scene{back: back, hole: back.Bounds(boxOf(hole)), region: hole.Inset(-margin).Intersect(size)}
+	sc := &scene{back: back, matte: hole, hole: back.Bounds(boxOf(hole)), region: hole.Inset(-margin).Intersect(size)}
 	var err error
 	if sc.out, err = e.outer(ctx, r, n, sc.region); err != nil {
 		return nil, err
@@ -202,19 +243,16 @@ func (e *Evaluator) scene(ctx context.Context, r *removal, s *source, ride strin
 		return nil, err
 	}
 	sc.heldOut = sc.heldOut.Crop(there)
-	bare, err := e.bare(ctx, r, s.Frame, there)
-	if err != nil {
+	if sc.held, err = e.painted(ctx, r, s, there, held); err != nil {
 		return nil, err
 	}
-	sc.held = bare.Crop(there)
-	sc.held.Over(layer)
 	// What is painted is clean; a whole frame may show what has to go elsewhere.
+	both := held.Rect.Intersect(there)
 	if s.Whole {
-		layer = raster.NewImage(image.Rectangle{})
+		both = image.Rectangle{}
 	}
-	both := layer.Rect.Intersect(there)
 	for y := both.Min.Y; y < both.Max.Y; y++ {
-		row, paint := sc.heldOut.Row(y, both.Min.X, both.Max.X), layer.Row(y, both.Min.X, both.Max.X)
+		row, paint := sc.heldOut.Row(y, both.Min.X, both.Max.X), held.Row(y, both.Min.X, both.Max.X)
 		for x := range row {
 			if paint[4*x+3] > 0.99 {
 				row[x] = 0
@@ -228,7 +266,7 @@ func (e *Evaluator) scene(ctx context.Context, r *removal, s *source, ride strin
 // shows reports whether a place of the held frame is known there and clean.
 func (sc *scene) shows(u geom.Point) bool {
 	x, y := int(math.Floor(u.X)), int(math.Floor(u.Y))
-	return image.Pt(x, y).In(sc.held.Rect.Inset(2)) && sc.heldOut.At(x, y) == 0
+	return image.Pt(x, y).In(sc.heldOut.Rect.Inset(2)) && sc.heldOut.At(x, y) == 0
 }
 
 // layerKey names what a source holds, whatever the frame it is laid on.
@@ -246,17 +284,49 @@ func (r *removal) layerKey(s *source, n int) string {
 	return hash(parts...)
 }
 
+// A heldLayer is what a source holds, and its name.
+type heldLayer struct {
+	*raster.Image
+	key string
+}
+
+func (r *removal) holds(m *raster.Image, s *source, ride string, n int) heldLayer {
+	return heldLayer{m, hash(ride, r.layerKey(s, n))}
+}
+
+// painted returns the frame that a source holds with its layer on it. What it returns
+// may cover more than rect.
+func (e *Evaluator) painted(ctx context.Context, r *removal, s *source, rect image.Rectangle, held heldLayer) (*raster.Image, error) {
+	key := hash("painted", e.Plate.Key(s.Frame), held.key)
+	defer e.painting.enter(key)()
+	if v, ok := e.scenes().Get(key); ok {
+		m := v.(*raster.Image)
+		if rect.In(m.Rect) {
+			return m, nil
+		}
+		rect = rect.Union(m.Rect)
+	}
+	rect = rect.Inset(-64).Intersect(e.Plate.Size()) // the next frame wants a little more
+	bare, err := e.bare(ctx, r, s.Frame, rect)
+	if err != nil {
+		return nil, err
+	}
+	m := bare.Crop(rect)
+	m.Over(held.Image)
+	e.scenes().Put(key, m, m.Bytes())
+	return m, nil
+}
+
 // lightOn measures how the light of frame n differs from what is held; nil where it
 // cannot be told.
-func (e *Evaluator) lightOn(ctx context.Context, r *removal, s *source, ride string, n int, layer *raster.Image, layerKey string) (*settle.Light, error) {
+func (e *Evaluator) lightOn(ctx context.Context, r *removal, s *source, ride string, n int, held heldLayer) (*settle.Light, error) {
 	l := r.lit()
 	w, _ := r.way(ride, s.Frame, n)
-	key := hash("light", e.Plate.Key(n), e.Plate.Key(s.Frame), layerKey, w, r.doc.ID, r.of.outerKey(n), r.of.outerKey(s.Frame), l.Scale, l.Luma)
+	key := hash("light", e.Plate.Key(n), e.Plate.Key(s.Frame), held.key, w, r.doc.ID, r.of.outerKey(n), r.of.outerKey(s.Frame), l.Scale, l.Luma)
 	if v, ok := e.Cache.Get(key); ok {
 		return v.(*settle.Light), nil
 	}
-	margin := int(math.Min(math.Max(1.6*l.Scale, 20), 260))
-	sc, err := e.scene(ctx, r, s, ride, n, margin, layer)
+	sc, err := e.scene(ctx, r, s, ride, n, lightMargin(l), held)
 	if err != nil {
 		return nil, err
 	}
@@ -293,14 +363,13 @@ func (e *Evaluator) lightOn(ctx context.Context, r *removal, s *source, ride str
 
 // light returns how the light of frame n differs from what is held, steadied over
 // time; nil where it cannot be told.
-func (e *Evaluator) light(ctx context.Context, r *removal, s *source, ride string, n int, layer *raster.Image) (*settle.Light, error) {
+func (e *Evaluator) light(ctx context.Context, r *removal, s *source, ride string, n int, held heldLayer) (*settle.Light, error) {
 	l := r.lit()
 	reach := max(l.Over, l.Level)
-	key := r.layerKey(s, n)
 	all := make([]*settle.Light, 2*reach+1)
 	errs := make([]error, len(all))
 	together(len(all), func(k int) {
-		all[k], errs[k] = e.lightOn(ctx, r, s, ride, n-reach+k, layer, key)
+		all[k], errs[k] = e.lightOn(ctx, r, s, ride, n-reach+k, held)
 	})
 	shape, level := make([]float64, len(all)), make([]float64, len(all))
 	for k := range all {
@@ -362,25 +431,25 @@ func together(n int, f func(k int)) {
 type softness struct{ sigma, sure, left float64 }
 
 // softOn measures it on frame n.
-func (e *Evaluator) softOn(ctx context.Context, r *removal, s *source, ride string, n int, layer *raster.Image, layerKey string) (softness, error) {
+func (e *Evaluator) softOn(ctx context.Context, r *removal, s *source, ride string, n int, held heldLayer) (softness, error) {
 	w, _ := r.way(ride, s.Frame, n)
 	shutter := r.soft().Shutter
-	key := hash("soft", e.Plate.Key(n), e.Plate.Key(s.Frame), layerKey, w, r.doc.ID, r.of.outerKey(n), r.of.outerKey(s.Frame), shutter)
+	key := hash("soft", e.Plate.Key(n), e.Plate.Key(s.Frame), held.key, w, r.doc.ID, r.of.outerKey(n), r.of.outerKey(s.Frame), shutter)
 	if v, ok := e.Cache.Get(key); ok {
 		return v.(softness), nil
 	}
-	sc, err := e.scene(ctx, r, s, ride, n, 44, layer)
+	sc, err := e.scene(ctx, r, s, ride, n, softMargin, held)
 	if err != nil {
 		return softness{}, err
 	}
 	var out softness
 	if sc.measured {
-		held := warp(sc.held, sc.back, sc.region)
-		held = settle.Smear(held, r.along(s, ride, n, shutter, sc.region))
+		laid := warp(sc.held, sc.back, sc.region)
+		laid = settle.Smear(laid, r.along(s, ride, n, shutter, sc.region))
 		a, b, valid := raster.NewPlane(sc.region), raster.NewPlane(sc.region), raster.NewPlane(sc.region)
 		for y := sc.region.Min.Y; y < sc.region.Max.Y; y++ {
 			p, q, v := a.Row(y, sc.region.Min.X, sc.region.Max.X), b.Row(y, sc.region.Min.X, sc.region.Max.X), valid.Row(y, sc.region.Min.X, sc.region.Max.X)
-			plate, laid := sc.plate.Row(y, sc.region.Min.X, sc.region.Max.X), held.Row(y, sc.region.Min.X, sc.region.Max.X)
+			plate, laid := sc.plate.Row(y, sc.region.Min.X, sc.region.Max.X), laid.Row(y, sc.region.Min.X, sc.region.Max.X)
 			for x := range v {
 				if sc.out.At(sc.region.Min.X+x, y) > 0 || laid[4*x+3] < 0.99 {
 					continue
@@ -466,16 +535,15 @@ func telling(plate, held, valid *raster.Plane) []settle.Pair {
 }
 
 // blur returns the sigma in pixels by which what is held is blurred on frame n.
-func (e *Evaluator) blur(ctx context.Context, r *removal, s *source, ride string, n int, layer *raster.Image) (float64, error) {
+func (e *Evaluator) blur(ctx context.Context, r *removal, s *source, ride string, n int, held heldLayer) (float64, error) {
 	f := r.soft()
 	by := treatment.On(f.Keys, f.By, n)
 	square := by * by
 	if f.Match {
-		key := r.layerKey(s, n)
 		all := make([]softness, 2*f.Over+1)
 		errs := make([]error, len(all))
 		together(len(all), func(k int) {
-			all[k], errs[k] = e.softOn(ctx, r, s, ride, n-f.Over+k, layer, key)
+			all[k], errs[k] = e.softOn(ctx, r, s, ride, n-f.Over+k, held)
 		})
 		var sum, weight float64
 		for k, v := range all {

@@ -47,7 +47,7 @@ func (e *Evaluator) held(ctx context.Context, r *removal, i, n int, out *filling
 		reach := raster.Around(w.Bounds(boxOf(layer.Rect)), 2, out.Rect)
 		laid := warp(layer, back, reach)
 		if settled && r.settles() && !reach.Empty() {
-			colour, err := e.follow(ctx, r, s, ride, n, reach, layer, nil)
+			colour, err := e.follow(ctx, r, s, ride, n, reach, r.holds(layer, s, ride, n), nil)
 			if err != nil {
 				return err
 			}

@@ -168,6 +168,14 @@ type Evaluator struct {
 	Shelf Shelf
 
 	painting gates // two requests for the same paint wait for one of them
+	begin    sync.Once
+	short    *Cache // what neighbouring frames want again in a moment
+}
+
+// scenes keeps what is measured on for as long as neighbouring frames want it.
+func (e *Evaluator) scenes() *Cache {
+	e.begin.Do(func() { e.short = NewCache(160 << 20) })
+	return e.short
 }
 
 // A Shelf keeps pictures under the hash of what they were made from, also when the

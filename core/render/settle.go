@@ -146,7 +146,7 @@ func (r *removal) along(s *source, ride string, n int, shutter float64, region i
 // follow returns what a source holds as it lies on frame n, in the plate's light and
 // softness: opaque where the held frame is known, or, with lay, the premultiplied
 // picture that lay gives.
-func (e *Evaluator) follow(ctx context.Context, r *removal, s *source, ride string, n int, reach image.Rectangle, layer *raster.Image, lay func(image.Rectangle) *raster.Image) (*raster.Image, error) {
+func (e *Evaluator) follow(ctx context.Context, r *removal, s *source, ride string, n int, reach image.Rectangle, held heldLayer, lay func(image.Rectangle) *raster.Image) (*raster.Image, error) {
 	w, _ := r.way(ride, s.Frame, n)
 	back, ok := w.Inverse()
 	if !ok {
@@ -157,7 +157,7 @@ func (e *Evaluator) follow(ctx context.Context, r *removal, s *source, ride stri
 	radius := 1.0
 	if f := r.soft(); f != nil {
 		var err error
-		if sigma, err = e.blur(ctx, r, s, ride, n, layer); err != nil {
+		if sigma, err = e.blur(ctx, r, s, ride, n, held); err != nil {
 			return nil, err
 		}
 		sharpen, shutter = f.Sharpen, f.Shutter
@@ -179,17 +179,15 @@ func (e *Evaluator) follow(ctx context.Context, r *removal, s *source, ride stri
 		m = lay(region)
 	} else {
 		there := raster.Around(back.Bounds(boxOf(region)), 4, size)
-		bare, err := e.bare(ctx, r, s.Frame, there)
+		painted, err := e.painted(ctx, r, s, there, held)
 		if err != nil {
 			return nil, err
 		}
-		held := bare.Crop(there)
-		held.Over(layer)
-		m = warp(held, back, region)
+		m = warp(painted, back, region)
 	}
 	m = settle.Smear(m, smear)
 	if l := r.lit(); l != nil {
-		found, err := e.light(ctx, r, s, ride, n, layer)
+		found, err := e.light(ctx, r, s, ride, n, held)
 		if err != nil {
 			return nil, err
 		}

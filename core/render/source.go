@@ -377,7 +377,7 @@ func (e *Evaluator) piece(ctx context.Context, r *removal, s *source, n int, out
 		return nil
 	}
 	// What it is compared with, to follow the light, is the frame on which it was placed.
-	laid, err := e.follow(ctx, r, s, "", n, raster.Around(bounds, 40, out.Rect), raster.NewImage(image.Rectangle{}), lay)
+	laid, err := e.follow(ctx, r, s, "", n, raster.Around(bounds, 40, out.Rect), r.holds(raster.NewImage(image.Rectangle{}), s, "", n), lay)
 	if err != nil {
 		return err
 	}

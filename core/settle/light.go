@@ -5,6 +5,10 @@ import (
 	"math"
 	"slices"
 
+	"gonum.org/v1/gonum/blas/blas64"
+	"gonum.org/v1/gonum/lapack/lapack64"
+	"gonum.org/v1/gonum/mat"
+
 	"jardin/core/geom"
 	"jardin/core/raster"
 )
@@ -290,26 +294,19 @@ func Shine(m *raster.Image, l *Light, back func(geom.Point) geom.Point, strength
 
 // banded is a symmetric positive definite system whose unknowns lie on a lattice.
 type banded struct {
-	n, reach int
-	rows     [][]float64 // lower half: rows[i][k] stands at (i, i - k)
-	right    []float64
+	*mat.SymBandDense
+	right []float64
 }
 
 func newBanded(nodes image.Rectangle) *banded {
-	s := &banded{n: nodes.Dx() * nodes.Dy(), reach: 2 * nodes.Dx()}
-	s.reach = max(s.reach, nodes.Dx()+1)
-	all := make([]float64, s.n*(s.reach+1))
-	s.rows = make([][]float64, s.n)
-	for i := range s.rows {
-		s.rows[i] = all[i*(s.reach+1) : (i+1)*(s.reach+1)]
-	}
-	s.right = make([]float64, s.n)
-	return s
+	n := nodes.Dx() * nodes.Dy()
+	return &banded{mat.NewSymBandDense(n, min(max(2*nodes.Dx(), nodes.Dx()+1), n-1), nil), make([]float64, n)}
 }
 
 func (s *banded) add(i, j int, v float64) {
-	if i >= j {
-		s.rows[i][i-j] += v
+	if j >= i {
+		raw := s.RawSymBand()
+		raw.Data[i*raw.Stride+j-i] += v
 	}
 }
 
@@ -347,38 +344,10 @@ func (s *banded) smooth(nodes image.Rectangle, second, first float64) {
 
 // solve puts the solution into x, by Cholesky's method within the band.
 func (s *banded) solve(x []float64) bool {
-	for i := range s.n {
-		row := s.rows[i]
-		for k := min(i, s.reach); k >= 0; k-- {
-			j := i - k
-			other := s.rows[j]
-			sum := row[k]
-			for m := 1; m <= s.reach-k && j-m >= 0; m++ {
-				sum -= row[k+m] * other[m]
-			}
-			if k > 0 {
-				row[k] = sum / other[0]
-				continue
-			}
-			if !(sum > 0) {
-				return false
-			}
-			row[0] = math.Sqrt(sum)
-		}
+	factor, ok := lapack64.Pbtrf(s.RawSymBand())
+	if ok {
+		copy(x, s.right)
+		lapack64.Pbtrs(factor, blas64.General{Rows: len(x), Cols: 1, Stride: 1, Data: x})
 	}
-	for i := range s.n {
-		sum := s.right[i]
-		for k := 1; k <= s.reach && i-k >= 0; k++ {
-			sum -= s.rows[i][k] * x[i-k]
-		}
-		x[i] = sum / s.rows[i][0]
-	}
-	for i := s.n - 1; i >= 0; i-- {
-		sum := x[i]
-		for k := 1; k <= s.reach && i+k < s.n; k++ {
-			sum -= s.rows[i+k][k] * x[i+k]
-		}
-		x[i] = sum / s.rows[i][0]
-	}
-	return true
+	return ok
 }
