@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"slices"
 	"strconv"
@@ -38,6 +39,7 @@ func (s *Server) pictures(router *gin.Engine) {
 		c.Data(http.StatusOK, "image/png", data)
 	}))
 	frames.GET("/overlay", s.frame(s.overlay))
+	frames.POST("/overlay", s.frame(s.overlay))
 }
 
 // opened returns a shot's plate and the treatment in force, ready for evaluation.
@@ -77,17 +79,29 @@ func (s *Server) frame(f func(*gin.Context, *picture.Source, int)) gin.HandlerFu
 }
 
 // overlay serves the rectangle of a frame that differs from the plate. The header
-// Jardin-Place says where it lies: x and y of its top left pixel. With at, the
-// removal lies where that matrix places it, whatever its track says.
+// Jardin-Place says where it lies: x and y of its top left pixel; its ETag is the key
+// that the frame has in the list of keys. With at, the removal lies where that matrix
+// places it, whatever its track says. Posted, with a JSON Patch as the body, it is the
+// overlay as it would be after that change, and nothing is saved.
 func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
+	ctx, removal := c.Request.Context(), c.Query("removal")
 	revision, err := strconv.Atoi(c.Query("revision"))
 	view := render.View(c.DefaultQuery("view", string(render.ResultView)))
 	if err != nil || !slices.Contains(render.Views, view) {
 		problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("give a revision number, and one of %v as the view", render.Views))
 		return
 	}
-	ctx := c.Request.Context()
-	t, err := s.Rooms.Treatment(ctx, c.Param("id"), revision)
+	var t *render.Treatment
+	if c.Request.Method == http.MethodPost {
+		patch, tooLarge := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, 16<<20))
+		if tooLarge != nil {
+			problem(c, http.StatusRequestEntityTooLarge, "a change that is looked at may have 16 MB")
+			return
+		}
+		t, err = s.Rooms.Try(ctx, c.Param("id"), revision, patch)
+	} else {
+		t, err = s.Rooms.Treatment(ctx, c.Param("id"), revision)
+	}
 	if err != nil {
 		refuse(c, err)
 		return
@@ -98,20 +112,24 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 			problem(c, http.StatusUnprocessableEntity, "at takes the nine numbers of a matrix, by rows, with commas between")
 			return
 		}
-		t = t.Placed(c.Query("removal"), n, h)
+		t = t.Placed(removal, n, h)
 	}
-	key := `"` + source.Evaluator().Key(t, n, view, c.Query("removal")) + `"`
-	c.Header("ETag", key)
-	c.Header("Cache-Control", "private, max-age=31536000, immutable")
+	key := `"` + source.Evaluator().Key(t, n, view, removal) + `"`
 	if c.GetHeader("If-None-Match") == key {
+		c.Header("ETag", key)
+		forever(c)
 		c.Status(http.StatusNotModified)
 		return
 	}
-	data, place, err := source.Overlay(ctx, t, n, view, c.Query("removal"))
+	data, place, err := source.Overlay(ctx, t, n, view, removal)
 	if err != nil {
 		refuse(c, err)
 		return
 	}
+	if c.Request.Method == http.MethodGet {
+		forever(c)
+	}
+	c.Header("ETag", key)
 	c.Header("Jardin-Place", fmt.Sprintf("%d %d", place.Min.X, place.Min.Y))
 	c.Data(http.StatusOK, "image/png", data)
 }

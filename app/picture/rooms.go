@@ -88,13 +88,27 @@ func (r *Rooms) Treatment(ctx context.Context, shot string, revision int) (*rend
 	return t, nil
 }
 
-// Compile makes a revision ready for evaluation.
-func (r *Rooms) Compile(ctx context.Context, rev *store.Revision) (*render.Treatment, error) {
-	find, err := r.artifacts(ctx, rev.Document)
+// Try returns what a JSON Patch would make of a revision, ready for evaluation: for
+// looking at a change while it is still being made.
+func (r *Rooms) Try(ctx context.Context, shot string, revision int, patch []byte) (*render.Treatment, error) {
+	doc, err := r.store.Try(ctx, shot, revision, patch)
 	if err != nil {
 		return nil, err
 	}
-	doc, err := rev.Document.Complete(find)
+	return r.compile(ctx, doc)
+}
+
+// Compile makes a revision ready for evaluation.
+func (r *Rooms) Compile(ctx context.Context, rev *store.Revision) (*render.Treatment, error) {
+	return r.compile(ctx, rev.Document)
+}
+
+func (r *Rooms) compile(ctx context.Context, document *treatment.Document) (*render.Treatment, error) {
+	find, err := r.artifacts(ctx, document)
+	if err != nil {
+		return nil, err
+	}
+	doc, err := document.Complete(find)
 	if err != nil {
 		return nil, err
 	}

@@ -8,6 +8,8 @@ import (
 	"image"
 	"sync"
 
+	"golang.org/x/sync/singleflight"
+
 	"jardin/app/media"
 	"jardin/core/colorspace"
 	"jardin/core/raster"
@@ -24,6 +26,8 @@ type Source struct {
 	cache *render.Cache
 	coder *colorspace.Coder
 	eval  *render.Evaluator
+
+	making singleflight.Group // of overlays
 }
 
 // NewSource returns the plate in a store. id names it in the cache, which may be
@@ -84,20 +88,27 @@ func (s *Source) Overlay(ctx context.Context, t *render.Treatment, n int, view r
 	if o, ok := s.cache.Get("overlay/" + key); ok {
 		return o.(overlay).data, o.(overlay).rect, nil
 	}
-	result, err := s.eval.Frame(ctx, t, n, view, only)
+	// A change is looked at while it is saved, and again when it is: that is one picture.
+	made, err, _ := s.making.Do(key, func() (any, error) {
+		result, err := s.eval.Frame(context.WithoutCancel(ctx), t, n, view, only)
+		if err != nil {
+			return nil, err
+		}
+		m := ForScreen(result.Image)
+		if m.Rect.Empty() {
+			m = image.NewNRGBA(image.Rect(0, 0, 1, 1))
+		}
+		data, err := media.EncodePNG(m.Pix, media.Layout{Width: m.Rect.Dx(), Height: m.Rect.Dy(), Channels: 4, Depth: 8})
+		if err != nil {
+			return nil, err
+		}
+		s.cache.Put("overlay/"+key, overlay{data, m.Rect}, len(data))
+		return overlay{data, m.Rect}, nil
+	})
 	if err != nil {
 		return nil, image.Rectangle{}, err
 	}
-	m := ForScreen(result.Image)
-	if m.Rect.Empty() {
-		m = image.NewNRGBA(image.Rect(0, 0, 1, 1))
-	}
-	data, err := media.EncodePNG(m.Pix, media.Layout{Width: m.Rect.Dx(), Height: m.Rect.Dy(), Channels: 4, Depth: 8})
-	if err != nil {
-		return nil, image.Rectangle{}, err
-	}
-	s.cache.Put("overlay/"+key, overlay{data, m.Rect}, len(data))
-	return data, m.Rect, nil
+	return made.(overlay).data, made.(overlay).rect, nil
 }
 
 // ForScreen encodes light for an sRGB screen. Pixels without alpha stay

@@ -147,6 +147,36 @@ func (s *Store) Amend(ctx context.Context, id, label string, f func(*treatment.D
 	})
 }
 
+// Try returns what a JSON Patch would make of a revision, and saves nothing.
+func (s *Store) Try(ctx context.Context, id string, number int, patch json.RawMessage) (*treatment.Document, error) {
+	operations, err := jsonpatch.DecodePatch(patch)
+	if err != nil {
+		return nil, &Invalid{fmt.Errorf("the patch is not a JSON Patch: %w", err)}
+	}
+	var doc json.RawMessage
+	err = s.db.GetContext(ctx, &doc, `select document from revisions where shot_id = $1 and number = $2`, id, number)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNone
+	}
+	if err != nil {
+		return nil, err
+	}
+	if doc, err = treatment.Upgrade(doc); err != nil {
+		return nil, err
+	}
+	if doc, err = operations.Apply(doc); err != nil {
+		return nil, &Invalid{fmt.Errorf("the patch does not fit the treatment: %w", err)}
+	}
+	out := &treatment.Document{}
+	if err := json.Unmarshal(doc, out); err != nil {
+		return nil, &Invalid{err}
+	}
+	if err := out.Validate(nil); err != nil {
+		return nil, &Invalid{err}
+	}
+	return out, nil
+}
+
 var errStale = errors.New("stale")
 
 func (s *Store) change(ctx context.Context, id, label string, f func(head int, shot *treatment.Range, doc json.RawMessage) (json.RawMessage, error)) (*Revision, error) {

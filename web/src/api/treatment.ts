@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
-import jsonpatch from 'fast-json-patch'
+import jsonpatch, { type Operation } from 'fast-json-patch'
 import { useCallback } from 'react'
 import { notify } from '../ui/notice'
 import { answer, api, Refusal, type Document, type Revision } from './client'
@@ -9,7 +9,7 @@ const key = (shot: string) => ['treatment', shot]
 export function useTreatment(shot: string) {
   return useQuery({
     queryKey: key(shot),
-    queryFn: async () => {
+    queryFn: async (): Promise<Present> => {
       const revision: Revision = await answer(api.GET('/api/shots/{id}/treatment', { params: { path: { id: shot } } }))
       saved.set(shot, revision)
       return present(shot, revision)
@@ -23,14 +23,40 @@ export type Change = (draft: Document) => void
 const saved = new Map<string, Revision>()
 // Changes that are shown already, but not yet confirmed, in the order in which they were made.
 const waiting = new Map<string, Change[]>()
+// A change that is only looked at so far, while a slider moves.
+const tried = new Map<string, Change>()
+let trying = false
 
-/** A confirmed revision with the waiting changes on top: what the artist sees. */
-function present(shot: string, revision: Revision): Revision {
-  const changes = waiting.get(shot)
-  if (!changes?.length) return revision
+/** What the artist sees: a revision, and what is not yet part of it, as a JSON Patch. */
+export type Present = Revision & { pending?: Operation[] }
+
+/** A confirmed revision with the waiting changes, and the one that is tried, on top. */
+function present(shot: string, revision: Revision): Present {
+  const changes = [...(waiting.get(shot) ?? [])]
+  const trial = tried.get(shot)
+  if (trial) changes.push(trial)
+  if (!changes.length) return revision
   const document = structuredClone(revision.document)
   changes.forEach((change) => change(document))
-  return { ...revision, document }
+  return { ...revision, document, pending: jsonpatch.compare(revision.document, document) }
+}
+
+/** Runs something that changes treatments such that the change is looked at, but not kept: the next one takes its place. */
+export function attempt(run: () => void) {
+  trying = true
+  try {
+    run()
+  } finally {
+    trying = false
+  }
+}
+
+const dropped = new Set<() => void>()
+
+/** Takes back what was tried and not kept. */
+export function dropAttempts() {
+  dropped.forEach((f) => f())
+  dropped.clear()
 }
 
 /** Puts a revision that the server sent in force. */
@@ -54,10 +80,23 @@ function inLine<T>(shot: string, job: () => Promise<T>): Promise<T> {
  * started from. If someone else was faster, the change is made again on the newer state.
  */
 async function edit(queries: QueryClient, shot: string, label: string, change: Change): Promise<void> {
+  const show = () => {
+    const confirmed = saved.get(shot)
+    if (confirmed) queries.setQueryData(key(shot), present(shot, confirmed))
+  }
+  if (trying) {
+    tried.set(shot, change)
+    dropped.add(() => {
+      tried.delete(shot)
+      show()
+    })
+    show()
+    return
+  }
+  tried.delete(shot)
   waiting.set(shot, [...(waiting.get(shot) ?? []), change])
   const settled = () => waiting.set(shot, (waiting.get(shot) ?? []).filter((c) => c !== change))
-  const confirmed = saved.get(shot)
-  if (confirmed) queries.setQueryData(key(shot), present(shot, confirmed))
+  show()
   await inLine(shot, async () => {
     let base = saved.get(shot)
     for (let tries = 0; base; tries++) {

@@ -1,9 +1,9 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useEffect, useMemo } from 'react'
+import { useEffect, useMemo, useRef, useState } from 'react'
 import { Link } from 'wouter'
 import { answer, api, type Revision, type Shot } from '../api/client'
-import { useEdit, useTreatment } from '../api/treatment'
-import { frameStore, type Asked, type OverlaySet } from './frames'
+import { useEdit, useTreatment, type Present } from '../api/treatment'
+import { frameStore, type Asked, type FrameStore, type OverlaySet } from './frames'
 import { useKeys } from './keys'
 import { useMotions } from './motion'
 import { invert, multiply } from './matrix'
@@ -32,7 +32,7 @@ export function BenchRoom({ id }: { id: string }) {
   return <Bench shot={shot.data} revision={treatment.data} />
 }
 
-function Bench({ shot, revision }: { shot: Shot; revision: Revision }) {
+function Bench({ shot, revision }: { shot: Shot; revision: Present }) {
   const queries = useQueryClient()
   const frames = useMemo(() => frameStore(queries, shot), [queries, shot])
   const { removal: open, view, locked, beside } = useBench()
@@ -49,7 +49,8 @@ function Bench({ shot, revision }: { shot: Shot; revision: Revision }) {
   const motions = useMotions(shot.id, revision)
   const motion = motions.of(removal?.follow.track)
   const asked: Asked = view === 'plate' || view === 'difference' ? 'result' : view
-  const saved = useOverlays(shot, revision, asked, asked === 'result' ? '' : (open ?? ''))
+  const of = asked === 'result' ? '' : (open ?? '')
+  const saved = useTrial(frames, revision, useOverlays(shot, revision, asked, of), asked, of)
   // A track that is being measured carries the patch as it goes: from the reference frame to each that is found.
   const found = motion?.found
   const home = removal && motion ? motion.at(removal.reference) : null
@@ -90,4 +91,47 @@ function useOverlays(shot: Shot, revision: Revision, view: Asked, removal: strin
     gcTime: 60_000,
   })
   return data ?? null
+}
+
+/**
+ * While a change is being made, or saved, the frame that is looked at shows it already: one picture is asked for at a
+ * time, and after it the newest state.
+ */
+function useTrial(frames: FrameStore, revision: Present, saved: OverlaySet | null, view: Asked, removal: string): OverlaySet | null {
+  const frame = useBench((s) => s.frame)
+  const playing = useBench((s) => s.playing)
+  const [shown, setShown] = useState<{ frame: number; key: string; view: Asked; removal: string } | null>(null)
+  const wanted = useRef<(() => Promise<void>) | null>(null)
+  const busy = useRef(false)
+  const patch = revision.pending?.length && !playing ? revision.pending : undefined
+  // Saved, and the keys are here: they say the same, or better.
+  const over = !patch && saved?.revision === revision.number
+  const isOver = useRef(over)
+  isOver.current = over
+  useEffect(() => {
+    if (over) setShown(null)
+  }, [over])
+  useEffect(() => {
+    if (!patch) {
+      wanted.current = null
+      return
+    }
+    wanted.current = async () => {
+      const key = await frames.attempt(frame, revision.number, view, removal, patch)
+      if (!isOver.current) setShown({ frame, key, view, removal })
+    }
+    if (busy.current) return
+    busy.current = true
+    void (async () => {
+      for (let next = wanted.current; next; next = wanted.current) {
+        wanted.current = null
+        await next().catch(() => undefined) // what cannot be tried shows when it is saved, or its refusal does
+      }
+      busy.current = false
+    })()
+  }, [frames, patch, revision.number, frame, view, removal])
+  return useMemo(
+    () => (saved && shown && !over && shown.view === view && shown.removal === removal ? { ...saved, trial: { frame: shown.frame, key: shown.key } } : saved),
+    [saved, shown, over, view, removal],
+  )
 }

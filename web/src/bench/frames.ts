@@ -17,6 +17,8 @@ export interface OverlaySet {
   removal: string
   first: number
   keys: string[]
+  /** A frame whose picture is ahead of the keys: a change that is being made was tried on it. */
+  trial?: { frame: number; key: string }
   /** Where a running track has found a removal, by frame. */
   live?: { removal: string; at: Map<number, number[]> }
 }
@@ -89,6 +91,7 @@ export class FrameStore {
   }
 
   static key(set: OverlaySet | null, frame: number) {
+    if (set?.trial?.frame === frame) return set.trial.key
     const found = set?.live?.at.get(frame)
     if (set && found) return `${set.view} ${set.revision} ${frame} ${found.join()}`
     return set ? (set.keys[frame - set.first] ?? '') : ''
@@ -131,15 +134,28 @@ export class FrameStore {
       jobs.push(this.once(key, async () => {
         const found = set.live?.at.get(frame)
         const query = `overlay?revision=${set.revision}&view=${set.view}&removal=${found ? `${set.live!.removal}&at=${found.join()}` : set.removal}`
-        const { bitmap, place } = await fetchBitmap(this.url(frame, query))
-        const [x, y] = (place ?? '0 0').split(' ').map(Number)
-        this.overlays.set(key, { bitmap, x, y })
+        this.keep(key, await fetchBitmap(this.url(frame, query)))
       }))
     }
     if (jobs.length === 0) return
     await Promise.all(jobs)
     this.trim()
     this.changed()
+  }
+
+  private keep(key: string, { bitmap, place }: Awaited<ReturnType<typeof fetchBitmap>>) {
+    const [x, y] = (place ?? '0 0').split(' ').map(Number)
+    this.overlays.set(key, { bitmap, x, y })
+  }
+
+  /** Loads a frame's overlay as a JSON Patch of a revision would make it, and returns its key. */
+  async attempt(frame: number, revision: number, view: Asked, removal: string, patch: unknown): Promise<string> {
+    const made = await fetchBitmap(this.url(frame, `overlay?revision=${revision}&view=${view}&removal=${removal}`), { method: 'POST', body: JSON.stringify(patch) })
+    const key = (made.etag ?? '').replaceAll('"', '')
+    if (key && !this.overlays.has(key)) this.keep(key, made)
+    this.trim()
+    this.changed()
+    return key
   }
 
   /** Loads the frame without loss, for looking closely while nothing moves. */
@@ -153,11 +169,11 @@ export class FrameStore {
   }
 }
 
-async function fetchBitmap(url: string) {
-  const response = await fetch(url)
+async function fetchBitmap(url: string, how?: RequestInit) {
+  const response = await fetch(url, how)
   if (!response.ok) throw new Error(`${url}: ${response.status}`)
   const bitmap = await createImageBitmap(await response.blob(), { colorSpaceConversion: 'none' })
-  return { bitmap, place: response.headers.get('Jardin-Place') }
+  return { bitmap, place: response.headers.get('Jardin-Place'), etag: response.headers.get('ETag') }
 }
 
 const stores = new WeakMap<QueryClient, Map<string, FrameStore>>()

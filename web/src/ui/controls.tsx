@@ -1,4 +1,5 @@
-import { useEffect, useId, useState, type ButtonHTMLAttributes, type ReactNode } from 'react'
+import { attempt, dropAttempts } from '../api/treatment'
+import { useEffect, useId, useRef, useState, type ButtonHTMLAttributes, type ReactNode } from 'react'
 
 type Weight = 'plain' | 'main' | 'bare'
 
@@ -101,7 +102,7 @@ interface NumberProps {
   min: number
   max: number
   step?: number
-  /** Told while the slider moves, for what shows at once. */
+  /** Told while the slider moves; without it the change that onDone makes is tried. */
   onMove?: (v: number) => void
   /** Told when a value is settled on. */
   onDone: (v: number) => void
@@ -111,8 +112,10 @@ interface NumberProps {
 export function NumberField({ label, unit, hint, value, min, max, step = 1, onMove, onDone }: NumberProps) {
   const id = useId()
   const [draft, setDraft] = useState<number | null>(null)
+  const before = useRef(value) // when the slider was taken: what is tried shows as the value meanwhile
   const settle = () => {
-    if (draft !== null && draft !== value) onDone(draft)
+    if (draft !== null && draft !== before.current) onDone(draft)
+    else if (draft !== null) dropAttempts()
     setDraft(null)
   }
   return (
@@ -126,8 +129,11 @@ export function NumberField({ label, unit, hint, value, min, max, step = 1, onMo
         step={step}
         value={draft ?? value}
         onChange={(e) => {
-          setDraft(Number(e.target.value))
-          onMove?.(Number(e.target.value))
+          const v = Number(e.target.value)
+          if (draft === null) before.current = value
+          setDraft(v)
+          if (onMove) onMove(v)
+          else attempt(() => onDone(v))
         }}
         onPointerUp={settle}
         onKeyUp={settle}
