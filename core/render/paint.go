@@ -52,11 +52,12 @@ func (e *Evaluator) held(ctx context.Context, r *removal, i, n int, out *filling
 				return err
 			}
 			// The paint's own edge stays where it is.
-			for k := 0; k < len(laid.Pix); k += 4 {
-				for c := range 3 {
-					laid.Pix[k+c] = colour.Pix[k+c] * laid.Pix[k+3]
+			raster.Rows(reach.Min.Y, reach.Max.Y, func(y int) {
+				row, own := laid.Row(y, reach.Min.X, reach.Max.X), colour.Row(y, reach.Min.X, reach.Max.X)
+				for k := 0; k < len(row); k += 4 {
+					row[k], row[k+1], row[k+2] = own[k]*row[k+3], own[k+1]*row[k+3], own[k+2]*row[k+3]
 				}
-			}
+			})
 		}
 		r.over(out, laid, s, n, weight, 1)
 	}

@@ -237,7 +237,7 @@ func (e *Evaluator) fill(ctx context.Context, r *removal, upTo, n int, rect imag
 func (r *removal) over(out *filling, src *raster.Image, s *source, n int, weight, still float32) {
 	where := r.where(s, n, src.Rect)
 	both := out.Rect.Intersect(src.Rect)
-	for y := both.Min.Y; y < both.Max.Y; y++ {
+	raster.Rows(both.Min.Y, both.Max.Y, func(y int) {
 		dst, from := out.Row(y, both.Min.X, both.Max.X), src.Row(y, both.Min.X, both.Max.X)
 		held := out.still.Row(y, both.Min.X, both.Max.X)
 		for i := 0; i < len(dst); i += 4 {
@@ -254,7 +254,7 @@ func (r *removal) over(out *filling, src *raster.Image, s *source, n int, weight
 			}
 			held[i/4] = still*k*from[i+3] + held[i/4]*rest
 		}
-	}
+	})
 }
 
 // where returns where a source counts on frame n; nil for everywhere.

@@ -4,6 +4,7 @@ package settle
 
 import (
 	"math"
+	"sync"
 
 	"jardin/core/colorspace"
 	"jardin/core/raster"
@@ -31,7 +32,7 @@ type Patch struct {
 // grains that are mixed are independent, so their variances add.
 func Lay(picture *raster.Image, patch Patch, through *raster.Plane, opacity float32, how How, touched, missing *raster.Plane) {
 	r := picture.Rect.Intersect(patch.Rect).Intersect(through.Rect).Intersect(touched.Rect)
-	for y := r.Min.Y; y < r.Max.Y; y++ {
+	raster.Rows(r.Min.Y, r.Max.Y, func(y int) {
 		dst, src := picture.Row(y, r.Min.X, r.Max.X), patch.Row(y, r.Min.X, r.Max.X)
 		cover, mark := through.Row(y, r.Min.X, r.Max.X), touched.Row(y, r.Min.X, r.Max.X)
 		for i, m := range cover {
@@ -58,7 +59,7 @@ func Lay(picture *raster.Image, patch Patch, through *raster.Plane, opacity floa
 				missing.Row(y, r.Min.X+i, r.Min.X+i+1)[0] = float32(math.Sqrt(float64(max(left, 0))))
 			}
 		}
-	}
+	})
 }
 
 // Blend makes a seam disappear: it takes the difference between plate and patch
@@ -74,7 +75,7 @@ func Blend(patch *raster.Image, plate *raster.Image, through, valid *raster.Plan
 	// The rim: just outside the matte, or where it is thin.
 	depth := depths(through)
 	const rim = 4
-	for y := r.Min.Y; y < r.Max.Y; y++ {
+	raster.Rows(r.Min.Y, r.Max.Y, func(y int) {
 		p, q, a := patch.Row(y, r.Min.X, r.Max.X), plate.Row(y, r.Min.X, r.Max.X), all.Row(y, r.Min.X, r.Max.X)
 		d, ok := depth.Row(y, r.Min.X, r.Max.X), valid.Row(y, r.Min.X, r.Max.X)
 		for x := range d {
@@ -86,10 +87,10 @@ func Blend(patch *raster.Image, plate *raster.Image, through, valid *raster.Plan
 				a[4*x+c] = float32(root(q[4*x+c]) - root(p[4*x+c]/p[4*x+3]))
 			}
 		}
-	}
+	})
 	sigma := math.Max(width/2, 3)
 	all = raster.Broad(all, sigma)
-	for y := r.Min.Y; y < r.Max.Y; y++ {
+	raster.Rows(r.Min.Y, r.Max.Y, func(y int) {
 		p, q, d := patch.Row(y, r.Min.X, r.Max.X), all.Row(y, r.Min.X, r.Max.X), depth.Row(y, r.Min.X, r.Max.X)
 		for x := range d {
 			u := 1 - float64(d[x])/width
@@ -104,7 +105,7 @@ func Blend(patch *raster.Image, plate *raster.Image, through, valid *raster.Plan
 				p[4*x+c] = float32(v*v) * p[4*x+3]
 			}
 		}
-	}
+	})
 }
 
 // depths returns how deep each pixel lies inside a matte, in pixels to within a
@@ -141,7 +142,11 @@ func depths(m *raster.Plane) *raster.Plane {
 		}
 		return d
 	}
-	in, outside := pass(true), pass(false)
+	var in, outside []float32
+	var wait sync.WaitGroup
+	wait.Go(func() { in = pass(true) })
+	outside = pass(false)
+	wait.Wait()
 	for i := range out.Pix {
 		k := (i/w+1)*stride + i%w + 1
 		if m.Pix[i] > 0.02 {

@@ -201,12 +201,19 @@ func Sharpen(m *raster.Image, amount, radius float64) *raster.Image {
 	}
 	out := raster.GaussianImage(m, radius)
 	k := float32(amount)
-	for i, v := range m.Pix {
-		if i%4 == 3 {
-			out.Pix[i] = v
-			continue
+	raster.Rows(m.Rect.Min.Y, m.Rect.Max.Y, func(y int) {
+		src, dst := m.Row(y, m.Rect.Min.X, m.Rect.Max.X), out.Row(y, m.Rect.Min.X, m.Rect.Max.X)
+		for i := 0; i < len(src); i += 4 {
+			for c := range 3 {
+				v := src[i+c]
+				v += k * (v - dst[i+c])
+				if v < 0 {
+					v = 0
+				}
+				dst[i+c] = v
+			}
+			dst[i+3] = src[i+3]
 		}
-		out.Pix[i] = max(v+k*(v-out.Pix[i]), 0)
-	}
+	})
 	return out
 }

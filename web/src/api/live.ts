@@ -2,6 +2,7 @@ import type { QueryClient } from '@tanstack/react-query'
 import { create } from 'zustand'
 import { bench } from '../bench/state'
 import type { Schemas, Task } from './client'
+import { catchUp } from './treatment'
 
 export type Found = Schemas['Found']
 
@@ -54,8 +55,7 @@ export function listen(queries: QueryClient): () => void {
     })),
   )
   on<Schemas['RevisionChanged']>('revision', (e) => {
-    const known = queries.getQueryData<{ number: number }>(['treatment', e.shotId])
-    if (known && known.number !== e.number) void queries.invalidateQueries({ queryKey: ['treatment', e.shotId] })
+    catchUp(queries, e.shotId, e.number)
   })
   on<Schemas['ShotChanged']>('shot', () => void queries.invalidateQueries({ queryKey: ['shots'] }))
   return () => source.close()

@@ -130,6 +130,14 @@ async function edit(queries: QueryClient, shot: string, label: string, change: C
   })
 }
 
+/** Fetches the treatment if the server is at another revision, once our own edits, which may have brought it there, are answered. */
+export function catchUp(queries: QueryClient, shot: string, number: number) {
+  if (!saved.has(shot)) return
+  void inLine(shot, async () => {
+    if (saved.get(shot)!.number !== number) await queries.invalidateQueries({ queryKey: key(shot) })
+  })
+}
+
 async function move(queries: QueryClient, shot: string, way: 'undo' | 'redo') {
   await inLine(shot, async () => {
     try {

@@ -103,6 +103,7 @@ function useTrial(frames: FrameStore, revision: Present, saved: OverlaySet | nul
   const [shown, setShown] = useState<{ frame: number; key: string; view: Asked; removal: string } | null>(null)
   const wanted = useRef<(() => Promise<void>) | null>(null)
   const busy = useRef(false)
+  const last = useRef('')
   const patch = revision.pending?.length && !playing ? revision.pending : undefined
   // Saved, and the keys are here: they say the same, or better.
   const over = !patch && saved?.revision === revision.number
@@ -116,6 +117,9 @@ function useTrial(frames: FrameStore, revision: Present, saved: OverlaySet | nul
       wanted.current = null
       return
     }
+    const what = [revision.number, frame, view, removal, JSON.stringify(patch)].join()
+    if (what === last.current) return // let go where it was tried last: it is on its way, or here
+    last.current = what
     wanted.current = async () => {
       const key = await frames.attempt(frame, revision.number, view, removal, patch)
       if (!isOver.current) setShown({ frame, key, view, removal })

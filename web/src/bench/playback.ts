@@ -1,4 +1,4 @@
-import { useEffect } from 'react'
+import { useEffect, useRef } from 'react'
 import type { BenchProps } from './props'
 import { bench, useBench } from './state'
 
@@ -37,14 +37,19 @@ export function usePlayback({ shot, frames, overlays }: BenchProps) {
     return () => cancelAnimationFrame(request)
   }, [playing, shot, frames, overlays])
 
+  const looked = useRef(-1)
   useEffect(() => {
     const count = shot.last - shot.first + 1
     const wanted: number[] = []
     for (let k = 1; k <= (playing ? ahead : 4) && k < count; k++) wanted.push(shot.first + ((frame - shot.first + k) % count))
     if (!playing && frame > shot.first) wanted.push(frame - 1)
     let stopped = false
+    // Something is being changed on this frame: what comes next may change it again, and goes first.
+    const changing = !playing && looked.current === frame
+    looked.current = frame
     void (async () => {
       await frames.load(frame, overlays) // the one that is looked at has the line to itself
+      if (changing) await new Promise((done) => setTimeout(done, 400))
       for (const n of wanted) {
         if (stopped) return
         await frames.load(n, overlays)
