@@ -1,5 +1,5 @@
-// Package colorspace relates code values to light: the transfer functions a
-// plate may be encoded with, and the luma its pixels are matched on.
+// Package colorspace relates code values to light: the transfer functions and
+// primaries a plate may be encoded with, and the luma its pixels are matched on.
 package colorspace
 
 import (
@@ -8,17 +8,43 @@ import (
 )
 
 // A Transfer names the relation between a normalised code value, 0 to 1, and
-// linear light, 0 to 1.
+// linear light, of which 1 is a diffuse white.
 type Transfer string
 
 const (
-	SRGB   Transfer = "srgb"   // IEC 61966-2-1:1999
-	BT709  Transfer = "bt709"  // Rec. ITU-R BT.709-6, item 1.2, inverted
-	Linear Transfer = "linear" // code values are light
+	SRGB    Transfer = "srgb"    // IEC 61966-2-1:1999
+	BT709   Transfer = "bt709"   // Rec. ITU-R BT.709-6, item 1.2, inverted
+	BT1886  Transfer = "bt1886"  // Rec. ITU-R BT.1886, Annex 1, for a black of no light
+	Gamma22 Transfer = "gamma22" // a power of 2.2
+	Gamma24 Transfer = "gamma24" // a power of 2.4
+	Gamma26 Transfer = "gamma26" // a power of 2.6, SMPTE ST 428-1
+	Linear  Transfer = "linear"  // code values are light
+	ACEScct Transfer = "acescct" // Academy S-2016-001; reaches up to 222.86
 )
 
 // Transfers lists every transfer function in the order it is offered.
-var Transfers = []Transfer{SRGB, BT709, Linear}
+var Transfers = []Transfer{SRGB, BT709, BT1886, Gamma22, Gamma24, Gamma26, Linear, ACEScct}
+
+// power returns the exponent of a transfer function that is nothing but one.
+func (t Transfer) power() (float64, bool) {
+	switch t {
+	case BT1886, Gamma24:
+		return 2.4, true
+	case Gamma22:
+		return 2.2, true
+	case Gamma26:
+		return 2.6, true
+	}
+	return 1, false
+}
+
+// Academy S-2016-001, section 4.4: the light at which the logarithm takes over from a
+// straight line, and that line.
+const (
+	cctBreak = 0.0078125
+	cctSlope = 10.5402377416545
+	cctFoot  = 0.0729055341958355
+)
 
 // Valid returns an error that lists the choices if t is none of them.
 func (t Transfer) Valid() error {
@@ -53,6 +79,14 @@ func (t Transfer) Decode(v float64) float64 {
 			return v / 4.5
 		}
 		return math.Pow((v+alpha709-1)/alpha709, 1/0.45)
+	case ACEScct:
+		if v <= cctSlope*cctBreak+cctFoot {
+			return (v - cctFoot) / cctSlope
+		}
+		return math.Exp2(v*17.52 - 9.72)
+	}
+	if g, ok := t.power(); ok {
+		return math.Copysign(math.Pow(math.Abs(v), g), v)
 	}
 	return v
 }
@@ -71,63 +105,16 @@ func (t Transfer) Encode(l float64) float64 {
 			return l * 4.5
 		}
 		return alpha709*math.Pow(l, 0.45) - (alpha709 - 1)
+	case ACEScct:
+		if l <= cctBreak {
+			return cctSlope*l + cctFoot
+		}
+		return (math.Log2(l) + 9.72) / 17.52
+	}
+	if g, ok := t.power(); ok {
+		return math.Copysign(math.Pow(math.Abs(l), 1/g), l)
 	}
 	return l
-}
-
-// A Coder turns integer code values of one depth into linear light and back
-// by tables. Every code value survives the round trip.
-type Coder struct {
-	max    int
-	decode []float32
-	encode []uint16 // by position along the square root of light
-	edges  []float32
-}
-
-// NewCoder returns the tables for a transfer function at 8 or 16 bits.
-func NewCoder(t Transfer, depth int) *Coder {
-	top := 1<<depth - 1
-	c := &Coder{max: top, decode: make([]float32, top+1), edges: make([]float32, top)}
-	for v := range c.decode {
-		c.decode[v] = float32(t.Decode(float64(v) / float64(top)))
-	}
-	// The light at which rounding goes up from one code value to the next.
-	for v := range c.edges {
-		c.edges[v] = float32(t.Decode((float64(v) + 0.5) / float64(top)))
-	}
-	c.encode = make([]uint16, steps+1)
-	for i := range c.encode {
-		s := float64(i) / steps
-		c.encode[i] = uint16(math.Min(math.Max(t.Encode(s*s)*float64(top), 0), float64(top)))
-	}
-	return c
-}
-
-const steps = 1 << 12
-
-// Max returns the largest code value.
-func (c *Coder) Max() int { return c.max }
-
-// Decode returns the linear light of a code value.
-func (c *Coder) Decode(v uint16) float32 { return c.decode[v] }
-
-// Encode returns the nearest code value for linear light. Light outside 0 to 1
-// is clamped, and so is NaN (to 0).
-func (c *Coder) Encode(l float32) uint16 {
-	if !(l > 0) {
-		return 0
-	}
-	if l >= 1 {
-		return uint16(c.max)
-	}
-	v := int(c.encode[int(float32(math.Sqrt(float64(l)))*steps)])
-	for v < c.max && l >= c.edges[v] {
-		v++
-	}
-	for v > 0 && l < c.edges[v-1] {
-		v--
-	}
-	return uint16(v)
 }
 
 // Luma is the weighted sum of BT.709 primaries (Rec. ITU-R BT.709-6, item 3.2),

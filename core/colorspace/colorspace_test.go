@@ -44,7 +44,7 @@ func TestBT709AgainstThePrintedFormula(t *testing.T) {
 
 func TestEveryCodeValueSurvives(t *testing.T) {
 	for _, transfer := range Transfers {
-		for _, depth := range []int{8, 16} {
+		for _, depth := range []int{8, 10, 12, 16} {
 			c := NewCoder(transfer, depth)
 			for v := 0; v <= c.Max(); v++ {
 				if got := c.Encode(c.Decode(uint16(v))); int(got) != v {

@@ -170,7 +170,7 @@ func (e *Evaluator) outerOf(ctx context.Context, r *removal, n int) (*raster.Pla
 // A scene is what light and detail are measured on: what is held, as it lies on its
 // own frame, and the plate of another frame around the removal's mattes there.
 type scene struct {
-	back     carry.Way     // from the frame to the held one
+	back     carry.Way // from the frame to the held one
 	matte    image.Rectangle
 	hole     geom.Box      // around the mattes, on the held frame
 	plate    *raster.Image // of the frame

@@ -1,0 +1,124 @@
+package colorspace
+
+import "math"
+
+// A Coder turns code values of one kind into linear light and back by tables. Every
+// code value survives the round trip. Code values are integers of 8 to 16 bits, or
+// half floats by their bits.
+type Coder struct {
+	transfer Transfer
+	half     bool
+	max      int
+	decode   []float32
+	// Of integers:
+	bottom, top float32  // the light of the first and the last code value
+	encode      []uint16 // by position along the square root of light
+	edges       []float32
+}
+
+// NewCoder returns the tables for a transfer function at a depth of 8 to 16 bits.
+func NewCoder(t Transfer, depth int) *Coder {
+	max := 1<<depth - 1
+	c := &Coder{transfer: t, max: max, decode: make([]float32, max+1), edges: make([]float32, max)}
+	for v := range c.decode {
+		c.decode[v] = float32(t.Decode(float64(v) / float64(max)))
+	}
+	c.bottom, c.top = c.decode[0], c.decode[max]
+	// The light at which rounding goes up from one code value to the next.
+	for v := range c.edges {
+		c.edges[v] = float32(t.Decode((float64(v) + 0.5) / float64(max)))
+	}
+	if t != ACEScct {
+		c.encode = make([]uint16, steps+1)
+		for i := range c.encode {
+			s := float64(i) / steps
+			c.encode[i] = uint16(math.Min(math.Max(t.Encode(s*s)*float64(max), 0), float64(max)))
+		}
+	}
+	return c
+}
+
+// NewHalfCoder returns the table for half floats (IEEE 754 binary16), whose values,
+// not their bits, a transfer function relates to light.
+func NewHalfCoder(t Transfer) *Coder {
+	c := &Coder{transfer: t, half: true, max: math.MaxUint16, decode: make([]float32, 1<<16)}
+	for v := range c.decode {
+		c.decode[v] = FromHalf(uint16(v)) // also what is not a number keeps its bits
+		if t != Linear {
+			c.decode[v] = float32(t.Decode(float64(c.decode[v])))
+		}
+	}
+	return c
+}
+
+const steps = 1 << 12
+
+// Max returns the largest code value.
+func (c *Coder) Max() int { return c.max }
+
+// Transfer returns the transfer function.
+func (c *Coder) Transfer() Transfer { return c.transfer }
+
+// Decode returns the linear light of a code value.
+func (c *Coder) Decode(v uint16) float32 { return c.decode[v] }
+
+// Encode returns the nearest code value for linear light. Light that is beyond what
+// integers can hold is clamped, and so is NaN (to 0).
+func (c *Coder) Encode(l float32) uint16 {
+	if c.half {
+		if c.transfer == Linear {
+			return ToHalf(l)
+		}
+		return ToHalf(float32(c.transfer.Encode(float64(l))))
+	}
+	if !(l > c.bottom) {
+		return 0
+	}
+	if l >= c.top {
+		return uint16(c.max)
+	}
+	var v int
+	if c.encode != nil {
+		v = int(c.encode[int(float32(math.Sqrt(float64(l)))*steps)])
+	} else {
+		v = int(math.Min(math.Max(c.transfer.Encode(float64(l))*float64(c.max), 0), float64(c.max)))
+	}
+	for v < c.max && l >= c.edges[v] {
+		v++
+	}
+	for v > 0 && l < c.edges[v-1] {
+		v--
+	}
+	return uint16(v)
+}
+
+// FromHalf returns the value of a half float (IEEE 754 binary16).
+func FromHalf(h uint16) float32 {
+	sign, exponent, fraction := uint32(h>>15)<<31, uint32(h>>10)&31, uint32(h)&1023
+	switch exponent {
+	case 0:
+		v := float32(fraction) / (1 << 24)
+		return math.Float32frombits(math.Float32bits(v) | sign)
+	case 31:
+		return math.Float32frombits(sign | 0x7f800000 | fraction<<13)
+	}
+	return math.Float32frombits(sign | (exponent+112)<<23 | fraction<<13)
+}
+
+// ToHalf returns the half float nearest to a value, ties to even.
+func ToHalf(f float32) uint16 {
+	bits := math.Float32bits(f)
+	sign := uint16(bits >> 16 & 0x8000)
+	bits &= 0x7fffffff
+	switch {
+	case bits > 0x7f800000: // not a number: as much of it as fits stays
+		return sign | 0x7c00 | max(uint16(bits>>13&1023), 1)
+	case bits >= 0x477ff000: // beyond 65504, as rounded
+		return sign | 0x7c00
+	case bits < 0x38800000: // below the least normal: in units of 2^-24
+		v := math.RoundToEven(float64(math.Float32frombits(bits)) * (1 << 24))
+		return sign | uint16(v)
+	}
+	rounded := bits + 0xfff + bits>>13&1 // to the nearest, ties to even
+	return sign | uint16((rounded-112<<23)>>13)
+}
