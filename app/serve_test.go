@@ -35,7 +35,7 @@ type house struct {
 func open(t *testing.T) *house {
 	h := &house{T: t, set: app.Settings{Data: t.TempDir(), Database: storetest.URL(t), Listen: "127.0.0.1:0", Media: []string{t.TempDir()}, Memory: 64}}
 	for n := 1; n <= 24; n++ {
-		f := media.NewFrame(96, 64, 16)
+		f := media.NewFrame(96, 64, media.Samples{Depth: 16})
 		for i := range 96 * 64 {
 			x, y := float64(i%96+2*n), float64(i/96+n)
 			v := 0.5 + 0.2*math.Sin(x/3.1+math.Sin(y/5))*math.Cos(y/4.3) + 0.15*math.Sin(x*y/90)
@@ -43,7 +43,7 @@ func open(t *testing.T) *house {
 				f.Codes[3*i+c] = uint16(60000 * v)
 			}
 		}
-		require.NoError(t, media.WritePNG(filepath.Join(h.set.Media[0], fmt.Sprintf("w.%03d.png", n)), f))
+		require.NoError(t, (media.Target{Format: "png", Depth: 16}).Write(filepath.Join(h.set.Media[0], fmt.Sprintf("w.%03d.png", n)), f, media.Shot{}))
 	}
 	h.start()
 	t.Cleanup(func() { h.service.Stop(context.Background()) })

@@ -212,7 +212,7 @@ func (e *easel) show(ctx context.Context, r image.Rectangle) error {
 			shown.Pix[4*i+3] = 1
 		}
 	}
-	m := picture.ForScreen(shown)
+	m := picture.ForScreen(shown, e.source.Plates.Primaries)
 	out := make([]byte, 16, 16+len(m.Pix))
 	for i, v := range []int{r.Min.X, r.Min.Y, r.Dx(), r.Dy()} {
 		binary.LittleEndian.PutUint32(out[4*i:], uint32(int32(v)))

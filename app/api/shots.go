@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
 	"os"
 	"strings"
@@ -21,7 +22,11 @@ type NewShot struct {
 	Path     string              `json:"path" doc:"A folder of numbered stills or a movie, in one of the server's folders"`
 	First    int                 `json:"first" minimum:"0" maximum:"9999999" doc:"Number of the first frame"`
 	Rate     media.Rational      `json:"rate"`
-	Transfer colorspace.Transfer `json:"transfer" enum:"srgb,bt709,linear"`
+	Transfer colorspace.Transfer `json:"transfer" enum:"srgb,bt709,bt1886,gamma22,gamma24,gamma26,linear,acescct"`
+
+	Primaries colorspace.Primaries `json:"primaries,omitempty" enum:"bt709,p3d65,bt2020,ap0,ap1" doc:"BT.709 if left out"`
+	Aspect    float64              `json:"aspect,omitempty" minimum:"0.1" maximum:"10" doc:"Of a pixel, width to height, if the files tell it wrong"`
+	Reading   media.Reading        `json:"reading,omitempty"`
 }
 
 func (s *Server) shots(api huma.API) {
@@ -108,10 +113,28 @@ func (s *Server) AddShot(ctx context.Context, n NewShot) (*store.Shot, error) {
 	if err != nil {
 		return nil, err
 	}
+	plan, err := m.Plan(n.Reading)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	reading, err := json.Marshal(n.Reading)
+	if err != nil {
+		return nil, err
+	}
+	if n.Primaries == "" {
+		n.Primaries = colorspace.BT709Primaries
+	}
+	if n.Aspect == 0 {
+		n.Aspect = m.Aspect
+	}
 	shot := &store.Shot{
 		ID: jobs.NewID(), Show: strings.TrimSpace(n.Show), Name: strings.TrimSpace(n.Name), Source: n.Path,
-		First: n.First, Last: n.First + m.Last - m.First, Width: m.Width, Height: m.Height, Depth: m.Depth,
+		First: n.First, Last: n.First + len(plan) - 1, Width: m.Width, Height: m.Height, Depth: m.Depth, Float: m.Float, Alpha: m.Alpha,
+		Aspect: n.Aspect, Padding: max(m.Padding, 1), Timecode: m.Timecode, Format: m.Format, Primaries: n.Primaries, Reading: reading,
 		RateNum: n.Rate.Num, RateDen: n.Rate.Den, Transfer: n.Transfer, State: "importing",
+	}
+	if m.Kind == "movie" {
+		shot.Padding = 4
 	}
 	if shot.Show == "" || shot.Name == "" {
 		return nil, huma.Error422UnprocessableEntity("show and shot need a name")
@@ -119,8 +142,8 @@ func (s *Server) AddShot(ctx context.Context, n NewShot) (*store.Shot, error) {
 	if err := s.Store.AddShot(ctx, shot); err != nil {
 		return nil, asProblem(err)
 	}
-	_, err = s.Jobs.Add(ctx, store.Task{ShotID: shot.ID, Kind: "import", Title: "Bring in " + shot.Name, Total: m.Last - m.First + 1},
-		jobs.ImportDetail{Path: n.Path})
+	_, err = s.Jobs.Add(ctx, store.Task{ShotID: shot.ID, Kind: "import", Title: "Bring in " + shot.Name, Total: len(plan)},
+		jobs.ImportDetail{Path: n.Path, Reading: n.Reading})
 	if err != nil {
 		return nil, asProblem(err)
 	}

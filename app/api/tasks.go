@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
@@ -15,6 +16,8 @@ import (
 
 	"jardin/app/jobs"
 	"jardin/app/live"
+	"jardin/app/media"
+	"jardin/app/picture"
 	"jardin/app/store"
 )
 
@@ -35,10 +38,26 @@ func (s *Server) tasks(api huma.API) {
 		t, err := s.Jobs.Cancel(ctx, in.ID)
 		return &body[*store.Task]{t}, asProblem(err)
 	})
+	for name, move := range map[string]struct {
+		do      func(context.Context, string) (*store.Task, error)
+		summary string
+	}{"pause": {s.Jobs.Pause, "Interrupt long work until it is continued"}, "continue": {s.Jobs.Continue, "Go on with work that was paused, or try again what failed or was cancelled"}} {
+		huma.Register(api, huma.Operation{
+			OperationID: name + "-task", Method: http.MethodPost, Path: "/api/tasks/{id}/" + name, Summary: move.summary,
+		}, func(ctx context.Context, in *struct {
+			ID string `path:"id"`
+		}) (*body[*store.Task], error) {
+			t, err := move.do(ctx, in.ID)
+			return &body[*store.Task]{t}, asProblem(err)
+		})
+	}
 	huma.Register(api, huma.Operation{
 		OperationID: "render", Method: http.MethodPost, Path: "/api/shots/{id}/render", DefaultStatus: http.StatusAccepted,
-		Summary: "Render the clean frames and a review movie from the revision in force",
-	}, func(ctx context.Context, in *ShotPath) (*body[*store.Task], error) {
+		Summary: "Render frames, and movies if they are wanted, from the revision in force. Every delivery of a shot has a number of its own",
+	}, func(ctx context.Context, in *struct {
+		ShotPath
+		Body *picture.Wanted `required:"false"`
+	}) (*body[*store.Task], error) {
 		rev, err := s.Store.Head(ctx, in.ID)
 		if err != nil {
 			return nil, asProblem(err)
@@ -47,8 +66,24 @@ func (s *Server) tasks(api huma.API) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		t, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "render", Title: fmt.Sprintf("Render %s, revision %d", shot.Name, rev.Number), Total: shot.Range().Len()},
-			jobs.RenderDetail{Revision: rev.Number})
+		source, err := s.Rooms.Source(ctx, in.ID)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		wanted := picture.Wanted{Movies: []string{media.Review}}
+		if in.Body != nil {
+			wanted = *in.Body
+		}
+		d := picture.Delivery{Wanted: wanted, Padding: shot.Padding}
+		if err := d.Prepare(source.Plates, rev.Document, shot.Format); err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		version, err := s.Store.NextDelivery(ctx, in.ID)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		t, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "render", Title: fmt.Sprintf("Render %s, version %d", shot.Name, version), Total: d.Range.Len(), Version: version},
+			jobs.RenderDetail{Revision: rev.Number, Wanted: d.Wanted})
 		return &body[*store.Task]{t}, asProblem(err)
 	})
 }
@@ -88,25 +123,31 @@ type Hello struct {
 // downloads serves what a render made.
 func (s *Server) downloads(router *gin.Engine) {
 	router.GET("/api/renders/:task/movie", func(c *gin.Context) {
-		if name, dir, ok := s.finished(c); ok {
-			c.FileAttachment(filepath.Join(dir, jobs.MovieFile), name+"_review.mp4")
-		}
-	})
-	router.GET("/api/renders/:task/frames", func(c *gin.Context) {
-		name, dir, ok := s.finished(c)
+		kind := c.DefaultQuery("kind", media.Review)
+		d, ok := s.finished(c)
 		if !ok {
 			return
 		}
-		frames, err := filepath.Glob(filepath.Join(dir, jobs.FramesFolder, "*.png"))
-		if err != nil {
-			refuse(c, err)
+		if !slices.Contains(d.Movies, kind) {
+			problem(c, http.StatusNotFound, "no such movie was wanted of this render")
 			return
 		}
+		c.FileAttachment(filepath.Join(d.Dir, picture.MovieFile(kind)), fmt.Sprintf("%s_v%03d_%s", d.Shot, d.Version, picture.MovieFile(kind)))
+	})
+	router.GET("/api/renders/:task/frames", func(c *gin.Context) {
+		d, ok := s.finished(c)
+		if !ok {
+			return
+		}
+		files := []string{picture.ManifestFile, picture.SumsFile}
+		for n := d.Range.First; n <= d.Range.Last; n++ {
+			files = append(files, filepath.Join(d.Folder, d.FrameFile(n)))
+		}
 		c.Header("Content-Type", "application/zip")
-		c.Header("Content-Disposition", `attachment; filename="`+name+`_clean.zip"`)
+		c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("%s_v%03d_%s.zip", d.Shot, d.Version, d.What)))
 		archive := zip.NewWriter(c.Writer)
-		for _, path := range frames {
-			if err := addFile(archive, path); err != nil {
+		for _, name := range files {
+			if err := addFile(archive, d.Dir, name); err != nil {
 				c.Error(err) // the answer has begun: it ends here, and the archive is seen to be cut short
 				return
 			}
@@ -115,14 +156,14 @@ func (s *Server) downloads(router *gin.Engine) {
 	})
 }
 
-func addFile(archive *zip.Writer, path string) error {
-	in, err := os.Open(path)
+func addFile(archive *zip.Writer, dir, name string) error {
+	in, err := os.Open(filepath.Join(dir, name))
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	// PNG is packed already.
-	out, err := archive.CreateHeader(&zip.FileHeader{Name: filepath.Base(path), Method: zip.Store})
+	// Frames are packed already, or hardly pack.
+	out, err := archive.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store})
 	if err != nil {
 		return err
 	}
@@ -130,21 +171,25 @@ func addFile(archive *zip.Writer, path string) error {
 	return err
 }
 
-// finished returns the shot's name and the folder of a render that is done.
-func (s *Server) finished(c *gin.Context) (name, dir string, ok bool) {
+// finished returns the delivery of a render that is done.
+func (s *Server) finished(c *gin.Context) (*picture.Delivery, bool) {
 	t, err := s.Store.Task(c, c.Param("task"))
 	if err != nil {
 		refuse(c, err)
-		return "", "", false
+		return nil, false
 	}
 	if t.Kind != "render" || t.State != jobs.Done {
 		problem(c, http.StatusConflict, "this render is not finished: it is "+t.State)
-		return "", "", false
+		return nil, false
 	}
-	shot, err := s.Store.Shot(c, t.ShotID)
+	d, _, err := s.Jobs.Delivery(c, t)
 	if err != nil {
 		refuse(c, err)
-		return "", "", false
+		return nil, false
 	}
-	return shot.Name, s.Rooms.RenderDir(t.ID), true
+	if _, err := os.Stat(filepath.Join(d.Dir, picture.ManifestFile)); err != nil {
+		problem(c, http.StatusGone, "the files of this render were cleared; render again")
+		return nil, false
+	}
+	return d, true
 }

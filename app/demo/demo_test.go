@@ -29,7 +29,7 @@ import (
 func source(t testing.TB) *picture.Source {
 	m, err := media.Inspect(context.Background(), filepath.Join(demotest.Footage(t), demo.PlateFolder))
 	require.NoError(t, err)
-	p, err := media.Import(context.Background(), m, filepath.Join(t.TempDir(), "p"), demo.First, colorspace.SRGB, false, nil)
+	p, err := media.Import(context.Background(), media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: media.Shot{First: demo.First, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
 	require.NoError(t, err)
 	return picture.NewSource(p, "demo", nil)
 }
@@ -201,7 +201,7 @@ func TestTheCanIsWhatItSays(t *testing.T) {
 	// A patch of hedge, carried by the true transform, looks the same on another frame.
 	m, err := media.Inspect(context.Background(), filepath.Join(demotest.Footage(t), demo.CanPlateFolder))
 	require.NoError(t, err)
-	p, err := media.Import(context.Background(), m, filepath.Join(t.TempDir(), "p"), demo.CanFirst, colorspace.SRGB, false, nil)
+	p, err := media.Import(context.Background(), media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: media.Shot{First: demo.CanFirst, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
 	require.NoError(t, err)
 	s := picture.NewSource(p, "can", nil)
 	doc := treatment.New()

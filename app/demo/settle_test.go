@@ -31,7 +31,7 @@ import (
 func clip(t testing.TB, folder string, first int) *picture.Source {
 	m, err := media.Inspect(context.Background(), filepath.Join(demotest.Footage(t), folder))
 	require.NoError(t, err)
-	p, err := media.Import(context.Background(), m, filepath.Join(t.TempDir(), "p"), first, colorspace.SRGB, false, nil)
+	p, err := media.Import(context.Background(), media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: media.Shot{First: first, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
 	require.NoError(t, err)
 	return picture.NewSource(p, "demo", render.NewCache(3<<30))
 }

@@ -8,15 +8,21 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
+	"net"
+	"os"
 	"strings"
+	"sync"
+	"syscall"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
-	"github.com/riverqueue/river/rivertype"
 
 	"jardin/app/live"
+	"jardin/app/media"
 	"jardin/app/picture"
 	"jardin/app/store"
 )
@@ -25,6 +31,7 @@ import (
 const (
 	Waiting   = "waiting"
 	Running   = "running"
+	Paused    = "paused"
 	Done      = "done"
 	Failed    = "failed"
 	Cancelled = "cancelled"
@@ -36,7 +43,22 @@ type Runner struct {
 	rooms *picture.Rooms
 	hub   *live.Hub
 	queue *river.Client[pgxTx]
+	stop  context.CancelFunc
+
+	mu     sync.Mutex
+	active map[string]*run // tasks that are being worked on
 }
+
+// A run is a task being worked on.
+type run struct {
+	halt context.CancelCauseFunc
+}
+
+// Why a run ends before its work does.
+var (
+	errCancelled = errors.New("cancelled")
+	errPaused    = errors.New("paused")
+)
 
 // taskArgs is what the queue keeps of a task: its name. All else is in the
 // tasks table.
@@ -55,7 +77,7 @@ func (worker) Timeout(*river.Job[taskArgs]) time.Duration { return -1 }
 
 // Start returns a runner at work. Jobs that a crash interrupted are taken up again.
 func Start(ctx context.Context, s *store.Store, rooms *picture.Rooms, hub *live.Hub) (*Runner, error) {
-	r := &Runner{store: s, rooms: rooms, hub: hub}
+	r := &Runner{store: s, rooms: rooms, hub: hub, active: map[string]*run{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
 	var err error
@@ -75,11 +97,58 @@ func Start(ctx context.Context, s *store.Store, rooms *picture.Rooms, hub *live.
 	if err := r.queue.Start(context.WithoutCancel(ctx)); err != nil {
 		return nil, fmt.Errorf("start the job queue: %w", err)
 	}
+	watching, stop := context.WithCancel(context.WithoutCancel(ctx))
+	r.stop = stop
+	go r.watch(watching)
 	return r, nil
 }
 
 // Stop interrupts all work; it goes on at the next start.
-func (r *Runner) Stop(ctx context.Context) error { return r.queue.StopAndCancel(ctx) }
+func (r *Runner) Stop(ctx context.Context) error {
+	r.stop()
+	return r.queue.StopAndCancel(ctx)
+}
+
+// watch takes up tasks that nobody works on and that the queue has lost: after the
+// database broke down, a job may stand there as running for ever.
+func (r *Runner) watch(ctx context.Context) {
+	seen := map[string]int{}
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(2 * time.Second):
+		}
+		tasks, err := r.store.Unfinished(ctx)
+		if err != nil {
+			continue // the database is away; it will be back
+		}
+		alone := map[string]int{}
+		for _, t := range tasks {
+			r.mu.Lock()
+			_, busy := r.active[t.ID]
+			r.mu.Unlock()
+			if busy || t.Queued {
+				continue
+			}
+			if alone[t.ID] = seen[t.ID] + 1; alone[t.ID] < 2 {
+				continue // it may be on its way from the one to the other
+			}
+			if err := r.enqueue(ctx, t.ID); err == nil {
+				delete(alone, t.ID)
+			}
+		}
+		seen = alone
+	}
+}
+
+func (r *Runner) enqueue(ctx context.Context, id string) error {
+	job, err := r.queue.Insert(ctx, taskArgs{id}, &river.InsertOpts{MaxAttempts: 1000})
+	if err != nil {
+		return fmt.Errorf("queue the task: %w", err)
+	}
+	return r.store.SetJob(ctx, id, job.Job.ID)
+}
 
 // NewID returns a name that no other thing has.
 func NewID() string { return strings.ToLower(rand.Text()[:16]) }
@@ -94,11 +163,7 @@ func (r *Runner) Add(ctx context.Context, t store.Task, detail any) (*store.Task
 	if err := r.store.AddTask(ctx, &t); err != nil {
 		return nil, fmt.Errorf("add the task: %w", err)
 	}
-	job, err := r.queue.Insert(ctx, taskArgs{t.ID}, &river.InsertOpts{MaxAttempts: 20})
-	if err != nil {
-		return nil, fmt.Errorf("queue the task: %w", err)
-	}
-	if err := r.store.SetJob(ctx, t.ID, job.Job.ID); err != nil {
+	if err := r.enqueue(ctx, t.ID); err != nil {
 		return nil, err
 	}
 	saved, err := r.store.Task(ctx, t.ID)
@@ -110,61 +175,165 @@ func (r *Runner) Add(ctx context.Context, t store.Task, detail any) (*store.Task
 
 // Cancel ends a task. What it has made so far stays where that is of use.
 func (r *Runner) Cancel(ctx context.Context, id string) (*store.Task, error) {
+	return r.halt(ctx, id, Cancelled, errCancelled)
+}
+
+// Pause interrupts a task until it is continued.
+func (r *Runner) Pause(ctx context.Context, id string) (*store.Task, error) {
+	return r.halt(ctx, id, Paused, errPaused)
+}
+
+func (r *Runner) halt(ctx context.Context, id, state string, why error) (*store.Task, error) {
 	t, err := r.store.Task(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	if t.State != Waiting && t.State != Running {
+	if t.State != Waiting && t.State != Running && !(t.State == Paused && state == Cancelled) {
 		return t, nil
 	}
-	job, err := r.queue.JobCancel(ctx, t.JobID)
-	if err != nil {
-		return nil, fmt.Errorf("cancel the task: %w", err)
+	r.mu.Lock()
+	running := r.active[id]
+	r.mu.Unlock()
+	if running != nil {
+		running.halt(why) // the work itself says how it ended
+		return t, nil
 	}
-	if job.State == rivertype.JobStateCancelled { // it had not begun
-		r.end(ctx, t, Cancelled, "")
+	if _, err := r.queue.JobCancel(ctx, t.JobID); err != nil && !errors.Is(err, river.ErrNotFound) {
+		return nil, fmt.Errorf("take the task out of the queue: %w", err)
 	}
+	if state == Cancelled {
+		r.given(ctx, t)
+	}
+	r.end(ctx, t, state, "")
 	return t, nil
 }
 
-func (r *Runner) end(ctx context.Context, t *store.Task, state, problem string) {
-	now := time.Now()
-	t.State, t.Problem, t.EndedAt = state, problem, &now
+// Continue takes up a task that was paused, or tries one again that failed or was
+// cancelled.
+func (r *Runner) Continue(ctx context.Context, id string) (*store.Task, error) {
+	t, err := r.store.Task(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if t.State != Paused && t.State != Failed && t.State != Cancelled {
+		return t, nil
+	}
+	if t.Kind == "import" {
+		if err := r.store.SetState(ctx, t.ShotID, "importing", ""); err != nil {
+			return nil, err
+		}
+		r.hub.Send(live.ShotChanged{ShotID: t.ShotID})
+	}
+	t.State, t.Problem, t.EndedAt = Waiting, "", nil
 	if err := r.store.SaveTask(ctx, t); err != nil {
-		slog.Error("save a task", "task", t.ID, "error", err)
+		return nil, err
+	}
+	if err := r.enqueue(ctx, id); err != nil {
+		return nil, err
 	}
 	r.hub.Send(live.TaskChanged{Task: *t})
+	return t, nil
+}
+
+// end says how a task ended. As long as the database is away, it waits for it.
+func (r *Runner) end(ctx context.Context, t *store.Task, state, problem string) {
+	t.State, t.Problem, t.EndedAt = state, problem, nil
+	if state != Paused && state != Waiting {
+		now := time.Now()
+		t.EndedAt = &now
+	}
+	for wait := 50 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
+		err := r.store.SaveTask(ctx, t)
+		if err == nil {
+			break
+		}
+		if !away(err) {
+			slog.Error("save a task", "task", t.ID, "error", err)
+			break
+		}
+		time.Sleep(wait)
+	}
+	r.hub.Send(live.TaskChanged{Task: *t})
+}
+
+// away reports whether an error says that the database cannot be reached now.
+func away(err error) bool {
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) {
+		// Class 57: shut down, crashed, or starting up; 08: the connection.
+		return strings.HasPrefix(refused.Code, "57P") || strings.HasPrefix(refused.Code, "08")
+	}
+	var connect *pgconn.ConnectError
+	var network net.Error
+	return errors.As(err, &connect) || errors.As(err, &network) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.EPIPE) || strings.Contains(err.Error(), "conn closed")
 }
 
 // Work is called by the queue.
 func (w *worker) Work(ctx context.Context, job *river.Job[taskArgs]) error {
 	r := w.runner
-	t, err := r.store.Task(ctx, job.Args.Task)
+	id := job.Args.Task
+	work, halt := context.WithCancelCause(ctx)
+	defer halt(nil)
+	r.mu.Lock()
+	if _, busy := r.active[id]; busy {
+		r.mu.Unlock()
+		return nil // it was queued twice
+	}
+	r.active[id] = &run{halt}
+	r.mu.Unlock()
+	defer func() {
+		r.mu.Lock()
+		delete(r.active, id)
+		r.mu.Unlock()
+	}()
+	t, err := r.store.Task(work, id)
 	if errors.Is(err, store.ErrNone) {
 		return river.JobCancel(err) // the shot was removed meanwhile
 	}
 	if err != nil {
-		return err
+		return river.JobSnooze(time.Second)
+	}
+	if t.State != Waiting && t.State != Running {
+		return nil // it ended, and only the queue did not hear of it
 	}
 	t.State = Running
-	p := &progress{runner: r, task: t, began: time.Now()}
-	p.say(ctx, true)
-	note, err := r.do(ctx, t, p)
+	p := &progress{runner: r, task: t, began: time.Now(), from: -1}
+	p.say(work, true)
+	note, err := r.do(work, t, p)
 	after := context.WithoutCancel(ctx)
-	switch cancelled := errors.Is(context.Cause(ctx), river.ErrJobCancelledRemotely); {
-	case cancelled:
+	switch why := context.Cause(work); {
+	case errors.Is(why, errCancelled):
+		r.given(after, t)
 		r.end(after, t, Cancelled, note)
-		return river.JobCancel(errors.New("cancelled"))
+	case errors.Is(why, errPaused):
+		r.end(after, t, Paused, "")
 	case ctx.Err() != nil: // the server stops: the job goes on at the next start
 		t.State = Waiting
 		_ = r.store.SaveTask(after, t)
 		return river.JobSnooze(0)
+	case err != nil && away(err): // the database broke down: what is made stays, and is gone on with
+		r.end(after, t, Waiting, "")
+		return river.JobSnooze(time.Second)
 	case err != nil:
 		r.end(after, t, Failed, err.Error())
-		return river.JobCancel(err)
+	default:
+		r.end(after, t, Done, note)
 	}
-	r.end(after, t, Done, note)
 	return nil
+}
+
+// given cleans up after a task that was given up.
+func (r *Runner) given(ctx context.Context, t *store.Task) {
+	switch t.Kind {
+	case "import":
+		_ = media.Drop(r.rooms.PlateDir(t.ShotID))
+		if err := r.store.SetState(ctx, t.ShotID, "failed", "Bringing it in was cancelled."); err == nil {
+			r.hub.Send(live.ShotChanged{ShotID: t.ShotID})
+		}
+	case "render":
+		_ = os.RemoveAll(r.rooms.RenderDir(t.ID))
+	}
 }
 
 // do runs a task. note is for the artist: where it stopped, and why.
@@ -192,13 +361,17 @@ type progress struct {
 	runner      *Runner
 	task        *store.Task
 	began       time.Time
+	from        int // frames that were finished before; -1 until it is known
 	sent, saved time.Time
 }
 
 func (p *progress) at(ctx context.Context, done, total int) {
 	p.task.Done, p.task.Total = done, total
-	if seconds := time.Since(p.began).Seconds(); seconds > 0 {
-		p.task.Rate = float64(done) / seconds
+	if p.from < 0 {
+		p.from, p.began = done-1, time.Now()
+	}
+	if seconds := time.Since(p.began).Seconds(); seconds > 0 && done > p.from+1 {
+		p.task.Rate = float64(done-p.from-1) / seconds
 	}
 	p.say(ctx, done == total)
 }

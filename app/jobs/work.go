@@ -5,8 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -19,9 +19,10 @@ import (
 
 type pgxTx = pgx.Tx
 
-// ImportDetail says what to bring in.
+// ImportDetail says what to bring in, and how.
 type ImportDetail struct {
-	Path string `json:"path"`
+	Path    string        `json:"path"`
+	Reading media.Reading `json:"reading"`
 }
 
 func (r *Runner) bringIn(ctx context.Context, t *store.Task, p *progress) error {
@@ -38,22 +39,28 @@ func (r *Runner) bringIn(ctx context.Context, t *store.Task, p *progress) error 
 		if err != nil {
 			return err
 		}
-		if m.Width != shot.Width || m.Height != shot.Height || m.Last-m.First != shot.Last-shot.First || m.Depth != shot.Depth {
+		plan, err := m.Plan(d.Reading)
+		if err != nil {
+			return err
+		}
+		if m.Width != shot.Width || m.Height != shot.Height || len(plan) != shot.Range().Len() || m.Samples() != shot.Media().Samples {
 			return fmt.Errorf("%s changed since it was chosen; bring it in again", d.Path)
 		}
-		m.Rate = shot.Media().Rate
-		_, err = media.Import(ctx, m, r.rooms.PlateDir(shot.ID), shot.First, shot.Transfer, true, func(done, total int) { p.at(ctx, done, total) })
+		_, err = media.Import(ctx, media.Order{Material: m, Reading: d.Reading, Shot: shot.Media(), Dir: r.rooms.PlateDir(shot.ID), Screen: true},
+			func(done, total int) { p.at(ctx, done, total) })
 		return err
 	}()
-	after := context.WithoutCancel(ctx)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
 	state, problem := "ready", ""
 	if err != nil {
-		state, problem = "failed", err.Error()
-		if ctx.Err() != nil {
-			problem = "Bringing it in was cancelled."
+		if away(err) {
+			return err
 		}
+		state, problem = "failed", err.Error()
 	}
-	if e := r.store.SetState(after, shot.ID, state, problem); e != nil {
+	if e := r.store.SetState(ctx, shot.ID, state, problem); e != nil {
 		return errors.Join(err, e)
 	}
 	r.hub.Send(live.ShotChanged{ShotID: shot.ID})
@@ -70,13 +77,34 @@ func (r *Runner) follow(ctx context.Context, t *store.Task, p *progress) (note s
 	if err != nil {
 		return "", err
 	}
+	// What was found before an interruption is gone on from.
 	var found []picture.Found
+	if t.Partial != nil {
+		if err := json.Unmarshal(t.Partial, &found); err != nil {
+			return "", err
+		}
+	}
 	total := run.Last - run.First
-	err = source.Follow(ctx, doc, run, func(f picture.Found) {
-		found = append(found, f)
-		r.hub.Send(live.FrameFollowed{ShotID: t.ShotID, TaskID: t.ID, Track: run.Track, Found: f})
-		p.at(ctx, len(found), max(total, len(found)))
-	})
+	kept := time.Now()
+	for _, part := range run.Rest(found) {
+		if len(found) > 0 {
+			picture.Keep(doc.Track(run.Track), run, treatment.Range{First: source.Plates.First, Last: source.Plates.Last}, found)
+		}
+		failed := source.Follow(ctx, doc, part, func(f picture.Found) {
+			found = append(found, f)
+			r.hub.Send(live.FrameFollowed{ShotID: t.ShotID, TaskID: t.ID, Track: run.Track, Found: f})
+			p.at(ctx, len(found), max(total, len(found)))
+			if time.Since(kept) > time.Second {
+				kept = time.Now()
+				_ = r.store.SetPartial(ctx, t.ID, found) // what is not kept is found again
+			}
+		})
+		err = errors.Join(err, failed)
+	}
+	if why := context.Cause(ctx); ctx.Err() != nil && !errors.Is(why, errCancelled) {
+		_ = r.store.SetPartial(context.WithoutCancel(ctx), t.ID, found)
+		return "", why
+	}
 	var lost *picture.Lost
 	if err != nil && !errors.As(err, &lost) && ctx.Err() == nil {
 		return "", err
@@ -242,36 +270,43 @@ func put(ctx context.Context, s *store.Store, samples any) (string, error) {
 	return s.PutArtifact(ctx, blob)
 }
 
-// RenderDetail says what to render.
+// RenderDetail says what to render, and how.
 type RenderDetail struct {
-	Revision int `json:"revision"`
+	Revision int            `json:"revision"`
+	Wanted   picture.Wanted `json:"wanted"`
 }
 
-// Files of a render, in its folder.
-const (
-	FramesFolder = "frames"
-	MovieFile    = "review.mp4"
-)
-
-func (r *Runner) deliver(ctx context.Context, t *store.Task, p *progress) error {
+// Delivery returns what a render task is to write.
+func (r *Runner) Delivery(ctx context.Context, t *store.Task) (*picture.Delivery, *picture.Source, error) {
 	var d RenderDetail
 	if err := json.Unmarshal(t.Detail, &d); err != nil {
-		return err
+		return nil, nil, err
 	}
 	shot, err := r.store.Shot(ctx, t.ShotID)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	source, err := r.rooms.Source(ctx, shot.ID)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
-	compiled, err := r.rooms.Treatment(ctx, shot.ID, d.Revision)
+	rev, err := r.store.Revision(ctx, shot.ID, d.Revision)
+	if err != nil {
+		return nil, nil, err
+	}
+	out := &picture.Delivery{Wanted: d.Wanted, Dir: r.rooms.RenderDir(t.ID), Show: shot.Show, Shot: shot.Name, Padding: shot.Padding,
+		Version: t.Version, Revision: d.Revision, Document: rev.Document}
+	return out, source, out.Prepare(source.Plates, rev.Document, shot.Format)
+}
+
+func (r *Runner) deliver(ctx context.Context, t *store.Task, p *progress) error {
+	d, source, err := r.Delivery(ctx, t)
 	if err != nil {
 		return err
 	}
-	dir := r.rooms.RenderDir(t.ID)
-	return source.Deliver(ctx, compiled, picture.Delivery{
-		Dir: filepath.Join(dir, FramesFolder), Name: shot.Name, Range: *shot.Range(), Movie: filepath.Join(dir, MovieFile),
-	}, func(done, total int) { p.at(ctx, done, total) })
+	compiled, err := r.rooms.Treatment(ctx, t.ShotID, d.Revision)
+	if err != nil {
+		return err
+	}
+	return source.Deliver(ctx, compiled, *d, func(done, total int) { p.at(ctx, done, total) })
 }

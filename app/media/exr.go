@@ -3,61 +3,376 @@ package media
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
+	"fmt"
 	"math"
 	"slices"
+	"strings"
+
+	"github.com/klauspost/compress/zlib"
+
+	"jardin/core/colorspace"
 )
 
-// EncodeEXR returns an OpenEXR file with float channels of the given names. pixel
-// sets a pixel's values, in the order of names.
-func EncodeEXR(width, height int, names []string, pixel func(x, y int, out []float32)) []byte {
+// The OpenEXR file layout ("Technical Introduction to OpenEXR" and "OpenEXR File
+// Layout", Academy Software Foundation).
+const exrMagic = 20000630
+
+// Compressions of OpenEXR that are written; their numbers are the file's.
+const (
+	exrNone = 0
+	exrZIPS = 2 // every line by itself
+	exrZIP  = 3 // sixteen lines at a time
+)
+
+var exrCompressions = []string{"none", "RLE", "ZIPS", "ZIP", "PIZ", "PXR24", "B44", "B44A", "DWAA", "DWAB"}
+
+// An exrChannel is one channel of a file.
+type exrChannel struct {
+	name string
+	kind int32 // 0 for integers, 1 for halves, 2 for floats
+}
+
+// An exrHead is what an OpenEXR file's header says.
+type exrHead struct {
+	Width, Height int
+	Samples
+	compression byte
+	channels    []exrChannel
+	size        int    // of the header, in bytes
+	extra       []byte // attributes that say nothing of how pixels are laid out, as they stand
+	header
+}
+
+// structural attributes are written anew.
+var structural = []string{"channels", "compression", "dataWindow", "displayWindow", "lineOrder", "tiles", "chunkCount", "type", "name", "version", "maxSamplesPerPixel", "preview", "dwaCompressionLevel"}
+
+var errShort = errors.New("it ends within its header")
+
+// readEXR reads an OpenEXR file's header: all of the file, or its beginning.
+func readEXR(data []byte) (*exrHead, error) {
+	le := binary.LittleEndian
+	if len(data) < 8 || le.Uint32(data) != exrMagic {
+		return nil, errors.New("it is no OpenEXR file")
+	}
+	if flags := le.Uint32(data[4:]) >> 8; flags&0x18 != 0 {
+		return nil, errors.New("it has several parts, or deep pixels; save it with one part of flat pixels")
+	}
+	h := &exrHead{}
+	h.Aspect = 1
+	h.Transfer = colorspace.Linear
+	var window, display [4]int32
+	word := func(at *int) (string, error) {
+		end := bytes.IndexByte(data[*at:min(len(data), *at+256)], 0)
+		if end < 0 {
+			return "", errShort
+		}
+		s := string(data[*at : *at+end])
+		*at += end + 1
+		return s, nil
+	}
+	box := func(v []byte) (out [4]int32) {
+		for i := range out {
+			out[i] = int32(le.Uint32(v[4*i:]))
+		}
+		return out
+	}
+	found := 0
+	for at := 8; ; {
+		begin := at
+		if at >= len(data) {
+			return nil, errShort
+		}
+		name, err := word(&at)
+		if err != nil {
+			return nil, err
+		}
+		if name == "" {
+			h.size = at
+			break
+		}
+		kind, err := word(&at)
+		if err != nil {
+			return nil, err
+		}
+		if at+4 > len(data) {
+			return nil, errShort
+		}
+		size := int64(le.Uint32(data[at:]))
+		at += 4
+		if size > int64(len(data)-at) {
+			return nil, errShort
+		}
+		v := data[at : at+int(size)]
+		at += int(size)
+		switch {
+		case name == "channels" && kind == "chlist":
+			found |= 1
+			for k := 0; k < len(v) && v[k] != 0; {
+				end := bytes.IndexByte(v[k:], 0)
+				if end < 0 || k+end+17 > len(v) {
+					return nil, errors.New("its list of channels is damaged")
+				}
+				h.channels = append(h.channels, exrChannel{string(v[k : k+end]), int32(le.Uint32(v[k+end+1:]))})
+				if le.Uint32(v[k+end+9:]) != 1 || le.Uint32(v[k+end+13:]) != 1 {
+					return nil, errors.New("it has channels at a part of its size (brightness and colour difference); save it as RGB")
+				}
+				k += end + 17
+			}
+		case name == "compression" && len(v) == 1:
+			h.compression = v[0]
+		case name == "dataWindow" && len(v) == 16:
+			window, found = box(v), found|2
+		case name == "displayWindow" && len(v) == 16:
+			display, found = box(v), found|4
+		case name == "pixelAspectRatio" && len(v) == 4:
+			if a := float64(math.Float32frombits(le.Uint32(v))); a > 0.01 && a < 100 {
+				h.Aspect = a
+			}
+		case name == "framesPerSecond" && len(v) == 8:
+			if r := (Rational{int(int32(le.Uint32(v))), int(int32(le.Uint32(v[4:])))}); r.Num > 0 && r.Den > 0 {
+				h.Rate = &r
+			}
+		case name == "timeCode" && len(v) == 8:
+			h.Timecode = timecode(le.Uint32(v) & 0x3f7f7f3f) // without its flags
+		case name == "chromaticities" && len(v) == 32:
+			h.Primaries = nearest(v)
+		}
+		if !slices.Contains(structural, name) {
+			h.extra = append(h.extra, data[begin:at]...)
+		}
+	}
+	if found != 7 {
+		return nil, errors.New("it lacks its channels or windows")
+	}
+	width, height := int64(display[2])-int64(display[0])+1, int64(display[3])-int64(display[1])+1
+	if err := sensible(width, height); err != nil {
+		return nil, err
+	}
+	if err := sensible(int64(window[2])-int64(window[0])+1, int64(window[3])-int64(window[1])+1); err != nil {
+		return nil, err
+	}
+	h.Width, h.Height = int(width), int(height)
+	if window != display {
+		h.Note = "Its pixels do not fill the picture exactly: what lies beyond is left out, what is missing is black"
+	}
+	h.Samples = Samples{Depth: 16, Float: true}
+	colours := 0
+	for _, c := range h.channels {
+		switch c.name {
+		case "R", "G", "B", "Y":
+			colours++
+		case "A":
+			h.Alpha = true
+		default:
+			h.Note = strings.TrimSpace(h.Note + " It has more channels than colour and alpha (" + c.name + "): they are left out.")
+			continue
+		}
+		switch c.kind {
+		case 1:
+		case 2:
+			h.Depth = 32
+		default:
+			return nil, fmt.Errorf("its channel %s holds integers; save it as half or float", c.name)
+		}
+	}
+	if colours != 3 && colours != 1 {
+		return nil, errors.New("it has no channels R, G and B; save it with these")
+	}
+	return h, nil
+}
+
+// nearest returns the primaries that chromaticities are; empty if they are none known.
+func nearest(v []byte) colorspace.Primaries {
+	for _, p := range colorspace.AllPrimaries {
+		far := 0.0
+		for i, want := range p.Chromaticities() {
+			far = math.Max(far, math.Abs(want-float64(math.Float32frombits(binary.LittleEndian.Uint32(v[4*i:])))))
+		}
+		if far < 0.002 {
+			return p
+		}
+	}
+	return ""
+}
+
+// An exrPlane is one channel to be written.
+type exrPlane struct {
+	name string
+	half bool
+	row  func(y int, to []byte) // sets a line's samples
+}
+
+// encodeEXR returns an OpenEXR file of one part, by lines. extra are attributes as they
+// stand in a file.
+func encodeEXR(width, height int, compression byte, planes []exrPlane, extra []byte) ([]byte, error) {
 	var out bytes.Buffer
 	put := func(v any) { _ = binary.Write(&out, binary.LittleEndian, v) } // into memory: nothing can fail
-	attribute := func(name, kind string, data []byte) {
-		out.WriteString(name + "\x00" + kind + "\x00")
-		put(int32(len(data)))
-		out.Write(data)
-	}
 	bytesOf := func(v any) []byte {
 		var data bytes.Buffer
 		_ = binary.Write(&data, binary.LittleEndian, v)
 		return data.Bytes()
 	}
+	attribute := func(name, kind string, data []byte) {
+		out.WriteString(name + "\x00" + kind + "\x00")
+		put(int32(len(data)))
+		out.Write(data)
+	}
 	// Channels stand in the order of the alphabet.
-	sorted := slices.Sorted(slices.Values(names))
+	planes = slices.SortedFunc(slices.Values(planes), func(a, b exrPlane) int { return strings.Compare(a.name, b.name) })
 	var channels bytes.Buffer
-	for _, name := range sorted {
-		channels.WriteString(name + "\x00")
-		channels.Write(bytesOf([]int32{2, 0, 1, 1})) // float, linear, sampled at every pixel
+	line := 0
+	for _, p := range planes {
+		kind, size := int32(2), 4
+		if p.half {
+			kind, size = 1, 2
+		}
+		line += size * width
+		channels.WriteString(p.name + "\x00")
+		channels.Write(bytesOf([]int32{kind, 0, 1, 1}))
 	}
 	channels.WriteByte(0)
-	put(uint32(20000630)) // the magic number of OpenEXR; version 2, single part, by lines
-	put(uint32(2))
+	put(uint32(exrMagic))
+	put(uint32(2)) // single part, by lines
 	window := bytesOf([]int32{0, 0, int32(width - 1), int32(height - 1)})
 	attribute("channels", "chlist", channels.Bytes())
-	attribute("compression", "compression", []byte{0})
+	attribute("compression", "compression", []byte{compression})
 	attribute("dataWindow", "box2i", window)
 	attribute("displayWindow", "box2i", window)
 	attribute("lineOrder", "lineOrder", []byte{0})
-	attribute("pixelAspectRatio", "float", bytesOf(float32(1)))
-	attribute("screenWindowCenter", "v2f", bytesOf([]float32{0, 0}))
-	attribute("screenWindowWidth", "float", bytesOf(float32(1)))
-	out.WriteByte(0)
-	n := len(names)
-	line := 8 + 4*n*width
-	first := out.Len() + 8*height
-	for y := range height {
-		put(uint64(first + y*line))
+	for _, a := range []struct {
+		name, kind string
+		value      any
+	}{{"pixelAspectRatio", "float", float32(1)}, {"screenWindowCenter", "v2f", []float32{0, 0}}, {"screenWindowWidth", "float", float32(1)}} {
+		if !bytes.Contains(extra, []byte(a.name+"\x00"+a.kind+"\x00")) {
+			attribute(a.name, a.kind, bytesOf(a.value))
+		}
 	}
-	row, values := make([]byte, 4*n*width), make([]float32, n)
-	for y := range height {
-		put([]int32{int32(y), int32(len(row))})
-		for x := range width {
-			pixel(x, y, values)
-			for k, name := range sorted {
-				binary.LittleEndian.PutUint32(row[4*(k*width+x):], math.Float32bits(values[slices.Index(names, name)]))
+	out.Write(extra)
+	out.WriteByte(0)
+	lines := 1
+	if compression == exrZIP {
+		lines = 16
+	}
+	chunks := (height + lines - 1) / lines
+	table := out.Len()
+	out.Write(make([]byte, 8*chunks))
+	raw, packed := make([]byte, lines*line), make([]byte, lines*line)
+	for k := range chunks {
+		binary.LittleEndian.PutUint64(out.Bytes()[table+8*k:], uint64(out.Len()))
+		n := 0
+		for y := k * lines; y < min((k+1)*lines, height); y++ {
+			for _, p := range planes {
+				size := 4 * width
+				if p.half {
+					size = 2 * width
+				}
+				p.row(y, raw[n:n+size])
+				n += size
 			}
 		}
-		out.Write(row)
+		data := raw[:n]
+		if compression != exrNone {
+			small, err := exrPack(data, packed[:n])
+			if err != nil {
+				return nil, err
+			}
+			if len(small) < n {
+				data = small
+			}
+		}
+		put([]int32{int32(k * lines), int32(len(data))})
+		out.Write(data)
 	}
-	return out.Bytes()
+	return out.Bytes(), nil
+}
+
+// exrPack compresses as ZIP and ZIPS do: bytes sorted into even and odd ones, then
+// the differences between neighbours, then deflate.
+func exrPack(data, scratch []byte) ([]byte, error) {
+	half := (len(data) + 1) / 2
+	for i, v := range data {
+		if i%2 == 0 {
+			scratch[i/2] = v
+		} else {
+			scratch[half+i/2] = v
+		}
+	}
+	last := int(scratch[0])
+	for i := 1; i < len(scratch); i++ {
+		d := int(scratch[i]) - last + 128 + 256
+		last = int(scratch[i])
+		scratch[i] = byte(d)
+	}
+	var out bytes.Buffer
+	z := packers.Get().(*zlib.Writer)
+	defer packers.Put(z)
+	z.Reset(&out)
+	if _, err := z.Write(scratch); err != nil {
+		return nil, err
+	}
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
+}
+
+// EncodeEXR returns an OpenEXR file with float channels of the given names. pixel
+// sets a pixel's values, in the order of names.
+func EncodeEXR(width, height int, names []string, pixel func(x, y int, out []float32)) []byte {
+	values := make([]float32, len(names))
+	var planes []exrPlane
+	for k, name := range names {
+		planes = append(planes, exrPlane{name: name, row: func(y int, to []byte) {
+			for x := range width {
+				pixel(x, y, values)
+				binary.LittleEndian.PutUint32(to[4*x:], math.Float32bits(values[k]))
+			}
+		}})
+	}
+	data, err := encodeEXR(width, height, exrNone, planes, nil)
+	if err != nil {
+		panic(err) // only packing can fail
+	}
+	return data
+}
+
+// EncodeFrameEXR returns a frame of floats as an OpenEXR file: with the attributes of
+// the file that it came from, if that was one, and compressed as that was where this
+// can be written without loss, else as ZIP.
+func EncodeFrameEXR(f *Frame, p colorspace.Primaries) ([]byte, error) {
+	if !f.Float {
+		return nil, fmt.Errorf("OpenEXR holds floats, not %s", f.Samples)
+	}
+	compression, extra := byte(exrZIP), []byte(nil)
+	if h, err := readEXR(f.Head); err == nil {
+		extra = h.extra
+		if h.compression == exrNone || h.compression == exrZIPS {
+			compression = h.compression
+		}
+	} else if p != colorspace.BT709Primaries && p != "" {
+		var values bytes.Buffer
+		for _, v := range p.Chromaticities() {
+			_ = binary.Write(&values, binary.LittleEndian, float32(v))
+		}
+		extra = append([]byte("chromaticities\x00chromaticities\x00\x20\x00\x00\x00"), values.Bytes()...)
+	}
+	half := f.Depth == 16
+	plane := func(name string, n, k int, codes []uint16, floats []float32) exrPlane {
+		return exrPlane{name, half, func(y int, to []byte) {
+			for x := range f.Width {
+				i := n*(y*f.Width+x) + k
+				if half {
+					binary.LittleEndian.PutUint16(to[2*x:], codes[i])
+				} else {
+					binary.LittleEndian.PutUint32(to[4*x:], math.Float32bits(floats[i]))
+				}
+			}
+		}}
+	}
+	planes := []exrPlane{plane("R", 3, 0, f.Codes, f.Floats), plane("G", 3, 1, f.Codes, f.Floats), plane("B", 3, 2, f.Codes, f.Floats)}
+	if f.Alpha != nil {
+		planes = append(planes, plane("A", 1, 0, f.Alpha.Codes, f.Alpha.Floats))
+	}
+	return encodeEXR(f.Width, f.Height, compression, planes, extra)
 }

@@ -6,34 +6,122 @@ import (
 	"encoding/binary"
 	"fmt"
 	"image"
+	"math"
 	"os"
 
 	"jardin/core/colorspace"
 	"jardin/core/raster"
 )
 
-// A Frame is one frame in its own code values: three a pixel, by rows.
+// Samples say what a frame's code values are.
+type Samples struct {
+	Depth int  // bits: 8, 10, 12 or 16; of floats 16 (half) or 32
+	Float bool // they are floats (IEEE 754), else unsigned integers
+}
+
+func (s Samples) String() string {
+	switch {
+	case s.Float && s.Depth == 16:
+		return "half float"
+	case s.Float:
+		return "float"
+	}
+	return fmt.Sprintf("%d bit", s.Depth)
+}
+
+// Valid returns an error if there are no such samples.
+func (s Samples) Valid() error {
+	if s.Float && (s.Depth == 16 || s.Depth == 32) || !s.Float && (s.Depth == 8 || s.Depth == 10 || s.Depth == 12 || s.Depth == 16) {
+		return nil
+	}
+	return fmt.Errorf("samples of %s are not supported: 8, 10, 12 and 16 bit, half float and float are", s)
+}
+
+// Bytes returns how many a sample takes in the plate store.
+func (s Samples) Bytes() int {
+	switch {
+	case s.Depth == 8:
+		return 1
+	case s.Depth == 32:
+		return 4
+	}
+	return 2
+}
+
+// Max returns the largest code value of integers.
+func (s Samples) Max() int { return 1<<s.Depth - 1 }
+
+// Coder returns what turns code values into light and back. Of 32-bit floats only its
+// transfer function counts.
+func (s Samples) Coder(t colorspace.Transfer) *colorspace.Coder {
+	if s.Float {
+		return colorspace.NewHalfCoder(t)
+	}
+	return colorspace.NewCoder(t, s.Depth)
+}
+
+// A Frame is one frame in its own code values: three a pixel, by rows, and apart from
+// them its alpha, if it has one.
 type Frame struct {
 	Width, Height int
-	Depth         int // 8 or 16
-	Codes         []uint16
+	Samples
+	Codes  []uint16  // integers, or half floats by their bits
+	Floats []float32 // instead, where samples have 32 bits
+	Alpha  *Alpha    // nil for none
+	Head   []byte    // of the file that it came from: what its format keeps besides pixels
 }
 
-// NewFrame returns a black frame.
-func NewFrame(width, height, depth int) *Frame {
-	return &Frame{width, height, depth, make([]uint16, 3*width*height)}
+// Alpha is a frame's alpha in its own code values.
+type Alpha struct {
+	Codes  []uint16
+	Floats []float32
 }
 
-// Linear returns the frame as light.
+// NewFrame returns a black frame without alpha.
+func NewFrame(width, height int, s Samples) *Frame {
+	f := &Frame{Width: width, Height: height, Samples: s}
+	if s.Depth == 32 {
+		f.Floats = make([]float32, 3*width*height)
+	} else {
+		f.Codes = make([]uint16, 3*width*height)
+	}
+	return f
+}
+
+// Linear returns the frame as light, opaque.
 func (f *Frame) Linear(c *colorspace.Coder) *raster.Image {
 	m := raster.NewImage(image.Rect(0, 0, f.Width, f.Height))
+	t := c.Transfer()
 	raster.Rows(0, f.Height, func(y int) {
-		src, dst := f.Codes[3*y*f.Width:], m.Row(y, 0, f.Width)
-		for x := range f.Width {
-			dst[4*x] = c.Decode(src[3*x])
-			dst[4*x+1] = c.Decode(src[3*x+1])
-			dst[4*x+2] = c.Decode(src[3*x+2])
-			dst[4*x+3] = 1
+		dst := m.Row(y, 0, f.Width)
+		if f.Floats != nil {
+			src := f.Floats[3*y*f.Width:]
+			for x := range f.Width {
+				for k := range 3 {
+					dst[4*x+k] = src[3*x+k]
+					if t != colorspace.Linear {
+						dst[4*x+k] = float32(t.Decode(float64(src[3*x+k])))
+					}
+				}
+				dst[4*x+3] = 1
+			}
+		} else {
+			src := f.Codes[3*y*f.Width:]
+			for x := range f.Width {
+				dst[4*x] = c.Decode(src[3*x])
+				dst[4*x+1] = c.Decode(src[3*x+1])
+				dst[4*x+2] = c.Decode(src[3*x+2])
+				dst[4*x+3] = 1
+			}
+		}
+		if f.Float { // files may hold what is no number, and the infinite
+			for i, v := range dst {
+				if v != v {
+					dst[i] = 0
+				} else if v > 65504 || v < -65504 {
+					dst[i] = float32(math.Copysign(65504, float64(v)))
+				}
+			}
 		}
 	})
 	return m
@@ -50,23 +138,43 @@ const (
 // Luma returns the frame's luma in code values scaled to 0 to 1, for tracking.
 func (f *Frame) Luma() *raster.Plane { return f.Channel(LumaChannel) }
 
-// Channel returns one of the frame's channels in code values scaled to 0 to 1.
+// Channel returns one of the frame's channels, as evenly spaced for the eye as code
+// values are: integers scaled to 0 to 1, floats encoded as sRGB is.
 func (f *Frame) Channel(name string) *raster.Plane {
 	p := raster.NewPlane(image.Rect(0, 0, f.Width, f.Height))
-	k := 1 / float32(int(1)<<f.Depth-1)
+	k := 1 / float32(f.Max())
+	value := func(i int) float32 { return float32(f.Codes[i]) * k }
+	if f.Float {
+		value = func(i int) float32 {
+			v := f.float(i)
+			if !(v > 0) {
+				return 0
+			}
+			return float32(colorspace.SRGB.Encode(math.Min(float64(v), 100)))
+		}
+	}
 	single := map[string]int{RedChannel: 0, GreenChannel: 1, BlueChannel: 2}
 	c, one := single[name]
 	raster.Rows(0, f.Height, func(y int) {
-		src, dst := f.Codes[3*y*f.Width:], p.Row(y, 0, f.Width)
+		dst := p.Row(y, 0, f.Width)
 		for x := range dst {
+			i := 3 * (y*f.Width + x)
 			if one {
-				dst[x] = float32(src[3*x+c]) * k
+				dst[x] = value(i + c)
 			} else {
-				dst[x] = colorspace.Luma(float32(src[3*x]), float32(src[3*x+1]), float32(src[3*x+2])) * k
+				dst[x] = colorspace.Luma(value(i), value(i+1), value(i+2))
 			}
 		}
 	})
 	return p
+}
+
+// float returns a sample of floats as it is.
+func (f *Frame) float(i int) float32 {
+	if f.Floats != nil {
+		return f.Floats[i]
+	}
+	return colorspace.FromHalf(f.Codes[i])
 }
 
 // Lay lays a result on the frame: pixels with alpha are encoded from light, all
@@ -75,59 +183,99 @@ func (f *Frame) Lay(result *raster.Image, c *colorspace.Coder) {
 	r := result.Rect.Intersect(image.Rect(0, 0, f.Width, f.Height))
 	raster.Rows(r.Min.Y, r.Max.Y, func(y int) {
 		src := result.Row(y, r.Min.X, r.Max.X)
-		dst := f.Codes[3*(y*f.Width+r.Min.X):]
+		first := 3 * (y*f.Width + r.Min.X)
 		for x := range r.Dx() {
 			if src[4*x+3] == 0 {
 				continue
 			}
 			for k := range 3 {
-				dst[3*x+k] = c.Encode(src[4*x+k])
+				if f.Floats != nil {
+					f.Floats[first+3*x+k] = float32(c.Transfer().Encode(float64(src[4*x+k])))
+				} else {
+					f.Codes[first+3*x+k] = c.Encode(src[4*x+k])
+				}
 			}
 		}
 	})
 }
 
-// pack returns the frame's codes as bytes: one a sample at 8 bits, two, low
-// byte first, at 16.
-func (f *Frame) pack() []byte {
-	if f.Depth == 8 {
-		out := make([]byte, len(f.Codes))
-		for i, v := range f.Codes {
-			out[i] = byte(v)
+// Deep returns the frame's colours as integers of 16 bits in the encoding of a coder
+// for those: integers scaled, floats by their light.
+func (f *Frame) Deep(own, deep *colorspace.Coder) []uint16 {
+	out := make([]uint16, 3*f.Width*f.Height)
+	if f.Float {
+		light := f.Linear(own)
+		for i := range len(out) / 3 {
+			for k := range 3 {
+				out[3*i+k] = deep.Encode(light.Pix[4*i+k])
+			}
 		}
 		return out
 	}
-	out := make([]byte, 2*len(f.Codes))
 	for i, v := range f.Codes {
-		binary.LittleEndian.PutUint16(out[2*i:], v)
+		out[i] = scaled(v, f.Max(), math.MaxUint16)
 	}
 	return out
 }
 
-func (f *Frame) unpack(data []byte) error {
-	if len(data) != len(f.Codes)*f.Depth/8 {
-		return fmt.Errorf("it holds %d bytes instead of %d", len(data), len(f.Codes)*f.Depth/8)
-	}
-	stride := len(data) / f.Height
-	for y := range f.Height {
-		f.unpackRow(y, data[y*stride:(y+1)*stride])
-	}
-	return nil
+// scaled takes a code value of one range to the nearest of another.
+func scaled(v uint16, from, to int) uint16 {
+	return uint16((uint64(v)*uint64(to)*2 + uint64(from)) / uint64(2*from))
 }
 
-func (f *Frame) unpackRow(y int, data []byte) {
-	row := f.Codes[3*y*f.Width : 3*(y+1)*f.Width]
-	if f.Depth == 8 {
-		for i, v := range data {
-			row[i] = uint16(v)
+// pack returns code values as bytes: one a sample at 8 bits, two or four, low byte
+// first, beyond.
+func pack(s Samples, codes []uint16, floats []float32) []byte {
+	if s.Depth == 32 {
+		out := make([]byte, 4*len(floats))
+		for i, v := range floats {
+			binary.LittleEndian.PutUint32(out[4*i:], math.Float32bits(v))
 		}
-		return
+		return out
 	}
-	data = data[:2*len(row)]
-	for i := range row {
-		row[i] = uint16(data[2*i]) | uint16(data[2*i+1])<<8
+	if s.Depth == 8 {
+		out := make([]byte, len(codes))
+		for i, v := range codes {
+			out[i] = byte(v)
+		}
+		return out
+	}
+	out := make([]byte, 2*len(codes))
+	for i, v := range codes {
+		binary.LittleEndian.PutUint16(out[2*i:2*i+2], v)
+	}
+	return out
+}
+
+// unpack is its inverse.
+func unpack(s Samples, data []byte, codes []uint16, floats []float32) {
+	switch {
+	case s.Depth == 32:
+		for i := range floats {
+			floats[i] = math.Float32frombits(binary.LittleEndian.Uint32(data[4*i:]))
+		}
+	case s.Depth == 8:
+		for i, v := range data[:len(codes)] {
+			codes[i] = uint16(v)
+		}
+	default:
+		data = data[:2*len(codes)]
+		for i := range codes {
+			codes[i] = uint16(data[2*i]) | uint16(data[2*i+1])<<8
+		}
 	}
 }
+
+// row returns where the samples of a line are.
+func (f *Frame) row(y int) (codes []uint16, floats []float32) {
+	a, b := 3*y*f.Width, 3*(y+1)*f.Width
+	if f.Floats != nil {
+		return nil, f.Floats[a:b]
+	}
+	return f.Codes[a:b], nil
+}
+
+func float32le(b []byte) float32 { return math.Float32frombits(binary.LittleEndian.Uint32(b)) }
 
 // writeWhole writes a file so that it is either whole or absent.
 func writeWhole(path string, data []byte) error {

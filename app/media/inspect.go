@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"image"
+	"image/color"
 	_ "image/jpeg" // for image.DecodeConfig
 	"image/png"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -17,6 +19,9 @@ import (
 	"strings"
 
 	_ "golang.org/x/image/tiff" // for image.DecodeConfig
+	"golang.org/x/sync/errgroup"
+
+	"jardin/core/colorspace"
 )
 
 // A Rational is a frame rate as a fraction, such as 24000/1001.
@@ -30,23 +35,102 @@ func (r Rational) Float() float64 { return float64(r.Num) / float64(r.Den) }
 
 func (r Rational) String() string { return fmt.Sprintf("%d/%d", r.Num, r.Den) }
 
-// Material is footage found on disk, before it is brought in.
+// Material is footage found on disk, before it is brought in: what is told by its
+// files, and proposed where they tell nothing.
 type Material struct {
-	Kind   string   `json:"kind" enum:"stills,movie"`
-	Path   string   `json:"path" doc:"The movie, or the folder of the stills"`
-	Name   string   `json:"name" doc:"A name for the shot, from the file names"`
-	First  int      `json:"first" doc:"Number of the first frame"`
-	Last   int      `json:"last" doc:"Number of the last frame"`
-	Width  int      `json:"width"`
-	Height int      `json:"height"`
-	Depth  int      `json:"depth" doc:"Bits a sample once brought in: 8 or 16"`
-	Rate   Rational `json:"rate" doc:"Stills have none of their own: 24 is proposed"`
-	Format string   `json:"format" doc:"File format, or codec and pixel format"`
+	Kind        string               `json:"kind" enum:"stills,movie"`
+	Path        string               `json:"path" doc:"The movie, or the folder of the stills"`
+	Name        string               `json:"name" doc:"A name for the shot, from the file names"`
+	First       int                  `json:"first" doc:"Number of the first frame"`
+	Last        int                  `json:"last" doc:"Number of the last frame"`
+	Padding     int                  `json:"padding" doc:"Digits that numbers are filled up to with zeros; 0 for none"`
+	Gaps        []Gap                `json:"gaps" nullable:"false" doc:"Numbers that are missing between the first and the last"`
+	Width       int                  `json:"width"`
+	Height      int                  `json:"height"`
+	Depth       int                  `json:"depth" doc:"Bits a sample"`
+	Float       bool                 `json:"float" doc:"Samples are floats, else integers"`
+	Alpha       bool                 `json:"alpha" doc:"There is alpha: it is kept, and leaves as it came"`
+	Rate        Rational             `json:"rate" doc:"Where the files tell none, 24 is proposed"`
+	Aspect      float64              `json:"aspect" doc:"Of a pixel, width to height"`
+	Timecode    string               `json:"timecode" doc:"Of the first frame; empty if there is none"`
+	Transfer    colorspace.Transfer  `json:"transfer" doc:"Told by the files, or usual for them"`
+	Primaries   colorspace.Primaries `json:"primaries" doc:"Told by the files, or usual for them"`
+	Matrix      string               `json:"matrix" enum:"rgb,bt601,bt709,bt2020" doc:"Of YCbCr; rgb where there is none"`
+	Range       string               `json:"range" enum:"full,video" doc:"Of YCbCr"`
+	Format      string               `json:"format" doc:"File format, or codec and pixel format"`
+	Compression string               `json:"compression" doc:"As the files name it"`
+	Notes       []string             `json:"notes" nullable:"false" doc:"What should be known before it is brought in"`
 
 	prefix, suffix string
-	digits         int
-	matrix         string // of YCbCr, for FFmpeg
+	numbers        []int // of stills, in order
+	plain          bool  // DPX that needs no FFmpeg
 }
+
+// A Gap is a run of numbers that no still has.
+type Gap struct {
+	First int `json:"first"`
+	Last  int `json:"last"`
+}
+
+// A Reading says how material is brought in, where that is not as it was found.
+type Reading struct {
+	From   *int   `json:"from,omitempty" doc:"Number of the first frame that is brought in, as the material numbers them"`
+	To     *int   `json:"to,omitempty" doc:"Number of the last"`
+	Gaps   string `json:"gaps,omitempty" enum:"hold,close" doc:"What to do where numbers are missing: hold the frame before, or close the gap, which renumbers what follows"`
+	Matrix string `json:"matrix,omitempty" enum:"bt601,bt709,bt2020" doc:"Of YCbCr, if the file tells it wrong"`
+	Range  string `json:"range,omitempty" enum:"full,video" doc:"Of YCbCr, if the file tells it wrong"`
+}
+
+// Plan returns, for each frame that is brought in, the number that the material has
+// for it.
+func (m *Material) Plan(r Reading) ([]int, error) {
+	from, to := m.First, m.Last
+	if r.From != nil {
+		from = *r.From
+	}
+	if r.To != nil {
+		to = *r.To
+	}
+	if from < m.First || to > m.Last || from > to {
+		return nil, fmt.Errorf("frames %d to %d are not all there: the material has %d to %d", from, to, m.First, m.Last)
+	}
+	var plan []int
+	if m.Kind == "movie" {
+		for n := from; n <= to; n++ {
+			plan = append(plan, n)
+		}
+		return plan, nil
+	}
+	for i, n := range m.numbers {
+		if n < from || n > to {
+			continue
+		}
+		if i > 0 && n > m.numbers[i-1]+1 && n > from {
+			before := m.numbers[i-1]
+			switch {
+			case r.Gaps == "hold" && len(plan) > 0:
+				for range n - before - 1 {
+					plan = append(plan, before)
+				}
+			case r.Gaps == "close":
+			case before >= from || r.Gaps == "":
+				return nil, fmt.Errorf("frames are missing in %s: %s is followed by %s; bring the missing files, or choose to hold the frame before or to close the gap",
+					m.Path, filepath.Base(m.file(before)), filepath.Base(m.file(n)))
+			}
+		}
+		plan = append(plan, n)
+	}
+	if len(plan) == 0 {
+		return nil, fmt.Errorf("%s has no frame from %d to %d", m.Path, from, to)
+	}
+	if len(plan) > MaxFrames {
+		return nil, fmt.Errorf("%s makes %d frames; %d is the most a shot may have", m.Path, len(plan), MaxFrames)
+	}
+	return plan, nil
+}
+
+// Samples returns what its code values are.
+func (m *Material) Samples() Samples { return Samples{m.Depth, m.Float} }
 
 // Limits on what is read, held before memory is taken.
 const (
@@ -54,7 +138,7 @@ const (
 	MaxFrames = 100000
 )
 
-var numbered = regexp.MustCompile(`^(.*?)(\d+)(\.(?i:png|jpe?g|tiff?))$`)
+var numbered = regexp.MustCompile(`^(.*?)(\d+)(\.(?i:png|jpe?g|tiff?|exr|dpx))$`)
 var movie = regexp.MustCompile(`\.(?i:mov|mp4|m4v|mkv|avi|mxf|webm)$`)
 
 // IsMovie reports whether a file name is one of a movie that can be read.
@@ -71,7 +155,7 @@ func Inspect(ctx context.Context, path string) (*Material, error) {
 		return nil, fmt.Errorf("%s cannot be opened: %w", path, errors.Unwrap(err))
 	}
 	if info.IsDir() {
-		return inspectStills(path)
+		return inspectStills(ctx, path)
 	}
 	if m := numbered.FindStringSubmatch(filepath.Base(path)); m != nil {
 		return nil, fmt.Errorf("%s is a single still; choose the folder that holds the numbered frames", path)
@@ -79,7 +163,7 @@ func Inspect(ctx context.Context, path string) (*Material, error) {
 	return inspectMovie(ctx, path, info.Size())
 }
 
-func inspectStills(dir string) (*Material, error) {
+func inspectStills(ctx context.Context, dir string) (*Material, error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return nil, fmt.Errorf("the folder %s cannot be read: %w", dir, err)
@@ -117,7 +201,7 @@ func inspectStills(dir string) (*Material, error) {
 		}
 	}
 	if len(found) == 0 {
-		return nil, fmt.Errorf("%s holds no numbered stills (PNG, JPEG or TIFF with a number before the ending)", dir)
+		return nil, fmt.Errorf("%s holds no numbered stills (PNG, JPEG, TIFF, OpenEXR or DPX with a number before the ending)", dir)
 	}
 	if len(found) > 1 {
 		var names []string
@@ -127,18 +211,19 @@ func inspectStills(dir string) (*Material, error) {
 		sort.Strings(names)
 		return nil, fmt.Errorf("%s holds several sequences (%s); put each into a folder of its own", dir, strings.Join(names, ", "))
 	}
-	m := &Material{Kind: "stills", Path: dir, Rate: Rational{24, 1}}
+	m := &Material{Kind: "stills", Path: dir, Rate: Rational{24, 1}, Aspect: 1, Matrix: "rgb", Range: "full",
+		Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries, Gaps: []Gap{}, Notes: []string{}}
 	for key, numbers := range found {
-		m.prefix, m.suffix, m.digits = key.prefix, key.suffix, key.digits
+		m.prefix, m.suffix, m.Padding = key.prefix, key.suffix, key.digits
 		sort.Ints(numbers)
+		m.numbers = numbers
 		m.First, m.Last = numbers[0], numbers[len(numbers)-1]
 		for i := 1; i < len(numbers); i++ {
 			if numbers[i] == numbers[i-1] {
 				return nil, fmt.Errorf("frame %d exists twice in %s; remove one of the files", numbers[i], dir)
 			}
 			if numbers[i] != numbers[i-1]+1 {
-				return nil, fmt.Errorf("frames are missing in %s: %s is followed by %s; bring the missing files, or split the shot",
-					dir, filepath.Base(m.file(numbers[i-1])), filepath.Base(m.file(numbers[i])))
+				m.Gaps = append(m.Gaps, Gap{numbers[i-1] + 1, numbers[i] - 1})
 			}
 		}
 		if len(numbers) > MaxFrames {
@@ -149,38 +234,175 @@ func inspectStills(dir string) (*Material, error) {
 	if m.Name == "" {
 		m.Name = filepath.Base(dir)
 	}
-	config, format, depth, err := readHeader(m.file(m.First))
-	if err != nil {
+	// Every file is looked at: one of another kind would be found only in the middle.
+	facts := make([]*stillFacts, len(m.numbers))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(4)
+	for i, n := range m.numbers {
+		group.Go(func() (err error) {
+			if err = ctx.Err(); err == nil {
+				facts[i], err = look(m.file(n))
+			}
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	m.Width, m.Height, m.Depth, m.Format = config.Width, config.Height, depth, strings.ToUpper(format)
+	one := facts[0]
+	for i, f := range facts {
+		switch path := m.file(m.numbers[i]); {
+		case f.Width != one.Width || f.Height != one.Height:
+			return nil, fmt.Errorf("%s is %d x %d pixels, the frames before it %d x %d; all must be alike: render it again, or bring in a part of the shot", path, f.Width, f.Height, one.Width, one.Height)
+		case f.Samples != one.Samples:
+			return nil, fmt.Errorf("%s has samples of %s, the frames before it of %s; all must be alike: render it again, or bring in a part of the shot", path, f.Samples, one.Samples)
+		case f.Alpha != one.Alpha && f.format != "png": // an opaque PNG may leave its alpha out
+			return nil, fmt.Errorf("%s differs from the frames before it in having alpha or not; all must be alike: render it again", path)
+		}
+		m.Alpha = m.Alpha || f.Alpha
+		m.plain = f.plain && (i == 0 || m.plain)
+	}
+	m.Width, m.Height, m.Depth, m.Float = one.Width, one.Height, one.Depth, one.Float
+	m.Format, m.Compression, m.Timecode = strings.ToUpper(one.format), one.compression, one.Timecode
+	if one.Aspect > 0 {
+		m.Aspect = one.Aspect
+	}
+	if one.Rate != nil {
+		m.Rate = *one.Rate
+	}
+	if one.Transfer != "" {
+		m.Transfer = one.Transfer
+	}
+	if one.Primaries != "" {
+		m.Primaries = one.Primaries
+	}
+	if one.Note != "" {
+		m.Notes = append(m.Notes, one.Note+".")
+	}
 	return m, nil
 }
 
 // file returns the path of a still.
 func (m *Material) file(n int) string {
-	return filepath.Join(m.Path, fmt.Sprintf("%s%0*d%s", m.prefix, m.digits, n, m.suffix))
+	return filepath.Join(m.Path, fmt.Sprintf("%s%0*d%s", m.prefix, m.Padding, n, m.suffix))
 }
 
-// readHeader returns size, format and depth of a still without decoding it.
-func readHeader(path string) (image.Config, string, int, error) {
+// stillFacts are what a still's header says.
+type stillFacts struct {
+	Width, Height int
+	Samples
+	header
+	format, compression string
+	plain               bool
+}
+
+// look reads a still's header without decoding it.
+func look(path string) (*stillFacts, error) {
 	f, err := os.Open(path)
 	if err != nil {
-		return image.Config{}, "", 0, fmt.Errorf("%s cannot be opened: %w", path, errors.Unwrap(err))
+		return nil, fmt.Errorf("%s cannot be opened: %w", path, errors.Unwrap(err))
 	}
 	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() == 0 {
+		return nil, fmt.Errorf("%s is empty (0 bytes); copy it again", path)
+	}
+	switch strings.ToLower(filepath.Ext(path)) {
+	case ".dpx":
+		head, err := readHead(f, dpxGeneric)
+		if err != nil {
+			return nil, err
+		}
+		h, err := readDPX(head)
+		if err != nil {
+			return nil, fmt.Errorf("%s cannot be read: %w", path, err)
+		}
+		n := map[byte]int{dpxLuma: 1, dpxRGB: 3, dpxRGBA: 4}[h.descriptor]
+		if want := int64(h.data) + int64(h.Height)*int64(n*h.Width*h.Depth/8); info.Size() < want {
+			return nil, fmt.Errorf("%s is cut short: it has %d bytes of at least %d; copy it again", path, info.Size(), want)
+		}
+		return &stillFacts{h.Width, h.Height, h.Samples, h.header, "dpx", "none", h.plain()}, nil
+	case ".exr":
+		h, _, err := headOfEXR(f)
+		if err != nil {
+			return nil, fmt.Errorf("%s cannot be read: %w", path, err)
+		}
+		facts := &stillFacts{h.Width, h.Height, h.Samples, h.header, "exr", "unknown", false}
+		if int(h.compression) < len(exrCompressions) {
+			facts.compression = exrCompressions[h.compression]
+		}
+		return facts, nil
+	}
 	config, format, err := image.DecodeConfig(f)
 	if err != nil {
 		var unsupported png.UnsupportedError
 		if errors.As(err, &unsupported) {
-			return config, "", 0, fmt.Errorf("%s uses a kind of PNG that is not supported (%w); save it again as 8 or 16 bit RGB", path, err)
+			return nil, fmt.Errorf("%s uses a kind of PNG that is not supported (%w); save it again as 8 or 16 bit RGB", path, err)
 		}
-		return config, "", 0, fmt.Errorf("%s is not a readable PNG, JPEG or TIFF (%w); replace the file", path, err)
+		return nil, fmt.Errorf("%s is not a readable PNG, JPEG or TIFF (%w); replace the file", path, err)
 	}
-	if config.Width < 1 || config.Height < 1 || config.Width > MaxSide || config.Height > MaxSide {
-		return config, "", 0, fmt.Errorf("%s says that it is %d x %d pixels; at most %d x %d can be read", path, config.Width, config.Height, MaxSide, MaxSide)
+	if err := sensible(int64(config.Width), int64(config.Height)); err != nil {
+		return nil, fmt.Errorf("%s cannot be read: %w", path, err)
 	}
-	return config, format, depthOf(config), nil
+	facts := &stillFacts{Width: config.Width, Height: config.Height, Samples: Samples{Depth: depthOf(config)}, format: format, compression: map[string]string{"png": "deflate", "jpeg": "JPEG"}[format]}
+	facts.Alpha = config.ColorModel == color.NRGBAModel || config.ColorModel == color.NRGBA64Model
+	return facts, nil
+}
+
+// readHead reads up to n bytes from a file's beginning.
+func readHead(f *os.File, n int) ([]byte, error) {
+	head := make([]byte, n)
+	k, err := f.ReadAt(head, 0)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	return head[:k], nil
+}
+
+// headOfEXR returns an OpenEXR file's header, and its bytes.
+func headOfEXR(f *os.File) (*exrHead, []byte, error) {
+	for n := 4 << 10; ; n *= 16 {
+		head, err := readHead(f, n)
+		if err != nil {
+			return nil, nil, err
+		}
+		h, err := readEXR(head)
+		if errors.Is(err, errShort) && len(head) == n && n < 4<<20 {
+			continue
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		return h, head[:h.size], nil
+	}
+}
+
+// head returns what a still's file keeps besides pixels: of DPX and OpenEXR.
+func head(path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	switch strings.ToLower(filepath.Ext(path)) {
+	case ".exr":
+		_, data, err := headOfEXR(f)
+		return data, err
+	case ".dpx":
+		data, err := readHead(f, 1<<20)
+		if err != nil {
+			return nil, err
+		}
+		h, err := readDPX(data)
+		if err != nil || h.data > len(data) {
+			return nil, err
+		}
+		return data[:h.data], nil
+	}
+	return nil, nil
 }
 
 // depthOf returns 16 if the colour model can hold more than 8 bits.
@@ -198,25 +420,43 @@ func (sixteen) RGBA() (r, g, b, a uint32) { return 0x1234, 0x1234, 0x1234, 0xfff
 
 type probe struct {
 	Streams []struct {
-		Codec   string `json:"codec_name"`
-		Width   int    `json:"width"`
-		Height  int    `json:"height"`
-		PixFmt  string `json:"pix_fmt"`
-		Rate    string `json:"r_frame_rate"`
-		Frames  string `json:"nb_frames"`
-		Packets string `json:"nb_read_packets"`
-		Space   string `json:"color_space"`
+		Codec     string            `json:"codec_name"`
+		Width     int               `json:"width"`
+		Height    int               `json:"height"`
+		PixFmt    string            `json:"pix_fmt"`
+		Rate      string            `json:"r_frame_rate"`
+		Frames    string            `json:"nb_frames"`
+		Packets   string            `json:"nb_read_packets"`
+		Space     string            `json:"color_space"`
+		Range     string            `json:"color_range"`
+		Transfer  string            `json:"color_transfer"`
+		Primaries string            `json:"color_primaries"`
+		Aspect    string            `json:"sample_aspect_ratio"`
+		Tags      map[string]string `json:"tags"`
 	} `json:"streams"`
+	Format struct {
+		Tags map[string]string `json:"tags"`
+	} `json:"format"`
 }
 
 var deep = regexp.MustCompile(`(9|10|12|14|16)(le|be)|48|64`)
+
+// What FFmpeg calls things, and what they are here. Numbers of ISO/IEC 23091-2.
+var (
+	movieTransfers = map[string]colorspace.Transfer{
+		"bt709": colorspace.BT709, "smpte170m": colorspace.BT709, "bt2020-10": colorspace.BT709, "bt2020-12": colorspace.BT709,
+		"iec61966-2-1": colorspace.SRGB, "linear": colorspace.Linear, "gamma22": colorspace.Gamma22, "bt470m": colorspace.Gamma22, "smpte428": colorspace.Gamma26,
+	}
+	moviePrimaries = map[string]colorspace.Primaries{"bt709": colorspace.BT709Primaries, "smpte432": colorspace.P3D65Primaries, "bt2020": colorspace.BT2020Primaries}
+	movieMatrices  = map[string]string{"bt709": "bt709", "smpte170m": "bt601", "bt470bg": "bt601", "fcc": "bt601", "bt2020nc": "bt2020", "bt2020c": "bt2020", "gbr": "rgb"}
+)
 
 func inspectMovie(ctx context.Context, path string, size int64) (*Material, error) {
 	if size == 0 {
 		return nil, fmt.Errorf("%s is empty (0 bytes); copy it again", path)
 	}
 	out, err := exec.CommandContext(ctx, "ffprobe", "-v", "error", "-of", "json", "-count_packets",
-		"-select_streams", "v:0", "-show_streams", "-i", "file:"+path).Output()
+		"-select_streams", "v:0", "-show_streams", "-show_format", "-i", "file:"+path).Output()
 	if err != nil {
 		return nil, fmt.Errorf("%s is not a movie that can be read: %s", path, complaint(err))
 	}
@@ -225,8 +465,8 @@ func inspectMovie(ctx context.Context, path string, size int64) (*Material, erro
 		return nil, fmt.Errorf("%s holds no pictures; choose a movie with a video stream", path)
 	}
 	s := p.Streams[0]
-	if s.Width < 1 || s.Height < 1 || s.Width > MaxSide || s.Height > MaxSide {
-		return nil, fmt.Errorf("%s says that it is %d x %d pixels; at most %d x %d can be read", path, s.Width, s.Height, MaxSide, MaxSide)
+	if err := sensible(int64(s.Width), int64(s.Height)); err != nil {
+		return nil, fmt.Errorf("%s cannot be read: %w", path, err)
 	}
 	frames, _ := strconv.Atoi(s.Packets)
 	if n, err := strconv.Atoi(s.Frames); err == nil && n > 0 {
@@ -237,20 +477,67 @@ func inspectMovie(ctx context.Context, path string, size int64) (*Material, erro
 	}
 	m := &Material{
 		Kind: "movie", Path: path, Name: strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)),
-		First: 1, Last: frames, Width: s.Width, Height: s.Height, Depth: 8, Rate: Rational{24, 1},
-		Format: s.Codec + " " + s.PixFmt,
+		First: 1, Last: frames, Width: s.Width, Height: s.Height, Rate: Rational{24, 1}, Aspect: 1,
+		Format: s.Codec + " " + s.PixFmt, Compression: s.Codec, Transfer: colorspace.BT709, Primaries: colorspace.BT709Primaries,
+		Matrix: "bt601", Range: "video", Gaps: []Gap{}, Notes: []string{},
 	}
-	if deep.MatchString(s.PixFmt) {
-		m.Depth = 16
+	if s.Height >= 720 {
+		m.Matrix = "bt709" // untagged high definition (common practice)
 	}
+	m.Depth, m.Alpha = samplesOf(s.PixFmt)
 	if _, err := fmt.Sscanf(s.Rate, "%d/%d", &m.Rate.Num, &m.Rate.Den); err != nil || m.Rate.Num < 1 || m.Rate.Den < 1 {
 		m.Rate = Rational{24, 1}
 	}
-	m.matrix = "auto"
-	if (s.Space == "" || s.Space == "unknown") && s.Height >= 720 {
-		m.matrix = "bt709" // untagged high definition (common practice)
+	var a, b int
+	if _, err := fmt.Sscanf(s.Aspect, "%d:%d", &a, &b); err == nil && a > 0 && b > 0 {
+		m.Aspect = float64(a) / float64(b)
+	}
+	if v, ok := movieTransfers[s.Transfer]; ok {
+		m.Transfer = v
+	}
+	if v, ok := moviePrimaries[s.Primaries]; ok {
+		m.Primaries = v
+	}
+	if v, ok := movieMatrices[s.Space]; ok {
+		m.Matrix = v
+	}
+	if isRGB(s.PixFmt) {
+		m.Matrix, m.Range = "rgb", "full"
+	} else if s.Range == "pc" || strings.HasPrefix(s.PixFmt, "yuvj") {
+		m.Range = "full"
+	}
+	for _, tags := range []map[string]string{s.Tags, p.Format.Tags} {
+		if m.Timecode == "" {
+			m.Timecode = tags["timecode"]
+		}
+	}
+	if s.Transfer == "smpte2084" || s.Transfer == "arib-std-b67" {
+		m.Notes = append(m.Notes, "It says that its transfer function is "+map[string]string{"smpte2084": "PQ", "arib-std-b67": "HLG"}[s.Transfer]+", which is not offered: bring in a version with another.")
 	}
 	return m, nil
+}
+
+func isRGB(format string) bool {
+	return strings.HasPrefix(format, "gbr") || strings.Contains(format, "rgb") || strings.Contains(format, "bgr")
+}
+
+// samplesOf returns the depth that frames of a pixel format are kept at, and whether
+// there is alpha. RGB keeps its code values; YCbCr of more than 8 bits is worked out
+// with 16.
+func samplesOf(format string) (depth int, alpha bool) {
+	alpha = strings.HasPrefix(format, "yuva") || strings.HasPrefix(format, "gbrap") || strings.Contains(format, "rgba") || strings.Contains(format, "bgra")
+	depth = 8
+	if deep.MatchString(format) {
+		depth = 16
+	}
+	if strings.HasPrefix(format, "gbr") {
+		for _, d := range []int{10, 12} {
+			if strings.Contains(format, fmt.Sprint("p", d)) {
+				depth = d
+			}
+		}
+	}
+	return depth, alpha
 }
 
 // complaint returns what a program wrote to its error output, on one line.

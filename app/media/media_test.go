@@ -58,7 +58,7 @@ func bringIn(t *testing.T, path string) (*Plates, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Import(ctx, m, filepath.Join(t.TempDir(), "plates"), m.First, colorspace.SRGB, false, nil)
+	return Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "plates"), Screen: false, Shot: Shot{First: m.First, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
 }
 
 func TestStillsKeepTheirCodeValues(t *testing.T) {
@@ -81,7 +81,7 @@ func TestStillsKeepTheirCodeValues(t *testing.T) {
 			}
 			p, err := bringIn(t, dir)
 			require.NoError(t, err)
-			assert.Equal(t, Shot{998, 1002, 31, 17, c.depth, Rational{24, 1}, colorspace.SRGB}, p.Shot)
+			assert.Equal(t, Shot{First: 998, Last: 1002, Width: 31, Height: 17, Samples: Samples{Depth: c.depth}, Rate: Rational{24, 1}, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries, Alpha: c.ending[0] == 't'}, p.Shot)
 			for n := 998; n <= 1002; n++ {
 				f, err := p.Read(n)
 				require.NoError(t, err)
@@ -135,7 +135,7 @@ func TestMoviesComeIn(t *testing.T) {
 		depth int
 	}{
 		"FFV1 8":  {[]string{"-pix_fmt", "bgr0", "-c:v", "ffv1"}, 8},
-		"FFV1 10": {[]string{"-pix_fmt", "gbrp10le", "-c:v", "ffv1"}, 16},
+		"FFV1 10": {[]string{"-pix_fmt", "gbrp10le", "-c:v", "ffv1"}, 10},
 	} {
 		t.Run(name, func(t *testing.T) {
 			path := filepath.Join(t.TempDir(), "take.mkv")
@@ -148,7 +148,7 @@ func TestMoviesComeIn(t *testing.T) {
 			assert.Equal(t, c.depth, m.Depth)
 			require.Equal(t, 12, m.Last)
 			steps := 0
-			p, err := Import(ctx, m, filepath.Join(t.TempDir(), "p"), 101, colorspace.BT709, true, func(done, total int) { steps, _ = done, total })
+			p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Screen: true, Shot: Shot{First: 101, Rate: m.Rate, Transfer: colorspace.BT709, Primaries: colorspace.BT709Primaries}}, func(done, total int) { steps, _ = done, total })
 			require.NoError(t, err)
 			assert.Equal(t, 12, steps)
 			for n := 101; n <= 112; n++ {
@@ -187,7 +187,7 @@ func TestBadInputIsNamedAndNothingStays(t *testing.T) {
 			pngs(t, dir, 1, 2, 8, 8, 8)
 			pngs(t, dir, 3, 1, 8, 8, 16)
 			return dir
-		}, []string{"a.0003.png has 16 bits"}},
+		}, []string{"a.0003.png has samples of 16 bit"}},
 		"text": {func(t *testing.T, dir string) string {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "a.0001.png"), []byte("hello"), 0o644))
 			return dir
@@ -223,7 +223,7 @@ func TestBadInputIsNamedAndNothingStays(t *testing.T) {
 			into := t.TempDir()
 			m, err := Inspect(ctx, path)
 			if err == nil {
-				_, err = Import(ctx, m, filepath.Join(into, "plates"), 1, colorspace.SRGB, true, nil)
+				_, err = Import(ctx, Order{Material: m, Dir: filepath.Join(into, "plates"), Screen: true, Shot: Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
 			}
 			require.Error(t, err)
 			for _, words := range c.says {
@@ -236,21 +236,46 @@ func TestBadInputIsNamedAndNothingStays(t *testing.T) {
 	}
 }
 
-func TestACancelledImportLeavesNothing(t *testing.T) {
+// An import that was interrupted goes on after the last whole frame; given up, it
+// leaves nothing.
+func TestAnInterruptedImportGoesOn(t *testing.T) {
 	dir, into := t.TempDir(), t.TempDir()
 	pngs(t, dir, 1, 30, 32, 32, 8)
 	m, err := Inspect(ctx, dir)
 	require.NoError(t, err)
 	c, cancel := context.WithCancel(ctx)
-	_, err = Import(c, m, filepath.Join(into, "plates"), 1, colorspace.SRGB, true, func(done, _ int) {
-		if done == 3 {
+	order := Order{Material: m, Dir: filepath.Join(into, "plates"), Screen: true, Shot: Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}
+	_, err = Import(c, order, func(done, _ int) {
+		if done == 12 {
 			cancel()
 		}
 	})
+	require.ErrorIs(t, err, context.Canceled)
+	assert.NoDirExists(t, order.Dir)
+	first := 0
+	p, err := Import(ctx, order, func(done, _ int) {
+		if first == 0 {
+			first = done
+		}
+	})
+	require.NoError(t, err)
+	assert.Greater(t, first, 1, "what was finished is not made again")
+	for n := 1; n <= 30; n++ {
+		f, err := p.Read(n)
+		require.NoError(t, err)
+		assert.Equal(t, fromImage(still(n, 32, 32, 8), Samples{Depth: 8}, false).Codes, f.Codes)
+		assert.FileExists(t, p.ScreenPath(n))
+		assert.FileExists(t, p.ThumbPath(n))
+	}
+	order.Dir = filepath.Join(into, "other")
+	c, cancel = context.WithCancel(ctx)
+	cancel()
+	_, err = Import(c, order, nil)
 	require.Error(t, err)
+	require.NoError(t, Drop(order.Dir))
 	left, err := os.ReadDir(into)
 	require.NoError(t, err)
-	assert.Empty(t, left)
+	assert.Len(t, left, 1, "given up, it leaves nothing")
 }
 
 func TestRootsHold(t *testing.T) {
@@ -277,12 +302,12 @@ func TestRootsHold(t *testing.T) {
 // The standard library reads back what EncodePNG wrote, bit for bit.
 func TestPNGAgainstTheStandardLibrary(t *testing.T) {
 	for _, depth := range []int{8, 16} {
-		f := fromImage(still(3, 45, 33, depth), depth)
-		data, err := f.PNG()
+		f := fromImage(still(3, 45, 33, depth), Samples{Depth: depth}, false)
+		data, err := Target{Format: "png", Depth: depth}.Encode(f, Shot{}, "")
 		require.NoError(t, err)
 		back, err := png.Decode(bytes.NewReader(data))
 		require.NoError(t, err)
-		assert.Equal(t, f.Codes, fromImage(back, depth).Codes)
+		assert.Equal(t, f.Codes, fromImage(back, Samples{Depth: depth}, false).Codes)
 	}
 	m := image.NewNRGBA(image.Rect(0, 0, 9, 7))
 	for i := range m.Pix {
@@ -298,11 +323,11 @@ func TestPNGAgainstTheStandardLibrary(t *testing.T) {
 }
 
 func TestLayTouchesOnlyWhatHasAlpha(t *testing.T) {
-	f := fromImage(still(1, 20, 10, 16), 16)
+	f := fromImage(still(1, 20, 10, 16), Samples{Depth: 16}, false)
 	coder := colorspace.NewCoder(colorspace.SRGB, 16)
 	result := raster.NewImage(image.Rect(4, 2, 8, 5))
 	result.Set(5, 3, [4]float32{0.5, 0.25, 1, 1})
-	got := &Frame{f.Width, f.Height, f.Depth, slices.Clone(f.Codes)}
+	got := &Frame{Width: f.Width, Height: f.Height, Samples: f.Samples, Codes: slices.Clone(f.Codes)}
 	got.Lay(result, coder)
 	for i := range f.Codes {
 		if i/3 == 3*20+5 {

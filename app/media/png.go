@@ -5,7 +5,6 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
-	"path/filepath"
 	"sync"
 
 	"github.com/klauspost/compress/zlib"
@@ -83,31 +82,4 @@ func chunk(out *bytes.Buffer, kind string, data []byte) {
 	out.Write(data)
 	binary.BigEndian.PutUint32(word[:], sum.Sum32())
 	out.Write(word[:])
-}
-
-// PNG returns the frame as a PNG of its depth.
-func (f *Frame) PNG() ([]byte, error) {
-	samples := make([]byte, len(f.Codes)*f.Depth/8)
-	if f.Depth == 8 {
-		for i, v := range f.Codes {
-			samples[i] = byte(v)
-		}
-	} else {
-		for i, v := range f.Codes {
-			binary.BigEndian.PutUint16(samples[2*i:], v)
-		}
-	}
-	return EncodePNG(samples, Layout{f.Width, f.Height, 3, f.Depth})
-}
-
-// WritePNG writes a frame at its depth, whole or not at all.
-func WritePNG(path string, f *Frame) error {
-	data, err := f.PNG()
-	if err != nil {
-		return err
-	}
-	if err := writeWhole(path, data); err != nil {
-		return fmt.Errorf("write %s: %w", filepath.Base(path), err)
-	}
-	return nil
 }

@@ -27,7 +27,7 @@ func wide(b *testing.B) *picture.Source {
 	}
 	fine, coarse := raster.Gaussian(texture, 1.5), raster.Gaussian(texture, 6)
 	for n := 1; n <= 16; n++ {
-		f := media.NewFrame(1920, 1080, 8)
+		f := media.NewFrame(1920, 1080, media.Samples{Depth: 8})
 		for y := range 1080 {
 			for x := range 1920 {
 				v := 128 + 150*fine.At(x+60-3*n, y+40-2*n) + 500*coarse.At(x+60-3*n, y+40-2*n) + 2*float32(r.NormFloat64())
@@ -36,11 +36,11 @@ func wide(b *testing.B) *picture.Source {
 				}
 			}
 		}
-		require.NoError(b, media.WritePNG(filepath.Join(dir, fmt.Sprintf("w.%04d.png", n)), f))
+		require.NoError(b, (media.Target{Format: "png", Depth: f.Depth}).Write(filepath.Join(dir, fmt.Sprintf("w.%04d.png", n)), f, media.Shot{}))
 	}
 	m, err := media.Inspect(ctx, dir)
 	require.NoError(b, err)
-	p, err := media.Import(ctx, m, filepath.Join(b.TempDir(), "p"), 1, colorspace.SRGB, false, nil)
+	p, err := media.Import(ctx, media.Order{Material: m, Dir: filepath.Join(b.TempDir(), "p"), Shot: media.Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
 	require.NoError(b, err)
 	return picture.NewSource(p, "wide", nil)
 }

@@ -2,23 +2,167 @@ package picture
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"image"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime"
+	"runtime/debug"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
 	"jardin/app/media"
+	"jardin/core/colorspace"
 	"jardin/core/render"
 	"jardin/core/treatment"
 )
 
-// Clean returns a finished frame: the plate's own code values wherever no patch
-// lies.
+// What a delivery holds.
+const (
+	CleanFrames = "clean"  // the plate with every patch laid on it
+	PatchOnly   = "patch"  // the patches with their coverage as alpha, black beyond
+	Mattes      = "mattes" // their coverage: code values are its share
+)
+
+// Wanted says what to write, and how.
+type Wanted struct {
+	What     string           `json:"what" enum:"clean,patch,mattes" doc:"Clean frames, the patches alone with alpha, or their mattes"`
+	Removals []string         `json:"removals,omitempty" doc:"Only these; none for all"`
+	Range    *treatment.Range `json:"range,omitempty" doc:"Only these frames"`
+	Target   *media.Target    `json:"target,omitempty" doc:"File format and samples; as the plate came in if it is left out"`
+	Straight bool             `json:"straight,omitempty" doc:"Of patches: colours are not multiplied by alpha"`
+	Movies   []string         `json:"movies,omitempty" enum:"review,master" doc:"Movies beside the frames: H.264 for review, FFV1 without loss"`
+	Template string           `json:"template,omitempty" doc:"Of file names, without their ending: {show}, {shot}, {version}, {revision}, {frame}"`
+}
+
+// DefaultTemplate names files where nothing else is wanted.
+const DefaultTemplate = "{shot}_v{version}.{frame}"
+
+// A Delivery says what to write, and where.
+type Delivery struct {
+	Wanted
+	Dir      string // movies and the manifest go here
+	Folder   string // of the frames, in that; "frames" if it is left out
+	Show     string
+	Shot     string
+	Padding  int // least number of digits of frame numbers
+	Version  int // of all deliveries of the shot
+	Revision int
+	Document *treatment.Document // for the manifest
+}
+
+// FramesFolder is where frames lie in a delivery if nothing else is wanted.
+const FramesFolder = "frames"
+
+// MovieFile returns the name of a movie of a delivery.
+func MovieFile(kind string) string { return kind + "." + media.MovieEnding(kind) }
+
+// Prepare fills in what was left out, and returns an error that says what cannot be.
+func (d *Delivery) Prepare(p *media.Plates, t *treatment.Document, format string) error {
+	if d.What == "" {
+		d.What = CleanFrames
+	}
+	if d.Template == "" {
+		d.Template = DefaultTemplate
+	}
+	if d.Padding == 0 {
+		d.Padding = 4
+	}
+	if d.Folder == "" {
+		d.Folder = FramesFolder
+	}
+	if !slices.Contains([]string{CleanFrames, PatchOnly, Mattes}, d.What) {
+		return fmt.Errorf("%q cannot be delivered: clean, patch and mattes can", d.What)
+	}
+	if d.Target == nil {
+		target := media.TargetOf(format, p.Samples)
+		if d.What != CleanFrames && (target.Format == "jpeg" || target.Format == "dpx") {
+			target = media.Target{Format: "png", Depth: 16} // these have no alpha, or hardly anyone reads it there
+		}
+		d.Target = &target
+	}
+	if err := d.Target.Valid(); err != nil {
+		return err
+	}
+	whole := treatment.Range{First: p.First, Last: p.Last}
+	if d.Range == nil {
+		d.Range = &whole
+	}
+	if d.Range.First < whole.First || d.Range.Last > whole.Last || d.Range.First > d.Range.Last {
+		return fmt.Errorf("frames %d to %d are not all in the shot (%d to %d)", d.Range.First, d.Range.Last, whole.First, whole.Last)
+	}
+	for _, id := range d.Removals {
+		if r, _ := t.Find(id); r == nil {
+			return fmt.Errorf("there is no removal %q", id)
+		}
+	}
+	if d.What == PatchOnly && (d.Target.Format == "jpeg" || d.Target.Format == "dpx" && d.Target.Depth == 10) {
+		return fmt.Errorf("%s of %s has no alpha for the patch; choose PNG, TIFF or OpenEXR", d.Target.Format, d.Target.Samples())
+	}
+	if p.Alpha && d.What == CleanFrames && d.Target.Format == "jpeg" {
+		return errors.New("the plate has alpha, which JPEG cannot hold; choose another format")
+	}
+	for _, kind := range d.Movies {
+		switch {
+		case media.MovieEnding(kind) == "":
+			return fmt.Errorf("%q is not a kind of movie: review and master are", kind)
+		case d.What != CleanFrames:
+			return errors.New("movies are made of clean frames; deliver patches and mattes as stills")
+		case kind == media.Master && p.Float:
+			return fmt.Errorf("a master movie holds integers, the plate has %ss; deliver OpenEXR stills", p.Samples)
+		}
+	}
+	return checkTemplate(d.Template)
+}
+
+var word = regexp.MustCompile(`\{[^}]*\}`)
+
+func checkTemplate(t string) error {
+	for _, w := range word.FindAllString(t, -1) {
+		if !slices.Contains([]string{"{show}", "{shot}", "{version}", "{revision}", "{frame}"}, w) {
+			return fmt.Errorf("names know no %s: {show}, {shot}, {version}, {revision} and {frame} can be used", w)
+		}
+	}
+	rest := word.ReplaceAllString(t, "")
+	switch {
+	case strings.Count(t, "{frame}") != 1:
+		return errors.New("names need {frame} once, or every frame would have the same")
+	case strings.ContainsAny(rest, "/\\:*?\"<>|{}") || strings.ContainsFunc(rest, func(r rune) bool { return r < ' ' }):
+		return errors.New(`names cannot hold / \ : * ? " < > | or braces`)
+	case strings.HasPrefix(t, "."):
+		return errors.New("names cannot begin with a dot")
+	}
+	return nil
+}
+
+// FrameFile returns the name of a frame's file.
+func (d *Delivery) FrameFile(n int) string {
+	safe := func(s string) string {
+		return strings.Map(func(r rune) rune {
+			if strings.ContainsRune("/\\:*?\"<>|{}", r) || r < ' ' {
+				return '_'
+			}
+			return r
+		}, s)
+	}
+	name := strings.NewReplacer("{show}", safe(d.Show), "{shot}", safe(d.Shot), "{version}", fmt.Sprintf("%03d", d.Version),
+		"{revision}", strconv.Itoa(d.Revision), "{frame}", fmt.Sprintf("%0*d", d.Padding, n)).Replace(d.Template)
+	return name + "." + d.Target.Ending()
+}
+
+// Clean returns a finished frame: the plate's own code values, its alpha and what its
+// file held besides, and patches where they lie.
 func (s *Source) Clean(ctx context.Context, t *render.Treatment, n int) (*media.Frame, error) {
-	plate, err := s.Plates.Read(n)
+	plate, err := s.Plates.Whole(n)
 	if err != nil {
 		return nil, err
 	}
@@ -30,38 +174,94 @@ func (s *Source) Clean(ctx context.Context, t *render.Treatment, n int) (*media.
 	return plate, nil
 }
 
-// A Delivery says what to write.
-type Delivery struct {
-	Dir   string // frames go here, as NAME.NUMBER.png
-	Name  string
-	Range treatment.Range
-	Movie string // path of an H.264 review movie, or empty
-}
-
-// FramePath returns the file of a frame.
-func (d *Delivery) FramePath(n int) string {
-	return filepath.Join(d.Dir, fmt.Sprintf("%s.%04d.png", d.Name, n))
-}
-
-// Deliver writes the finished frames, and the review movie if one is wanted.
-// Every file is whole or absent. progress is told after each frame.
-func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, progress func(done, total int)) (err error) {
-	if err := os.MkdirAll(d.Dir, 0o755); err != nil {
-		return fmt.Errorf("make the folder for the frames: %w", err)
+// cut returns the patches of a frame, or their mattes, in a target's samples.
+func (s *Source) cut(ctx context.Context, t *render.Treatment, n int, d *Delivery) (*media.Frame, error) {
+	cover, err := s.eval.Frame(ctx, t, n, render.MatteView, "")
+	if err != nil {
+		return nil, fmt.Errorf("frame %d: %w", n, err)
 	}
-	var movie *media.Movie
-	if d.Movie != "" {
-		if movie, err = media.NewMovie(ctx, d.Movie, s.Plates.Shot); err != nil {
-			return err
+	covered := func(x, y int) float32 {
+		if !image.Pt(x, y).In(cover.Rect) {
+			return 0
+		}
+		v := cover.At(x, y)
+		if v[3] == 0 {
+			return 0
+		}
+		return float32(colorspace.SRGB.Encode(float64(v[0]))) // it is made to be looked at
+	}
+	f := media.NewFrame(s.Plates.Width, s.Plates.Height, d.Target.Samples())
+	if d.What == Mattes {
+		f.Fill(covered)
+		return f, nil
+	}
+	patch, err := s.eval.Frame(ctx, t, n, render.AloneView, "")
+	if err != nil {
+		return nil, fmt.Errorf("frame %d: %w", n, err)
+	}
+	if d.Straight {
+		r := patch.Rect
+		for y := r.Min.Y; y < r.Max.Y; y++ {
+			row := patch.Row(y, r.Min.X, r.Max.X)
+			for x := range r.Dx() {
+				if a := covered(r.Min.X+x, y); a > 0 {
+					for k := range 3 {
+						row[4*x+k] /= a
+					}
+				}
+			}
 		}
 	}
-	writing, inner := errgroup.WithContext(ctx)
-	// Frames are made some at once, in order; packing a PNG takes longer than making
-	// one, and goes on beside.
-	writing.SetLimit(2 + runtime.GOMAXPROCS(0))
+	transfer := s.Plates.Transfer
+	if d.Target.Float && !s.Plates.Float {
+		transfer = colorspace.Linear
+	}
+	f.Lay(patch.Image, coderFor(transfer, d.Target.Samples()))
+	f.Cover(covered)
+	return f, nil
+}
+
+// segment is how many frames of a movie are encoded at once: what of it is finished
+// stays if the rest is interrupted.
+const segment = 48
+
+// Deliver writes frames, movies, a manifest and check sums. Every file is whole or
+// absent, and what is there already is not made again: so it goes on after an
+// interruption. progress is told after each frame.
+func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, progress func(done, total int)) error {
+	frames := filepath.Join(d.Dir, d.Folder)
+	if err := os.MkdirAll(frames, 0o755); err != nil {
+		return fmt.Errorf("make the folder for the frames: %w", err)
+	}
+	if len(d.Removals) > 0 {
+		t = t.Only(d.Removals...)
+	}
+	// Frames are made some at once, in order; packing one takes as long as making it,
+	// and goes on beside.
+	group, inner := errgroup.WithContext(ctx)
+	group.SetLimit(2 + runtime.GOMAXPROCS(0))
 	type made struct {
 		frame *media.Frame
 		err   error
+	}
+	there := func(path string) bool {
+		_, err := os.Stat(path)
+		return err == nil
+	}
+	part := func(kind string, n int) string {
+		return filepath.Join(d.Dir, fmt.Sprintf("%s.%d.%s", kind, (n-d.Range.First)/segment, media.MovieEnding(kind)))
+	}
+	var missing []string // movies
+	for _, kind := range d.Movies {
+		if !there(filepath.Join(d.Dir, MovieFile(kind))) {
+			missing = append(missing, kind)
+		}
+	}
+	needed := func(n int) bool {
+		if !there(filepath.Join(frames, d.FrameFile(n))) {
+			return true
+		}
+		return slices.ContainsFunc(missing, func(kind string) bool { return !there(part(kind, n)) })
 	}
 	ahead := make(chan chan made, runtime.GOMAXPROCS(0)-1)
 	go func() {
@@ -74,35 +274,212 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 				return
 			}
 			go func() {
-				f, err := s.Clean(inner, t, n)
-				one <- made{f, err}
+				if !needed(n) {
+					one <- made{}
+					return
+				}
+				var m made
+				if d.What == CleanFrames {
+					m.frame, m.err = s.Clean(inner, t, n)
+				} else {
+					m.frame, m.err = s.cut(inner, t, n, &d)
+				}
+				one <- m
 			}()
 		}
 	}()
-	for n := d.Range.First; n <= d.Range.Last && err == nil; n++ {
-		one, ok := <-ahead
-		if !ok {
-			err = inner.Err()
-			break
+	sums := sums{by: map[int]sum{}}
+	open := map[string]*media.Movie{}
+	closing := func(keep bool) (err error) {
+		for kind, m := range open {
+			err = errors.Join(err, m.Close(keep))
+			delete(open, kind)
 		}
-		m := <-one
-		if err = m.err; err != nil {
-			break
-		}
-		path, f := d.FramePath(n), m.frame
-		writing.Go(func() error { return media.WritePNG(path, f) })
-		if movie != nil {
-			err = movie.Write(f)
-		}
-		if progress != nil {
-			progress(n-d.Range.First+1, d.Range.Len())
-		}
+		return err
 	}
-	if failed := writing.Wait(); failed != nil {
+	err := func() error {
+		for n := d.Range.First; n <= d.Range.Last; n++ {
+			one, ok := <-ahead
+			if !ok {
+				return inner.Err()
+			}
+			m := <-one
+			if m.err != nil {
+				return m.err
+			}
+			if (n-d.Range.First)%segment == 0 {
+				if err := closing(true); err != nil {
+					return err
+				}
+				for _, kind := range missing {
+					if there(part(kind, n)) {
+						continue
+					}
+					movie, err := media.NewMovie(inner, part(kind, n), kind, s.Plates.Shot)
+					if err != nil {
+						return err
+					}
+					open[kind] = movie
+				}
+			}
+			group.Go(func() error { return s.write(&d, n, m.frame, &sums) })
+			if m.frame != nil {
+				for _, movie := range open {
+					if err := movie.Write(m.frame); err != nil {
+						return err
+					}
+				}
+			}
+			if progress != nil {
+				progress(n-d.Range.First+1, d.Range.Len())
+			}
+		}
+		return nil
+	}()
+	if err == nil {
+		err = closing(true)
+	}
+	if failed := group.Wait(); err == nil {
 		err = failed
 	}
-	if movie != nil {
-		err = errors.Join(err, movie.Close(err == nil))
+	if err = errors.Join(err, closing(err == nil)); err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return err
 	}
-	return err
+	for _, kind := range missing {
+		var parts []string
+		for n := d.Range.First; n <= d.Range.Last; n += segment {
+			parts = append(parts, part(kind, n))
+		}
+		if err := media.Join(ctx, filepath.Join(d.Dir, MovieFile(kind)), parts); err != nil {
+			return err
+		}
+		for _, p := range parts {
+			os.Remove(p)
+		}
+	}
+	return s.manifest(&d, &sums)
+}
+
+// write writes a frame, if it is not there yet, and notes its check sum.
+func (s *Source) write(d *Delivery, n int, f *media.Frame, all *sums) error {
+	name := d.FrameFile(n)
+	path := filepath.Join(d.Dir, d.Folder, name)
+	data, err := os.ReadFile(path)
+	if err != nil {
+		if f == nil {
+			return fmt.Errorf("frame %d was taken away while it was delivered", n)
+		}
+		shot := s.Plates.Shot
+		if data, err = d.Target.Encode(f, shot, name); err != nil {
+			return fmt.Errorf("frame %d: %w", n, err)
+		}
+		if err = media.WriteFile(path, data); err != nil {
+			return fmt.Errorf("write %s: %w", name, err)
+		}
+	}
+	plate, err := s.Plates.Hash(n)
+	if err != nil {
+		return err
+	}
+	hash := sha256.Sum256(data)
+	all.mu.Lock()
+	defer all.mu.Unlock()
+	all.by[n] = sum{Frame: n, File: filepath.Join(d.Folder, name), SHA256: hex.EncodeToString(hash[:]), Plate: plate}
+	return nil
+}
+
+type sums struct {
+	mu sync.Mutex
+	by map[int]sum
+}
+
+// A sum tells what a frame's file is, and from which plate it was made.
+type sum struct {
+	Frame  int    `json:"frame"`
+	File   string `json:"file"`
+	SHA256 string `json:"sha256"`
+	Plate  string `json:"plate"`
+}
+
+// A Manifest tells where a delivery comes from.
+type Manifest struct {
+	Program   string     `json:"program"`
+	Version   string     `json:"programVersion"`
+	Show      string     `json:"show"`
+	Shot      string     `json:"shot"`
+	Number    int        `json:"version"`
+	Revision  int        `json:"revision"`
+	Treatment string     `json:"treatment"` // SHA-256 of the document as JSON
+	Settings  Wanted     `json:"settings"`
+	Rate      string     `json:"rate"`
+	Width     int        `json:"width"`
+	Height    int        `json:"height"`
+	Transfer  string     `json:"transfer"`
+	Primaries string     `json:"primaries"`
+	Frames    []sum      `json:"frames"`
+	Movies    []movieSum `json:"movies"`
+}
+
+type movieSum struct {
+	File   string `json:"file"`
+	SHA256 string `json:"sha256"`
+}
+
+// ManifestFile and SumsFile lie beside the frames' folder.
+const (
+	ManifestFile = "manifest.json"
+	SumsFile     = "SHA256SUMS"
+)
+
+func (s *Source) manifest(d *Delivery, all *sums) error {
+	p := s.Plates
+	m := Manifest{Program: "Jardin", Version: Version(), Show: d.Show, Shot: d.Shot, Number: d.Version, Revision: d.Revision, Settings: d.Wanted,
+		Rate: p.Rate.String(), Width: p.Width, Height: p.Height, Transfer: string(p.Transfer), Primaries: string(p.Primaries), Frames: []sum{}, Movies: []movieSum{}}
+	doc, err := json.Marshal(d.Document)
+	if err != nil {
+		return err
+	}
+	hash := sha256.Sum256(doc)
+	m.Treatment = hex.EncodeToString(hash[:])
+	var lines strings.Builder
+	for n := d.Range.First; n <= d.Range.Last; n++ {
+		m.Frames = append(m.Frames, all.by[n])
+		fmt.Fprintf(&lines, "%s  %s\n", all.by[n].SHA256, all.by[n].File)
+	}
+	for _, kind := range d.Movies {
+		data, err := os.ReadFile(filepath.Join(d.Dir, MovieFile(kind)))
+		if err != nil {
+			return err
+		}
+		hash := sha256.Sum256(data)
+		m.Movies = append(m.Movies, movieSum{MovieFile(kind), hex.EncodeToString(hash[:])})
+		fmt.Fprintf(&lines, "%s  %s\n", m.Movies[len(m.Movies)-1].SHA256, MovieFile(kind))
+	}
+	blob, err := json.MarshalIndent(m, "", "  ")
+	if err != nil {
+		return err
+	}
+	hash = sha256.Sum256(blob)
+	fmt.Fprintf(&lines, "%s  %s\n", hex.EncodeToString(hash[:]), ManifestFile)
+	if err := media.WriteFile(filepath.Join(d.Dir, ManifestFile), blob); err != nil {
+		return err
+	}
+	return media.WriteFile(filepath.Join(d.Dir, SumsFile), []byte(lines.String()))
+}
+
+// Version returns what this program was built from.
+func Version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	for _, s := range info.Settings {
+		if s.Key == "vcs.revision" {
+			return s.Value
+		}
+	}
+	return info.Main.Version
 }

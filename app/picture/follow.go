@@ -26,6 +26,29 @@ type Run struct {
 	Points      []string `json:"points"` // of a track of points; all of them where empty
 }
 
+// Rest returns what is left to follow when some frames were found already: on from
+// the last of them, and back from the first.
+func (r Run) Rest(found []Found) (out []Run) {
+	if len(found) == 0 {
+		return []Run{r}
+	}
+	low, high := r.From, r.From
+	for _, f := range found {
+		low, high = min(low, f.Frame), max(high, f.Frame)
+	}
+	if high < r.Last {
+		on := r
+		on.From, on.First = high, high
+		out = append(out, on)
+	}
+	if low > r.First {
+		back := r
+		back.From, back.Last = low, low
+		out = append(out, back)
+	}
+	return out
+}
+
 // Found is what was found on a frame.
 type Found struct {
 	Frame  int                              `json:"frame"`

@@ -33,7 +33,7 @@ func shot(t *testing.T, depth, lost int) *picture.Source {
 	dir := t.TempDir()
 	top := float64(int(1)<<depth - 1)
 	for n := 1; n <= 20; n++ {
-		f := media.NewFrame(128, 96, depth)
+		f := media.NewFrame(128, 96, media.Samples{Depth: depth})
 		for i := range 128 * 96 {
 			x, y := float64(i%128-2*n), float64(i/128-n)
 			if lost > 0 && n >= lost {
@@ -44,11 +44,11 @@ func shot(t *testing.T, depth, lost int) *picture.Source {
 				f.Codes[3*i+c] = uint16(top * v * (1 - 0.1*float64(c)))
 			}
 		}
-		require.NoError(t, media.WritePNG(filepath.Join(dir, fmt.Sprintf("a.%03d.png", n)), f))
+		require.NoError(t, (media.Target{Format: "png", Depth: f.Depth}).Write(filepath.Join(dir, fmt.Sprintf("a.%03d.png", n)), f, media.Shot{}))
 	}
 	m, err := media.Inspect(ctx, dir)
 	require.NoError(t, err)
-	p, err := media.Import(ctx, m, filepath.Join(t.TempDir(), "p"), 1, colorspace.SRGB, false, nil)
+	p, err := media.Import(ctx, media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: media.Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
 	require.NoError(t, err)
 	return picture.NewSource(p, "s", render.NewCache(64<<20))
 }
@@ -201,18 +201,25 @@ func compiled(t *testing.T, s *picture.Source) *render.Treatment {
 	return c
 }
 
+// delivery is one of all frames, with a movie for review.
+func delivery(t testing.TB, s *picture.Source) picture.Delivery {
+	d := picture.Delivery{Dir: t.TempDir(), Shot: "x", Version: 1, Document: document(), Wanted: picture.Wanted{Movies: []string{media.Review}}}
+	require.NoError(t, d.Prepare(s.Plates, d.Document, "PNG"))
+	return d
+}
+
 // Delivered frames are read back by the standard library: 16 bits stay 16 bits,
 // and outside the matte every code value is the plate's.
 func TestDeliverKeepsDepthAndPlate(t *testing.T) {
 	for _, depth := range []int{8, 16} {
 		s := shot(t, depth, 0)
-		d := picture.Delivery{Dir: t.TempDir(), Name: "x", Range: treatment.Range{First: 1, Last: 20}, Movie: filepath.Join(t.TempDir(), "m.mp4")}
+		d := delivery(t, s)
 		steps := 0
 		require.NoError(t, s.Deliver(ctx, compiled(t, s), d, func(done, _ int) { steps = done }))
 		assert.Equal(t, 20, steps)
-		assert.FileExists(t, d.Movie)
+		assert.FileExists(t, filepath.Join(d.Dir, "review.mp4"))
 		for n := 1; n <= 20; n++ {
-			data, err := os.ReadFile(d.FramePath(n))
+			data, err := os.ReadFile(filepath.Join(d.Dir, "frames", d.FrameFile(n)))
 			require.NoError(t, err)
 			m, err := png.Decode(bytes.NewReader(data))
 			require.NoError(t, err)
@@ -236,19 +243,18 @@ func TestDeliverKeepsDepthAndPlate(t *testing.T) {
 func TestACancelledDeliveryLeavesWholeFilesOnly(t *testing.T) {
 	s := shot(t, 8, 0)
 	stop, cancel := context.WithCancel(ctx)
-	d := picture.Delivery{Dir: t.TempDir(), Name: "x", Range: treatment.Range{First: 1, Last: 20}, Movie: filepath.Join(t.TempDir(), "m.mp4")}
+	d := delivery(t, s)
 	err := s.Deliver(stop, compiled(t, s), d, func(done, _ int) {
 		if done == 5 {
 			cancel()
 		}
 	})
 	require.Error(t, err)
-	assert.NoFileExists(t, d.Movie)
-	assert.NoFileExists(t, d.Movie+".part")
-	entries, err := os.ReadDir(d.Dir)
+	assert.NoFileExists(t, filepath.Join(d.Dir, "review.mp4"))
+	entries, err := os.ReadDir(filepath.Join(d.Dir, "frames"))
 	require.NoError(t, err)
 	for _, e := range entries {
-		data, err := os.ReadFile(filepath.Join(d.Dir, e.Name()))
+		data, err := os.ReadFile(filepath.Join(d.Dir, "frames", e.Name()))
 		require.NoError(t, err)
 		_, err = png.Decode(bytes.NewReader(data))
 		assert.NoError(t, err, e.Name())
@@ -286,7 +292,7 @@ func TestOverlayIsWhatTheScreenNeeds(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, image.Rect(0, 0, 128, 96), m.Bounds())
 
-	empty := picture.ForScreen(raster.NewImage(image.Rect(3, 3, 3, 3)))
+	empty := picture.ForScreen(raster.NewImage(image.Rect(3, 3, 3, 3)), colorspace.BT709Primaries)
 	assert.True(t, empty.Rect.Empty())
 	_, err = s.Exact(99)
 	assert.True(t, err != nil && !errors.Is(err, os.ErrNotExist), "a frame outside the shot is named: %v", err)

@@ -79,7 +79,9 @@ func BenchmarkDeliverEverything300x300(b *testing.B) {
 		doc.Removals[0].Settle.Seam += 0.01
 		t, err := render.Compile(doc)
 		require.NoError(b, err)
-		require.NoError(b, s.Deliver(ctx, t, picture.Delivery{Dir: b.TempDir(), Name: "w", Range: treatment.Range{First: 1, Last: 16}}, nil))
+		d := picture.Delivery{Dir: b.TempDir(), Shot: "w", Document: doc}
+		require.NoError(b, d.Prepare(s.Plates, doc, "PNG"))
+		require.NoError(b, s.Deliver(ctx, t, d, nil))
 		frames += 16
 	}
 	b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")

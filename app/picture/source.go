@@ -33,19 +33,19 @@ type Source struct {
 // NewSource returns the plate in a store. id names it in the cache, which may be
 // shared with other shots.
 func NewSource(plates *media.Plates, id string, cache *render.Cache) *Source {
-	s := &Source{Plates: plates, id: id, cache: cache, coder: coderFor(plates.Transfer, plates.Depth)}
+	s := &Source{Plates: plates, id: id, cache: cache, coder: coderFor(plates.Transfer, plates.Samples)}
 	s.eval = &render.Evaluator{Plate: s, Cache: cache, Pictures: s.supplied, Mattes: s.matte}
 	return s
 }
 
 var coders sync.Map
 
-func coderFor(t colorspace.Transfer, depth int) *colorspace.Coder {
-	key := fmt.Sprint(t, depth)
+func coderFor(t colorspace.Transfer, s media.Samples) *colorspace.Coder {
+	key := fmt.Sprint(t, s)
 	if c, ok := coders.Load(key); ok {
 		return c.(*colorspace.Coder)
 	}
-	c, _ := coders.LoadOrStore(key, colorspace.NewCoder(t, depth))
+	c, _ := coders.LoadOrStore(key, s.Coder(t))
 	return c.(*colorspace.Coder)
 }
 
@@ -75,7 +75,9 @@ func (s *Source) Linear(ctx context.Context, n int, r image.Rectangle) (*raster.
 	return m, nil
 }
 
-func (s *Source) Key(n int) string { return fmt.Sprintf("%s/%s/%d", s.id, s.Plates.Transfer, n) }
+func (s *Source) Key(n int) string {
+	return fmt.Sprintf("%s/%s/%s/%d", s.id, s.Plates.Transfer, s.Plates.Primaries, n)
+}
 
 // Overlay returns what differs from the plate as a PNG for an sRGB screen,
 // transparent where the plate shows, and the place of its pixels on the frame.
@@ -94,7 +96,7 @@ func (s *Source) Overlay(ctx context.Context, t *render.Treatment, n int, view r
 		if err != nil {
 			return nil, err
 		}
-		m := ForScreen(result.Image)
+		m := ForScreen(result.Image, s.Plates.Primaries)
 		if m.Rect.Empty() {
 			m = image.NewNRGBA(image.Rect(0, 0, 1, 1))
 		}
@@ -111,10 +113,11 @@ func (s *Source) Overlay(ctx context.Context, t *render.Treatment, n int, view r
 	return made.(overlay).data, made.(overlay).rect, nil
 }
 
-// ForScreen encodes light for an sRGB screen. Pixels without alpha stay
-// transparent; all others become opaque.
-func ForScreen(m *raster.Image) *image.NRGBA {
-	coder := coderFor(colorspace.SRGB, 8)
+// ForScreen encodes light of some primaries for an sRGB screen. Pixels without alpha
+// stay transparent; all others become opaque.
+func ForScreen(m *raster.Image, p colorspace.Primaries) *image.NRGBA {
+	coder := coderFor(colorspace.SRGB, media.Samples{Depth: 8})
+	same, to := p == colorspace.BT709Primaries || p == "", p.To(colorspace.BT709Primaries)
 	out := image.NewNRGBA(m.Rect)
 	raster.Rows(m.Rect.Min.Y, m.Rect.Max.Y, func(y int) {
 		src := m.Row(y, m.Rect.Min.X, m.Rect.Max.X)
@@ -123,8 +126,12 @@ func ForScreen(m *raster.Image) *image.NRGBA {
 			if src[4*x+3] == 0 {
 				continue
 			}
+			v := [3]float32(src[4*x : 4*x+3])
+			if !same {
+				v = to.Apply(v)
+			}
 			for k := range 3 {
-				dst[4*x+k] = uint8(coder.Encode(src[4*x+k]))
+				dst[4*x+k] = uint8(coder.Encode(v[k]))
 			}
 			dst[4*x+3] = 255
 		}
@@ -138,6 +145,6 @@ func (s *Source) Exact(n int) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	shown := media.NewDisplay(s.Plates.Transfer, s.Plates.Depth).Bytes(f)
+	shown := media.NewDisplay(s.Plates.Shot).Bytes(f)
 	return media.EncodePNG(shown, media.Layout{Width: f.Width, Height: f.Height, Channels: 3, Depth: 8})
 }

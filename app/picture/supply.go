@@ -24,6 +24,9 @@ type Outside struct {
 	Calm    bool // with the grain reduced
 }
 
+// sixteen are the samples that pictures are handed out in.
+var sixteen = media.Samples{Depth: 16}
+
 // calmness is how strongly grain is reduced in pictures that are handed out.
 const calmness = 3
 
@@ -36,14 +39,8 @@ func (s *Source) codes(ctx context.Context, t *render.Treatment, o Outside) ([]u
 	if err != nil {
 		return nil, err
 	}
-	out := make([]uint16, len(plate.Codes))
-	for i, v := range plate.Codes {
-		out[i] = v
-		if plate.Depth == 8 {
-			out[i] = v * 257
-		}
-	}
-	fine := coderFor(s.Plates.Transfer, 16)
+	fine := coderFor(s.Plates.Transfer, sixteen)
+	out := plate.Deep(s.coder, fine)
 	if o.Calm {
 		calm := settle.Calm(plate.Linear(s.coder), calmness)
 		for i := range len(out) / 3 {
@@ -105,12 +102,12 @@ func (s *Source) TakeBack(ctx context.Context, t *render.Treatment, o Outside, d
 	if err != nil {
 		return nil, err
 	}
-	fine := coderFor(s.Plates.Transfer, 16)
+	fine := coderFor(s.Plates.Transfer, sixteen)
 	// What still counts as the same: less than half a code value of the plate; of half
 	// floats, which may have been used on the way, their last bit.
 	near := 0.0
-	if s.Plates.Depth == 8 {
-		near = 128
+	if !s.Plates.Float && s.Plates.Depth < 16 {
+		near = 65535 / float64(s.Plates.Max()) / 2
 	}
 	light := still.Light
 	inCodes(still, fine)
@@ -138,8 +135,8 @@ func (s *Source) TakeBack(ctx context.Context, t *render.Treatment, o Outside, d
 	switch {
 	case changed == 0:
 		return nil, errors.New("nothing on it differs from what was handed out; paint on it first")
-	case coarse && s.Plates.Depth == 16 && light == nil:
-		return nil, errors.New("it came back with 8 bits a channel, the plate has 16: save it with 16, or its tones will show as steps")
+	case coarse && s.Plates.Depth > 8 && light == nil:
+		return nil, errors.New("it came back with 8 bits a channel, the plate has more: save it with 16, or its tones will show as steps")
 	case share > 0.6 && !anyway:
 		return nil, &Suspicious{share}
 	}
@@ -152,7 +149,7 @@ func (s *Source) TakePiece(ctx context.Context, data []byte) (*media.Still, erro
 	if err != nil {
 		return nil, err
 	}
-	inCodes(still, coderFor(s.Plates.Transfer, 16))
+	inCodes(still, coderFor(s.Plates.Transfer, sixteen))
 	return still, nil
 }
 
@@ -209,8 +206,8 @@ func (s *Source) supplied(ctx context.Context, p *treatment.Picture) (*raster.Im
 	if err != nil {
 		return nil, err
 	}
-	inCodes(still, coderFor(s.Plates.Transfer, 16))
-	m := still.Premultiplied(coderFor(s.Plates.Transfer, 16))
+	inCodes(still, coderFor(s.Plates.Transfer, sixteen))
+	m := still.Premultiplied(coderFor(s.Plates.Transfer, sixteen))
 	s.cache.Put(key, m, m.Bytes())
 	return m, nil
 }
@@ -226,7 +223,7 @@ func (s *Source) matte(ctx context.Context, p *treatment.Picture) (*raster.Plane
 	if err != nil {
 		return nil, err
 	}
-	inCodes(still, coderFor(colorspace.Linear, 16)) // of an OpenEXR its numbers are the coverage
+	inCodes(still, coderFor(colorspace.Linear, sixteen)) // of an OpenEXR its numbers are the coverage
 	out := raster.NewPlane(s.Size())
 	alpha := false
 	for i := 3; i < len(still.Codes); i += 4 {

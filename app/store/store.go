@@ -82,30 +82,39 @@ func (s *Store) migrate(ctx context.Context) error {
 
 // A Shot is one piece of footage.
 type Shot struct {
-	ID        string              `db:"id" json:"id"`
-	Show      string              `db:"show" json:"show"`
-	Name      string              `db:"name" json:"name"`
-	Source    string              `db:"source" json:"source" doc:"Where it was brought in from"`
-	First     int                 `db:"first" json:"first"`
-	Last      int                 `db:"last" json:"last"`
-	Width     int                 `db:"width" json:"width"`
-	Height    int                 `db:"height" json:"height"`
-	Depth     int                 `db:"depth" json:"depth"`
-	RateNum   int                 `db:"rate_num" json:"rateNum"`
-	RateDen   int                 `db:"rate_den" json:"rateDen"`
-	Transfer  colorspace.Transfer `db:"transfer" json:"transfer" enum:"srgb,bt709,linear"`
-	State     string              `db:"state" json:"state" enum:"importing,ready,failed"`
-	Problem   string              `db:"problem" json:"problem" doc:"Why it could not be brought in"`
-	Head      int                 `db:"head" json:"head" doc:"Number of the revision in force"`
-	CreatedAt time.Time           `db:"created_at" json:"createdAt"`
-	Tip       int                 `db:"tip" json:"-"`
+	ID        string               `db:"id" json:"id"`
+	Show      string               `db:"show" json:"show"`
+	Name      string               `db:"name" json:"name"`
+	Source    string               `db:"source" json:"source" doc:"Where it was brought in from"`
+	First     int                  `db:"first" json:"first"`
+	Last      int                  `db:"last" json:"last"`
+	Width     int                  `db:"width" json:"width"`
+	Height    int                  `db:"height" json:"height"`
+	Depth     int                  `db:"depth" json:"depth" doc:"Bits a sample"`
+	Float     bool                 `db:"float" json:"float" doc:"Samples are floats, else integers"`
+	Alpha     bool                 `db:"alpha" json:"alpha" doc:"The plate has alpha: it leaves as it came"`
+	Aspect    float64              `db:"aspect" json:"aspect" doc:"Of a pixel, width to height"`
+	Padding   int                  `db:"padding" json:"padding" doc:"Digits of frame numbers in file names"`
+	Timecode  string               `db:"timecode" json:"timecode" doc:"Of the first frame; empty if there is none"`
+	Format    string               `db:"format" json:"format" doc:"It was brought in from such files"`
+	Primaries colorspace.Primaries `db:"primaries" json:"primaries" enum:"bt709,p3d65,bt2020,ap0,ap1"`
+	Reading   json.RawMessage      `db:"reading" json:"-"`
+	Delivered int                  `db:"deliveries" json:"-"`
+	RateNum   int                  `db:"rate_num" json:"rateNum"`
+	RateDen   int                  `db:"rate_den" json:"rateDen"`
+	Transfer  colorspace.Transfer  `db:"transfer" json:"transfer" enum:"srgb,bt709,bt1886,gamma22,gamma24,gamma26,linear,acescct"`
+	State     string               `db:"state" json:"state" enum:"importing,ready,failed"`
+	Problem   string               `db:"problem" json:"problem" doc:"Why it could not be brought in"`
+	Head      int                  `db:"head" json:"head" doc:"Number of the revision in force"`
+	CreatedAt time.Time            `db:"created_at" json:"createdAt"`
+	Tip       int                  `db:"tip" json:"-"`
 }
 
 // Media returns what reading its frames needs.
 func (s *Shot) Media() media.Shot {
 	return media.Shot{
-		First: s.First, Last: s.Last, Width: s.Width, Height: s.Height, Depth: s.Depth,
-		Rate: media.Rational{Num: s.RateNum, Den: s.RateDen}, Transfer: s.Transfer,
+		First: s.First, Last: s.Last, Width: s.Width, Height: s.Height, Samples: media.Samples{Depth: s.Depth, Float: s.Float}, Alpha: s.Alpha,
+		Rate: media.Rational{Num: s.RateNum, Den: s.RateDen}, Aspect: s.Aspect, Transfer: s.Transfer, Primaries: s.Primaries,
 	}
 }
 
@@ -117,14 +126,19 @@ var ErrTaken = errors.New("the show has a shot of that name already; choose anot
 
 // AddShot adds a shot with an empty treatment.
 func (s *Store) AddShot(ctx context.Context, shot *Shot) error {
+	if shot.Reading == nil {
+		shot.Reading = json.RawMessage("{}")
+	}
 	empty, err := json.Marshal(treatment.New())
 	if err != nil {
 		return err
 	}
 	return s.within(ctx, func(tx *sqlx.Tx) error {
 		_, err := tx.NamedExecContext(ctx, `insert into shots
-			(id, show, name, source, first, last, width, height, depth, rate_num, rate_den, transfer, state)
-			values (:id, :show, :name, :source, :first, :last, :width, :height, :depth, :rate_num, :rate_den, :transfer, :state)`, shot)
+			(id, show, name, source, first, last, width, height, depth, float, alpha, aspect, padding, timecode, format, primaries, reading,
+				rate_num, rate_den, transfer, state)
+			values (:id, :show, :name, :source, :first, :last, :width, :height, :depth, :float, :alpha, :aspect, :padding, :timecode, :format, :primaries, :reading,
+				:rate_num, :rate_den, :transfer, :state)`, shot)
 		var taken *pgconn.PgError
 		if errors.As(err, &taken) && taken.Code == "23505" {
 			return ErrTaken

@@ -16,7 +16,7 @@ type Task struct {
 	Kind      string          `db:"kind" json:"kind" enum:"import,track,scout,settle,edge,render"`
 	Title     string          `db:"title" json:"title"`
 	Subject   string          `db:"subject" json:"subject" doc:"The track or the removal that it works on, if it works on one"`
-	State     string          `db:"state" json:"state" enum:"waiting,running,done,failed,cancelled"`
+	State     string          `db:"state" json:"state" enum:"waiting,running,paused,done,failed,cancelled"`
 	Done      int             `db:"done" json:"done" doc:"Frames finished"`
 	Total     int             `db:"total" json:"total" doc:"Frames in all"`
 	Rate      float64         `db:"rate" json:"rate" doc:"Frames a second"`
@@ -24,6 +24,8 @@ type Task struct {
 	Detail    json.RawMessage `db:"detail" json:"-"`
 	Result    []byte          `db:"result" json:"-"`
 	JobID     int64           `db:"job_id" json:"-"`
+	Partial   []byte          `db:"partial" json:"-"`
+	Version   int             `db:"version" json:"version,omitempty" doc:"Of a delivery: which of the shot's it is"`
 	CreatedAt time.Time       `db:"created_at" json:"createdAt"`
 	EndedAt   *time.Time      `db:"ended_at" json:"endedAt,omitempty"`
 }
@@ -33,8 +35,8 @@ func (s *Store) AddTask(ctx context.Context, t *Task) error {
 	if t.Detail == nil {
 		t.Detail = json.RawMessage(`{}`)
 	}
-	_, err := s.db.NamedExecContext(ctx, `insert into tasks (id, shot_id, kind, title, subject, state, total, detail)
-		values (:id, :shot_id, :kind, :title, :subject, :state, :total, :detail)`, t)
+	_, err := s.db.NamedExecContext(ctx, `insert into tasks (id, shot_id, kind, title, subject, state, total, detail, version)
+		values (:id, :shot_id, :kind, :title, :subject, :state, :total, :detail, :version)`, t)
 	return err
 }
 
@@ -74,6 +76,37 @@ func (s *Store) LastResult(ctx context.Context, shot, kind, subject string, into
 		return false, err
 	}
 	return true, json.Unmarshal(blob, into)
+}
+
+// SetPartial keeps what a task has found so far.
+func (s *Store) SetPartial(ctx context.Context, id string, found any) error {
+	blob, err := json.Marshal(found)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `update tasks set partial = $2 where id = $1`, id, blob)
+	return err
+}
+
+// NextDelivery counts a shot's deliveries up, and returns the new number.
+func (s *Store) NextDelivery(ctx context.Context, shot string) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `update shots set deliveries = deliveries + 1 where id = $1 returning deliveries`, shot)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNone
+	}
+	return n, err
+}
+
+// Unfinished returns the tasks that wait or run, and whether the queue has a job for
+// each that is to be worked on.
+func (s *Store) Unfinished(ctx context.Context) (out []struct {
+	Task
+	Queued bool `db:"queued"`
+}, err error) {
+	err = s.db.SelectContext(ctx, &out, `select t.*, j.id is not null as queued from tasks t
+		left join river_job j on j.id = t.job_id and j.state in ('available', 'pending', 'retryable', 'scheduled')
+		where t.state in ('waiting', 'running')`)
+	return out, err
 }
 
 // Task returns a task.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -54,9 +55,18 @@ func renderCommand() *cobra.Command {
 	plate := f.String("plate", "", "folder of numbered stills, or a movie")
 	file := f.String("treatment", "", "treatment, see docs/formats.md")
 	out := f.String("out", "", "folder for the frames")
-	transfer := f.String("transfer", string(colorspace.SRGB), "how code values relate to light: srgb, bt709 or linear")
-	first := f.Int("first", -1, "number of the first frame (default: the plate's own)")
-	movie := f.Bool("movie", false, "also write an H.264 review movie, review.mp4")
+	var set renderSettings
+	f.StringVar(&set.transfer, "transfer", "", fmt.Sprintf("how code values relate to light: one of %v (default: what the plate's files tell, or srgb)", colorspace.Transfers))
+	f.StringVar(&set.primaries, "primaries", "", fmt.Sprintf("the plate's primaries: one of %v (default: what its files tell, or bt709)", colorspace.AllPrimaries))
+	f.IntVar(&set.first, "first", -1, "number of the first frame (default: the plate's own)")
+	f.StringVar(&set.gaps, "gaps", "", "what to do where numbers are missing: hold the frame before, or close the gap")
+	f.StringVar(&set.what, "what", picture.CleanFrames, "what to write: clean frames, the patch with alpha, or mattes")
+	f.BoolVar(&set.straight, "straight", false, "of a patch: colours are not multiplied by alpha")
+	f.StringVar(&set.format, "format", "", "file format: png, tiff, jpeg, exr or dpx (default: as the plate)")
+	f.IntVar(&set.depth, "depth", 0, "bits a sample; of exr 16 or 32 (default: as the plate)")
+	f.StringVar(&set.name, "name", "", "template of file names (default: {shot}.{frame})")
+	f.BoolVar(&set.movie, "movie", false, "also write an H.264 review movie, review.mp4")
+	f.BoolVar(&set.master, "master", false, "also write an FFV1 movie without loss, master.mkv")
 	asJSON := f.Bool("json", false, "print a summary as JSON")
 	for _, name := range []string{"plate", "treatment", "out"} {
 		if err := c.MarkFlagRequired(name); err != nil {
@@ -64,7 +74,7 @@ func renderCommand() *cobra.Command {
 		}
 	}
 	c.RunE = func(c *cobra.Command, _ []string) error {
-		s, err := renderFiles(c.Context(), *plate, *file, *out, colorspace.Transfer(*transfer), *first, *movie)
+		s, err := renderFiles(c.Context(), *plate, *file, *out, set)
 		if err != nil {
 			return err
 		}
@@ -85,11 +95,15 @@ func renderCommand() *cobra.Command {
 	return c
 }
 
-func renderFiles(ctx context.Context, plate, file, out string, transfer colorspace.Transfer, first int, movie bool) (*summary, error) {
+// renderSettings are what the command can be told besides plate, treatment and place.
+type renderSettings struct {
+	transfer, primaries, gaps, what, format, name string
+	first, depth                                  int
+	straight, movie, master                       bool
+}
+
+func renderFiles(ctx context.Context, plate, file, out string, set renderSettings) (*summary, error) {
 	began := time.Now()
-	if err := transfer.Valid(); err != nil {
-		return nil, err
-	}
 	blob, err := os.ReadFile(file)
 	if err != nil {
 		return nil, fmt.Errorf("read the treatment: %w", err)
@@ -98,10 +112,25 @@ func renderFiles(ctx context.Context, plate, file, out string, transfer colorspa
 	if err != nil {
 		return nil, err
 	}
-	if first < 0 {
-		first = material.First
+	reading := media.Reading{Gaps: set.gaps}
+	plan, err := material.Plan(reading)
+	if err != nil {
+		return nil, err
 	}
-	shot := treatment.Range{First: first, Last: first + material.Last - material.First}
+	as := media.Shot{First: set.first, Rate: material.Rate, Aspect: material.Aspect, Transfer: material.Transfer, Primaries: material.Primaries}
+	if set.first < 0 {
+		as.First = plan[0]
+	}
+	if set.transfer != "" {
+		as.Transfer = colorspace.Transfer(set.transfer)
+	}
+	if set.primaries != "" {
+		as.Primaries = colorspace.Primaries(set.primaries)
+	}
+	if err := errors.Join(as.Transfer.Valid(), as.Primaries.Valid()); err != nil {
+		return nil, err
+	}
+	shot := treatment.Range{First: as.First, Last: as.First + len(plan) - 1}
 	doc, err := document.Parse(blob, &shot)
 	if err != nil {
 		return nil, fmt.Errorf("%s is not a valid treatment for this plate:\n%w", file, err)
@@ -117,7 +146,7 @@ func renderFiles(ctx context.Context, plate, file, out string, transfer colorspa
 		return nil, err
 	}
 	defer os.RemoveAll(scratch)
-	plates, err := media.Import(ctx, material, filepath.Join(scratch, "plate"), first, transfer, false, nil)
+	plates, err := media.Import(ctx, media.Order{Material: material, Reading: reading, Shot: as, Dir: filepath.Join(scratch, "plate")}, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -137,10 +166,35 @@ func renderFiles(ctx context.Context, plate, file, out string, transfer colorspa
 	if err != nil {
 		return nil, err
 	}
-	d := picture.Delivery{Dir: out, Name: material.Name, Range: shot}
-	if movie {
-		d.Movie = filepath.Join(out, "review.mp4")
-		s.Movie = d.Movie
+	d := picture.Delivery{Dir: out, Folder: ".", Shot: material.Name, Padding: max(material.Padding, 1), Version: 1, Document: doc,
+		Wanted: picture.Wanted{What: set.what, Straight: set.straight, Template: set.name}}
+	if material.Kind == "movie" {
+		d.Padding = 4
+	}
+	if d.Template == "" {
+		d.Template = "{shot}.{frame}"
+	}
+	if set.format != "" || set.depth != 0 {
+		target := media.TargetOf(material.Format, plates.Samples)
+		if set.format != "" {
+			target = media.TargetOf(strings.ToUpper(set.format), plates.Samples)
+			target.Format = set.format
+		}
+		if set.depth != 0 {
+			target.Depth = set.depth
+		}
+		target.Float = target.Format == "exr"
+		d.Target = &target
+	}
+	if set.movie {
+		d.Movies = append(d.Movies, media.Review)
+		s.Movie = filepath.Join(out, picture.MovieFile(media.Review))
+	}
+	if set.master {
+		d.Movies = append(d.Movies, media.Master)
+	}
+	if err := d.Prepare(plates, doc, material.Format); err != nil {
+		return nil, err
 	}
 	if err := source.Deliver(ctx, compiled, d, nil); err != nil {
 		return nil, err

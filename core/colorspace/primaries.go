@@ -37,6 +37,14 @@ func (p Primaries) Valid() error {
 	return nil
 }
 
+// Chromaticities returns x and y of red, green, blue and white.
+func (p Primaries) Chromaticities() (out []float64) {
+	for _, c := range chromaticities[p] {
+		out = append(out, c[0], c[1])
+	}
+	return out
+}
+
 // A Matrix takes a colour to another, by rows.
 type Matrix [3][3]float64
 
@@ -82,7 +90,7 @@ var bradford = mat.NewDense(3, 3, []float64{0.8951, 0.2664, -0.1614, -0.7502, 1.
 // To returns the matrix from the light of these primaries to that of others, whites
 // taken to each other by the Bradford adaptation.
 func (p Primaries) To(other Primaries) Matrix {
-	if p == other {
+	if p == other || p == "" || other == "" {
 		return Matrix{{1, 0, 0}, {0, 1, 0}, {0, 0, 1}}
 	}
 	dense := func(m Matrix) *mat.Dense {

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"image"
+	"slices"
 	"sync"
 
 	"jardin/core/carry"
@@ -146,6 +147,19 @@ func (t *Treatment) Placed(id string, n int, h geom.Homography) *Treatment {
 			placed.placed = map[int]geom.Homography{n: h}
 			out.removals[i] = &placed
 		}
+	}
+	return out
+}
+
+// Only returns the treatment with all removals but some left out. The mattes of the
+// others still count where light is measured.
+func (t *Treatment) Only(ids ...string) *Treatment {
+	out := &Treatment{removals: append([]*removal{}, t.removals...), motions: t.motions, outer: t.outer}
+	for i, r := range out.removals {
+		left := *r
+		left.of = out
+		left.doc.Off = r.doc.Off || !slices.Contains(ids, r.doc.ID)
+		out.removals[i] = &left
 	}
 	return out
 }

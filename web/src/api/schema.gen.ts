@@ -254,7 +254,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Render the clean frames and a review movie from the revision in force */
+        /** Render frames, and movies if they are wanted, from the revision in force. Every delivery of a shot has a number of its own */
         post: operations["render"];
         delete?: never;
         options?: never;
@@ -410,6 +410,40 @@ export interface paths {
         put?: never;
         /** Cancel long work */
         post: operations["cancel-task"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tasks/{id}/continue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Go on with work that was paused, or try again what failed or was cancelled */
+        post: operations["continue-task"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tasks/{id}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Interrupt long work until it is continued */
+        post: operations["pause-task"];
         delete?: never;
         options?: never;
         head?: never;
@@ -762,6 +796,12 @@ export interface components {
             frame: number;
             picture: components["schemas"]["Picture"];
         };
+        Gap: {
+            /** Format: int64 */
+            first: number;
+            /** Format: int64 */
+            last: number;
+        };
         Grade: {
             /**
              * Format: double
@@ -934,9 +974,18 @@ export interface components {
             outlines: components["schemas"]["Shape"][];
         };
         Material: {
+            /** @description There is alpha: it is kept, and leaves as it came */
+            alpha: boolean;
+            /**
+             * Format: double
+             * @description Of a pixel, width to height
+             */
+            aspect: number;
+            /** @description As the files name it */
+            compression: string;
             /**
              * Format: int64
-             * @description Bits a sample once brought in: 8 or 16
+             * @description Bits a sample
              */
             depth: number;
             /**
@@ -944,8 +993,12 @@ export interface components {
              * @description Number of the first frame
              */
             first: number;
+            /** @description Samples are floats, else integers */
+            float: boolean;
             /** @description File format, or codec and pixel format */
             format: string;
+            /** @description Numbers that are missing between the first and the last */
+            gaps: components["schemas"]["Gap"][];
             /** Format: int64 */
             height: number;
             /** @enum {string} */
@@ -955,12 +1008,35 @@ export interface components {
              * @description Number of the last frame
              */
             last: number;
+            /**
+             * @description Of YCbCr; rgb where there is none
+             * @enum {string}
+             */
+            matrix: "rgb" | "bt601" | "bt709" | "bt2020";
             /** @description A name for the shot, from the file names */
             name: string;
+            /** @description What should be known before it is brought in */
+            notes: string[];
+            /**
+             * Format: int64
+             * @description Digits that numbers are filled up to with zeros; 0 for none
+             */
+            padding: number;
             /** @description The movie, or the folder of the stills */
             path: string;
-            /** @description Stills have none of their own: 24 is proposed */
+            /** @description Told by the files, or usual for them */
+            primaries: string;
+            /**
+             * @description Of YCbCr
+             * @enum {string}
+             */
+            range: "full" | "video";
+            /** @description Where the files tell none, 24 is proposed */
             rate: components["schemas"]["Rational"];
+            /** @description Of the first frame; empty if there is none */
+            timecode: string;
+            /** @description Told by the files, or usual for them */
+            transfer: string;
             /** Format: int64 */
             width: number;
         };
@@ -1025,6 +1101,11 @@ export interface components {
         };
         NewShot: {
             /**
+             * Format: double
+             * @description Of a pixel, width to height, if the files tell it wrong
+             */
+            aspect?: number;
+            /**
              * Format: int64
              * @description Number of the first frame
              */
@@ -1032,10 +1113,16 @@ export interface components {
             name: string;
             /** @description A folder of numbered stills or a movie, in one of the server's folders */
             path: string;
+            /**
+             * @description BT.709 if left out
+             * @enum {string}
+             */
+            primaries?: "bt709" | "p3d65" | "bt2020" | "ap0" | "ap1";
             rate: components["schemas"]["Rational"];
+            reading?: components["schemas"]["Reading"];
             show: string;
             /** @enum {string} */
-            transfer: "srgb" | "bt709" | "linear";
+            transfer: "srgb" | "bt709" | "bt1886" | "gamma22" | "gamma24" | "gamma26" | "linear" | "acescct";
         };
         OffsetKey: {
             /** @enum {string} */
@@ -1181,6 +1268,33 @@ export interface components {
             den: number;
             /** Format: int64 */
             num: number;
+        };
+        Reading: {
+            /**
+             * Format: int64
+             * @description Number of the first frame that is brought in, as the material numbers them
+             */
+            from?: number;
+            /**
+             * @description What to do where numbers are missing: hold the frame before, or close the gap, which renumbers what follows
+             * @enum {string}
+             */
+            gaps?: "hold" | "close";
+            /**
+             * @description Of YCbCr, if the file tells it wrong
+             * @enum {string}
+             */
+            matrix?: "bt601" | "bt709" | "bt2020";
+            /**
+             * @description Of YCbCr, if the file tells it wrong
+             * @enum {string}
+             */
+            range?: "full" | "video";
+            /**
+             * Format: int64
+             * @description Number of the last
+             */
+            to?: number;
         };
         Removal: {
             fill: components["schemas"]["Fill"];
@@ -1348,12 +1462,26 @@ export interface components {
             points: components["schemas"]["Knot"][];
         };
         Shot: {
+            /** @description The plate has alpha: it leaves as it came */
+            alpha: boolean;
+            /**
+             * Format: double
+             * @description Of a pixel, width to height
+             */
+            aspect: number;
             /** Format: date-time */
             createdAt: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Bits a sample
+             */
             depth: number;
             /** Format: int64 */
             first: number;
+            /** @description Samples are floats, else integers */
+            float: boolean;
+            /** @description It was brought in from such files */
+            format: string;
             /**
              * Format: int64
              * @description Number of the revision in force
@@ -1365,6 +1493,13 @@ export interface components {
             /** Format: int64 */
             last: number;
             name: string;
+            /**
+             * Format: int64
+             * @description Digits of frame numbers in file names
+             */
+            padding: number;
+            /** @enum {string} */
+            primaries: "bt709" | "p3d65" | "bt2020" | "ap0" | "ap1";
             /** @description Why it could not be brought in */
             problem: string;
             /** Format: int64 */
@@ -1376,8 +1511,10 @@ export interface components {
             source: string;
             /** @enum {string} */
             state: "importing" | "ready" | "failed";
+            /** @description Of the first frame; empty if there is none */
+            timecode: string;
             /** @enum {string} */
-            transfer: "srgb" | "bt709" | "linear";
+            transfer: "srgb" | "bt709" | "bt1886" | "gamma22" | "gamma24" | "gamma26" | "linear" | "acescct";
             /** Format: int64 */
             width: number;
         };
@@ -1535,6 +1672,17 @@ export interface components {
              */
             spacing?: number;
         };
+        Target: {
+            /**
+             * Format: int64
+             * @description Bits a sample
+             */
+            depth: number;
+            /** @description Samples are floats */
+            float?: boolean;
+            /** @enum {string} */
+            format: "png" | "tiff" | "jpeg" | "exr" | "dpx";
+        };
         Task: {
             /** Format: date-time */
             createdAt: string;
@@ -1557,7 +1705,7 @@ export interface components {
             rate: number;
             shotId: string;
             /** @enum {string} */
-            state: "waiting" | "running" | "done" | "failed" | "cancelled";
+            state: "waiting" | "running" | "paused" | "done" | "failed" | "cancelled";
             /** @description The track or the removal that it works on, if it works on one */
             subject: string;
             title: string;
@@ -1566,6 +1714,11 @@ export interface components {
              * @description Frames in all
              */
             total: number;
+            /**
+             * Format: int64
+             * @description Of a delivery: which of the shot's it is
+             */
+            version?: number;
         };
         TaskChanged: {
             task: components["schemas"]["Task"];
@@ -1638,6 +1791,25 @@ export interface components {
             frame: number;
             /** Format: double */
             value: number;
+        };
+        Wanted: {
+            /** @description Movies beside the frames: H.264 for review, FFV1 without loss */
+            movies?: ("review" | "master")[];
+            /** @description Only these frames */
+            range?: components["schemas"]["Range"];
+            /** @description Only these; none for all */
+            removals?: string[];
+            /** @description Of patches: colours are not multiplied by alpha */
+            straight?: boolean;
+            /** @description File format and samples; as the plate came in if it is left out */
+            target?: components["schemas"]["Target"];
+            /** @description Of file names, without their ending: {show}, {shot}, {version}, {revision}, {frame} */
+            template?: string;
+            /**
+             * @description Clean frames, the patches alone with alpha, or their mattes
+             * @enum {string}
+             */
+            what: "clean" | "patch" | "mattes";
         };
     };
     responses: never;
@@ -2262,7 +2434,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Wanted"];
+            };
+        };
         responses: {
             /** @description Accepted */
             202: {
@@ -2582,6 +2758,68 @@ export interface operations {
         };
     };
     "cancel-task": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "continue-task": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "pause-task": {
         parameters: {
             query?: never;
             header?: never;

@@ -1,0 +1,358 @@
+package media
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/core/colorspace"
+)
+
+// noisy is a frame whose code values run over all that its samples can hold.
+func noisy(w, h int, s Samples, alpha bool, n int) *Frame {
+	f := NewFrame(w, h, s)
+	next := uint32(n*977 + 1)
+	value := func() (uint16, float32) {
+		next = next*1664525 + 1013904223
+		if s.Float {
+			half := uint16(next>>16) & 0x7bff // finite, and not negative
+			return half, colorspace.FromHalf(half) * (1 + float32(next&255)/65536)
+		}
+		return uint16(int(next>>8) % (s.Max() + 1)), 0
+	}
+	fill := func(codes []uint16, floats []float32) {
+		for i := range max(len(codes), len(floats)) {
+			c, v := value()
+			if floats != nil {
+				floats[i] = v
+			} else {
+				codes[i] = c
+			}
+		}
+	}
+	fill(f.Codes, f.Floats)
+	if alpha {
+		f.Alpha = &Alpha{}
+		if s.Depth == 32 {
+			f.Alpha.Floats = make([]float32, w*h)
+		} else {
+			f.Alpha.Codes = make([]uint16, w*h)
+		}
+		fill(f.Alpha.Codes, f.Alpha.Floats)
+	}
+	return f
+}
+
+// Every format: written, brought in by FFmpeg or the standard library, read whole, and
+// written once more. No code value may change on the way, alpha included.
+func TestEveryFormatKeepsItsCodeValues(t *testing.T) {
+	for _, c := range []struct {
+		target Target
+		alpha  bool
+	}{
+		{Target{"png", 8, false}, false}, {Target{"png", 8, false}, true}, {Target{"png", 16, false}, true},
+		{Target{"tiff", 8, false}, true}, {Target{"tiff", 16, false}, true},
+		{Target{"dpx", 8, false}, false}, {Target{"dpx", 8, false}, true}, {Target{"dpx", 10, false}, false},
+		{Target{"dpx", 12, false}, false}, {Target{"dpx", 16, false}, false}, {Target{"dpx", 16, false}, true},
+		{Target{"exr", 16, true}, false}, {Target{"exr", 16, true}, true}, {Target{"exr", 32, true}, true},
+	} {
+		for _, width := range []int{37, 64} {
+			t.Run(fmt.Sprintf("%s %s %v %d", c.target.Format, c.target.Samples(), c.alpha, width), func(t *testing.T) {
+				dir := t.TempDir()
+				shot := Shot{First: 7, Rate: Rational{24, 1}, Transfer: colorspace.Linear, Primaries: colorspace.BT709Primaries}
+				for n := 98; n <= 101; n++ {
+					require.NoError(t, c.target.Write(filepath.Join(dir, fmt.Sprintf("sh %%d_%03d.%s", n, c.target.Ending())), noisy(width, 23, c.target.Samples(), c.alpha, n), shot))
+				}
+				m, err := Inspect(ctx, dir)
+				require.NoError(t, err)
+				assert.Equal(t, c.target.Samples(), m.Samples())
+				p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Screen: true, Shot: shot}, nil)
+				require.NoError(t, err)
+				for n := 7; n <= 10; n++ {
+					want, err := p.Whole(n)
+					require.NoError(t, err)
+					original := noisy(width, 23, c.target.Samples(), c.alpha, n+91)
+					require.True(t, slices.Equal(original.Codes, want.Codes), "frame %d", n)
+					require.True(t, slices.Equal(original.Floats, want.Floats), "frame %d", n)
+					require.Equal(t, c.alpha, want.Alpha != nil)
+					if c.alpha {
+						require.True(t, slices.Equal(original.Alpha.Codes, want.Alpha.Codes) && slices.Equal(original.Alpha.Floats, want.Alpha.Floats), "alpha of frame %d", n)
+					}
+					before, err := os.ReadFile(filepath.Join(dir, fmt.Sprintf("sh %%d_%03d.%s", n+91, c.target.Ending())))
+					require.NoError(t, err)
+					again, err := c.target.Encode(want, p.Shot, fmt.Sprintf("sh %%d_%03d.%s", n+91, c.target.Ending()))
+					require.NoError(t, err)
+					require.True(t, bytes.Equal(before, again), "written once more it is the same file")
+				}
+			})
+		}
+	}
+}
+
+// independentDPX reads 10-bit RGB of method A and B, and 16-bit RGB, by the tables of
+// SMPTE 268M-2003 alone.
+func independentDPX(t *testing.T, data []byte) []uint16 {
+	be := binary.BigEndian
+	require.Equal(t, "SDPX", string(data[:4]))
+	at, w, h := int(be.Uint32(data[4:])), int(be.Uint32(data[772:])), int(be.Uint32(data[776:]))
+	bits, packing := data[803], be.Uint16(data[804:])
+	var out []uint16
+	for y := range h {
+		for x := range w {
+			for c := range 3 {
+				if bits == 10 {
+					word := be.Uint32(data[at+4*(y*w+x):])
+					if packing == 1 {
+						word >>= 2
+					}
+					out = append(out, uint16(word>>(20-10*c)&1023))
+				} else {
+					line := (6*w + 3) / 4 * 4
+					out = append(out, be.Uint16(data[at+y*line+6*x+2*c:]))
+				}
+			}
+		}
+	}
+	return out
+}
+
+// FFmpeg reads what we write as we do: another independent reader.
+func TestDPXAgainstFFmpeg(t *testing.T) {
+	for _, depth := range []int{8, 10, 12, 16} {
+		dir := t.TempDir()
+		f := noisy(37, 23, Samples{Depth: depth}, false, depth)
+		require.NoError(t, Target{"dpx", depth, false}.Write(filepath.Join(dir, "f.1.dpx"), f, Shot{}))
+		m, err := Inspect(ctx, dir)
+		require.NoError(t, err)
+		m.plain = false
+		require.NoError(t, m.each(ctx, []int{1}, Reading{}, 0, func(_ int, got *Frame) error {
+			assert.True(t, slices.Equal(f.Codes, got.Codes), "%d bit", depth)
+			return nil
+		}))
+	}
+}
+
+// DPX made by FFmpeg: what is brought in is what an independent reader sees, and what
+// leaves is the very file, header and all.
+func TestForeignDPX(t *testing.T) {
+	for _, format := range []string{"gbrp10be", "rgb48be"} {
+		t.Run(format, func(t *testing.T) {
+			dir := t.TempDir()
+			out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "mandelbrot=s=66x40:r=24000/1001", "-frames:v", "3", "-pix_fmt", format, "-start_number", "1001", filepath.Join(dir, "f.%04d.dpx")).CombinedOutput()
+			require.NoError(t, err, string(out))
+			file := func(n int) []byte {
+				data, err := os.ReadFile(filepath.Join(dir, fmt.Sprintf("f.%d.dpx", n)))
+				require.NoError(t, err)
+				return data
+			}
+			// A header that says more: project, timecode 01:02:03:04, 23.976 frames a second.
+			for n := 1001; n <= 1003; n++ {
+				data := slices.Insert(file(n), 1664, make([]byte, 384)...) // FFmpeg leaves film and television out
+				binary.BigEndian.PutUint32(data[4:], 2048)
+				binary.BigEndian.PutUint32(data[808:], 2048)
+				binary.BigEndian.PutUint32(data[16:], uint32(len(data)))
+				copy(data[260:], "Winter at Larkmoss")
+				binary.BigEndian.PutUint32(data[1920:], 0x01020304)
+				binary.BigEndian.PutUint32(data[1940:], math.Float32bits(24000./1001))
+				require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("f.%d.dpx", n)), data, 0o644))
+			}
+			m, err := Inspect(ctx, dir)
+			require.NoError(t, err)
+			assert.Equal(t, "01:02:03:04", m.Timecode)
+			assert.Equal(t, Rational{24000, 1001}, m.Rate)
+			p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: Shot{First: 1001, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+			require.NoError(t, err)
+			for n := 1001; n <= 1003; n++ {
+				f, err := p.Whole(n)
+				require.NoError(t, err)
+				require.True(t, slices.Equal(independentDPX(t, file(n)), f.Codes), "frame %d", n)
+				data, err := Target{"dpx", m.Depth, false}.Encode(f, p.Shot, "x")
+				require.NoError(t, err)
+				size := 2048 + dpxBytes(66, 40, 3, m.Depth)
+				assert.True(t, bytes.Equal(file(n)[:size], data), "the very file")
+			}
+		})
+	}
+}
+
+// OpenEXR by every compression that FFmpeg writes, and attributes of our own making:
+// all of them come back, and half floats keep their bits.
+func TestForeignEXR(t *testing.T) {
+	for _, compression := range []string{"none", "rle", "zip1", "zip16"} {
+		t.Run(compression, func(t *testing.T) {
+			dir := t.TempDir()
+			require.NoError(t, Target{"exr", 16, true}.Write(filepath.Join(dir, "src.1.exr"), noisy(50, 35, Samples{16, true}, true, 4), Shot{Primaries: colorspace.AP1Primaries}))
+			require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o755))
+			out, err := exec.Command("ffmpeg", "-v", "error", "-i", filepath.Join(dir, "src.1.exr"), "-compression", compression, "-format", "half", filepath.Join(dir, "in", "f.0001.exr")).CombinedOutput()
+			require.NoError(t, err, string(out))
+			m, err := Inspect(ctx, filepath.Join(dir, "in"))
+			require.NoError(t, err)
+			assert.Equal(t, colorspace.Linear, m.Transfer)
+			p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(dir, "p"), Shot: Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+			require.NoError(t, err)
+			f, err := p.Whole(1)
+			require.NoError(t, err)
+			want := noisy(50, 35, Samples{16, true}, true, 4)
+			require.True(t, slices.Equal(want.Codes, f.Codes))
+			require.True(t, slices.Equal(want.Alpha.Codes, f.Alpha.Codes))
+		})
+	}
+	// Attributes leave as they came.
+	f := noisy(20, 10, Samples{16, true}, false, 1)
+	comment := append([]byte("comments\x00string\x00\x0c\x00\x00\x00"), "from the set"...)
+	rate := append([]byte("framesPerSecond\x00rational\x00\x08\x00\x00\x00"), 0xc0, 0x5d, 0, 0, 0xe9, 3, 0, 0)
+	row := func(y int, to []byte) {}
+	data, err := encodeEXR(20, 10, exrZIPS, []exrPlane{{"R", true, row}, {"G", true, row}, {"B", true, row}}, slices.Concat(comment, rate))
+	require.NoError(t, err)
+	h, err := readEXR(data)
+	require.NoError(t, err)
+	assert.Equal(t, &Rational{24000, 1001}, h.Rate)
+	f.Head = data[:h.size]
+	again, err := EncodeFrameEXR(f, colorspace.BT709Primaries)
+	require.NoError(t, err)
+	back, err := readEXR(again)
+	require.NoError(t, err)
+	assert.True(t, bytes.Contains(back.extra, comment) && bytes.Contains(back.extra, rate))
+	assert.EqualValues(t, exrZIPS, back.compression)
+	ap1, err := EncodeFrameEXR(noisy(4, 4, Samples{32, true}, false, 1), colorspace.AP1Primaries)
+	require.NoError(t, err)
+	back, err = readEXR(ap1)
+	require.NoError(t, err)
+	assert.Equal(t, colorspace.AP1Primaries, back.Primaries, "primaries are told")
+}
+
+// The widely used container formats and codecs, by what FFmpeg makes of them.
+func TestMoviesAreToldApart(t *testing.T) {
+	for name, c := range map[string]struct {
+		args   []string
+		ending string
+		want   Material
+	}{
+		"H.264":      {[]string{"-c:v", "libx264", "-pix_fmt", "yuv420p", "-colorspace", "bt709", "-color_trc", "bt709", "-color_primaries", "bt709", "-color_range", "tv"}, "mp4", Material{Depth: 8, Matrix: "bt709", Range: "video", Transfer: colorspace.BT709}},
+		"HEVC 10":    {[]string{"-c:v", "libx265", "-x265-params", "log-level=none", "-pix_fmt", "yuv420p10le", "-colorspace", "bt2020nc", "-color_primaries", "bt2020"}, "mov", Material{Depth: 16, Matrix: "bt2020", Range: "video", Transfer: colorspace.BT709, Primaries: colorspace.BT2020Primaries}},
+		"VC-3":       {[]string{"-c:v", "dnxhd", "-profile:v", "dnxhr_hqx", "-pix_fmt", "yuv422p10le", "-s", "256x128"}, "mov", Material{Depth: 16, Matrix: "bt709", Range: "video", Transfer: colorspace.BT709}},
+		"FFV1 12":    {[]string{"-c:v", "ffv1", "-pix_fmt", "gbrp12le"}, "mkv", Material{Depth: 12, Matrix: "rgb", Range: "full", Transfer: colorspace.BT709}},
+		"full range": {[]string{"-c:v", "libx264", "-pix_fmt", "yuvj420p", "-color_trc", "iec61966-2-1"}, "mp4", Material{Depth: 8, Matrix: "bt601", Range: "full", Transfer: colorspace.SRGB}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			path := filepath.Join(t.TempDir(), "m."+c.ending)
+			source := "color=0x40c080:s=128x64:r=24000/1001:d=0.5,format=gbrp"
+			if c.want.Matrix != "rgb" {
+				reach := map[string]string{"video": "tv", "full": "pc"}[c.want.Range]
+				source += ",scale=out_color_matrix=" + c.want.Matrix + ":out_range=" + reach + ",format=" + c.args[slices.Index(c.args, "-pix_fmt")+1]
+			}
+			args := append([]string{"-v", "error", "-f", "lavfi", "-i", source, "-timecode", "10:00:00:00"}, c.args...)
+			out, err := exec.Command("ffmpeg", append(args, path)...).CombinedOutput()
+			require.NoError(t, err, string(out))
+			m, err := Inspect(ctx, path)
+			require.NoError(t, err)
+			assert.Equal(t, c.want.Depth, m.Depth)
+			assert.Equal(t, c.want.Matrix, m.Matrix)
+			assert.Equal(t, c.want.Range, m.Range)
+			assert.Equal(t, c.want.Transfer, m.Transfer)
+			if c.want.Primaries != "" {
+				assert.Equal(t, c.want.Primaries, m.Primaries)
+			}
+			assert.Equal(t, Rational{24000, 1001}, m.Rate)
+			if c.ending == "mov" {
+				assert.Equal(t, "10:00:00:00", m.Timecode)
+			}
+			// A part of it, and the tone that it was made of.
+			from, to := 3, 6
+			p, err := Import(ctx, Order{Material: m, Reading: Reading{From: &from, To: &to}, Dir: filepath.Join(t.TempDir(), "p"), Shot: Shot{First: 1001, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+			require.NoError(t, err)
+			assert.Equal(t, 1004, p.Last)
+			f, err := p.Read(1002)
+			require.NoError(t, err)
+			for k, v := range []float64{0x40, 0xc0, 0x80} {
+				assert.InDelta(t, v/255, float64(f.Codes[3*(20*m.Width+30)+k])/float64(f.Max()), 0.02, "channel %d", k)
+			}
+		})
+	}
+}
+
+func TestGapsAreHeldOrClosed(t *testing.T) {
+	dir := t.TempDir()
+	pngs(t, dir, 1, 9, 8, 8, 8)
+	for _, n := range []int{4, 5, 8} {
+		require.NoError(t, os.Remove(filepath.Join(dir, fmt.Sprintf("a.%04d.png", n))))
+	}
+	m, err := Inspect(ctx, dir)
+	require.NoError(t, err)
+	assert.Equal(t, []Gap{{4, 5}, {8, 8}}, m.Gaps)
+	_, err = m.Plan(Reading{})
+	assert.ErrorContains(t, err, "a.0003.png is followed by a.0006.png")
+	plan, err := m.Plan(Reading{Gaps: "hold"})
+	require.NoError(t, err)
+	assert.Equal(t, []int{1, 2, 3, 3, 3, 6, 7, 7, 9}, plan)
+	plan, err = m.Plan(Reading{Gaps: "close"})
+	require.NoError(t, err)
+	assert.Equal(t, []int{1, 2, 3, 6, 7, 9}, plan)
+	from, to := 6, 7
+	plan, err = m.Plan(Reading{From: &from, To: &to})
+	require.NoError(t, err)
+	assert.Equal(t, []int{6, 7}, plan, "no gap between them")
+	p, err := Import(ctx, Order{Material: m, Reading: Reading{Gaps: "hold"}, Dir: filepath.Join(t.TempDir(), "p"), Shot: Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+	require.NoError(t, err)
+	for n, source := range []int{1, 2, 3, 3, 3, 6, 7, 7, 9} {
+		f, err := p.Read(n + 1)
+		require.NoError(t, err)
+		assert.Equal(t, fromImage(still(source, 8, 8, 8), Samples{Depth: 8}, false).Codes, f.Codes, "frame %d", n+1)
+	}
+}
+
+func TestMasterMoviesLoseNothing(t *testing.T) {
+	for _, depth := range []int{8, 10, 12, 16} {
+		dir := t.TempDir()
+		shot := Shot{First: 1, Last: 6, Width: 40, Height: 30, Samples: Samples{Depth: depth}, Rate: Rational{25, 1}, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}
+		var parts []string
+		for part := range 2 {
+			path := filepath.Join(dir, fmt.Sprintf("m.%d.mkv", part))
+			m, err := NewMovie(ctx, path, Master, shot)
+			require.NoError(t, err)
+			for n := range 3 {
+				require.NoError(t, m.Write(noisy(40, 30, shot.Samples, false, 3*part+n)))
+			}
+			require.NoError(t, m.Close(true))
+			parts = append(parts, path)
+		}
+		whole := filepath.Join(dir, "whole.mkv")
+		require.NoError(t, Join(ctx, whole, parts))
+		m, err := Inspect(ctx, whole)
+		require.NoError(t, err)
+		require.Equal(t, 6, m.Last)
+		require.Equal(t, depth, m.Depth)
+		p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(dir, "p"), Shot: Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+		require.NoError(t, err)
+		for n := 1; n <= 6; n++ {
+			f, err := p.Read(n)
+			require.NoError(t, err)
+			require.True(t, slices.Equal(noisy(40, 30, shot.Samples, false, n-1).Codes, f.Codes), "%d bit, frame %d", depth, n)
+		}
+	}
+}
+
+func TestSamplesAreTakenOver(t *testing.T) {
+	shot := Shot{Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}
+	f := noisy(16, 9, Samples{Depth: 10}, false, 3)
+	deep := f.as(Samples{Depth: 16}, shot.Transfer, shot.Transfer)
+	for i, v := range f.Codes {
+		assert.Equal(t, uint16(math.Round(float64(v)*65535/1023)), deep.Codes[i])
+	}
+	assert.Equal(t, f.Codes, deep.as(Samples{Depth: 10}, shot.Transfer, shot.Transfer).Codes, "there and back")
+	light := f.as(Samples{32, true}, colorspace.SRGB, colorspace.Linear)
+	for i, v := range f.Codes {
+		assert.InDelta(t, colorspace.SRGB.Decode(float64(v)/1023), float64(light.Floats[i]), 1e-6)
+	}
+	assert.ErrorContains(t, Target{"dpx", 16, true}.Valid(), "half float")
+	assert.ErrorContains(t, Target{"gif", 8, false}.Valid(), "gif")
+}
