@@ -30,6 +30,7 @@ type Settings struct {
 	Listen       string   // address to serve on
 	Media        []string // folders that may be read
 	Memory       int      // budget for frames and results, in MiB
+	Disk         int      // budget for paint that is kept on disk, in MiB
 }
 
 // A Service is a server at work.
@@ -67,7 +68,11 @@ func Start(ctx context.Context, set Settings) (*Service, error) {
 		return nil, err
 	}
 	hub := &live.Hub{}
-	rooms := picture.NewRooms(s.store, data, set.Memory<<20)
+	rooms := picture.NewRooms(s.store, data, set.Memory<<20, int64(set.Disk)<<20)
+	if err := s.missing(ctx, rooms); err != nil {
+		s.store.Close()
+		return nil, err
+	}
 	if s.runner, err = jobs.Start(ctx, s.store, rooms, hub); err != nil {
 		s.store.Close()
 		return nil, err
@@ -80,18 +85,39 @@ func Start(ctx context.Context, set Settings) (*Service, error) {
 		}
 		roots = append(roots, full)
 	}
+	uploads := filepath.Join(data, "uploads")
 	listener, err := net.Listen("tcp", set.Listen)
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("serve on %s: %w; choose another address with --listen", set.Listen, err), s.Stop(ctx))
 	}
 	closing, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.closing = stop
-	s.Server = &api.Server{Store: s.store, Rooms: rooms, Jobs: s.runner, Hub: hub, Roots: roots, Web: web.Files(), Closing: closing}
+	s.Server = &api.Server{Store: s.store, Rooms: rooms, Jobs: s.runner, Hub: hub, Roots: roots, Uploads: uploads, Web: web.Files(), Closing: closing}
 	handler, _ := s.Server.Handler()
 	s.http = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
 	s.Address = "http://" + listener.Addr().String()
 	go s.http.Serve(listener)
+	if s.own != nil {
+		go s.own.Keep(closing)
+	}
 	return s, nil
+}
+
+// missing marks shots whose plates are not here, as after a restore without them.
+func (s *Service) missing(ctx context.Context, rooms *picture.Rooms) error {
+	shots, err := s.store.Shots(ctx)
+	if err != nil {
+		return err
+	}
+	for _, shot := range shots {
+		if _, err := os.Stat(rooms.PlateDir(shot.ID)); shot.State != "ready" || err == nil {
+			continue
+		}
+		if err := s.store.SetState(ctx, shot.ID, "failed", "Its plates are not on this machine. Its treatment is: bring the plates in again."); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Stop ends the server. Work that is not finished goes on at the next start.

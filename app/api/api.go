@@ -28,7 +28,10 @@ type Server struct {
 	Jobs  *jobs.Runner
 	Hub   *live.Hub
 	Roots media.Roots
-	Web   fs.FS // the built interface
+
+	Uploads string // folder for footage that browsers send
+
+	Web fs.FS // the built interface
 
 	Closing context.Context // done when the server shuts down; ends event streams
 }
@@ -47,6 +50,8 @@ func (s *Server) Handler() (http.Handler, *huma.OpenAPI) {
 	s.shots(described)
 	s.treatments(described)
 	s.tasks(described)
+	s.uploads(described, router)
+	s.usage(described)
 	s.tracks(described)
 	s.fills(described)
 	s.settling(described)

@@ -97,7 +97,7 @@ func (s *Server) shots(api huma.API) {
 }
 
 func (s *Server) inspect(ctx context.Context, path string) (*media.Material, error) {
-	if _, err := s.Roots.Resolve(path); err != nil {
+	if _, err := append(media.Roots{s.Uploads}, s.Roots...).Resolve(path); err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
 	m, err := media.Inspect(ctx, path)

@@ -3,6 +3,7 @@
 package cluster
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net"
@@ -14,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 )
 
 // A Cluster is a running PostgreSQL.
@@ -84,6 +86,24 @@ func Start(dir string, port int) (*Cluster, error) {
 	}
 	c.Started = true
 	return c, nil
+}
+
+// Keep starts the server again whenever it has broken down, until the context ends.
+func (c *Cluster) Keep(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Second):
+		}
+		if conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", c.port), time.Second); err == nil {
+			conn.Close()
+			continue
+		}
+		if again, err := Start(c.dir, c.port); err == nil && again.Started {
+			c.Started = true
+		}
+	}
 }
 
 // URL returns the address of a database in the cluster.

@@ -25,9 +25,9 @@ type Rooms struct {
 }
 
 // NewRooms returns the shots of a store, whose plates lie below dir. budget is
-// the memory for frames and results, in bytes.
-func NewRooms(s *store.Store, dir string, budget int) *Rooms {
-	return &Rooms{store: s, dir: dir, cache: render.NewCache(budget), shelf: shelf{dir: filepath.Join(dir, "paint"), budget: 2 << 30}, open: map[string]*Source{}}
+// the memory for frames and results, disk the room for paint that is kept, in bytes.
+func NewRooms(s *store.Store, dir string, budget int, disk int64) *Rooms {
+	return &Rooms{store: s, dir: dir, cache: render.NewCache(budget), shelf: shelf{dir: filepath.Join(dir, "paint"), budget: disk}, open: map[string]*Source{}}
 }
 
 // PlateDir returns where a shot's plates lie.

@@ -30,7 +30,7 @@ func main() {
 		SilenceUsage:  true,
 		SilenceErrors: true,
 	}
-	root.AddCommand(serveCommand(), demoCommand(), renderCommand(), openapiCommand())
+	root.AddCommand(serveCommand(), demoCommand(), renderCommand(), backupCommand(), restoreCommand(), openapiCommand())
 	if err := root.ExecuteContext(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "jardin:", err)
 		os.Exit(1)
@@ -46,6 +46,7 @@ func settings(c *cobra.Command) *app.Settings {
 	f.StringVar(&s.Listen, "listen", "127.0.0.1:8470", "address to serve on; port 0 takes a free one")
 	f.StringArrayVar(&s.Media, "media", nil, "folder with footage that may be read; may be given several times")
 	f.IntVar(&s.Memory, "memory", 1024, "memory for frames and results, in MiB")
+	f.IntVar(&s.Disk, "disk", 2048, "room on disk for paint that is kept between starts, in MiB")
 	return s
 }
 

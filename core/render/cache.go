@@ -2,6 +2,7 @@ package render
 
 import (
 	"container/list"
+	"strings"
 	"sync"
 )
 
@@ -62,6 +63,34 @@ func (c *Cache) Put(key string, value any, bytes int) {
 		delete(c.byKey, old.key)
 		c.used -= old.bytes
 	}
+}
+
+// Kinds returns the bytes kept now by what stands before the first slash of their
+// keys; those without one are together under the empty word.
+func (c *Cache) Kinds() map[string]int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := map[string]int{}
+	for key, e := range c.byKey {
+		kind, _, ok := strings.Cut(key, "/")
+		if !ok {
+			kind = ""
+		}
+		out[kind] += e.Value.(*entry).bytes
+	}
+	return out
+}
+
+// Budget returns how many bytes may be kept.
+func (c *Cache) Budget() int { return c.budget }
+
+// Clear forgets everything.
+func (c *Cache) Clear() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.order.Init()
+	clear(c.byKey)
+	c.used = 0
 }
 
 // Used returns the bytes kept now.

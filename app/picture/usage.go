@@ -1,0 +1,74 @@
+package picture
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+)
+
+// A Fill is something that takes up room.
+type Fill struct {
+	What  string `json:"what" doc:"Of memory: frames, pictures, treatments or results; on disk: plates, paint, render or uploads"`
+	ID    string `json:"id,omitempty"`
+	Name  string `json:"name"`
+	Bytes int64  `json:"bytes"`
+	Clear bool   `json:"clear" doc:"It can be cleared"`
+}
+
+// Usage is what fills memory and disk.
+type Usage struct {
+	Memory       []Fill `json:"memory" nullable:"false"`
+	MemoryBudget int64  `json:"memoryBudget" doc:"Bytes that all of it may take; what was used longest ago leaves"`
+	Disk         []Fill `json:"disk" nullable:"false"`
+	PaintBudget  int64  `json:"paintBudget" doc:"Bytes that paint may take on disk"`
+	DiskFree     int64  `json:"diskFree"`
+}
+
+// Usage tells what fills the memory, and paint on disk.
+func (r *Rooms) Usage() Usage {
+	u := Usage{MemoryBudget: int64(r.cache.Budget()), PaintBudget: r.shelf.budget, Memory: []Fill{}, Disk: []Fill{}}
+	kinds := map[string]string{"linear": "frames", "overlay": "pictures", "treatment": "treatments", "artifact": "treatments"}
+	sums := map[string]int64{}
+	for kind, n := range r.cache.Kinds() {
+		what, ok := kinds[kind]
+		if !ok {
+			what = "results"
+		}
+		sums[what] += int64(n)
+	}
+	for _, f := range []Fill{{What: "frames", Name: "Decoded frames"}, {What: "pictures", Name: "Pictures for the screen"}, {What: "results", Name: "Paint and measures"}, {What: "treatments", Name: "Treatments"}} {
+		f.Bytes = sums[f.What]
+		u.Memory = append(u.Memory, f)
+	}
+	u.Disk = append(u.Disk, Fill{What: "paint", Name: "Paint, kept for the next start", Bytes: Size(r.shelf.dir), Clear: true})
+	var disk syscall.Statfs_t
+	if syscall.Statfs(r.dir, &disk) == nil {
+		u.DiskFree = int64(disk.Bavail) * disk.Bsize
+	}
+	return u
+}
+
+// ClearMemory forgets all that can be worked out again.
+func (r *Rooms) ClearMemory() { r.cache.Clear() }
+
+// ClearPaint removes the paint that is kept on disk.
+func (r *Rooms) ClearPaint() error {
+	r.shelf.mu.Lock()
+	defer r.shelf.mu.Unlock()
+	return os.RemoveAll(r.shelf.dir)
+}
+
+// Size returns how many bytes the files of a folder have; 0 if it is not there.
+func Size(dir string) (sum int64) {
+	_ = filepath.WalkDir(dir, func(_ string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return nil
+		}
+		if info, err := e.Info(); err == nil && !e.IsDir() {
+			sum += info.Size()
+		}
+		return nil
+	})
+	return sum
+}
