@@ -45,6 +45,9 @@ func (s *server) download(path string) map[int]image.Image {
 	require.NoError(s.t, err)
 	out := map[int]image.Image{}
 	for _, f := range archive.File {
+		if filepath.Ext(f.Name) != ".png" {
+			continue // manifest and check sums
+		}
 		in, err := f.Open()
 		require.NoError(s.t, err)
 		m, err := png.Decode(in)

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
@@ -82,7 +83,7 @@ func (s *Server) tasks(api huma.API) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		t, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "render", Title: fmt.Sprintf("Render %s, version %d", shot.Name, version), Total: d.Range.Len(), Version: version},
+		t, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "render", Title: fmt.Sprintf("Render %s, version %d", shot.Name, version), Total: d.Range.Len(), Version: version, Movies: strings.Join(d.Movies, " ")},
 			jobs.RenderDetail{Revision: rev.Number, Wanted: d.Wanted})
 		return &body[*store.Task]{t}, asProblem(err)
 	})

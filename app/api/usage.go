@@ -25,18 +25,18 @@ func (s *Server) usage(api huma.API) {
 		}
 		u := s.Rooms.Usage()
 		for _, shot := range shots {
-			u.Disk = append(u.Disk, picture.Fill{What: "plates", Name: shot.Show + " / " + shot.Name, Bytes: picture.Size(s.Rooms.PlateDir(shot.ID))})
+			u.Disk = append(u.Disk, picture.Filling{What: "plates", Name: shot.Show + " / " + shot.Name, Bytes: picture.Size(s.Rooms.PlateDir(shot.ID))})
 		}
 		for _, t := range tasks {
 			if t.Kind != "render" {
 				continue
 			}
 			if n := picture.Size(s.Rooms.RenderDir(t.ID)); n > 0 {
-				u.Disk = append(u.Disk, picture.Fill{What: "render", ID: t.ID, Name: t.Title, Bytes: n, Clear: t.State != jobs.Running && t.State != jobs.Waiting && t.State != jobs.Paused})
+				u.Disk = append(u.Disk, picture.Filling{What: "render", ID: t.ID, Name: t.Title, Bytes: n, Clear: t.State != jobs.Running && t.State != jobs.Waiting && t.State != jobs.Paused})
 			}
 		}
 		if n := picture.Size(s.Uploads); n > 0 {
-			u.Disk = append(u.Disk, picture.Fill{What: "uploads", Name: "Footage sent by browsers", Bytes: n, Clear: true})
+			u.Disk = append(u.Disk, picture.Filling{What: "uploads", Name: "Footage sent by browsers", Bytes: n, Clear: true})
 		}
 		return &body[picture.Usage]{u}, nil
 	})

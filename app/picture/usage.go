@@ -7,8 +7,8 @@ import (
 	"syscall"
 )
 
-// A Fill is something that takes up room.
-type Fill struct {
+// A Filling is something that takes up room.
+type Filling struct {
 	What  string `json:"what" doc:"Of memory: frames, pictures, treatments or results; on disk: plates, paint, render or uploads"`
 	ID    string `json:"id,omitempty"`
 	Name  string `json:"name"`
@@ -18,16 +18,16 @@ type Fill struct {
 
 // Usage is what fills memory and disk.
 type Usage struct {
-	Memory       []Fill `json:"memory" nullable:"false"`
+	Memory       []Filling `json:"memory" nullable:"false"`
 	MemoryBudget int64  `json:"memoryBudget" doc:"Bytes that all of it may take; what was used longest ago leaves"`
-	Disk         []Fill `json:"disk" nullable:"false"`
+	Disk         []Filling `json:"disk" nullable:"false"`
 	PaintBudget  int64  `json:"paintBudget" doc:"Bytes that paint may take on disk"`
 	DiskFree     int64  `json:"diskFree"`
 }
 
 // Usage tells what fills the memory, and paint on disk.
 func (r *Rooms) Usage() Usage {
-	u := Usage{MemoryBudget: int64(r.cache.Budget()), PaintBudget: r.shelf.budget, Memory: []Fill{}, Disk: []Fill{}}
+	u := Usage{MemoryBudget: int64(r.cache.Budget()), PaintBudget: r.shelf.budget, Memory: []Filling{}, Disk: []Filling{}}
 	kinds := map[string]string{"linear": "frames", "overlay": "pictures", "treatment": "treatments", "artifact": "treatments"}
 	sums := map[string]int64{}
 	for kind, n := range r.cache.Kinds() {
@@ -37,11 +37,11 @@ func (r *Rooms) Usage() Usage {
 		}
 		sums[what] += int64(n)
 	}
-	for _, f := range []Fill{{What: "frames", Name: "Decoded frames"}, {What: "pictures", Name: "Pictures for the screen"}, {What: "results", Name: "Paint and measures"}, {What: "treatments", Name: "Treatments"}} {
+	for _, f := range []Filling{{What: "frames", Name: "Decoded frames"}, {What: "pictures", Name: "Pictures for the screen"}, {What: "results", Name: "Paint and measures"}, {What: "treatments", Name: "Treatments"}} {
 		f.Bytes = sums[f.What]
 		u.Memory = append(u.Memory, f)
 	}
-	u.Disk = append(u.Disk, Fill{What: "paint", Name: "Paint, kept for the next start", Bytes: Size(r.shelf.dir), Clear: true})
+	u.Disk = append(u.Disk, Filling{What: "paint", Name: "Paint, kept for the next start", Bytes: Size(r.shelf.dir), Clear: true})
 	var disk syscall.Statfs_t
 	if syscall.Statfs(r.dir, &disk) == nil {
 		u.DiskFree = int64(disk.Bavail) * disk.Bsize

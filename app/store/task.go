@@ -26,6 +26,7 @@ type Task struct {
 	JobID     int64           `db:"job_id" json:"-"`
 	Partial   []byte          `db:"partial" json:"-"`
 	Version   int             `db:"version" json:"version,omitempty" doc:"Of a delivery: which of the shot's it is"`
+	Movies    string          `db:"movies" json:"movies,omitempty" doc:"Of a delivery: kinds of movies beside the frames, with spaces between"`
 	CreatedAt time.Time       `db:"created_at" json:"createdAt"`
 	EndedAt   *time.Time      `db:"ended_at" json:"endedAt,omitempty"`
 }
@@ -35,8 +36,8 @@ func (s *Store) AddTask(ctx context.Context, t *Task) error {
 	if t.Detail == nil {
 		t.Detail = json.RawMessage(`{}`)
 	}
-	_, err := s.db.NamedExecContext(ctx, `insert into tasks (id, shot_id, kind, title, subject, state, total, detail, version)
-		values (:id, :shot_id, :kind, :title, :subject, :state, :total, :detail, :version)`, t)
+	_, err := s.db.NamedExecContext(ctx, `insert into tasks (id, shot_id, kind, title, subject, state, total, detail, version, movies)
+		values (:id, :shot_id, :kind, :title, :subject, :state, :total, :detail, :version, :movies)`, t)
 	return err
 }
 

@@ -13,8 +13,9 @@ alter table shots add column deliveries integer not null default 0;
 -- What a task has found so far: after an interruption it goes on from there.
 alter table tasks add column partial jsonb;
 alter table tasks add column version integer not null default 0;
+alter table tasks add column movies text not null default '';
 
 -- +goose Down
-alter table tasks drop column version, drop column partial;
+alter table tasks drop column movies, drop column version, drop column partial;
 alter table shots drop column deliveries, drop column reading, drop column format, drop column timecode,
     drop column padding, drop column primaries, drop column aspect, drop column alpha, drop column float;

@@ -450,6 +450,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/uploads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to send footage, or go on with what was begun: the same files have the same upload */
+        post: operations["begin-upload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/uploads/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Give up what was sent */
+        delete: operations["drop-upload"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/usage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What fills memory and disk, and how much they may */
+        get: operations["get-usage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/usage/{what}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Clear what can be made again: memory, paint on disk, footage that was sent, or the files of a render */
+        delete: operations["clear"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -650,6 +718,16 @@ export interface components {
         Fill: {
             /** @description Laid in order, later ones over earlier ones */
             sources: components["schemas"]["Source"][];
+        };
+        Filling: {
+            /** Format: int64 */
+            bytes: number;
+            /** @description It can be cleared */
+            clear: boolean;
+            id?: string;
+            name: string;
+            /** @description Of memory: frames, pictures, treatments or results; on disk: plates, paint, render or uploads */
+            what: string;
         };
         Follow: {
             /** @description The track that carries the removal; left out as long as there is none; still for a camera that does not move */
@@ -1123,6 +1201,11 @@ export interface components {
             show: string;
             /** @enum {string} */
             transfer: "srgb" | "bt709" | "bt1886" | "gamma22" | "gamma24" | "gamma26" | "linear" | "acescct";
+        };
+        NewUpload: {
+            files: components["schemas"]["UploadFile"][];
+            /** @description Of the folder or the movie */
+            name: string;
         };
         OffsetKey: {
             /** @enum {string} */
@@ -1696,6 +1779,8 @@ export interface components {
             id: string;
             /** @enum {string} */
             kind: "import" | "track" | "scout" | "settle" | "edge" | "render";
+            /** @description Of a delivery: kinds of movies beside the frames, with spaces between */
+            movies?: string;
             /** @description Why it failed, or where it stopped */
             problem: string;
             /**
@@ -1783,6 +1868,38 @@ export interface components {
             smooth?: number;
             /** @description Four corners on the home frame, clockwise: where a grid is laid, and where corrections by corners hold on */
             surface?: number[][];
+        };
+        Upload: {
+            files: components["schemas"]["UploadFile"][];
+            id: string;
+            /** @description Once all is there: the material's path */
+            path: string;
+        };
+        UploadFile: {
+            name: string;
+            /**
+             * Format: int64
+             * @description Bytes that are there: sending goes on after them
+             */
+            received?: number;
+            /** Format: int64 */
+            size: number;
+        };
+        Usage: {
+            disk: components["schemas"]["Filling"][];
+            /** Format: int64 */
+            diskFree: number;
+            memory: components["schemas"]["Filling"][];
+            /**
+             * Format: int64
+             * @description Bytes that all of it may take; what was used longest ago leaves
+             */
+            memoryBudget: number;
+            /**
+             * Format: int64
+             * @description Bytes that paint may take on disk
+             */
+            paintBudget: number;
         };
         ValueKey: {
             /** @enum {string} */
@@ -2838,6 +2955,129 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Task"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "begin-upload": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewUpload"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upload"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drop-upload": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-usage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Usage"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    clear: {
+        parameters: {
+            query?: {
+                /** @description Of the render */
+                id?: string;
+            };
+            header?: never;
+            path: {
+                what: "memory" | "paint" | "uploads" | "render";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

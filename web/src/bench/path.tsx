@@ -7,6 +7,7 @@ import { useEdit } from '../api/treatment'
 import { Button, NumberInput, Text } from '../ui/controls'
 import { Leaf } from '../ui/leaf'
 import { notify } from '../ui/notice'
+import { WorkRoom } from '../work/work'
 import { Progress } from '../ui/progress'
 import type { BenchProps } from './props'
 import { on, startRemoval } from './edits'
@@ -34,6 +35,7 @@ export function Path(props: BenchProps) {
           <h1 className="truncate font-semibold">{shot.name}</h1>
           <p className="truncate text-[13px] text-quiet">{shot.show}</p>
         </div>
+        <WorkRoom />
         <Button weight="bare" disabled={!revision.undo} title={revision.undo ? `Undo: ${revision.undo} (Ctrl Z)` : 'Nothing to undo'} onClick={() => void undo()}>Undo</Button>
         <Button weight="bare" disabled={!revision.redo} title={revision.redo ? `Redo: ${revision.redo} (Ctrl Shift Z)` : 'Nothing to redo'} onClick={() => void redo()}>Redo</Button>
       </header>

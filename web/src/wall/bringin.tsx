@@ -6,12 +6,15 @@ import { Button, Field, inputStyle } from '../ui/controls'
 import { Sheet } from '../ui/sheet'
 
 type Transfer = Schemas['NewShot']['transfer']
+type Primaries = NonNullable<Schemas['NewShot']['primaries']>
+type Reading = Schemas['Reading']
 
-/** Choosing footage from the folders that the server may read, and saying what it is. */
-export function BringIn({ open, onClose, shows }: { open: boolean; onClose: () => void; shows: string[] }) {
+/** Choosing footage from the folders that the server may read, and saying what it is. given is what was sent by the browser. */
+export function BringIn({ open, onClose, shows, given = '' }: { open: boolean; onClose: () => void; shows: string[]; given?: string }) {
   const [trail, setTrail] = useState<string[]>([]) // the folders gone through, the one shown last
   const path = trail.at(-1) ?? ''
-  const [chosen, setChosen] = useState('')
+  const [picked, setChosen] = useState('')
+  const chosen = given || picked
   const folder = useQuery({
     queryKey: ['folder', path],
     queryFn: () => answer(api.GET('/api/folders', { params: { query: { path } } })),
@@ -33,62 +36,102 @@ export function BringIn({ open, onClose, shows }: { open: boolean; onClose: () =
     setChosen('')
   }
   const enter = (to: string) => go([...trail, to])
+  const facts = (
+    <div className="min-w-0">
+      {chosen === '' && <p className="text-quiet">Choose a movie or a folder of numbered stills on the left.</p>}
+      {material.isFetching && <p className="text-quiet">Looking at it…</p>}
+      {material.isError && !material.isFetching && <p role="alert" className="break-words text-clay">{material.error.message}</p>}
+      {material.data && !material.isFetching && <Facts key={chosen} material={material.data as Material} shows={shows} onDone={onClose} />}
+    </div>
+  )
   return (
     <Sheet title="Bring in a shot" open={open} onClose={onClose} wide>
-      <div className="grid grid-cols-2 gap-6">
-        <div>
-          <div className="mb-2 flex items-center gap-2">
-            <Button disabled={path === ''} onClick={() => go(trail.slice(0, -1))}>Up</Button>
-            <span className="truncate font-mono text-[13px] text-quiet" title={path}>{path === '' ? 'Folders the server may read' : path.split('/').slice(-2).join(' / ')}</span>
+      {given ? facts : (
+        <div className="grid grid-cols-2 gap-6">
+          <div>
+            <div className="mb-2 flex items-center gap-2">
+              <Button disabled={path === ''} onClick={() => go(trail.slice(0, -1))}>Up</Button>
+              <span className="truncate font-mono text-[13px] text-quiet" title={path}>{path === '' ? 'Folders the server may read' : path.split('/').slice(-2).join(' / ')}</span>
+            </div>
+            <ul className="h-72 overflow-y-auto rounded border border-rule bg-soil p-1">
+              {folder.isError && <li className="p-2 text-clay">{folder.error.message}</li>}
+              {folder.data?.length === 0 && <li className="p-2 text-quiet">{path === '' ? 'The server was not told of any folder. Start it with --media FOLDER, or drop a folder of yours on the wall.' : 'No folders and no movies here.'}</li>}
+              {folder.data?.map((e) => (
+                <li key={e.path}>
+                  <button
+                    type="button"
+                    className={`flex w-full items-baseline justify-between gap-2 rounded-sm px-2 py-1 text-left hover:bg-slab ${chosen === e.path ? 'text-fern' : ''}`}
+                    onClick={() => (e.kind === 'movie' || e.stills ? setChosen(e.path) : enter(e.path))}
+                    onDoubleClick={() => e.kind === 'folder' && enter(e.path)}
+                  >
+                    <span className="truncate">{e.name}{e.kind === 'folder' && '/'}</span>
+                    <span className="shrink-0 text-[13px] text-quiet">{e.kind === 'movie' ? 'movie' : e.stills ? `${e.stills} stills` : ''}</span>
+                  </button>
+                </li>
+              ))}
+            </ul>
+            <p className="mt-2 text-[13px] text-quiet">A folder with numbered stills is one shot. Double click opens it as a folder. A folder from this computer can be dropped on the wall.</p>
           </div>
-          <ul className="h-72 overflow-y-auto rounded border border-rule bg-soil p-1">
-            {folder.isError && <li className="p-2 text-clay">{folder.error.message}</li>}
-            {folder.data?.length === 0 && <li className="p-2 text-quiet">{path === '' ? 'The server was not told of any folder. Start it with --media FOLDER.' : 'No folders and no movies here.'}</li>}
-            {folder.data?.map((e) => (
-              <li key={e.path}>
-                <button
-                  type="button"
-                  className={`flex w-full items-baseline justify-between gap-2 rounded-sm px-2 py-1 text-left hover:bg-slab ${chosen === e.path ? 'text-fern' : ''}`}
-                  onClick={() => (e.kind === 'movie' || e.stills ? setChosen(e.path) : enter(e.path))}
-                  onDoubleClick={() => e.kind === 'folder' && enter(e.path)}
-                >
-                  <span className="truncate">{e.name}{e.kind === 'folder' && '/'}</span>
-                  <span className="shrink-0 text-[13px] text-quiet">{e.kind === 'movie' ? 'movie' : e.stills ? `${e.stills} stills` : ''}</span>
-                </button>
-              </li>
-            ))}
-          </ul>
-          <p className="mt-2 text-[13px] text-quiet">A folder with numbered stills is one shot. Double click opens it as a folder.</p>
+          {facts}
         </div>
-        <div>
-          {chosen === '' && <p className="text-quiet">Choose a movie or a folder of numbered stills on the left.</p>}
-          {material.isFetching && <p className="text-quiet">Looking at it…</p>}
-          {material.isError && !material.isFetching && <p role="alert" className="text-clay">{material.error.message}</p>}
-          {material.data && !material.isFetching && <Facts key={chosen} material={material.data as Material} shows={shows} onDone={onClose} />}
-        </div>
-      </div>
+      )}
     </Sheet>
   )
 }
 
+const transfers: { value: Transfer; label: string; hint: string }[] = [
+  { value: 'srgb', label: 'sRGB', hint: 'stills and renders for the screen' },
+  { value: 'bt709', label: 'BT.709', hint: 'video, as a camera encodes it' },
+  { value: 'bt1886', label: 'BT.1886', hint: 'video, as a display shows it' },
+  { value: 'gamma22', label: 'Gamma 2.2', hint: 'a plain power' },
+  { value: 'gamma24', label: 'Gamma 2.4', hint: 'a plain power' },
+  { value: 'gamma26', label: 'Gamma 2.6', hint: 'digital cinema' },
+  { value: 'linear', label: 'Linear', hint: 'code values are light' },
+  { value: 'acescct', label: 'ACEScct', hint: 'logarithmic, for grading' },
+]
+
+const primaries: { value: Primaries; label: string; hint: string }[] = [
+  { value: 'bt709', label: 'BT.709', hint: 'sRGB and high definition video' },
+  { value: 'p3d65', label: 'P3-D65', hint: 'displays and mastering' },
+  { value: 'bt2020', label: 'BT.2020', hint: 'ultra high definition video' },
+  { value: 'ap1', label: 'ACES AP1', hint: 'ACEScg and ACEScct' },
+  { value: 'ap0', label: 'ACES AP0', hint: 'ACES2065-1, for exchange' },
+]
+
+const counted = (n: number, word: string) => `${n} ${word}${n === 1 ? '' : 's'}`
+
 function Facts({ material: m, shows, onDone }: { material: Material; shows: string[]; onDone: () => void }) {
   const queries = useQueryClient()
   const [show, setShow] = useState(shows[0] ?? 'My show')
-  const [name, setName] = useState(m.name)
+  const [name, setName] = useState(m.name.replace(/[^\w .-]/g, '_'))
   const [first, setFirst] = useState(String(m.first))
+  const [from, setFrom] = useState(String(m.first))
+  const [to, setTo] = useState(String(m.last))
   const [rate, setRate] = useState(m.rate.den === 1 ? String(m.rate.num) : `${m.rate.num}/${m.rate.den}`)
-  const [transfer, setTransfer] = useState<Transfer>(m.kind === 'movie' ? 'bt709' : 'srgb')
+  const [transfer, setTransfer] = useState<Transfer>(m.transfer as Transfer)
+  const [primary, setPrimary] = useState<Primaries>(m.primaries as Primaries)
+  const [aspect, setAspect] = useState(String(Math.round(m.aspect * 1000) / 1000))
+  const [gaps, setGaps] = useState<'hold' | 'close'>('hold')
+  const [matrix, setMatrix] = useState(m.matrix)
+  const [range, setRange] = useState(m.range)
   const [problem, setProblem] = useState('')
   const add = async () => {
     const [num, den = '1'] = rate.split('/')
+    const reading: Reading = {}
+    if (Number(from) !== m.first) reading.from = Number(from)
+    if (Number(to) !== m.last) reading.to = Number(to)
+    if (m.gaps.length) reading.gaps = gaps
+    if (matrix !== m.matrix && matrix !== 'rgb') reading.matrix = matrix
+    if (range !== m.range) reading.range = range
     try {
-      await answer(api.POST('/api/shots', { body: { show, name, path: m.path, first: Number(first), rate: { num: Number(num), den: Number(den) }, transfer } }))
+      await answer(api.POST('/api/shots', { body: { show, name, path: m.path, first: Number(first), rate: { num: Number(num), den: Number(den) }, transfer, primaries: primary, aspect: Number(aspect), reading } }))
       await queries.invalidateQueries({ queryKey: ['shots'] })
       onDone()
     } catch (e) {
       setProblem((e as Error).message)
     }
   }
+  const row = 'grid grid-cols-[5.5rem_1fr] items-center gap-2'
   return (
     <form
       className="flex flex-col gap-2"
@@ -98,27 +141,47 @@ function Facts({ material: m, shows, onDone }: { material: Material; shows: stri
       }}
     >
       <p className="mb-1">
-        {m.last - m.first + 1} frames, {m.first} to {m.last}<br />
-        {m.width} × {m.height} pixels, {m.depth} bit<br />
-        <span className="text-quiet">{m.format}</span>
+        {counted(m.last - m.first + 1 - m.gaps.reduce((n, g) => n + g.last - g.first + 1, 0), 'frame')}, {m.first} to {m.last}{m.padding > 1 ? `, ${m.padding} digits` : ''}<br />
+        {m.width} × {m.height} pixels, {m.float ? (m.depth === 16 ? 'half float' : 'float') : `${m.depth} bit`}{m.alpha ? ', with alpha' : ''}<br />
+        <span className="text-quiet">{m.format}{m.compression && m.kind === 'stills' ? `, ${m.compression}` : ''}{m.timecode ? `, from ${m.timecode}` : ''}</span>
       </p>
+      {m.notes.map((n) => <p key={n} className="text-[13px] text-clay">{n}</p>)}
+      {m.gaps.length > 0 && (
+        <div className="rounded border border-clay/50 p-2 text-[13px]">
+          <p className="mb-1">Missing: {m.gaps.slice(0, 6).map((g) => (g.first === g.last ? g.first : `${g.first} to ${g.last}`)).join(', ')}{m.gaps.length > 6 ? ', and more' : ''}.</p>
+          <Select<'hold' | 'close'> label="What to do where frames are missing" value={gaps} onChange={setGaps}
+            options={[{ value: 'hold', label: 'Hold the frame before', hint: 'numbers stay as they are' }, { value: 'close', label: 'Close the gap', hint: 'what follows gets other numbers' }]} />
+        </div>
+      )}
       <Field label="Show"><input className={inputStyle} value={show} onChange={(e) => setShow(e.target.value)} /></Field>
       <Field label="Shot"><input className={inputStyle} value={name} onChange={(e) => setName(e.target.value)} /></Field>
-      <Field label="First frame"><input className={inputStyle} inputMode="numeric" value={first} onChange={(e) => setFirst(e.target.value)} /></Field>
-      <Field label="Frames/s" hint="A whole number, or a fraction such as 24000/1001"><input className={inputStyle} value={rate} onChange={(e) => setRate(e.target.value)} /></Field>
-      <div className="grid grid-cols-[5.5rem_1fr] items-center gap-2">
-        <span className="text-quiet">Code values</span>
-        <Select<Transfer>
-          label="How code values relate to light"
-          value={transfer}
-          onChange={setTransfer}
-          options={[
-            { value: 'srgb', label: 'sRGB', hint: 'stills and renders for the screen' },
-            { value: 'bt709', label: 'BT.709', hint: 'video' },
-            { value: 'linear', label: 'Linear', hint: 'code values are light' },
-          ]}
-        />
+      <div className={row} title="Only this part of the material">
+        <span className="text-quiet">Frames</span>
+        <span className="flex items-center gap-2">
+          <input aria-label="From frame" className={`${inputStyle} w-20`} inputMode="numeric" value={from} onChange={(e) => { if (first === from) setFirst(e.target.value); setFrom(e.target.value) }} />
+          <span className="text-quiet">to</span>
+          <input aria-label="To frame" className={`${inputStyle} w-20`} inputMode="numeric" value={to} onChange={(e) => setTo(e.target.value)} />
+        </span>
       </div>
+      <Field label="First is" hint="The number that the first frame has from now on"><input aria-label="First frame" className={`${inputStyle} w-20`} inputMode="numeric" value={first} onChange={(e) => setFirst(e.target.value)} /></Field>
+      <Field label="Frames/s" hint="A whole number, or a fraction such as 24000/1001"><input className={`${inputStyle} w-28`} value={rate} onChange={(e) => setRate(e.target.value)} /></Field>
+      <div className={row}>
+        <span className="text-quiet">Code values</span>
+        <span className="flex gap-2">
+          <Select<Transfer> label="How code values relate to light" value={transfer} onChange={setTransfer} options={transfers} />
+          <Select<Primaries> label="Primaries" value={primary} onChange={setPrimary} options={primaries} />
+        </span>
+      </div>
+      {m.matrix !== 'rgb' && (
+        <div className={row}>
+          <span className="text-quiet">YCbCr</span>
+          <span className="flex gap-2">
+            <Select label="Matrix of YCbCr" value={matrix} onChange={setMatrix} options={[{ value: 'bt601', label: 'BT.601' }, { value: 'bt709', label: 'BT.709' }, { value: 'bt2020', label: 'BT.2020' }]} />
+            <Select label="Range of YCbCr" value={range} onChange={setRange} options={[{ value: 'video', label: 'Video range' }, { value: 'full', label: 'Full range' }]} />
+          </span>
+        </div>
+      )}
+      <Field label="Pixel aspect" hint="Width to height of a pixel: 1 for square ones"><input className={`${inputStyle} w-20`} inputMode="decimal" value={aspect} onChange={(e) => setAspect(e.target.value)} /></Field>
       {problem && <p role="alert" className="text-clay">{problem}</p>}
       <Button type="submit" weight="main" className="mt-2 self-start">Bring in</Button>
     </form>

@@ -2,45 +2,86 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'wouter'
 import { answer, api, type Shot, type Task } from '../api/client'
-import { useTasks } from '../api/tasks'
+import { control, isOpen, timeLeft, useTasks } from '../api/tasks'
 import { Button } from '../ui/controls'
-import { Progress } from '../ui/progress'
-import { notify } from '../ui/notice'
-import { BringIn } from './bringin'
 import { Leaf } from '../ui/leaf'
+import { notify } from '../ui/notice'
+import { Progress } from '../ui/progress'
+import { bytes, WorkRoom } from '../work/work'
+import { BringIn } from './bringin'
+import { dropped, forget, send, useSending, type Sending } from './upload'
 
-/** The shot wall: every show with its shots. */
+/** The shot wall: every show with its shots. A folder dropped on it is sent to the server and brought in. */
 export function Wall() {
   const shots = useQuery({ queryKey: ['shots'], queryFn: () => answer(api.GET('/api/shots')) })
   const tasks = useTasks('')
   const [open, setOpen] = useState(false)
+  const [given, setGiven] = useState('')
+  const [over, setOver] = useState(false)
+  const sending = useSending((s) => s.sending)
   const shows = Map.groupBy((shots.data ?? []) as Shot[], (s) => s.show)
+  const drop = async (items: DataTransferItemList) => {
+    try {
+      const { name, files } = await dropped(items)
+      const path = await send(name, files)
+      if (path) {
+        setGiven(path)
+        setOpen(true)
+      }
+    } catch (e) {
+      notify((e as Error).message)
+    }
+  }
   return (
-    <main className="mx-auto h-full max-w-6xl overflow-y-auto px-8 py-8">
-      <header className="mb-8 flex items-center gap-3">
-        <Leaf className="h-8 w-8" />
-        <h1 className="text-2xl font-semibold">Jardin</h1>
-        <span className="flex-1" />
-        <Button weight="main" onClick={() => setOpen(true)}>Bring in a shot…</Button>
-      </header>
-      {shots.isError && <p className="text-clay">{shots.error.message}</p>}
-      {shots.data?.length === 0 && (
-        <p className="max-w-md text-quiet">There are no shots yet. Bring in a folder of numbered stills, or a movie, to begin.</p>
-      )}
-      {[...shows].map(([show, list]) => (
-        <section key={show} className="mb-10">
-          <h2 className="mb-3 border-b border-rule pb-1 text-quiet">{show}</h2>
-          <ul className="grid grid-cols-[repeat(auto-fill,minmax(17rem,1fr))] gap-5">
-            {list.map((s) => (
-              <ShotCard key={s.id} shot={s} task={tasks.find((t) => t.shotId === s.id && t.kind === 'import' && t.state === 'running')} />
-            ))}
-          </ul>
-        </section>
-      ))}
-      <BringIn open={open} onClose={() => setOpen(false)} shows={[...shows.keys()]} />
+    <main
+      className="h-full overflow-y-auto"
+      onDragOver={(e) => { e.preventDefault(); setOver(true) }}
+      onDragLeave={(e) => { if (e.currentTarget === e.target) setOver(false) }}
+      onDrop={(e) => { e.preventDefault(); setOver(false); void drop(e.dataTransfer.items) }}
+    >
+      <div className="mx-auto max-w-6xl px-8 py-8">
+        <header className="mb-8 flex items-center gap-3">
+          <Leaf className="h-8 w-8" />
+          <h1 className="text-2xl font-semibold">Jardin</h1>
+          <span className="flex-1" />
+          <WorkRoom />
+          <Button weight="main" onClick={() => { setGiven(''); setOpen(true) }}>Bring in a shot…</Button>
+        </header>
+        {sending.map((s) => <SendingRow key={s.id} sending={s} />)}
+        {shots.isError && <p className="text-clay">{shots.error.message}</p>}
+        {shots.data?.length === 0 && (
+          <p className="max-w-md text-quiet">There are no shots yet. Bring in a folder of numbered stills, or a movie, to begin. A folder from this computer can be dropped here.</p>
+        )}
+        {[...shows].map(([show, list]) => (
+          <section key={show} className="mb-10">
+            <h2 className="mb-3 border-b border-rule pb-1 text-quiet">{show}</h2>
+            <ul className="grid grid-cols-[repeat(auto-fill,minmax(17rem,1fr))] gap-5">
+              {list.map((s) => (
+                <ShotCard key={s.id} shot={s} task={tasks.find((t) => t.shotId === s.id && t.kind === 'import')} />
+              ))}
+            </ul>
+          </section>
+        ))}
+      </div>
+      {over && <p className="pointer-events-none fixed inset-4 z-20 grid place-items-center rounded-lg border-2 border-dashed border-fern bg-soil/70 text-lg">Drop a folder of numbered stills, or a movie</p>}
+      <BringIn open={open} onClose={() => setOpen(false)} shows={[...shows.keys()]} given={given} />
     </main>
   )
 }
+
+function SendingRow({ sending: s }: { sending: Sending }) {
+  return (
+    <div className="mb-4 flex items-center gap-3 rounded-lg border border-rule bg-bed px-3 py-2">
+      <span className="max-w-60 truncate">Sending {s.name}</span>
+      <Progress label="Bytes sent" done={s.sent} total={s.total} />
+      <span className="font-mono text-[13px] text-quiet">{bytes(s.sent)} of {bytes(s.total)}</span>
+      {s.problem && <span className="text-[13px] text-clay">{s.problem}</span>}
+      <Button weight="bare" onClick={() => { s.stop(); forget(s.id) }}>Cancel</Button>
+    </div>
+  )
+}
+
+const samples = (s: Shot) => (s.float ? (s.depth === 16 ? 'half float' : 'float') : `${s.depth} bit`)
 
 function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
   const remove = () => answer(api.DELETE('/api/shots/{id}', { params: { path: { id: shot.id } } })).catch((e: Error) => notify(e.message))
@@ -52,7 +93,7 @@ function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
         <span className="font-mono text-[13px] text-quiet">{shot.first} to {shot.last}</span>
       </span>
       <span className="block text-[13px] text-quiet">
-        {shot.width} × {shot.height}, {shot.depth} bit, {Math.round((shot.rateNum / shot.rateDen) * 1000) / 1000} frames/s
+        {shot.width} × {shot.height}, {samples(shot)}, {Math.round((shot.rateNum / shot.rateDen) * 1000) / 1000} frames/s
       </span>
     </>
   )
@@ -71,17 +112,24 @@ function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
       {facts}
       {shot.state === 'failed' ? (
         <>
-          <p className="my-2 text-clay">{shot.problem}</p>
-          <Button onClick={() => void remove()}>Take off the wall</Button>
+          <p className="my-2 break-words text-clay">{shot.problem}</p>
+          <div className="flex gap-2">
+            {task && <Button title="Bring it in again from where it came" onClick={() => control(task, 'continue')}>Try again</Button>}
+            <Button onClick={() => void remove()}>Take off the wall</Button>
+          </div>
         </>
       ) : (
-        <div className="my-2 flex items-center gap-3">
-          <Progress label="Frames brought in" done={task?.done ?? 0} total={task?.total ?? 1} />
-          <span className="font-mono text-[13px] text-quiet">{task ? `${task.done} of ${task.total}` : 'waiting'}</span>
+        <div className="my-2">
+          <div className="flex items-center gap-3">
+            <Progress label="Frames brought in" done={task?.done ?? 0} total={task?.total ?? 1} />
+            <span className="font-mono text-[13px] text-quiet">{task && task.state !== 'waiting' ? `${task.done} of ${task.total}` : 'waiting'}</span>
+          </div>
           {task && (
-            <Button weight="bare" onClick={() => void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) => notify(e.message))}>
-              Cancel
-            </Button>
+            <div className="mt-1 flex items-center gap-1">
+              <span className="flex-1 text-[13px] text-quiet">{task.state === 'paused' ? 'Paused' : timeLeft(task)}</span>
+              {task.state === 'paused' ? <Button weight="bare" onClick={() => control(task, 'continue')}>Go on</Button> : isOpen(task) && <Button weight="bare" onClick={() => control(task, 'pause')}>Pause</Button>}
+              <Button weight="bare" onClick={() => control(task, 'cancel')}>Cancel</Button>
+            </div>
           )}
         </div>
       )}
