@@ -6,7 +6,7 @@ LISTEN  ?= 127.0.0.1:8470
 SOURCES := $(shell find app cmd core -name '*.go' -not -name '*_test.go' 2>/dev/null) go.mod
 WEBSRC  := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/package.json web/vite.config.ts
 
-.PHONY: help demo serve test test-go test-web bench types build web setup setup-test screenshots clean
+.PHONY: help demo serve test test-go test-web bench kills types build web setup setup-test screenshots clean
 
 help: ## Show this list
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -25,6 +25,9 @@ bench: setup-test build ## Print the figures that the README quotes
 	JARDIN_BENCH=1 $(GO) test ./app/demo -run 'Settle|Loans|MeasuredGrain|AnOutline' -count=1 -v -timeout 20m | grep -E 'plain|settled|channel|: [01]\.|mended'
 	$(GO) test ./core/track -run 'OnPhotographs' -count=1 -v | grep -E 'ours|OpenCV'
 	$(GO) test ./core/... ./app/... -run '^$$' -bench . -benchmem | grep -E '^(Benchmark|pkg)'
+
+kills: setup-test build ## Kill server and database 500 times in the middle of work
+	JARDIN_KILLS=500 $(GO) test ./e2e -run TestNothingIsLostWhenKilled -count=1 -v -timeout 90m | grep -vE '^=== '
 
 screenshots: setup-test build ## Take the pictures in docs/screenshots anew
 	JARDIN_SCREENSHOTS=docs/screenshots $(GO) test ./e2e -run 'TestOneMarkerGone|FourDots|Wires|Slip|Painting|PaintThrough|SettleByItself|Guarding' -count=1 -timeout 15m

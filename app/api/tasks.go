@@ -83,7 +83,7 @@ func (s *Server) tasks(api huma.API) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		t, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "render", Title: fmt.Sprintf("Render %s, version %d", shot.Name, version), Total: d.Range.Len(), Version: version, Movies: strings.Join(d.Movies, " ")},
+		t, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "render", Title: fmt.Sprintf("Render %s, version %d%s", shot.Name, version, map[string]string{picture.PatchOnly: ": patch", picture.Mattes: ": mattes"}[d.What]), Total: d.Range.Len(), Version: version, Movies: strings.Join(d.Movies, " ")},
 			jobs.RenderDetail{Revision: rev.Number, Wanted: d.Wanted})
 		return &body[*store.Task]{t}, asProblem(err)
 	})

@@ -25,7 +25,7 @@ func (s *Server) usage(api huma.API) {
 		}
 		u := s.Rooms.Usage()
 		for _, shot := range shots {
-			u.Disk = append(u.Disk, picture.Filling{What: "plates", Name: shot.Show + " / " + shot.Name, Bytes: picture.Size(s.Rooms.PlateDir(shot.ID))})
+			u.Disk = append(u.Disk, picture.Filling{What: "plates", Name: "Plates of " + shot.Name, Bytes: picture.Size(s.Rooms.PlateDir(shot.ID))})
 		}
 		for _, t := range tasks {
 			if t.Kind != "render" {
@@ -36,7 +36,7 @@ func (s *Server) usage(api huma.API) {
 			}
 		}
 		if n := picture.Size(s.Uploads); n > 0 {
-			u.Disk = append(u.Disk, picture.Filling{What: "uploads", Name: "Footage sent by browsers", Bytes: n, Clear: true})
+			u.Disk = append(u.Disk, picture.Filling{What: "uploads", Name: "Footage sent from browsers", Bytes: n, Clear: true})
 		}
 		return &body[picture.Usage]{u}, nil
 	})

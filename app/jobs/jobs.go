@@ -384,7 +384,7 @@ func (p *progress) say(ctx context.Context, must bool) {
 	}
 	if must || now.Sub(p.saved) > 500*time.Millisecond {
 		p.saved = now
-		if err := p.runner.store.SaveTask(ctx, p.task); err != nil && ctx.Err() == nil {
+		if err := p.runner.store.SaveTask(ctx, p.task); err != nil && ctx.Err() == nil && !away(err) {
 			slog.Warn("save progress", "task", p.task.ID, "error", err)
 		}
 	}

@@ -69,11 +69,11 @@ export function RenderRoom({ shot, revision }: { shot: Shot; revision: Revision 
         <div className="mb-4 flex flex-col gap-2">
           <div className={row}>
             <span className="text-quiet">What</span>
-            <Pick<What> label="What to render" value={what} onChange={setWhat} options={[
+            <span><Pick<What> label="What to render" value={what} onChange={setWhat} options={[
               { value: 'clean', label: 'Clean frames', hint: 'The plate with every patch on it. Pixels that no patch touches keep the plate’s own code values' },
               { value: 'patch', label: 'Patch only', hint: 'The patches with their coverage as alpha' },
               { value: 'mattes', label: 'Mattes', hint: 'What the patches cover, white on black' },
-            ]} />
+            ]} /></span>
           </div>
           {removals.length > 1 && (
             <div className={row}>

@@ -143,7 +143,7 @@ function Facts({ material: m, shows, onDone }: { material: Material; shows: stri
       <p className="mb-1">
         {counted(m.last - m.first + 1 - m.gaps.reduce((n, g) => n + g.last - g.first + 1, 0), 'frame')}, {m.first} to {m.last}{m.padding > 1 ? `, ${m.padding} digits` : ''}<br />
         {m.width} × {m.height} pixels, {m.float ? (m.depth === 16 ? 'half float' : 'float') : `${m.depth} bit`}{m.alpha ? ', with alpha' : ''}<br />
-        <span className="text-quiet">{m.format}{m.compression && m.kind === 'stills' ? `, ${m.compression}` : ''}{m.timecode ? `, from ${m.timecode}` : ''}</span>
+        <span className="text-quiet">{m.format}{m.kind === 'stills' && m.compression ? `, ${m.compression === 'none' ? 'not compressed' : m.compression}` : ''}{m.timecode ? `, from ${m.timecode}` : ''}</span>
       </p>
       {m.notes.map((n) => <p key={n} className="text-[13px] text-clay">{n}</p>)}
       {m.gaps.length > 0 && (
@@ -163,12 +163,13 @@ function Facts({ material: m, shows, onDone }: { material: Material; shows: stri
           <input aria-label="To frame" className={`${inputStyle} w-20`} inputMode="numeric" value={to} onChange={(e) => setTo(e.target.value)} />
         </span>
       </div>
-      <Field label="First is" hint="The number that the first frame has from now on"><input aria-label="First frame" className={`${inputStyle} w-20`} inputMode="numeric" value={first} onChange={(e) => setFirst(e.target.value)} /></Field>
+      <Field label="Number from" hint="The number that the first frame has from now on"><input aria-label="First frame" className={`${inputStyle} w-20`} inputMode="numeric" value={first} onChange={(e) => setFirst(e.target.value)} /></Field>
       <Field label="Frames/s" hint="A whole number, or a fraction such as 24000/1001"><input className={`${inputStyle} w-28`} value={rate} onChange={(e) => setRate(e.target.value)} /></Field>
       <div className={row}>
-        <span className="text-quiet">Code values</span>
-        <span className="flex gap-2">
+        <span className="text-quiet" title="How code values relate to light, and the colours of red, green and blue">Code values</span>
+        <span className="flex items-center gap-2">
           <Select<Transfer> label="How code values relate to light" value={transfer} onChange={setTransfer} options={transfers} />
+          <span className="text-quiet">primaries</span>
           <Select<Primaries> label="Primaries" value={primary} onChange={setPrimary} options={primaries} />
         </span>
       </div>

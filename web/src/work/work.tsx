@@ -81,8 +81,8 @@ function Rooms() {
       .finally(() => queries.invalidateQueries({ queryKey: ['usage'] }))
   const used = u.memory.reduce((n, f) => n + f.bytes, 0)
   const line = (f: Filling) => (
-    <li key={f.what + (f.id ?? f.name)} className="flex items-center gap-2">
-      <span className="min-w-0 flex-1 truncate">{f.name}</span>
+    <li key={f.what + (f.id ?? f.name)} className="flex h-6 items-center gap-2">
+      <span className="min-w-0 flex-1 truncate" title={f.name}>{f.name}</span>
       <span className="font-mono text-[13px] text-quiet">{bytes(f.bytes)}{f.what === 'paint' ? ` of ${bytes(u.paintBudget)}` : ''}</span>
       <span className="w-14 text-right">{f.clear && f.bytes > 0 && <Button weight="bare" className="py-0!" title={`Clear: ${f.name}`} onClick={() => clear(f.what as 'paint', f.id)}>Clear</Button>}</span>
     </li>
