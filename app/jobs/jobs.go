@@ -209,13 +209,21 @@ func (r *Runner) halt(ctx context.Context, id, state string, why error) (*store.
 }
 
 // Continue takes up a task that was paused, or tries one again that failed or was
-// cancelled.
+// cancelled; also an import whose plates are not there any more.
 func (r *Runner) Continue(ctx context.Context, id string) (*store.Task, error) {
 	t, err := r.store.Task(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	if t.State != Paused && t.State != Failed && t.State != Cancelled {
+	again := t.State == Paused || t.State == Failed || t.State == Cancelled
+	if t.Kind == "import" && t.State == Done {
+		shot, err := r.store.Shot(ctx, t.ShotID)
+		if err != nil {
+			return nil, err
+		}
+		again = shot.State == "failed" // its plates went missing since
+	}
+	if !again {
 		return t, nil
 	}
 	if t.Kind == "import" {

@@ -1,0 +1,257 @@
+package app_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/app"
+	"jardin/app/api"
+	"jardin/app/picture"
+	"jardin/app/store"
+	"jardin/app/store/storetest"
+)
+
+func (h *house) task(id string) (t store.Task) {
+	h.Helper()
+	var all []store.Task
+	h.ask("GET", "/api/tasks", "", 200, &all)
+	for _, one := range all {
+		if one.ID == id {
+			return one
+		}
+	}
+	h.Fatalf("there is no task %s", id)
+	return t
+}
+
+func TestWorkIsPausedContinuedCancelledAndTriedAgain(t *testing.T) {
+	h := open(t)
+	shot := h.bringIn("w")
+	h.ask("PATCH", "/api/shots/"+shot.ID+"/treatment", edit(0, newRemoval), 200, nil)
+	for name, c := range map[string]struct{ path, body string }{
+		"render": {"/render", `{"what":"clean","movies":["review","master"]}`},
+		"track":  {"/follow", `{"track":"w","from":112,"first":101,"last":124}`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var task store.Task
+			h.ask("POST", "/api/shots/"+shot.ID+c.path, c.body, 202, &task)
+			h.ask("POST", "/api/tasks/"+task.ID+"/pause", "", 200, nil)
+			h.until("it is paused, or done before", func() bool { s := h.task(task.ID).State; return s == "paused" || s == "done" })
+			h.ask("POST", "/api/tasks/"+task.ID+"/continue", "", 200, nil)
+			h.until("it is done", func() bool {
+				now := h.task(task.ID)
+				require.NotEqual(t, "failed", now.State, now.Problem)
+				return now.State == "done"
+			})
+			h.ask("POST", "/api/shots/"+shot.ID+c.path, c.body, 202, &task)
+			h.ask("POST", "/api/tasks/"+task.ID+"/cancel", "", 200, nil)
+			h.until("it is cancelled, or done before", func() bool { s := h.task(task.ID).State; return s == "cancelled" || s == "done" })
+			h.ask("POST", "/api/tasks/"+task.ID+"/continue", "", 200, nil)
+			h.until("it is done after all", func() bool { return h.task(task.ID).State == "done" })
+		})
+	}
+	var tasks []store.Task
+	h.ask("GET", "/api/tasks", "", 200, &tasks)
+	versions := map[int]bool{}
+	for _, one := range tasks {
+		if one.Kind == "render" {
+			assert.False(t, versions[one.Version], "every delivery has a number of its own")
+			versions[one.Version] = true
+			for _, kind := range []string{"review", "master"} {
+				h.ask("GET", "/api/renders/"+one.ID+"/movie?kind="+kind, "", 200, nil)
+			}
+		}
+	}
+	h.ask("POST", "/api/shots/"+shot.ID+"/render", `{"what":"clean","target":{"format":"exr","depth":8}}`, 422, nil)
+	h.ask("POST", "/api/shots/"+shot.ID+"/render", `{"what":"clean","range":{"first":1,"last":3}}`, 422, nil)
+	h.ask("POST", "/api/shots/"+shot.ID+"/render", `{"what":"clean","template":"../{frame}"}`, 422, nil)
+	h.ask("POST", "/api/shots/"+shot.ID+"/render", `{"what":"patch","movies":["review"]}`, 422, nil)
+
+	// An import that failed is tried again where its footage is mended.
+	path := filepath.Join(h.set.Media[0], "w.005.png")
+	good, err := os.ReadFile(path)
+	require.NoError(t, err)
+	broken := bytes.Clone(good)
+	copy(broken[len(broken)/2:], make([]byte, 100))
+	require.NoError(t, os.WriteFile(path, broken, 0o644))
+	var other store.Shot
+	h.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":"x","path":%q,"first":1,"rate":{"num":24000,"den":1001},"transfer":"gamma24","primaries":"p3d65"}`, h.set.Media[0]), 201, &other)
+	h.until("it fails", func() bool {
+		h.ask("GET", "/api/shots/"+other.ID, "", 200, &other)
+		return other.State == "failed"
+	})
+	assert.Contains(t, other.Problem, "w.005.png is damaged")
+	left, err := filepath.Glob(filepath.Join(h.set.Data, "plates", other.ID+"*"))
+	require.NoError(t, err)
+	assert.Empty(t, left, "nothing half imported is left")
+	require.NoError(t, os.WriteFile(path, good, 0o644))
+	h.ask("GET", "/api/tasks?shot="+other.ID, "", 200, &tasks)
+	h.ask("POST", "/api/tasks/"+tasks[0].ID+"/continue", "", 200, nil)
+	h.until("it is in", func() bool {
+		h.ask("GET", "/api/shots/"+other.ID, "", 200, &other)
+		return other.State == "ready"
+	})
+}
+
+func TestFootageIsSentInPieces(t *testing.T) {
+	h := open(t)
+	files := map[string][]byte{}
+	var list []string
+	for n := 1; n <= 3; n++ {
+		name := fmt.Sprintf("w.%03d.png", n)
+		data, err := os.ReadFile(filepath.Join(h.set.Media[0], name))
+		require.NoError(t, err)
+		files[name] = data
+		list = append(list, fmt.Sprintf(`{"name":%q,"size":%d}`, name, len(data)))
+	}
+	begin := `{"name":"w","files":[` + strings.Join(list, ",") + `]}`
+	var up api.Upload
+	h.ask("POST", "/api/uploads", begin, 200, &up)
+	put := func(name string, offset int, data []byte, status int) api.UploadFile {
+		t.Helper()
+		request, err := http.NewRequest("PUT", fmt.Sprintf("%s/api/uploads/%s/file?name=%s&offset=%d", h.service.Address, up.ID, url.QueryEscape(name), offset), bytes.NewReader(data))
+		require.NoError(t, err)
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		defer response.Body.Close()
+		body, err := io.ReadAll(response.Body)
+		require.NoError(t, err)
+		require.Equal(t, status, response.StatusCode, string(body))
+		var f api.UploadFile
+		if status == 200 || status == 409 {
+			f.Received = int64(between(string(body), `"received":`))
+		}
+		return f
+	}
+	first := files["w.001.png"]
+	assert.EqualValues(t, 100, put("w.001.png", 0, first[:100], 200).Received)
+	assert.EqualValues(t, 100, put("w.001.png", 50, first[50:], 409).Received, "a piece must begin where what is there ends")
+	put("w.002.png", 0, append(bytes.Clone(files["w.002.png"]), 1), 413)
+	put("../w.001.png", 0, first, 422)
+	put("w.009.png", 0, first, 422)
+	// After a break the browser asks again, and goes on.
+	var again api.Upload
+	h.ask("POST", "/api/uploads", begin, 200, &again)
+	assert.Equal(t, up.ID, again.ID)
+	assert.EqualValues(t, 100, again.Files[0].Received)
+	put("w.001.png", 100, first[100:], 200)
+	at := int(again.Files[1].Received)
+	put("w.002.png", at, files["w.002.png"][at:], 200)
+	put("w.003.png", 0, files["w.003.png"], 200)
+	put("w.003.png", 0, files["w.003.png"], 200) // it is whole: to send it once more does no harm
+	for name, data := range files {
+		got, err := os.ReadFile(filepath.Join(up.Path, name))
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(data, got))
+	}
+	var shot store.Shot
+	h.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":"sent","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`, up.Path), 201, &shot)
+	h.until("it is in", func() bool {
+		h.ask("GET", "/api/shots/"+shot.ID, "", 200, &shot)
+		return shot.State == "ready"
+	})
+	for _, bad := range []string{"../a.001.png", "a.txt", ".hid.001.png", "a/b.001.png", "a\\u0000.001.png"} {
+		h.ask("POST", "/api/uploads", `{"name":"w","files":[{"name":"`+bad+`","size":1}]}`, 422, nil)
+	}
+
+	var use picture.Usage
+	h.ask("GET", "/api/usage", "", 200, &use)
+	sent := int64(0)
+	for _, f := range use.Disk {
+		if f.What == "uploads" {
+			sent = f.Bytes
+		}
+	}
+	assert.Greater(t, sent, int64(len(first)))
+	h.ask("DELETE", "/api/usage/uploads", "", 204, nil)
+	assert.NoDirExists(t, up.Path)
+	h.ask("DELETE", "/api/usage/memory", "", 204, nil)
+	h.ask("GET", "/api/usage", "", 200, &use)
+	for _, f := range use.Memory {
+		assert.Zero(t, f.Bytes, f.Name)
+	}
+	assert.EqualValues(t, 64<<20, use.MemoryBudget)
+}
+
+// between returns the number that follows some words.
+func between(s, words string) (n int) {
+	_, rest, _ := strings.Cut(s, words)
+	fmt.Sscan(strings.TrimRight(strings.SplitN(rest, "}", 2)[0], ","), &n)
+	return n
+}
+
+// Paths that lead out of the allowed folders, in every way of writing them.
+func TestNothingOutsideTheFoldersIsRead(t *testing.T) {
+	h := open(t)
+	secret := t.TempDir()
+	data, err := os.ReadFile(filepath.Join(h.set.Media[0], "w.001.png"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(secret, "w.001.png"), data, 0o644))
+	require.NoError(t, os.Symlink(secret, filepath.Join(h.set.Media[0], "link")))
+	require.NoError(t, os.Mkdir(filepath.Join(h.set.Media[0], "ｅ．．／"[:3]), 0o755))
+	for _, path := range []string{
+		secret, h.set.Media[0] + "/../" + filepath.Base(secret), h.set.Media[0] + "/link", h.set.Media[0] + "/./link/../link",
+		h.set.Media[0] + "/\u2024\u2024/" + filepath.Base(secret), h.set.Media[0] + "/．．/" + filepath.Base(secret), "/etc", "", "\x00", h.set.Data,
+	} {
+		h.ask("GET", "/api/material?path="+url.QueryEscape(path), "", 422, nil)
+		h.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":"n","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`, strings.ReplaceAll(path, "\x00", "")), 422, nil)
+	}
+	var shots []store.Shot
+	h.ask("GET", "/api/shots", "", 200, &shots)
+	assert.Empty(t, shots)
+}
+
+func TestBackupAndRestore(t *testing.T) {
+	h := open(t)
+	shot := h.bringIn("w")
+	h.ask("PATCH", "/api/shots/"+shot.ID+"/treatment", edit(0, newRemoval), 200, nil)
+	h.paint(shot.ID, "one")
+	ctx := context.Background()
+	plain, whole := filepath.Join(t.TempDir(), "plain.tar"), filepath.Join(t.TempDir(), "whole.tar")
+	require.NoError(t, app.Backup(ctx, h.set, plain, false), "while the server is at work")
+	require.NoError(t, app.Backup(ctx, h.set, whole, true))
+	var exported map[string]any
+	h.ask("GET", "/api/shots/"+shot.ID+"/treatment/export", "", 200, &exported)
+	assert.ErrorContains(t, app.Restore(ctx, h.set, plain, false), "1 shots")
+	for name, archive := range map[string]string{"plain": plain, "whole": whole} {
+		t.Run(name, func(t *testing.T) {
+			other := &house{T: t, set: h.set}
+			other.set.Data, other.set.Database = t.TempDir(), storetest.URL(t)
+			require.NoError(t, app.Restore(ctx, other.set, archive, false))
+			other.start()
+			defer other.service.Stop(ctx)
+			var there map[string]any
+			other.ask("GET", "/api/shots/"+shot.ID+"/treatment/export", "", 200, &there)
+			assert.Equal(t, exported, there, "strokes and all")
+			var now store.Shot
+			other.ask("GET", "/api/shots/"+shot.ID, "", 200, &now)
+			if name == "whole" {
+				assert.Equal(t, "ready", now.State)
+				other.ask("GET", "/api/shots/"+shot.ID+"/frames/110/exact", "", 200, nil)
+				return
+			}
+			assert.Equal(t, "failed", now.State)
+			assert.Contains(t, now.Problem, "bring the plates in again")
+			var tasks []store.Task
+			other.ask("GET", "/api/tasks?shot="+shot.ID, "", 200, &tasks)
+			other.ask("POST", "/api/tasks/"+tasks[0].ID+"/continue", "", 200, nil)
+			other.until("the plates are back", func() bool {
+				other.ask("GET", "/api/shots/"+shot.ID, "", 200, &now)
+				return now.State == "ready"
+			})
+		})
+	}
+	require.NoError(t, os.WriteFile(plain, []byte("no archive"), 0o644))
+	assert.ErrorContains(t, app.Restore(ctx, h.set, plain, true), "not a backup")
+}
