@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 	"math"
 	"slices"
 	"strings"
@@ -40,6 +41,8 @@ type exrHead struct {
 	compression byte
 	channels    []exrChannel
 	size        int    // of the header, in bytes
+	rows        int    // of pixels
+	tiled       bool
 	extra       []byte // attributes that say nothing of how pixels are laid out, as they stand
 	header
 }
@@ -152,7 +155,8 @@ func readEXR(data []byte) (*exrHead, error) {
 	if err := sensible(int64(window[2])-int64(window[0])+1, int64(window[3])-int64(window[1])+1); err != nil {
 		return nil, err
 	}
-	h.Width, h.Height = int(width), int(height)
+	h.Width, h.Height, h.rows = int(width), int(height), int(window[3]-window[1])+1
+	h.tiled = le.Uint32(data[4:])>>8&2 != 0
 	if window != display {
 		h.Note = "Its pixels do not fill the picture exactly: what lies beyond is left out, what is missing is black"
 	}
@@ -180,6 +184,32 @@ func readEXR(data []byte) (*exrHead, error) {
 		return nil, errors.New("it has no channels R, G and B; save it with these")
 	}
 	return h, nil
+}
+
+// whole returns an error if a file ends before the last of its lines: such files are
+// otherwise read with black in their place.
+func (h *exrHead) whole(f io.ReaderAt, size int64) error {
+	if h.tiled || int(h.compression) >= len(exrCompressions) {
+		return nil
+	}
+	lines := []int{1, 1, 1, 16, 32, 16, 32, 32, 32, 256}[h.compression]
+	table := make([]byte, 8*((h.rows+lines-1)/lines))
+	last := int64(0)
+	if _, err := f.ReadAt(table, int64(h.size)); err != nil {
+		return fmt.Errorf("it is cut short: it has %d bytes", size)
+	}
+	for i := 0; i < len(table); i += 8 {
+		at := int64(binary.LittleEndian.Uint64(table[i:]))
+		if at < int64(h.size) || at > size {
+			return fmt.Errorf("it is cut short: it has %d bytes", size)
+		}
+		last = max(last, at)
+	}
+	var head [8]byte
+	if _, err := f.ReadAt(head[:], last); err != nil || last+8+int64(binary.LittleEndian.Uint32(head[4:])) > size {
+		return fmt.Errorf("it is cut short: it has %d bytes", size)
+	}
+	return nil
 }
 
 // nearest returns the primaries that chromaticities are; empty if they are none known.

@@ -327,6 +327,11 @@ func look(path string) (*stillFacts, error) {
 		return &stillFacts{h.Width, h.Height, h.Samples, h.header, "dpx", "none", h.plain()}, nil
 	case ".exr":
 		h, _, err := headOfEXR(f)
+		if err == nil {
+			if err = h.whole(f, info.Size()); err != nil {
+				err = fmt.Errorf("%w; copy or render it again", err)
+			}
+		}
 		if err != nil {
 			return nil, fmt.Errorf("%s cannot be read: %w", path, err)
 		}

@@ -3,6 +3,7 @@ package media
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"fmt"
 	"image"
 	"image/color"
@@ -12,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -201,6 +203,49 @@ func TestBadInputIsNamedAndNothingStays(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "a.0001.png"), append(head.Bytes(), data[33:]...), 0o644))
 			return dir
 		}, []string{"40000 x 40000"}},
+		"DPX cut short": {func(t *testing.T, dir string) string {
+			for n := 1; n <= 3; n++ {
+				require.NoError(t, Target{"dpx", 10, false}.Write(filepath.Join(dir, fmt.Sprintf("d.%03d.dpx", n)), noisy(20, 10, Samples{Depth: 10}, false, n), Shot{}))
+			}
+			require.NoError(t, os.Truncate(filepath.Join(dir, "d.002.dpx"), 2500))
+			return dir
+		}, []string{"d.002.dpx is cut short", "copy it again"}},
+		"OpenEXR cut short": {func(t *testing.T, dir string) string {
+			for n := 1; n <= 3; n++ {
+				require.NoError(t, Target{"exr", 16, true}.Write(filepath.Join(dir, fmt.Sprintf("e.%03d.exr", n)), noisy(64, 64, Samples{16, true}, false, n), Shot{}))
+			}
+			require.NoError(t, os.Truncate(filepath.Join(dir, "e.002.exr"), 3000))
+			return dir
+		}, []string{"e.00", "copy or render it again"}},
+		"text called DPX": {func(t *testing.T, dir string) string {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "d.1.dpx"), bytes.Repeat([]byte("hello "), 500), 0o644))
+			return dir
+		}, []string{"d.1.dpx cannot be read", "no DPX file"}},
+		"huge DPX": {func(t *testing.T, dir string) string {
+			data, err := EncodeDPX(noisy(4, 4, Samples{Depth: 16}, false, 1), colorspace.Linear, "x")
+			require.NoError(t, err)
+			binary.BigEndian.PutUint32(data[772:], 40000)
+			binary.BigEndian.PutUint32(data[776:], 40000)
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "d.1.dpx"), data, 0o644))
+			return dir
+		}, []string{"40000 x 40000"}},
+		"huge OpenEXR": {func(t *testing.T, dir string) string {
+			data, err := encodeEXR(4, 4, exrNone, []exrPlane{{"R", true, func(int, []byte) {}}, {"G", true, func(int, []byte) {}}, {"B", true, func(int, []byte) {}}}, nil)
+			require.NoError(t, err)
+			data = bytes.ReplaceAll(data, []byte{3, 0, 0, 0, 3, 0, 0, 0}, []byte{0x3f, 0x9c, 0, 0, 0x3f, 0x9c, 0, 0})
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "e.1.exr"), data, 0o644))
+			return dir
+		}, []string{"40000 x 40000"}},
+		"empty still": {func(t *testing.T, dir string) string {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "e.1.exr"), nil, 0o644))
+			return dir
+		}, []string{"e.1.exr is empty"}},
+		"alpha here and there": {func(t *testing.T, dir string) string {
+			for n := 1; n <= 2; n++ {
+				require.NoError(t, Target{"exr", 16, true}.Write(filepath.Join(dir, fmt.Sprintf("e.%d.exr", n)), noisy(8, 8, Samples{16, true}, n == 2, n), Shot{}))
+			}
+			return dir
+		}, []string{"e.2.exr differs"}},
 		"two sequences": {func(t *testing.T, dir string) string {
 			pngs(t, dir, 1, 2, 8, 8, 8)
 			write(t, filepath.Join(dir, "b.0001.png"), func(b *bytes.Buffer) error { return png.Encode(b, still(1, 8, 8, 8)) })
@@ -336,4 +381,34 @@ func TestLayTouchesOnlyWhatHasAlpha(t *testing.T) {
 		assert.Equal(t, f.Codes[i], got.Codes[i])
 	}
 	assert.Equal(t, coder.Encode(0.5), got.Codes[3*(3*20+5)])
+}
+
+func TestTenThousandFilesAreTold(t *testing.T) {
+	dir := t.TempDir()
+	var b bytes.Buffer
+	require.NoError(t, png.Encode(&b, still(1, 2, 2, 8)))
+	for n := 1; n <= 10000; n++ {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("f%d.png", n)), b.Bytes(), 0o644))
+	}
+	m, err := Inspect(ctx, dir)
+	require.NoError(t, err)
+	assert.Equal(t, []int{1, 10000, 0, 0}, []int{m.First, m.Last, m.Padding, len(m.Gaps)})
+}
+
+// A disk that fills up in the middle, by a small file system in memory.
+func TestAFullDiskIsTold(t *testing.T) {
+	small := t.TempDir()
+	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=600k"); err != nil {
+		t.Skip("a small file system cannot be mounted here: ", err)
+	}
+	defer syscall.Unmount(small, 0)
+	dir := t.TempDir()
+	pngs(t, dir, 1, 20, 160, 120, 16)
+	m, err := Inspect(ctx, dir)
+	require.NoError(t, err)
+	_, err = Import(ctx, Order{Material: m, Screen: true, Dir: filepath.Join(small, "p"), Shot: Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
+	require.ErrorContains(t, err, "the disk is full")
+	left, err := os.ReadDir(small)
+	require.NoError(t, err)
+	assert.Empty(t, left, "what was begun is gone")
 }
