@@ -217,7 +217,8 @@ func EncodeDPX(f *Frame, t colorspace.Transfer, name string) ([]byte, error) {
 	order.PutUint32(out[dpxFileSize:], uint32(min(len(out), math.MaxUint32)))
 	pix := out[data:]
 	line := len(pix) / f.Height
-	for y := range f.Height {
+	big := order == binary.ByteOrder(binary.BigEndian)
+	raster.Rows(0, f.Height, func(y int) {
 		row := pix[y*line : (y+1)*line]
 		codes := f.Codes[3*y*f.Width : 3*(y+1)*f.Width]
 		at := func(i int) uint16 { return codes[i] }
@@ -236,12 +237,17 @@ func EncodeDPX(f *Frame, t colorspace.Transfer, name string) ([]byte, error) {
 				row[i] = byte(at(i))
 			}
 		case 10:
+			shift := uint(2)
+			if packing == 2 {
+				shift = 0
+			}
 			for x := range f.Width {
-				v := uint32(codes[3*x])<<20 | uint32(codes[3*x+1])<<10 | uint32(codes[3*x+2])
-				if packing == 1 {
-					v <<= 2
+				from := codes[3*x : 3*x+3 : 3*x+3]
+				v := (uint32(from[0])<<20 | uint32(from[1])<<10 | uint32(from[2])) << shift
+				if big {
+					v = bits.ReverseBytes32(v)
 				}
-				order.PutUint32(row[4*x:], v)
+				binary.LittleEndian.PutUint32(row[4*x:], v)
 			}
 		case 12:
 			for i := range n * f.Width {
@@ -252,7 +258,7 @@ func EncodeDPX(f *Frame, t colorspace.Transfer, name string) ([]byte, error) {
 				order.PutUint16(row[2*i:], at(i))
 			}
 		}
-	}
+	})
 	return out, nil
 }
 

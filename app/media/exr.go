@@ -40,8 +40,8 @@ type exrHead struct {
 	Samples
 	compression byte
 	channels    []exrChannel
-	size        int    // of the header, in bytes
-	rows        int    // of pixels
+	size        int // of the header, in bytes
+	rows        int // of pixels
 	tiled       bool
 	extra       []byte // attributes that say nothing of how pixels are laid out, as they stand
 	header

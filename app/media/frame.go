@@ -68,6 +68,7 @@ type Frame struct {
 	Codes  []uint16  // integers, or half floats by their bits
 	Floats []float32 // instead, where samples have 32 bits
 	Alpha  *Alpha    // nil for none
+	Hash   string    // of the plate that it was read from, if that was read whole
 	Head   []byte    // of the file that it came from: what its format keeps besides pixels
 }
 

@@ -1,17 +1,17 @@
 package media
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"image"
-	"io"
 	"os"
 	"path/filepath"
 	"syscall"
 
+	"github.com/cespare/xxhash/v2"
+
 	"jardin/core/colorspace"
+	"jardin/core/raster"
 )
 
 // Shot is what a plate store needs to know to read frames.
@@ -78,10 +78,17 @@ func (p *Plates) Region(n int, r image.Rectangle) (*Frame, error) {
 
 // Whole returns a frame with all that its file held.
 func (p *Plates) Whole(n int) (*Frame, error) {
-	f, err := p.Read(n)
-	if err != nil {
-		return nil, err
+	codes, err := os.ReadFile(p.path("codes", n, "raw"))
+	if err != nil || len(codes) != 3*p.Width*p.Height*p.Bytes() {
+		return nil, fmt.Errorf("frame %d in the plate store is damaged or missing; bring the shot in again", n)
 	}
+	f := NewFrame(p.Width, p.Height, p.Samples)
+	f.Hash = hash(codes)
+	stride := len(codes) / p.Height
+	raster.Rows(0, p.Height, func(y int) {
+		row, floats := f.row(y)
+		unpack(p.Samples, codes[y*stride:(y+1)*stride], row, floats)
+	})
 	if p.Alpha {
 		data, err := os.ReadFile(p.path("alpha", n, "raw"))
 		if err != nil || len(data) != p.Width*p.Height*p.Bytes() {
@@ -126,16 +133,14 @@ func (p *Plates) keep(n int, f *Frame) error {
 	return write("codes", "raw", pack(f.Samples, f.Codes, f.Floats))
 }
 
-// Hash returns the SHA-256 of a frame's code values as they are kept.
+// Hash returns the XXH64 of a frame's code values as they are kept: it tells plates
+// apart, in a tenth of the time that SHA-256 takes.
 func (p *Plates) Hash(n int) (string, error) {
-	file, err := os.Open(p.path("codes", n, "raw"))
+	data, err := os.ReadFile(p.path("codes", n, "raw"))
 	if err != nil {
 		return "", fmt.Errorf("read frame %d: %w", n, err)
 	}
-	defer file.Close()
-	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(sum.Sum(nil)), nil
+	return hash(data), nil
 }
+
+func hash(codes []byte) string { return fmt.Sprintf("%016x", xxhash.Sum64(codes)) }

@@ -18,7 +18,10 @@ import (
 )
 
 // wide is a shot of 1920 x 1080 pixels and 16 frames that move by (3, 2) a frame.
-func wide(b *testing.B) *picture.Source {
+func wide(b *testing.B) *picture.Source { return wideAs(b, media.Target{Format: "png", Depth: 8}) }
+
+// wideAs is the same in a file format; its code values are those of 8 bits, scaled.
+func wideAs(b *testing.B, target media.Target) *picture.Source {
 	dir := b.TempDir()
 	r := rand.New(rand.NewPCG(1, 2))
 	texture := raster.NewPlane(image.Rect(0, 0, 2000, 1140))
@@ -27,16 +30,16 @@ func wide(b *testing.B) *picture.Source {
 	}
 	fine, coarse := raster.Gaussian(texture, 1.5), raster.Gaussian(texture, 6)
 	for n := 1; n <= 16; n++ {
-		f := media.NewFrame(1920, 1080, media.Samples{Depth: 8})
+		f := media.NewFrame(1920, 1080, target.Samples())
 		for y := range 1080 {
 			for x := range 1920 {
 				v := 128 + 150*fine.At(x+60-3*n, y+40-2*n) + 500*coarse.At(x+60-3*n, y+40-2*n) + 2*float32(r.NormFloat64())
 				for c := range 3 {
-					f.Codes[3*(y*1920+x)+c] = uint16(min(max(v, 0), 255))
+					f.Codes[3*(y*1920+x)+c] = uint16(min(max(v, 0), 255) * float32(f.Max()) / 255)
 				}
 			}
 		}
-		require.NoError(b, (media.Target{Format: "png", Depth: f.Depth}).Write(filepath.Join(dir, fmt.Sprintf("w.%04d.png", n)), f, media.Shot{}))
+		require.NoError(b, target.Write(filepath.Join(dir, fmt.Sprintf("w.%04d.%s", n, target.Ending())), f, media.Shot{}))
 	}
 	m, err := media.Inspect(ctx, dir)
 	require.NoError(b, err)

@@ -380,9 +380,14 @@ func (s *Source) write(d *Delivery, n int, f *media.Frame, all *sums) error {
 			return fmt.Errorf("write %s: %w", name, err)
 		}
 	}
-	plate, err := s.Plates.Hash(n)
-	if err != nil {
-		return err
+	plate := ""
+	if f != nil {
+		plate = f.Hash
+	}
+	if plate == "" {
+		if plate, err = s.Plates.Hash(n); err != nil {
+			return err
+		}
 	}
 	hash := sha256.Sum256(data)
 	all.mu.Lock()
@@ -401,7 +406,7 @@ type sum struct {
 	Frame  int    `json:"frame"`
 	File   string `json:"file"`
 	SHA256 string `json:"sha256"`
-	Plate  string `json:"plate"`
+	Plate  string `json:"plate"` // XXH64 of the plate's code values
 }
 
 // A Manifest tells where a delivery comes from.

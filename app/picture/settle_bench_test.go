@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sync/errgroup"
 
+	"jardin/app/media"
 	"jardin/app/picture"
 	"jardin/core/geom"
 	"jardin/core/render"
@@ -114,6 +115,27 @@ func BenchmarkShowEverything300x300(b *testing.B) {
 			require.NoError(b, err)
 			frames++
 		}
+	}
+	b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")
+}
+
+// A patch that is held and followed, nothing more, over DPX of 10 bits: reading the
+// plate, making the frame, writing its file with manifest and check sums. The aim is
+// 24 frames/s.
+func BenchmarkDeliverDPX300x300(b *testing.B) {
+	_, doc := everything(b)
+	doc.Removals[0].Settle, doc.Removals[0].Guard = treatment.Settle{Opacity: 1}, nil
+	target := media.Target{Format: "dpx", Depth: 10}
+	plain := wideAs(b, target)
+	s := picture.NewSource(plain.Plates, "dpx", render.NewCache(1<<30))
+	frames := 0
+	for b.Loop() {
+		t, err := render.Compile(doc)
+		require.NoError(b, err)
+		d := picture.Delivery{Dir: b.TempDir(), Shot: "w", Document: doc}
+		require.NoError(b, d.Prepare(s.Plates, doc, "DPX"))
+		require.NoError(b, s.Deliver(ctx, t, d, nil))
+		frames += 16
 	}
 	b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")
 }

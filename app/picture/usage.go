@@ -19,10 +19,10 @@ type Filling struct {
 // Usage is what fills memory and disk.
 type Usage struct {
 	Memory       []Filling `json:"memory" nullable:"false"`
-	MemoryBudget int64  `json:"memoryBudget" doc:"Bytes that all of it may take; what was used longest ago leaves"`
+	MemoryBudget int64     `json:"memoryBudget" doc:"Bytes that all of it may take; what was used longest ago leaves"`
 	Disk         []Filling `json:"disk" nullable:"false"`
-	PaintBudget  int64  `json:"paintBudget" doc:"Bytes that paint may take on disk"`
-	DiskFree     int64  `json:"diskFree"`
+	PaintBudget  int64     `json:"paintBudget" doc:"Bytes that paint may take on disk"`
+	DiskFree     int64     `json:"diskFree"`
 }
 
 // Usage tells what fills the memory, and paint on disk.
