@@ -30,7 +30,7 @@ kills: setup-test build ## Kill server and database 500 times in the middle of w
 	JARDIN_KILLS=500 $(GO) test ./e2e -run TestNothingIsLostWhenKilled -count=1 -v -timeout 90m | grep -vE '^=== '
 
 screenshots: setup-test build ## Take the pictures in docs/screenshots anew
-	JARDIN_SCREENSHOTS=docs/screenshots $(GO) test ./e2e -run 'TestOneMarkerGone|FourDots|Wires|Slip|Painting|PaintThrough|SettleByItself|Guarding' -count=1 -timeout 15m
+	JARDIN_SCREENSHOTS=docs/screenshots $(GO) test ./e2e -run 'TestOneMarkerGone|PlatesInAndOut|FourDots|Wires|Slip|Painting|PaintThrough|SettleByItself|Guarding' -count=1 -timeout 15m
 
 types: bin/jardin web/node_modules ## Generate the client's types from the API description
 	bin/jardin openapi > bin/openapi.json

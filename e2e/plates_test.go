@@ -98,7 +98,6 @@ func TestPlatesInAndOut(t *testing.T) {
 	a.press("^Render…")
 	a.press("^Render revision")
 	a.see("^Done$")
-	a.picture("render")
 	var tasks []struct {
 		ID      string
 		Version int
