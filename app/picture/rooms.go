@@ -18,6 +18,7 @@ type Rooms struct {
 	store *store.Store
 	dir   string
 	cache *render.Cache
+	short *render.Cache // what is measured on; a part of the same budget
 	shelf shelf
 
 	mu   sync.Mutex
@@ -27,7 +28,7 @@ type Rooms struct {
 // NewRooms returns the shots of a store, whose plates lie below dir. budget is
 // the memory for frames and results, disk the room for paint that is kept, in bytes.
 func NewRooms(s *store.Store, dir string, budget int, disk int64) *Rooms {
-	return &Rooms{store: s, dir: dir, cache: render.NewCache(budget), shelf: shelf{dir: filepath.Join(dir, "paint"), budget: disk}, open: map[string]*Source{}}
+	return &Rooms{store: s, dir: dir, cache: render.NewCache(budget - budget/8), short: render.NewCache(budget / 8), shelf: shelf{dir: filepath.Join(dir, "paint"), budget: disk}, open: map[string]*Source{}}
 }
 
 // PlateDir returns where a shot's plates lie.
@@ -53,7 +54,7 @@ func (r *Rooms) Source(ctx context.Context, id string) (*Source, error) {
 	}
 	s = NewSource(&media.Plates{Dir: r.PlateDir(id), Shot: shot.Media()}, id, r.cache)
 	s.Blobs = r.store.Artifact
-	s.eval.Shelf = &r.shelf
+	s.eval.Shelf, s.eval.Short = &r.shelf, r.short
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if other, ok := r.open[id]; ok {

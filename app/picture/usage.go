@@ -27,9 +27,9 @@ type Usage struct {
 
 // Usage tells what fills the memory, and paint on disk.
 func (r *Rooms) Usage() Usage {
-	u := Usage{MemoryBudget: int64(r.cache.Budget()), PaintBudget: r.shelf.budget, Memory: []Filling{}, Disk: []Filling{}}
+	u := Usage{MemoryBudget: int64(r.cache.Budget() + r.short.Budget()), PaintBudget: r.shelf.budget, Memory: []Filling{}, Disk: []Filling{}}
 	kinds := map[string]string{"linear": "frames", "overlay": "pictures", "treatment": "treatments", "artifact": "treatments"}
-	sums := map[string]int64{}
+	sums := map[string]int64{"results": int64(r.short.Used())}
 	for kind, n := range r.cache.Kinds() {
 		what, ok := kinds[kind]
 		if !ok {
@@ -50,7 +50,10 @@ func (r *Rooms) Usage() Usage {
 }
 
 // ClearMemory forgets all that can be worked out again.
-func (r *Rooms) ClearMemory() { r.cache.Clear() }
+func (r *Rooms) ClearMemory() {
+	r.cache.Clear()
+	r.short.Clear()
+}
 
 // ClearPaint removes the paint that is kept on disk.
 func (r *Rooms) ClearPaint() error {

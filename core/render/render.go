@@ -182,14 +182,20 @@ type Evaluator struct {
 	Shelf Shelf
 
 	painting gates // two requests for the same paint wait for one of them
-	begin    sync.Once
-	short    *Cache // what neighbouring frames want again in a moment
+	// Short keeps what neighbouring frames want again in a moment, apart from the cache, as
+	// it would crowd out what lasts; it may be shared. nil for one of its own.
+	Short *Cache
+	begin sync.Once
 }
 
 // scenes keeps what is measured on for as long as neighbouring frames want it.
 func (e *Evaluator) scenes() *Cache {
-	e.begin.Do(func() { e.short = NewCache(160 << 20) })
-	return e.short
+	e.begin.Do(func() {
+		if e.Short == nil {
+			e.Short = NewCache(160 << 20)
+		}
+	})
+	return e.Short
 }
 
 // A Shelf keeps pictures under the hash of what they were made from, also when the
