@@ -44,7 +44,9 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     }
   }, [shot])
 
-  const fit = Math.max(0.01, Math.min((size.width - 24) / shot.width, (size.height - 24) / shot.height))
+  // A pixel that is not square is drawn as wide as it is meant to be seen.
+  const aspect = shot.aspect || 1
+  const fit = Math.max(0.01, Math.min((size.width - 24) / (shot.width * aspect), (size.height - 24) / shot.height))
   const scale = zoom ?? fit
   // The last complete frame stays until the next one is complete.
   const wanted = frames.get(frame, overlays)
@@ -67,7 +69,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
   }
   const lock = locked ? lockAt(seen) : null
   const isLocked = lock !== null
-  const fromRoomToSpace: Matrix = [1 / scale, 0, centre.x - size.width / 2 / scale, 0, 1 / scale, centre.y - size.height / 2 / scale, 0, 0, 1]
+  const fromRoomToSpace: Matrix = [1 / scale / aspect, 0, centre.x - size.width / 2 / scale / aspect, 0, 1 / scale, centre.y - size.height / 2 / scale, 0, 0, 1]
   const fromRoomToFrame = lock ? multiply(lock, fromRoomToSpace) : fromRoomToSpace
   const toRoomMatrix = invert(fromRoomToFrame)
   const placement: Placement = {
@@ -144,7 +146,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     const next = Math.min(64, Math.max(fit * 0.5, old * factor))
     const dx = at.x - size.width / 2
     const dy = at.y - size.height / 2
-    bench.set({ zoom: next, centre: { x: s.centre.x + dx / old - dx / next, y: s.centre.y + dy / old - dy / next } })
+    bench.set({ zoom: next, centre: { x: s.centre.x + (dx / old - dx / next) / aspect, y: s.centre.y + dy / old - dy / next } })
   }, [fit, size])
 
   useEffect(() => {
@@ -171,7 +173,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     const el = e.currentTarget as HTMLElement
     const move = (m: PointerEvent) => {
       if (Math.hypot(m.clientX - start.x, m.clientY - start.y) > 3) start.moved = true
-      if (start.moved) bench.set({ zoom: scale, centre: { x: start.centre.x - (m.clientX - start.x) / scale, y: start.centre.y - (m.clientY - start.y) / scale } })
+      if (start.moved) bench.set({ zoom: scale, centre: { x: start.centre.x - (m.clientX - start.x) / scale / aspect, y: start.centre.y - (m.clientY - start.y) / scale } })
     }
     const up = () => {
       el.removeEventListener('pointermove', move)
