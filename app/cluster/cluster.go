@@ -64,9 +64,18 @@ func Start(dir string, port int) (*Cluster, error) {
 			return nil, err
 		}
 	}
-	if running, ok := c.running(); ok {
-		c.port = running
-		return c, nil
+	// One that runs may still be starting, or be about to end: it is waited for.
+	for end := time.Now().Add(time.Minute); ; time.Sleep(100 * time.Millisecond) {
+		running, ok := c.running()
+		if !ok {
+			break
+		}
+		if c.port = running; c.ready() {
+			return c, nil
+		}
+		if time.Now().After(end) {
+			return nil, fmt.Errorf("PostgreSQL runs on %s, but takes no connections; see its server.log", c.dir)
+		}
 	}
 	if port == 0 {
 		port = c.lastPort()
@@ -159,6 +168,12 @@ func (c *Cluster) running() (int, bool) {
 	}
 	port := c.lastPort()
 	return port, port != 0
+}
+
+// ready reports whether the server takes connections.
+func (c *Cluster) ready() bool {
+	_, err := c.run("pg_isready", "-h", "127.0.0.1", "-p", strconv.Itoa(c.port), "-t", "3")
+	return err == nil
 }
 
 // lastPort reads the port from the files PostgreSQL keeps: postmaster.pid while
