@@ -34,7 +34,7 @@ export function Wall() {
   }
   return (
     <main
-      className="h-full overflow-y-auto"
+      className="h-full overflow-y-auto outline-none"
       onDragOver={(e) => { e.preventDefault(); setOver(true) }}
       onDragLeave={(e) => { if (e.currentTarget === e.target) setOver(false) }}
       onDrop={(e) => { e.preventDefault(); setOver(false); void drop(e.dataTransfer.items) }}
