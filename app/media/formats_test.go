@@ -356,3 +356,32 @@ func TestSamplesAreTakenOver(t *testing.T) {
 	assert.ErrorContains(t, Target{"dpx", 16, true}.Valid(), "half float")
 	assert.ErrorContains(t, Target{"gif", 8, false}.Valid(), "gif")
 }
+
+// What the screen shows of a plate in other primaries: BT.2020's red lies outside of
+// sRGB; a colour of sRGB, taken to AP1 and encoded as ACEScct, shows as it was; greys
+// stay greys. Primaries' matrices are tested against printed ones in colorspace.
+func TestTheScreenShowsOtherPrimaries(t *testing.T) {
+	to := colorspace.BT709Primaries.To(colorspace.AP1Primaries)
+	colours := [][3]uint8{{200, 40, 90}, {10, 120, 250}, {128, 128, 128}, {255, 255, 255}, {0, 0, 0}}
+	f := NewFrame(len(colours), 1, Samples{Depth: 16})
+	cct := colorspace.NewCoder(colorspace.ACEScct, 16)
+	for i, c := range colours {
+		var l [3]float32
+		for k := range l {
+			l[k] = float32(colorspace.SRGB.Decode(float64(c[k]) / 255))
+		}
+		for k, v := range to.Apply(l) {
+			f.Codes[3*i+k] = cct.Encode(v)
+		}
+	}
+	shown := NewDisplay(Shot{Samples: f.Samples, Transfer: colorspace.ACEScct, Primaries: colorspace.AP1Primaries}).Bytes(f)
+	for i, c := range colours {
+		for k := range c {
+			assert.InDelta(t, int(c[k]), int(shown[3*i+k]), 1, "colour %d", i)
+		}
+	}
+	red := NewFrame(1, 1, Samples{16, true})
+	red.Codes[0] = colorspace.ToHalf(1)
+	shown = NewDisplay(Shot{Samples: red.Samples, Transfer: colorspace.Linear, Primaries: colorspace.BT2020Primaries}).Bytes(red)
+	assert.Equal(t, []byte{255, 0, 0}, shown)
+}

@@ -217,6 +217,15 @@ func TestBadInputIsNamedAndNothingStays(t *testing.T) {
 			require.NoError(t, os.Truncate(filepath.Join(dir, "e.002.exr"), 3000))
 			return dir
 		}, []string{"e.00", "copy or render it again"}},
+		"OpenEXR given up": {func(t *testing.T, dir string) string {
+			data, err := EncodeFrameEXR(noisy(8, 64, Samples{16, true}, false, 1), colorspace.BT709Primaries)
+			require.NoError(t, err)
+			h, err := readEXR(data)
+			require.NoError(t, err)
+			clear(data[h.size+8 : h.size+16]) // the second piece was never written
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "e.1.exr"), data, 0o644))
+			return dir
+		}, []string{"e.1.exr", "cut short"}},
 		"text called DPX": {func(t *testing.T, dir string) string {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "d.1.dpx"), bytes.Repeat([]byte("hello "), 500), 0o644))
 			return dir

@@ -1,0 +1,182 @@
+package picture_test
+
+import (
+	"context"
+	"image"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/app/media"
+	"jardin/app/picture"
+	"jardin/core/colorspace"
+	"jardin/core/raster"
+	"jardin/core/render"
+	"jardin/core/treatment"
+)
+
+// two is the document with a second removal beside the first, both soft at their edges.
+func two(t *testing.T, s *picture.Source) *treatment.Document {
+	d := document()
+	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20}))
+	d.Removals[0].Mark.Outlines[0].Feather = 4
+	other := d.Removals[0]
+	other.ID, other.Name = "q", "q"
+	other.Mark.Outlines = slices.Clone(other.Mark.Outlines)
+	other.Mark.Outlines[0].Points = []treatment.Knot{{At: treatment.Vec{20, 60}}, {At: treatment.Vec{32, 60}}, {At: treatment.Vec{32, 72}}, {At: treatment.Vec{20, 72}}}
+	other.Fill.Sources = slices.Clone(other.Fill.Sources)
+	other.Fill.Sources[0].Strokes = slices.Clone(other.Fill.Sources[0].Strokes)
+	other.Fill.Sources[0].Strokes[0].Path = &treatment.Path{Points: [][]float64{{26, 66}}}
+	d.Removals = append(d.Removals, other)
+	return d
+}
+
+// delivered writes a delivery and brings it in again.
+func delivered(t *testing.T, s *picture.Source, doc *treatment.Document, w picture.Wanted) *media.Plates {
+	t.Helper()
+	d := picture.Delivery{Dir: t.TempDir(), Shot: "x", Version: 3, Document: doc, Wanted: w}
+	require.NoError(t, d.Prepare(s.Plates, doc, "PNG"))
+	c, err := render.Compile(doc)
+	require.NoError(t, err)
+	require.NoError(t, s.Deliver(ctx, c, d, nil))
+	m, err := media.Inspect(ctx, filepath.Join(d.Dir, "frames"))
+	require.NoError(t, err)
+	p, err := media.Import(ctx, media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: media.Shot{First: m.First, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+	require.NoError(t, err)
+	return p
+}
+
+func light(t *testing.T, p *media.Plates, n int) (*raster.Image, *media.Frame) {
+	t.Helper()
+	f, err := p.Whole(n)
+	require.NoError(t, err)
+	return f.Linear(p.Coder(p.Transfer)), f
+}
+
+// The patch with its alpha, laid over the plate by whoever gets it, is the clean frame:
+// premultiplied and straight.
+func TestThePatchOverThePlateIsTheCleanFrame(t *testing.T) {
+	s := shot(t, 16, 0)
+	doc := two(t, s)
+	exr := &media.Target{Format: "exr", Depth: 32, Float: true}
+	clean := delivered(t, s, doc, picture.Wanted{Target: exr})
+	for _, straight := range []bool{false, true} {
+		patch := delivered(t, s, doc, picture.Wanted{What: picture.PatchOnly, Target: exr, Straight: straight})
+		mattes := delivered(t, s, doc, picture.Wanted{What: picture.Mattes, Target: &media.Target{Format: "png", Depth: 16}})
+		for _, n := range []int{1, 8, 15} {
+			want, _ := light(t, clean, n)
+			over, f := light(t, patch, n)
+			plate, _ := light(t, s.Plates, n)
+			_, matte := light(t, mattes, n)
+			soft := 0
+			for i := range 128 * 96 {
+				a := f.Alpha.Floats[i]
+				if a > 0.05 && a < 0.95 {
+					soft++
+				}
+				assert.InDelta(t, a, float32(matte.Codes[3*i])/65535, 1e-4)
+				for c := range 3 {
+					v := over.Pix[4*i+c]
+					if straight {
+						v *= a
+					}
+					require.InDelta(t, want.Pix[4*i+c], v+plate.Pix[4*i+c]*(1-a), 3e-5, "straight %v, frame %d, pixel %d,%d", straight, n, i%128, i/128)
+				}
+			}
+			assert.Greater(t, soft, 20, "soft edges were looked at")
+		}
+	}
+}
+
+func TestARemovalIsDeliveredAlone(t *testing.T) {
+	s := shot(t, 16, 0)
+	doc := two(t, s)
+	alone := delivered(t, s, doc, picture.Wanted{Removals: []string{"q"}, Range: &treatment.Range{First: 7, Last: 9}})
+	assert.Equal(t, []int{7, 9}, []int{alone.First, alone.Last})
+	_, f := light(t, alone, 8)
+	_, plate := light(t, s.Plates, 8)
+	changed := image.Rectangle{}
+	for i := range 128 * 96 {
+		if f.Codes[3*i] != plate.Codes[3*i] {
+			changed = changed.Union(image.Rect(i%128, i/128, i%128+1, i/128+1))
+		}
+	}
+	assert.True(t, changed.In(image.Rect(14, 54, 38, 78)) && changed.Dx() > 8, "%v", changed)
+}
+
+// A delivery that is interrupted goes on with what is missing, movies as well.
+func TestAnInterruptedDeliveryGoesOn(t *testing.T) {
+	s := shot(t, 8, 0)
+	d := delivery(t, s)
+	d.Movies = []string{media.Review, media.Master}
+	c := compiled(t, s)
+	stop, cancel := context.WithCancel(ctx)
+	require.Error(t, s.Deliver(stop, c, d, func(done, _ int) {
+		if done == 9 {
+			cancel()
+		}
+	}))
+	assert.NoFileExists(t, filepath.Join(d.Dir, picture.ManifestFile))
+	first := filepath.Join(d.Dir, "frames", d.FrameFile(1))
+	before, err := os.Stat(first)
+	require.NoError(t, err)
+	require.NoError(t, s.Deliver(ctx, c, d, nil))
+	after, err := os.Stat(first)
+	require.NoError(t, err)
+	assert.Equal(t, before.ModTime(), after.ModTime(), "what was there is not made again")
+	for _, kind := range d.Movies {
+		m, err := media.Inspect(ctx, filepath.Join(d.Dir, picture.MovieFile(kind)))
+		require.NoError(t, err)
+		assert.Equal(t, 20, m.Last)
+	}
+	entries, err := os.ReadDir(d.Dir)
+	require.NoError(t, err)
+	assert.Len(t, entries, 5, "frames, two movies, manifest and sums: no parts are left")
+}
+
+func TestNamesAreChecked(t *testing.T) {
+	s := shot(t, 8, 0)
+	for template, says := range map[string]string{
+		"{shot}": "{frame} once", "{frame}{frame}": "{frame} once", "{shot}/{frame}": "cannot hold", "..{frame}": "dot", "{odd}.{frame}": "{odd}",
+	} {
+		d := picture.Delivery{Wanted: picture.Wanted{Template: template}}
+		assert.ErrorContains(t, d.Prepare(s.Plates, document(), "PNG"), says, template)
+	}
+	d := picture.Delivery{Show: "a/b", Shot: "x", Version: 7, Revision: 12, Padding: 6, Wanted: picture.Wanted{Template: "{show}-{shot}_v{version}_r{revision}.{frame}"}}
+	require.NoError(t, d.Prepare(s.Plates, document(), "PNG"))
+	assert.Equal(t, "a_b-x_v007_r12.000033.png", d.FrameFile(33))
+	assert.Equal(t, colorspace.SRGB, s.Plates.Transfer)
+}
+
+func TestAnInterruptedTrackGoesOnFromBothEnds(t *testing.T) {
+	found := func(frames ...int) (out []picture.Found) {
+		for _, n := range frames {
+			out = append(out, picture.Found{Frame: n})
+		}
+		return out
+	}
+	run := picture.Run{Track: "t", From: 8, First: 1, Last: 20}
+	assert.Equal(t, []picture.Run{run}, run.Rest(nil))
+	assert.Equal(t, []picture.Run{{Track: "t", From: 10, First: 10, Last: 20}, {Track: "t", From: 8, First: 1, Last: 8}}, run.Rest(found(8, 9, 10)))
+	assert.Equal(t, []picture.Run{{Track: "t", From: 5, First: 1, Last: 5}}, run.Rest(found(8, 14, 20, 7, 6, 5)))
+	assert.Empty(t, run.Rest(found(20, 1)))
+	// Such a track is the one that is followed in one go.
+	s := shot(t, 8, 0)
+	whole, parts := document(), document()
+	require.NoError(t, follow(t, s, whole, run))
+	all := []picture.Found{}
+	require.NoError(t, s.Follow(ctx, parts, picture.Run{Track: "t", From: 8, First: 8, Last: 12}, func(f picture.Found) { all = append(all, f) }))
+	for _, rest := range run.Rest(all) {
+		picture.Keep(parts.Track("t"), run, treatment.Range{First: 1, Last: 20}, all)
+		require.NoError(t, s.Follow(ctx, parts, rest, func(f picture.Found) { all = append(all, f) }))
+	}
+	picture.Keep(parts.Track("t"), run, treatment.Range{First: 1, Last: 20}, all)
+	require.Len(t, parts.Tracks[0].Data.Samples, 20)
+	for i, v := range parts.Tracks[0].Data.Samples {
+		assert.InDelta(t, whole.Tracks[0].Data.Samples[i].Matrix[2], v.Matrix[2], 0.05, "frame %d", v.Frame)
+	}
+}
