@@ -335,39 +335,3 @@ func (m *Material) unpacked(data []byte, s Samples) *Frame {
 	})
 	return f
 }
-
-func (m *Material) eachOfMovie(ctx context.Context, plan []int, r Reading, k int, f func(int, *Frame) error) error {
-	format, _ := raw(m.Samples(), m.Alpha)
-	first := plan[k]
-	var filters []string
-	if first > m.First {
-		filters = append(filters, fmt.Sprintf("select=gte(n\\,%d)", first-m.First))
-	}
-	if m.Matrix != "rgb" {
-		matrix, reach := m.Matrix, m.Range
-		if r.Matrix != "" {
-			matrix = r.Matrix
-		}
-		if r.Range != "" {
-			reach = r.Range
-		}
-		filters = append(filters, fmt.Sprintf("scale=in_color_matrix=%s:in_range=%s:flags=accurate_rnd+full_chroma_int+bicubic", matrix, map[string]string{"full": "pc"}[reach]+map[string]string{"video": "tv"}[reach]))
-	}
-	args := []string{"-i", "file:" + m.Path, "-map", "0:v:0"}
-	if len(filters) > 0 {
-		args = append(args, "-vf", strings.Join(filters, ","))
-	}
-	args = append(args, "-fps_mode", "passthrough", "-frames:v", fmt.Sprint(len(plan)-k), "-f", "rawvideo", "-pix_fmt", format, "-")
-	n := k
-	complaint, err := m.pipe(ctx, args, func(frame *Frame) error {
-		n++
-		return f(n-1, frame)
-	})
-	if err == nil && n < len(plan) {
-		if complaint != "" {
-			return fmt.Errorf("%s is damaged after frame %d: %s; copy it again", m.Path, plan[k]+n-k-1, complaint)
-		}
-		return fmt.Errorf("%s says that it holds %d frames, but ends after %d; copy it again, or bring in fewer", m.Path, m.Last-m.First+1, plan[k]-m.First+n-k)
-	}
-	return err
-}

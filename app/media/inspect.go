@@ -2,7 +2,6 @@ package media
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"image"
@@ -422,128 +421,6 @@ func depthOf(c image.Config) int {
 type sixteen struct{}
 
 func (sixteen) RGBA() (r, g, b, a uint32) { return 0x1234, 0x1234, 0x1234, 0xffff }
-
-type probe struct {
-	Streams []struct {
-		Codec     string            `json:"codec_name"`
-		Width     int               `json:"width"`
-		Height    int               `json:"height"`
-		PixFmt    string            `json:"pix_fmt"`
-		Rate      string            `json:"r_frame_rate"`
-		Frames    string            `json:"nb_frames"`
-		Packets   string            `json:"nb_read_packets"`
-		Space     string            `json:"color_space"`
-		Range     string            `json:"color_range"`
-		Transfer  string            `json:"color_transfer"`
-		Primaries string            `json:"color_primaries"`
-		Aspect    string            `json:"sample_aspect_ratio"`
-		Tags      map[string]string `json:"tags"`
-	} `json:"streams"`
-	Format struct {
-		Tags map[string]string `json:"tags"`
-	} `json:"format"`
-}
-
-var deep = regexp.MustCompile(`(9|10|12|14|16)(le|be)|48|64`)
-
-// What FFmpeg calls things, and what they are here. Numbers of ISO/IEC 23091-2.
-var (
-	movieTransfers = map[string]colorspace.Transfer{
-		"bt709": colorspace.BT709, "smpte170m": colorspace.BT709, "bt2020-10": colorspace.BT709, "bt2020-12": colorspace.BT709,
-		"iec61966-2-1": colorspace.SRGB, "linear": colorspace.Linear, "gamma22": colorspace.Gamma22, "bt470m": colorspace.Gamma22, "smpte428": colorspace.Gamma26,
-	}
-	moviePrimaries = map[string]colorspace.Primaries{"bt709": colorspace.BT709Primaries, "smpte432": colorspace.P3D65Primaries, "bt2020": colorspace.BT2020Primaries}
-	movieMatrices  = map[string]string{"bt709": "bt709", "smpte170m": "bt601", "bt470bg": "bt601", "fcc": "bt601", "bt2020nc": "bt2020", "bt2020c": "bt2020", "gbr": "rgb"}
-)
-
-func inspectMovie(ctx context.Context, path string, size int64) (*Material, error) {
-	if size == 0 {
-		return nil, fmt.Errorf("%s is empty (0 bytes); copy it again", path)
-	}
-	out, err := exec.CommandContext(ctx, "ffprobe", "-v", "error", "-of", "json", "-count_packets",
-		"-select_streams", "v:0", "-show_streams", "-show_format", "-i", "file:"+path).Output()
-	if err != nil {
-		return nil, fmt.Errorf("%s is not a movie that can be read: %s", path, complaint(err))
-	}
-	var p probe
-	if err := json.Unmarshal(out, &p); err != nil || len(p.Streams) == 0 {
-		return nil, fmt.Errorf("%s holds no pictures; choose a movie with a video stream", path)
-	}
-	s := p.Streams[0]
-	if err := sensible(int64(s.Width), int64(s.Height)); err != nil {
-		return nil, fmt.Errorf("%s cannot be read: %w", path, err)
-	}
-	frames, _ := strconv.Atoi(s.Packets)
-	if n, err := strconv.Atoi(s.Frames); err == nil && n > 0 {
-		frames = n
-	}
-	if frames < 1 || frames > MaxFrames {
-		return nil, fmt.Errorf("%s holds %d frames; 1 to %d can be read", path, frames, MaxFrames)
-	}
-	m := &Material{
-		Kind: "movie", Path: path, Name: strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)),
-		First: 1, Last: frames, Width: s.Width, Height: s.Height, Rate: Rational{24, 1}, Aspect: 1,
-		Format: s.Codec + " " + s.PixFmt, Compression: s.Codec, Transfer: colorspace.BT709, Primaries: colorspace.BT709Primaries,
-		Matrix: "bt601", Range: "video", Gaps: []Gap{}, Notes: []string{},
-	}
-	if s.Height >= 720 {
-		m.Matrix = "bt709" // untagged high definition (common practice)
-	}
-	m.Depth, m.Alpha = samplesOf(s.PixFmt)
-	if _, err := fmt.Sscanf(s.Rate, "%d/%d", &m.Rate.Num, &m.Rate.Den); err != nil || m.Rate.Num < 1 || m.Rate.Den < 1 {
-		m.Rate = Rational{24, 1}
-	}
-	var a, b int
-	if _, err := fmt.Sscanf(s.Aspect, "%d:%d", &a, &b); err == nil && a > 0 && b > 0 {
-		m.Aspect = float64(a) / float64(b)
-	}
-	if v, ok := movieTransfers[s.Transfer]; ok {
-		m.Transfer = v
-	}
-	if v, ok := moviePrimaries[s.Primaries]; ok {
-		m.Primaries = v
-	}
-	if v, ok := movieMatrices[s.Space]; ok {
-		m.Matrix = v
-	}
-	if isRGB(s.PixFmt) {
-		m.Matrix, m.Range = "rgb", "full"
-	} else if s.Range == "pc" || strings.HasPrefix(s.PixFmt, "yuvj") {
-		m.Range = "full"
-	}
-	for _, tags := range []map[string]string{s.Tags, p.Format.Tags} {
-		if m.Timecode == "" {
-			m.Timecode = tags["timecode"]
-		}
-	}
-	if s.Transfer == "smpte2084" || s.Transfer == "arib-std-b67" {
-		m.Notes = append(m.Notes, "It says that its transfer function is "+map[string]string{"smpte2084": "PQ", "arib-std-b67": "HLG"}[s.Transfer]+", which is not offered: bring in a version with another.")
-	}
-	return m, nil
-}
-
-func isRGB(format string) bool {
-	return strings.HasPrefix(format, "gbr") || strings.Contains(format, "rgb") || strings.Contains(format, "bgr")
-}
-
-// samplesOf returns the depth that frames of a pixel format are kept at, and whether
-// there is alpha. RGB keeps its code values; YCbCr of more than 8 bits is worked out
-// with 16.
-func samplesOf(format string) (depth int, alpha bool) {
-	alpha = strings.HasPrefix(format, "yuva") || strings.HasPrefix(format, "gbrap") || strings.Contains(format, "rgba") || strings.Contains(format, "bgra")
-	depth = 8
-	if deep.MatchString(format) {
-		depth = 16
-	}
-	if strings.HasPrefix(format, "gbr") {
-		for _, d := range []int{10, 12} {
-			if strings.Contains(format, fmt.Sprint("p", d)) {
-				depth = d
-			}
-		}
-	}
-	return depth, alpha
-}
 
 // complaint returns what a program wrote to its error output, on one line.
 func complaint(err error) string {
