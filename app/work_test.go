@@ -262,3 +262,30 @@ func TestBackupAndRestore(t *testing.T) {
 	require.NoError(t, os.WriteFile(plain, []byte("no archive"), 0o644))
 	assert.ErrorContains(t, app.Restore(ctx, h.set, plain, true), "not a backup")
 }
+
+// A change that is tried shows what it would be when saved, and saves nothing.
+func TestATrialShowsWhatSavingWould(t *testing.T) {
+	h := open(t)
+	shot := h.bringIn("w")
+	at := "/api/shots/" + shot.ID
+	var rev revision
+	h.ask("PATCH", at+"/treatment", edit(0, newRemoval), 200, &rev)
+	h.paint(shot.ID, "one")
+	h.ask("GET", at+"/treatment", "", 200, &rev)
+	change := `[{"op":"replace","path":"/removals/0/settle/opacity","value":0.5}]`
+	overlay := fmt.Sprintf("%s/frames/112/overlay?revision=%d&view=result", at, rev.Number)
+	before := h.ask("GET", overlay, "", 200, nil).Header.Get("ETag")
+	tried := h.ask("POST", overlay, change, 200, nil)
+	assert.NotEqual(t, before, tried.Header.Get("ETag"))
+	assert.Empty(t, tried.Header.Get("Cache-Control"), "it is not what the address names")
+	var now revision
+	h.ask("GET", at+"/treatment", "", 200, &now)
+	assert.Equal(t, rev.Number, now.Number, "nothing is saved")
+	h.ask("PATCH", at+"/treatment", edit(rev.Number, change), 200, &now)
+	saved := h.ask("GET", fmt.Sprintf("%s/frames/112/overlay?revision=%d&view=result", at, now.Number), "", 200, nil)
+	assert.Equal(t, tried.Header.Get("ETag"), saved.Header.Get("ETag"))
+	h.ask("POST", overlay, `[{"op":"replace","path":"/removals/0/settle/opacity","value":7}]`, 422, nil)
+	h.ask("POST", overlay, `[{"op":"remove","path":"/nothing"}]`, 422, nil)
+	h.ask("POST", overlay, `not json`, 422, nil)
+	h.ask("POST", fmt.Sprintf("%s/frames/112/overlay?revision=99", at), change, 404, nil)
+}

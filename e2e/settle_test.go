@@ -96,6 +96,25 @@ func TestSettleByItself(t *testing.T) {
 	assert.InDelta(t, 0.5, dissolve.Shown(demo.FocusFirst+6), 1e-9)
 	assert.Zero(t, dissolve.Shown(demo.FocusFirst))
 
+	// A slider shows while it moves, and saves when it is let go.
+	var before int
+	number := func() int { s.get("/api/shots/"+shot+"/treatment", &rev); return rev.Number }
+	before = number()
+	_, err := a.page.Timeout(20 * time.Second).Eval(`async () => {
+		const c = document.querySelector('[data-testid=picture]'), key = c.dataset.key
+		const field = document.querySelector('input[aria-label="Feather, slider"]')
+		Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set.call(field, '9')
+		field.dispatchEvent(new Event('input', { bubbles: true }))
+		while (c.dataset.key === key) await new Promise(requestAnimationFrame)
+	}`)
+	require.NoError(t, err)
+	assert.Equal(t, before, number(), "a slider that moves saves nothing")
+	_, err = a.page.Eval(`() => document.querySelector('input[aria-label="Feather, slider"]').dispatchEvent(new PointerEvent('pointerup', { bubbles: true }))`)
+	require.NoError(t, err)
+	s.wait(10*time.Second, "the slider to be saved", func() bool { return settle().Feather == 9 })
+	assert.Equal(t, before+1, number())
+	a.key(input.ControlLeft)
+
 	// A tone by hand leaves as an ASC CDL.
 	a.press("^Add a tone")
 	a.fill("Exposure", "1")
@@ -112,7 +131,7 @@ func TestSettleByItself(t *testing.T) {
 	}
 	a.tick("^Before and after")
 	a.press("^Looks")
-	_, err := a.page.Timeout(10 * time.Second).Element(`[role=slider][aria-label="Before and after"]`)
+	_, err = a.page.Timeout(10 * time.Second).Element(`[role=slider][aria-label="Before and after"]`)
 	require.NoError(t, err, "the line between before and after")
 }
 
