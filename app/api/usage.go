@@ -25,7 +25,7 @@ func (s *Server) usage(api huma.API) {
 		}
 		u := s.Rooms.Usage()
 		for _, shot := range shots {
-			u.Disk = append(u.Disk, picture.Filling{What: "plates", Name: "Plates of " + shot.Name, Bytes: picture.Size(s.Rooms.PlateDir(shot.ID))})
+			u.Disk = append(u.Disk, picture.Filling{What: "plates", Name: "Plates of " + shot.Name, Bytes: picture.Size(s.Rooms.PlateDir(shot.ID)) + picture.Size(s.Rooms.PlateDir(shot.ID)+".part")})
 		}
 		for _, t := range tasks {
 			if t.Kind != "render" {
