@@ -385,3 +385,54 @@ func TestTheScreenShowsOtherPrimaries(t *testing.T) {
 	shown = NewDisplay(Shot{Samples: red.Samples, Transfer: colorspace.Linear, Primaries: colorspace.BT2020Primaries}).Bytes(red)
 	assert.Equal(t, []byte{255, 0, 0}, shown)
 }
+
+// OpenEXR in every compression that OpenCV's library writes, half and float: what
+// comes in is what that library reads from the same file, an independent reader. Both
+// round DWA in their own ways; of a width that is no multiple of 8 it is refused.
+func TestEveryEXRCompressionAgainstOpenCV(t *testing.T) {
+	dir := t.TempDir()
+	script := `
+import os; os.environ["OPENCV_IO_ENABLE_OPENEXR"] = "1"
+import cv2, numpy as np
+rng = np.random.default_rng(3)
+y, x = np.mgrid[0:70, 0:96]
+m = np.stack([0.2 + 0.1*np.sin(x/9.0), 0.5 + 0.3*np.cos(y/7.0), 0.01*x], -1) + rng.normal(0, 0.02, (70, 96, 3))
+m = np.abs(m).astype(np.float32)
+names = ["NO", "RLE", "ZIPS", "ZIP", "PIZ", "PXR24", "B44", "B44A", "DWAA", "DWAB"]
+for kind, flag in (("half", cv2.IMWRITE_EXR_TYPE_HALF), ("float", cv2.IMWRITE_EXR_TYPE_FLOAT)):
+    for k, name in enumerate(names):
+        os.makedirs(f"{kind}_{name}", exist_ok=True)
+        path = f"{kind}_{name}/f.1.exr"
+        assert cv2.imwrite(path, m, [cv2.IMWRITE_EXR_TYPE, flag, cv2.IMWRITE_EXR_COMPRESSION, k])
+        cv2.imread(path, cv2.IMREAD_UNCHANGED)[:, :, ::-1].astype("<f4").tofile(f"{kind}_{name}/want.raw")
+`
+	cmd := exec.Command("/usr/bin/python3", "-c", script)
+	cmd.Dir = dir
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	for _, kind := range []string{"half", "float"} {
+		for _, name := range []string{"NO", "RLE", "ZIPS", "ZIP", "PIZ", "PXR24", "B44", "B44A", "DWAA", "DWAB"} {
+			folder := filepath.Join(dir, kind+"_"+name)
+			m, err := Inspect(ctx, folder)
+			require.NoError(t, err, "%s %s", kind, name)
+			p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+			require.NoError(t, err, "%s %s", kind, name)
+			f, err := p.Whole(1)
+			require.NoError(t, err)
+			blob, err := os.ReadFile(filepath.Join(folder, "want.raw"))
+			require.NoError(t, err)
+			worst := 0.0
+			for i := range 3 * 70 * 96 {
+				worst = math.Max(worst, math.Abs(float64(f.float(i)-float32le(blob[4*i:]))))
+			}
+			limit := map[string]float64{"DWAA": 0.002, "DWAB": 0.002}[name]
+			assert.LessOrEqual(t, worst, limit, "%s %s", kind, name)
+			t.Logf("%s %s: at most %.2g apart", kind, name, worst)
+		}
+	}
+	data, err := os.ReadFile(filepath.Join(dir, "half_DWAA", "f.1.exr"))
+	require.NoError(t, err)
+	binary.LittleEndian.PutUint32(data[bytes.Index(data, []byte("dataWindow\x00box2i\x00"))+29:], 88)
+	_, err = readEXR(data)
+	assert.ErrorContains(t, err, "multiple of 8")
+}
