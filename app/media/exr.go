@@ -156,10 +156,6 @@ func readEXR(data []byte) (*exrHead, error) {
 		return nil, err
 	}
 	h.Width, h.Height, h.rows = int(width), int(height), int(window[3]-window[1])+1
-	if h.compression >= 8 && (int64(window[2])-int64(window[0])+1)%8 != 0 {
-		// FFmpeg 5.1 gives quite other pixels then: a test against another library found it.
-		return nil, errors.New("it is compressed as DWA with a width that is not a multiple of 8, which is not read rightly here; save it as ZIP or PIZ")
-	}
 	h.tiled = le.Uint32(data[4:])>>8&2 != 0
 	if window != display {
 		h.Note = "Its pixels do not fill the picture exactly: what lies beyond is left out, what is missing is black"
@@ -183,6 +179,10 @@ func readEXR(data []byte) (*exrHead, error) {
 		default:
 			return nil, fmt.Errorf("its channel %s holds integers; save it as half or float", c.name)
 		}
+	}
+	if h.compression >= 8 && (h.Depth == 32 || (int64(window[2])-int64(window[0])+1)%8 != 0) {
+		// FFmpeg 5.1 gives quite other pixels then: a test against another library found it.
+		return nil, errors.New("it is compressed as DWA, with float samples or a width that is not a multiple of 8, which is not read rightly here; save it as ZIP or PIZ")
 	}
 	if colours != 3 && colours != 1 {
 		return nil, errors.New("it has no channels R, G and B; save it with these")

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -388,7 +389,7 @@ func TestTheScreenShowsOtherPrimaries(t *testing.T) {
 
 // OpenEXR in every compression that OpenCV's library writes, half and float: what
 // comes in is what that library reads from the same file, an independent reader. Both
-// round DWA in their own ways; of a width that is no multiple of 8 it is refused.
+// round DWA in their own ways; what FFmpeg reads wrongly of it is refused.
 func TestEveryEXRCompressionAgainstOpenCV(t *testing.T) {
 	dir := t.TempDir()
 	script := `
@@ -414,6 +415,10 @@ for kind, flag in (("half", cv2.IMWRITE_EXR_TYPE_HALF), ("float", cv2.IMWRITE_EX
 		for _, name := range []string{"NO", "RLE", "ZIPS", "ZIP", "PIZ", "PXR24", "B44", "B44A", "DWAA", "DWAB"} {
 			folder := filepath.Join(dir, kind+"_"+name)
 			m, err := Inspect(ctx, folder)
+			if kind == "float" && strings.HasPrefix(name, "DWA") {
+				assert.ErrorContains(t, err, "save it as ZIP or PIZ")
+				continue
+			}
 			require.NoError(t, err, "%s %s", kind, name)
 			p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
 			require.NoError(t, err, "%s %s", kind, name)
