@@ -39,7 +39,6 @@ const (
 
 // descriptors of elements
 const (
-	dpxLuma = 6
 	dpxRGB  = 50
 	dpxRGBA = 51
 )
@@ -90,8 +89,8 @@ func readDPX(head []byte) (*dpxHead, error) {
 	switch {
 	case h.order.Uint16(head[dpxElements:]) != 1:
 		return nil, errors.New("its channels stand in several elements; save it with one, RGB or RGBA")
-	case h.descriptor != dpxRGB && h.descriptor != dpxRGBA && h.descriptor != dpxLuma:
-		return nil, fmt.Errorf("its pixels are of kind %d; RGB (50), RGBA (51) and brightness (6) can be read", h.descriptor)
+	case h.descriptor != dpxRGB && h.descriptor != dpxRGBA:
+		return nil, fmt.Errorf("its pixels are of kind %d; RGB (50) and RGBA (51) can be read", h.descriptor)
 	case h.order.Uint16(head[dpxEncoding:]) == 1:
 		return nil, errors.New("it is run-length encoded; save it without")
 	case h.Samples.Valid() != nil || h.Depth == 32:
@@ -270,9 +269,9 @@ func (h *dpxHead) plain() bool {
 	case 10:
 		return h.descriptor == dpxRGB && (h.packing == 1 || h.packing == 2)
 	case 12:
-		return h.descriptor != dpxLuma && h.packing == 1
+		return h.packing == 1
 	}
-	return h.descriptor != dpxLuma
+	return true
 }
 
 // decodeDPX reads a plain DPX file.

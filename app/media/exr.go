@@ -164,7 +164,7 @@ func readEXR(data []byte) (*exrHead, error) {
 	colours := 0
 	for _, c := range h.channels {
 		switch c.name {
-		case "R", "G", "B", "Y":
+		case "R", "G", "B":
 			colours++
 		case "A":
 			h.Alpha = true
@@ -184,7 +184,7 @@ func readEXR(data []byte) (*exrHead, error) {
 		// FFmpeg 5.1 gives quite other pixels then: a test against another library found it.
 		return nil, errors.New("it is compressed as DWA, with float samples or a width that is not a multiple of 8, which is not read rightly here; save it as ZIP or PIZ")
 	}
-	if colours != 3 && colours != 1 {
+	if colours != 3 {
 		return nil, errors.New("it has no channels R, G and B; save it with these")
 	}
 	return h, nil

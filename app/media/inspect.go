@@ -319,7 +319,7 @@ func look(path string) (*stillFacts, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%s cannot be read: %w", path, err)
 		}
-		n := map[byte]int{dpxLuma: 1, dpxRGB: 3, dpxRGBA: 4}[h.descriptor]
+		n := map[byte]int{dpxRGB: 3, dpxRGBA: 4}[h.descriptor]
 		if want := int64(h.data) + int64(h.Height)*int64(n*h.Width*h.Depth/8); info.Size() < want {
 			return nil, fmt.Errorf("%s is cut short: it has %d bytes of at least %d; copy it again", path, info.Size(), want)
 		}

@@ -226,6 +226,12 @@ func TestBadInputIsNamedAndNothingStays(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "e.1.exr"), data, 0o644))
 			return dir
 		}, []string{"e.1.exr", "cut short"}},
+		"OpenEXR of brightness": {func(t *testing.T, dir string) string {
+			data, err := encodeEXR(8, 8, exrNone, []exrPlane{{"Y", true, func(int, []byte) {}}}, nil)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "e.1.exr"), data, 0o644))
+			return dir
+		}, []string{"no channels R, G and B"}},
 		"text called DPX": {func(t *testing.T, dir string) string {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "d.1.dpx"), bytes.Repeat([]byte("hello "), 500), 0o644))
 			return dir
