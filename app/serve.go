@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"time"
 
 	"jardin/app/api"
@@ -67,6 +68,9 @@ func Start(ctx context.Context, set Settings) (*Service, error) {
 	if s.store, err = store.Open(ctx, url); err != nil {
 		return nil, err
 	}
+	// What is kept has its budget; beyond it, frames at work and what the collector has not
+	// taken back yet get a quarter as much and 128 MB.
+	debug.SetMemoryLimit(int64(set.Memory)<<20*5/4 + 128<<20)
 	hub := &live.Hub{}
 	rooms := picture.NewRooms(s.store, data, set.Memory<<20, int64(set.Disk)<<20)
 	if err := s.missing(ctx, rooms); err != nil {
