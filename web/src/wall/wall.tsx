@@ -7,7 +7,7 @@ import { Button } from '../ui/controls'
 import { Leaf } from '../ui/leaf'
 import { notify } from '../ui/notice'
 import { Progress } from '../ui/progress'
-import { bytes, WorkRoom } from '../work/work'
+import { bytes, WorkRoom } from '../tasks/room'
 import { BringIn } from './bringin'
 import { dropped, forget, send, useSending, type Sending } from './upload'
 
