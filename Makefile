@@ -54,7 +54,7 @@ web/dist/index.html: $(WEBSRC) web/node_modules
 	@touch web/dist/.keep
 
 setup: ## Install the Debian packages that running needs
-	@scripts/setup postgresql:/usr/lib/postgresql/*/bin/initdb ffmpeg:/usr/bin/ffmpeg
+	@scripts/setup postgresql:/usr/lib/postgresql/*/bin/initdb ffmpeg:/usr/bin/ffmpeg 'libturbojpeg0:/usr/lib/*/libturbojpeg.so.0'
 
 setup-test: setup ## Install the Debian packages that the tests need as well
 	@scripts/setup chromium:/usr/bin/chromium python3-opencv:/usr/lib/python3/dist-packages/cv2*.so opencv-doc:/usr/share/doc/opencv-doc/examples/data/graf1.png

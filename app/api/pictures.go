@@ -21,14 +21,17 @@ import (
 // answer carries the hash of what it was made from.
 func (s *Server) pictures(router *gin.Engine) {
 	frames := router.Group("/api/shots/:id/frames/:frame")
-	frames.GET("/screen", s.frame(func(c *gin.Context, source *picture.Source, n int) {
-		forever(c)
-		c.File(source.Plates.ScreenPath(n))
-	}))
-	frames.GET("/thumb", s.frame(func(c *gin.Context, source *picture.Source, n int) {
-		forever(c)
-		c.File(source.Plates.ThumbPath(n))
-	}))
+	for name, thumb := range map[string]bool{"screen": false, "thumb": true} {
+		frames.GET("/"+name, s.frame(func(c *gin.Context, source *picture.Source, n int) {
+			path, err := source.Picture(n, thumb)
+			if err != nil {
+				refuse(c, err)
+				return
+			}
+			forever(c)
+			c.File(path)
+		}))
+	}
 	frames.GET("/exact", s.frame(func(c *gin.Context, source *picture.Source, n int) {
 		data, err := source.Exact(n)
 		if err != nil {

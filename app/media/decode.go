@@ -19,8 +19,8 @@ import (
 )
 
 // each decodes the frames of a plan in order, from the k-th on. The frame is the
-// callee's to keep, but where a frame is held it is the same again. The error names
-// the file at fault.
+// callee's to keep, but where a frame is held it is the same again; of 10 bits it may
+// come packed. The error names the file at fault.
 func (m *Material) each(ctx context.Context, plan []int, r Reading, k int, f func(k int, frame *Frame) error) error {
 	if k >= len(plan) {
 		return nil
@@ -105,19 +105,22 @@ func (m *Material) still(n int) (*Frame, error) {
 	if facts.Width != m.Width || facts.Height != m.Height || facts.Samples != m.Samples() {
 		return nil, fmt.Errorf("%s changed since it was chosen; bring the shot in again", path)
 	}
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
 	if facts.format == "dpx" {
-		h, err := readDPX(data)
+		data, err := os.ReadFile(path)
 		if err == nil {
-			var f *Frame
-			if f, err = decodeDPX(data, h); err == nil {
-				return f, nil
+			var h *dpxHead
+			if h, err = readDPX(data); err == nil {
+				var f *Frame
+				if f, err = decodeDPX(data, h); err == nil {
+					return f, nil
+				}
 			}
 		}
 		return nil, fmt.Errorf("%s cannot be read: %w", path, err)
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
 	}
 	picture, _, err := image.Decode(bytes.NewReader(data))
 	if err != nil {

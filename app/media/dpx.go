@@ -236,6 +236,10 @@ func EncodeDPX(f *Frame, t colorspace.Transfer, name string) ([]byte, error) {
 				row[i] = byte(at(i))
 			}
 		case 10:
+			if packing == 1 && big {
+				packWords(codes, row)
+				return
+			}
 			shift := uint(2)
 			if packing == 2 {
 				shift = 0
@@ -274,7 +278,8 @@ func (h *dpxHead) plain() bool {
 	return true
 }
 
-// decodeDPX reads a plain DPX file.
+// decodeDPX reads a plain DPX file. The frame keeps data, which is changed; of 10 bits it
+// comes packed.
 func decodeDPX(data []byte, h *dpxHead) (f *Frame, err error) {
 	n := 3
 	if h.descriptor == dpxRGBA {
@@ -284,32 +289,33 @@ func decodeDPX(data []byte, h *dpxHead) (f *Frame, err error) {
 	if h.data+size > len(data) {
 		return nil, fmt.Errorf("it is cut short: %d bytes of %d", len(data), h.data+size)
 	}
-	f = NewFrame(h.Width, h.Height, h.Samples)
-	f.Head = data[:h.data:h.data]
+	f = &Frame{Width: h.Width, Height: h.Height, Samples: h.Samples, Head: bytes.Clone(data[:h.data])}
+	line := size / h.Height
+	big := h.order == binary.ByteOrder(binary.BigEndian)
+	if h.Depth == 10 {
+		f.words = data[h.data : h.data+size]
+		raster.Rows(0, h.Height, func(y int) {
+			row := f.words[y*line : (y+1)*line]
+			switch {
+			case !big && h.packing == 1:
+				for ; len(row) >= 4; row = row[4:] {
+					binary.BigEndian.PutUint32(row, binary.LittleEndian.Uint32(row))
+				}
+			case h.packing == 2:
+				for ; len(row) >= 4; row = row[4:] {
+					binary.BigEndian.PutUint32(row, h.order.Uint32(row)<<2)
+				}
+			}
+		})
+		return f, nil
+	}
+	f.Codes = make([]uint16, 3*h.Width*h.Height)
 	if n == 4 {
 		f.Alpha = &Alpha{Codes: make([]uint16, h.Width*h.Height)}
 	}
-	line := size / h.Height
-	big := h.order == binary.ByteOrder(binary.BigEndian)
 	raster.Rows(0, h.Height, func(y int) {
 		row := data[h.data+y*line : h.data+(y+1)*line]
 		codes := f.Codes[3*y*h.Width : 3*(y+1)*h.Width]
-		if h.Depth == 10 {
-			shift := uint(2)
-			if h.packing == 2 {
-				shift = 0
-			}
-			for x := range h.Width {
-				v := binary.LittleEndian.Uint32(row[4*x:])
-				if big {
-					v = bits.ReverseBytes32(v)
-				}
-				v >>= shift
-				to := codes[3*x : 3*x+3 : 3*x+3]
-				to[0], to[1], to[2] = uint16(v>>20&1023), uint16(v>>10&1023), uint16(v&1023)
-			}
-			return
-		}
 		for i := range n * h.Width {
 			var v uint16
 			if h.Depth == 8 {
@@ -334,6 +340,22 @@ func decodeDPX(data []byte, h *dpxHead) (f *Frame, err error) {
 		}
 	})
 	return f, nil
+}
+
+// packWords packs pixels of 10 bits as DPX mostly does: three samples from a word's top,
+// the first byte the highest (SMPTE 268M-2003, annex C, method A).
+func packWords(codes []uint16, data []byte) {
+	for ; len(codes) >= 3 && len(data) >= 4; codes, data = codes[3:], data[4:] {
+		binary.BigEndian.PutUint32(data, uint32(codes[0])<<22|uint32(codes[1])<<12|uint32(codes[2])<<2)
+	}
+}
+
+// unpackWords is its inverse.
+func unpackWords(data []byte, codes []uint16) {
+	for ; len(codes) >= 3 && len(data) >= 4; codes, data = codes[3:], data[4:] {
+		v := binary.BigEndian.Uint32(data)
+		codes[0], codes[1], codes[2] = uint16(v>>22), uint16(v>>12&1023), uint16(v>>2&1023)
+	}
 }
 
 // dpxBytes is how many bytes pixels take; lines begin at words of 32 bits.

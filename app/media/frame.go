@@ -70,6 +70,8 @@ type Frame struct {
 	Alpha  *Alpha    // nil for none
 	Hash   string    // of the plate that it was read from, if that was read whole
 	Head   []byte    // of the file that it came from: what its format keeps besides pixels
+
+	words []byte // of 10 bits, packed as the plate store keeps them, instead of Codes
 }
 
 // Alpha is a frame's alpha in its own code values.
@@ -87,6 +89,17 @@ func NewFrame(width, height int, s Samples) *Frame {
 		f.Codes = make([]uint16, 3*width*height)
 	}
 	return f
+}
+
+// unpacked returns the frame with Codes, also if it came packed.
+func (f *Frame) unpacked() *Frame {
+	if f.words == nil {
+		return f
+	}
+	out := *f
+	out.words, out.Codes = nil, make([]uint16, 3*f.Width*f.Height)
+	raster.Rows(0, f.Height, func(y int) { unpackWords(f.words[4*y*f.Width:], out.Codes[3*y*f.Width:3*(y+1)*f.Width]) })
+	return &out
 }
 
 // Linear returns the frame as light, opaque.
@@ -278,15 +291,19 @@ func (f *Frame) row(y int) (codes []uint16, floats []float32) {
 
 func float32le(b []byte) float32 { return math.Float32frombits(binary.LittleEndian.Uint32(b)) }
 
-// writeWhole writes a file so that it is either whole or absent.
-func writeWhole(path string, data []byte) error {
+// writeWhole writes a file so that it is either whole or absent, also after the power
+// failed.
+func writeWhole(path string, data []byte) error { return writeFile(path, data, true) }
+
+// writeFile writes a file aside and renames it; with sync, once it is on disk.
+func writeFile(path string, data []byte, sync bool) error {
 	part := path + ".part"
 	f, err := os.Create(part)
 	if err != nil {
 		return err
 	}
 	_, err = f.Write(data)
-	if err == nil {
+	if err == nil && sync {
 		err = f.Sync()
 	}
 	if closing := f.Close(); err == nil {

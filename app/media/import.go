@@ -4,17 +4,14 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
+	"runtime"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 )
-
-// ThumbWidth is the width of thumbnails in pixels.
-const ThumbWidth = 160
 
 // An Order says what is brought in, and as what.
 type Order struct {
@@ -68,77 +65,41 @@ func Import(ctx context.Context, o Order, progress func(done, total int)) (plate
 		}
 	}()
 	done := store.there(o.Screen)
-	var pictures *screenWriter
-	if o.Screen && done < len(plan) {
-		if pictures, err = newScreenWriter(ctx, store, o.Shot.First+done); err != nil {
-			return nil, err
-		}
+	var display *Display
+	if o.Screen {
+		display = NewDisplay(o.Shot)
 	}
-	// Frames are stored some at once, beside decoding the next ones; the pictures are
-	// made in order.
+	// Some frames are stored at once, beside decoding the next ones.
 	group, inner := errgroup.WithContext(ctx)
-	storing := make(chan struct{}, 3)
-	type picture struct {
-		k     int
-		shown chan []byte
-	}
-	queue := make(chan picture, 3)
-	group.Go(func() error {
-		for p := range queue {
-			shown, ok := <-p.shown
-			if !ok {
-				return nil // storing failed, and says so
+	group.SetLimit(2 + runtime.GOMAXPROCS(0))
+	var finished sync.Mutex
+	err = m.each(inner, plan, o.Reading, done, func(k int, f *Frame) error {
+		group.Go(func() error {
+			n := o.Shot.First + k
+			if err := store.keep(n, f); err != nil {
+				return err
 			}
-			if pictures != nil {
-				if err := pictures.encoder.write(shown); err != nil {
+			if o.Screen {
+				if err := store.show(n, f, display); err != nil {
 					return err
 				}
 			}
-			if progress != nil {
-				progress(p.k+1, len(plan))
+			finished.Lock()
+			defer finished.Unlock()
+			if done++; progress != nil {
+				progress(done, len(plan))
 			}
-		}
-		return nil
-	})
-	group.Go(func() error {
-		defer close(queue)
-		return m.each(inner, plan, o.Reading, done, func(k int, f *Frame) error {
-			p := picture{k, make(chan []byte, 1)}
-			select {
-			case queue <- p:
-			case <-inner.Done():
-				return inner.Err()
-			}
-			storing <- struct{}{}
-			group.Go(func() error {
-				defer func() { <-storing }()
-				defer close(p.shown)
-				if err := store.keep(o.Shot.First+k, f); err != nil {
-					return err
-				}
-				var shown []byte
-				if pictures != nil {
-					shown = planes(pictures.display.Bytes(f), f.Width, f.Height)
-				}
-				p.shown <- shown
-				return nil
-			})
 			return nil
 		})
+		return inner.Err()
 	})
-	err = group.Wait()
-	if pictures != nil {
-		if failed := pictures.close(); err == nil {
-			err = failed
-		}
+	if failed := group.Wait(); failed != nil {
+		err = failed // what each says then is only that it was interrupted
 	}
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
 	if err != nil {
-		if strings.Contains(err.Error(), "No space left") {
-			err = errors.New("the disk is full: clear results or renders, or remove shots, and try again")
-		}
 		return nil, err
 	}
 	for _, folder := range []string{"alpha", "head"} {
@@ -157,12 +118,12 @@ func Import(ctx context.Context, o Order, progress func(done, total int)) (plate
 // there counts the frames that are whole, from the first on.
 func (p *Plates) there(screen bool) int {
 	for n := p.First; n <= p.Last; n++ {
-		wanted := []string{p.path("codes", n, "raw")}
+		wanted := []string{p.path("codes", n, p.layout().ending)}
 		if screen {
 			wanted = append(wanted, p.ScreenPath(n), p.ThumbPath(n))
 		}
 		for _, path := range wanted {
-			if _, err := os.Stat(path); err != nil {
+			if info, err := os.Stat(path); err != nil || info.Size() == 0 {
 				return n - p.First
 			}
 		}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"image"
+	"io"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -47,22 +48,63 @@ func (p *Plates) Read(n int) (*Frame, error) {
 	return p.Region(n, image.Rect(0, 0, p.Width, p.Height))
 }
 
+// A layout says how a frame's code values lie in their file.
+type layout struct {
+	ending string
+	pixel  int // bytes
+	words  bool
+}
+
+// layout returns how frames are kept: at 10 bits as DPX mostly has them, the three samples
+// of a pixel in a word, which takes two thirds of the room and is how they often come.
+func (p *Plates) layout() layout {
+	if p.Samples.Depth == 10 {
+		return layout{"w10", 4, true}
+	}
+	return layout{"raw", 3 * p.Bytes(), false}
+}
+
+// codes returns where a frame's code values are, and how they lie. Stores of 10 bits that
+// were made before words were have two bytes a sample.
+func (p *Plates) codes(n int) (string, layout) {
+	l := p.layout()
+	path := p.path("codes", n, l.ending)
+	if l.words {
+		if _, err := os.Stat(path); err != nil {
+			if old := p.path("codes", n, "raw"); fileSize(old) > 0 {
+				return old, layout{"raw", 6, false}
+			}
+		}
+	}
+	return path, l
+}
+
+// unpack takes pixels out of their bytes.
+func (l layout) unpack(s Samples, data []byte, codes []uint16, floats []float32) {
+	if !l.words {
+		unpack(s, data, codes, floats)
+		return
+	}
+	unpackWords(data, codes)
+}
+
 // Region returns the part r of a frame, which must lie within it, and reads no
 // more of the file than the lines that it needs.
 func (p *Plates) Region(n int, r image.Rectangle) (*Frame, error) {
 	if n < p.First || n > p.Last {
 		return nil, fmt.Errorf("frame %d is not in the shot (%d to %d)", n, p.First, p.Last)
 	}
-	file, err := os.Open(p.path("codes", n, "raw"))
+	path, l := p.codes(n)
+	file, err := os.Open(path)
 	if err != nil {
 		return nil, fmt.Errorf("read frame %d: %w", n, err)
 	}
 	defer file.Close()
-	stride := 3 * p.Width * p.Bytes()
+	stride := l.pixel * p.Width
 	const some = 32 // lines at a time: they stay in the processor's own memory
 	lines := make([]byte, stride*min(some, r.Dy()))
 	f := NewFrame(r.Dx(), r.Dy(), p.Samples)
-	from, to := 3*r.Min.X*p.Bytes(), 3*r.Max.X*p.Bytes()
+	from, to := l.pixel*r.Min.X, l.pixel*r.Max.X
 	for top := 0; top < r.Dy(); top += some {
 		part := lines[:stride*min(some, r.Dy()-top)]
 		if _, err := file.ReadAt(part, int64(stride*(r.Min.Y+top))); err != nil {
@@ -70,7 +112,7 @@ func (p *Plates) Region(n int, r image.Rectangle) (*Frame, error) {
 		}
 		for y := 0; y*stride < len(part); y++ {
 			codes, floats := f.row(top + y)
-			unpack(p.Samples, part[y*stride+from:y*stride+to], codes, floats)
+			l.unpack(p.Samples, part[y*stride+from:y*stride+to], codes, floats)
 		}
 	}
 	return f, nil
@@ -78,16 +120,18 @@ func (p *Plates) Region(n int, r image.Rectangle) (*Frame, error) {
 
 // Whole returns a frame with all that its file held.
 func (p *Plates) Whole(n int) (*Frame, error) {
-	codes, err := os.ReadFile(p.path("codes", n, "raw"))
-	if err != nil || len(codes) != 3*p.Width*p.Height*p.Bytes() {
-		return nil, fmt.Errorf("frame %d in the plate store is damaged or missing; bring the shot in again", n)
+	path, l := p.codes(n)
+	codes := buffers.get(l.pixel * p.Width * p.Height)
+	defer buffers.put(codes)
+	if err := readInto(codes, path); err != nil {
+		return nil, fmt.Errorf("frame %d in the plate store is damaged or missing (%w); bring the shot in again", n, err)
 	}
 	f := NewFrame(p.Width, p.Height, p.Samples)
 	f.Hash = hash(codes)
 	stride := len(codes) / p.Height
 	raster.Rows(0, p.Height, func(y int) {
 		row, floats := f.row(y)
-		unpack(p.Samples, codes[y*stride:(y+1)*stride], row, floats)
+		l.unpack(p.Samples, codes[y*stride:(y+1)*stride], row, floats)
 	})
 	if p.Alpha {
 		data, err := os.ReadFile(p.path("alpha", n, "raw"))
@@ -102,6 +146,7 @@ func (p *Plates) Whole(n int) (*Frame, error) {
 		}
 		unpack(p.Samples, data, f.Alpha.Codes, f.Alpha.Floats)
 	}
+	var err error
 	f.Head, err = os.ReadFile(p.path("head", n, "bin"))
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, err
@@ -111,36 +156,75 @@ func (p *Plates) Whole(n int) (*Frame, error) {
 
 // keep writes a frame into the store, whole or not at all.
 func (p *Plates) keep(n int, f *Frame) error {
-	write := func(folder, ending string, data []byte) error {
-		if err := writeWhole(p.path(folder, n, ending), data); err != nil {
-			if errors.Is(err, syscall.ENOSPC) {
-				return errors.New("the disk is full: clear results or renders, or remove shots, and try again")
-			}
-			return fmt.Errorf("store frame %d: %w", n, err)
-		}
-		return nil
-	}
 	if f.Alpha != nil {
-		if err := write("alpha", "raw", pack(f.Samples, f.Alpha.Codes, f.Alpha.Floats)); err != nil {
+		if err := p.write(p.path("alpha", n, "raw"), n, pack(f.Samples, f.Alpha.Codes, f.Alpha.Floats), true); err != nil {
 			return err
 		}
 	}
 	if len(f.Head) > 0 {
-		if err := write("head", "bin", f.Head); err != nil {
+		if err := p.write(p.path("head", n, "bin"), n, f.Head, true); err != nil {
 			return err
 		}
 	}
-	return write("codes", "raw", pack(f.Samples, f.Codes, f.Floats))
+	l := p.layout()
+	path := p.path("codes", n, l.ending)
+	switch {
+	case !l.words:
+		return p.write(path, n, pack(f.Samples, f.Codes, f.Floats), true)
+	case f.words != nil:
+		return p.write(path, n, f.words, true)
+	}
+	data := buffers.get(l.pixel * f.Width * f.Height)
+	defer buffers.put(data)
+	raster.Rows(0, f.Height, func(y int) { packWords(f.Codes[3*y*f.Width:3*(y+1)*f.Width], data[4*y*f.Width:]) })
+	return p.write(path, n, data, true)
+}
+
+// write writes a file of a frame's, whole or not at all.
+func (p *Plates) write(path string, n int, data []byte, sync bool) error {
+	err := writeFile(path, data, sync)
+	if errors.Is(err, syscall.ENOSPC) {
+		return errors.New("the disk is full: clear results or renders, or remove shots, and try again")
+	}
+	if err != nil {
+		return fmt.Errorf("store frame %d: %w", n, err)
+	}
+	return nil
 }
 
 // Hash returns the XXH64 of a frame's code values as they are kept: it tells plates
 // apart, in a tenth of the time that SHA-256 takes.
 func (p *Plates) Hash(n int) (string, error) {
-	data, err := os.ReadFile(p.path("codes", n, "raw"))
-	if err != nil {
+	path, l := p.codes(n)
+	data := buffers.get(l.pixel * p.Width * p.Height)
+	defer buffers.put(data)
+	if err := readInto(data, path); err != nil {
 		return "", fmt.Errorf("read frame %d: %w", n, err)
 	}
 	return hash(data), nil
+}
+
+// readInto fills data with a file that has just its length.
+func readInto(data []byte, path string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err != nil || info.Size() != int64(len(data)) {
+		return errors.Join(err, fmt.Errorf("it has not the %d bytes of a frame", len(data)))
+	}
+	_, err = io.ReadFull(f, data)
+	return err
+}
+
+// fileSize returns how many bytes a file has; 0 if there is none.
+func fileSize(path string) int64 {
+	info, err := os.Stat(path)
+	if err != nil {
+		return 0
+	}
+	return info.Size()
 }
 
 func hash(codes []byte) string { return fmt.Sprintf("%016x", xxhash.Sum64(codes)) }

@@ -3,55 +3,94 @@ package media
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"fmt"
 	"io"
 	"os/exec"
-	"path/filepath"
 
 	"jardin/core/colorspace"
 	"jardin/core/raster"
 )
 
-// A screenWriter hands frames, encoded for an sRGB screen, to FFmpeg, which
-// writes the pictures for playback and the thumbnails.
-type screenWriter struct {
-	*encoder
-	display *Display
-}
+// ThumbWidth is the width of thumbnails in pixels.
+const ThumbWidth = 160
 
-func newScreenWriter(ctx context.Context, p *Plates, from int) (*screenWriter, error) {
-	// It is not killed with the import: what it was given it finishes.
-	e, err := startEncoder(context.WithoutCancel(ctx), "yuvj444p", p.Width, p.Height, p.Rate,
-		"-q:v", "2", "-pix_fmt", "yuvj444p", "-atomic_writing", "1", "-start_number", fmt.Sprint(from), filepath.Join(p.Dir, "screen", "%08d.jpg"),
-		"-vf", fmt.Sprintf("scale=%d:-2:flags=area", ThumbWidth), "-q:v", "4", "-pix_fmt", "yuvj420p",
-		"-atomic_writing", "1", "-start_number", fmt.Sprint(from), filepath.Join(p.Dir, "thumb", "%08d.jpg"))
-	if err != nil {
-		return nil, err
+// Qualities of JPEG pictures for the screen: at the larger one grain stays as it is, the
+// other is for thumbnails.
+const (
+	screenQuality = 90
+	thumbQuality  = 85
+)
+
+// Picture returns the path of a frame's picture for playback, or of its thumbnail. They
+// are not synced when they are made: what a power failure took is made anew.
+func (p *Plates) Picture(n int, thumb bool) (string, error) {
+	path := p.ScreenPath(n)
+	if thumb {
+		path = p.ThumbPath(n)
 	}
-	return &screenWriter{e, NewDisplay(p.Shot)}, nil
+	if fileSize(path) > 0 {
+		return path, nil
+	}
+	f, err := p.Read(n)
+	if err != nil {
+		return "", err
+	}
+	return path, p.show(n, f, NewDisplay(p.Shot))
 }
 
-// planes turns three bytes a pixel into planes of YCbCr as JPEG has them (ITU-T
-// T.871), rounded: quicker than to leave it to FFmpeg.
-func planes(rgb []byte, width, height int) []byte {
-	n := width * height
-	out := make([]byte, 3*n)
-	raster.Rows(0, height, func(line int) {
-		from, to := line*width, (line+1)*width
-		src, y, cb, cr := rgb[3*from:3*to], out[from:to], out[n+from:n+to], out[2*n+from:2*n+to]
-		for i := range y {
-			r, g, b := int32(src[3*i]), int32(src[3*i+1]), int32(src[3*i+2])
-			y[i] = byte((19595*r + 38470*g + 7471*b + 1<<15) >> 16)
-			cb[i] = byte(min((-11059*r-21709*g+32768*b+257<<15)>>16, 255))
-			cr[i] = byte(min((32768*r-27439*g-5329*b+257<<15)>>16, 255))
+// show makes a frame's pictures for the screen, each whole or absent.
+func (p *Plates) show(n int, f *Frame, d *Display) error {
+	rgb := buffers.get(3 * f.Width * f.Height)
+	defer buffers.put(rgb)
+	d.Into(rgb, f)
+	small, height := shrunk(rgb, f.Width, f.Height, ThumbWidth)
+	for _, picture := range []struct {
+		path            string
+		rgb             []byte
+		width, height   int
+		quality, chroma int32
+	}{{p.ScreenPath(n), rgb, f.Width, f.Height, screenQuality, turboWhole}, {p.ThumbPath(n), small, len(small) / 3 / height, height, thumbQuality, turboHalf}} {
+		data, err := encodeJPEG(picture.rgb, picture.width, picture.height, picture.quality, picture.chroma)
+		if err != nil {
+			return fmt.Errorf("frame %d for the screen: %w", n, err)
 		}
-	})
-	return out
+		if err := p.write(picture.path, n, data, false); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// shrunk returns a picture of a certain width, each of its pixels the mean of those that
+// it stands for, or of 16 or more of them, and its height.
+func shrunk(rgb []byte, width, height, to int) (small []byte, h int) {
+	to = min(to, width)
+	h = max(1, (height*to+width/2)/width)
+	step := max(1, width/to/4)
+	small = make([]byte, 3*to*h)
+	for y := range h {
+		top, bottom := y*height/h, max((y+1)*height/h, y*height/h+1)
+		for x := range to {
+			var r, g, b, count uint32
+			for line := top; line < bottom; line += step {
+				part := rgb[3*(line*width+x*width/to) : 3*(line*width+(x+1)*width/to)]
+				for ; len(part) >= 3; part = part[min(3*step, len(part)):] {
+					r, g, b = r+uint32(part[0]), g+uint32(part[1]), b+uint32(part[2])
+					count++
+				}
+			}
+			for k, sum := range [3]uint32{r, g, b} {
+				small[3*(y*to+x)+k] = byte((sum + count/2) / count)
+			}
+		}
+	}
+	return small, h
 }
 
 // A Display turns code values into 8-bit sRGB for the screen.
 type Display struct {
-	table []uint8 // of code values, where primaries are the screen's and values are few
+	table *[1 << 16]uint8 // of code values, where primaries are the screen's and values are few
 	own   *colorspace.Coder
 	srgb  *colorspace.Coder
 	to    colorspace.Matrix
@@ -61,8 +100,8 @@ type Display struct {
 func NewDisplay(s Shot) *Display {
 	d := &Display{own: s.Coder(s.Transfer), srgb: colorspace.NewCoder(colorspace.SRGB, 8), to: s.Primaries.To(colorspace.BT709Primaries)}
 	if s.Primaries == colorspace.BT709Primaries && s.Samples.Depth <= 16 {
-		d.table = make([]uint8, d.own.Max()+1)
-		for v := range d.table {
+		d.table = new([1 << 16]uint8)
+		for v := range d.own.Max() + 1 {
 			d.table[v] = uint8(d.srgb.Encode(d.own.Decode(uint16(v))))
 		}
 	}
@@ -72,14 +111,32 @@ func NewDisplay(s Shot) *Display {
 // Bytes returns the frame for the screen, three bytes a pixel.
 func (d *Display) Bytes(f *Frame) []byte {
 	out := make([]byte, 3*f.Width*f.Height)
+	d.Into(out, f)
+	return out
+}
+
+// Into sets three bytes a pixel to the frame for the screen.
+func (d *Display) Into(out []byte, f *Frame) {
+	if d.table != nil && f.words != nil {
+		raster.Rows(0, f.Height, func(y int) {
+			row, words := out[3*y*f.Width:3*(y+1)*f.Width], f.words[4*y*f.Width:]
+			for ; len(row) >= 3 && len(words) >= 4; row, words = row[3:], words[4:] {
+				v := binary.BigEndian.Uint32(words)
+				row[0], row[1], row[2] = d.table[v>>22], d.table[v>>12&1023], d.table[v>>2&1023]
+			}
+		})
+		return
+	}
+	f = f.unpacked()
 	if d.table != nil {
 		raster.Rows(0, f.Height, func(y int) {
-			row := out[3*y*f.Width : 3*(y+1)*f.Width]
-			for i, v := range f.Codes[3*y*f.Width : 3*(y+1)*f.Width] {
+			codes := f.Codes[3*y*f.Width : 3*(y+1)*f.Width]
+			row := out[3*y*f.Width:][:len(codes)]
+			for i, v := range codes {
 				row[i] = d.table[v]
 			}
 		})
-		return out
+		return
 	}
 	light := f.Linear(d.own)
 	raster.Rows(0, f.Height, func(y int) {
@@ -90,7 +147,6 @@ func (d *Display) Bytes(f *Frame) []byte {
 			}
 		}
 	})
-	return out
 }
 
 // An encoder is an FFmpeg that takes raw frames.

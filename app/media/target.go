@@ -3,9 +3,9 @@ package media
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"image"
-	"image/jpeg"
 	"math"
 	"path/filepath"
 
@@ -67,6 +67,9 @@ func TargetOf(format string, s Samples) Target {
 	return t
 }
 
+// jpegQuality is that of frames that leave as JPEG.
+const jpegQuality = 97
+
 // Encode returns a frame of a shot as a file. Code values that the format can hold are
 // kept; others are scaled where both are integers, and else go by their light, which
 // is what floats then hold.
@@ -90,7 +93,12 @@ func (t Target) Encode(f *Frame, s Shot, name string) ([]byte, error) {
 		}
 		return EncodePNG(f.bigEndian(), Layout{f.Width, f.Height, channels, f.Depth})
 	}
-	// TIFF and JPEG.
+	if t.Format == "jpeg" {
+		if f.Alpha != nil {
+			return nil, errors.New("JPEG has no alpha; choose another format")
+		}
+		return encodeJPEG(f.bigEndian(), f.Width, f.Height, jpegQuality, turboWhole)
+	}
 	r := image.Rect(0, 0, f.Width, f.Height)
 	var picture image.Image
 	data, bytesIn := f.bigEndian(), f.Bytes()
@@ -109,13 +117,6 @@ func (t Target) Encode(f *Frame, s Shot, name string) ([]byte, error) {
 		picture = &image.NRGBA64{Pix: four, Stride: 8 * f.Width, Rect: r}
 	}
 	var out bytes.Buffer
-	if t.Format == "jpeg" {
-		if f.Alpha != nil {
-			return nil, fmt.Errorf("JPEG has no alpha; choose another format")
-		}
-		err := jpeg.Encode(&out, picture, &jpeg.Options{Quality: 97})
-		return out.Bytes(), err
-	}
 	err := tiff.Encode(&out, picture, &tiff.Options{Compression: tiff.Deflate, Predictor: true})
 	return out.Bytes(), err
 }

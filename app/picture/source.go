@@ -27,7 +27,7 @@ type Source struct {
 	coder *colorspace.Coder
 	eval  *render.Evaluator
 
-	making singleflight.Group // of overlays
+	making singleflight.Group // of overlays, and of pictures that are missing
 }
 
 // NewSource returns the plate in a store. id names it in the cache, which may be
@@ -137,6 +137,15 @@ func ForScreen(m *raster.Image, p colorspace.Primaries) *image.NRGBA {
 		}
 	})
 	return out
+}
+
+// Picture returns the path of the plate's picture for playback, or of its thumbnail.
+func (s *Source) Picture(n int, thumb bool) (string, error) {
+	path, err, _ := s.making.Do(fmt.Sprint("picture/", n, thumb), func() (any, error) { return s.Plates.Picture(n, thumb) })
+	if err != nil {
+		return "", err
+	}
+	return path.(string), nil
 }
 
 // Exact returns the plate's frame as a PNG for an sRGB screen.

@@ -1,0 +1,92 @@
+package media
+
+import (
+	"image"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/core/colorspace"
+)
+
+// tens brings two frames of 10 bits in, with pictures for the screen.
+func tens(t *testing.T) *Plates {
+	dir := t.TempDir()
+	for n := 1; n <= 2; n++ {
+		require.NoError(t, Target{"dpx", 10, false}.Write(filepath.Join(dir, []string{"", "f.1.dpx", "f.2.dpx"}[n]), noisy(41, 19, Samples{Depth: 10}, false, n), Shot{}))
+	}
+	m, err := Inspect(ctx, dir)
+	require.NoError(t, err)
+	p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Screen: true, Shot: Shot{First: 1, Rate: m.Rate, Transfer: colorspace.BT709, Primaries: m.Primaries}}, nil)
+	require.NoError(t, err)
+	return p
+}
+
+// A store of 10 bits takes four bytes a pixel; one that was made before, with six, reads
+// the same.
+func TestStoresOfTenBits(t *testing.T) {
+	p := tens(t)
+	want := noisy(41, 19, Samples{Depth: 10}, false, 2)
+	assert.EqualValues(t, 4*41*19, fileSize(p.path("codes", 2, "w10")))
+	r := image.Rect(5, 3, 30, 17)
+	check := func() {
+		whole, err := p.Whole(2)
+		require.NoError(t, err)
+		require.Equal(t, want.Codes, whole.Codes)
+		part, err := p.Region(2, r)
+		require.NoError(t, err)
+		for y := range r.Dy() {
+			from := 3 * ((y+r.Min.Y)*41 + r.Min.X)
+			require.Equal(t, want.Codes[from:from+3*r.Dx()], part.Codes[3*y*r.Dx():3*(y+1)*r.Dx()])
+		}
+		sum, err := p.Hash(2)
+		require.NoError(t, err)
+		assert.Equal(t, whole.Hash, sum)
+	}
+	check()
+	require.NoError(t, os.Remove(p.path("codes", 2, "w10")))
+	_, err := p.Whole(2)
+	assert.ErrorContains(t, err, "bring the shot in again")
+	require.NoError(t, os.WriteFile(p.path("codes", 2, "raw"), pack(want.Samples, want.Codes, nil), 0o644))
+	check()
+}
+
+// A power failure may leave empty pictures: they are made anew when they are asked for.
+func TestMissingPicturesAreMadeAnew(t *testing.T) {
+	p := tens(t)
+	for thumb, path := range map[bool]string{false: p.ScreenPath(2), true: p.ThumbPath(2)} {
+		before, err := os.ReadFile(path)
+		require.NoError(t, err)
+		require.NoError(t, os.Truncate(path, 0))
+		got, err := p.Picture(2, thumb)
+		require.NoError(t, err)
+		assert.Equal(t, path, got)
+		after, err := os.ReadFile(path)
+		require.NoError(t, err)
+		assert.Equal(t, before, after)
+	}
+}
+
+func TestThumbnailsAreMeans(t *testing.T) {
+	const w, h = 330, 200
+	rgb := make([]byte, 3*w*h)
+	for i := range w * h {
+		copy(rgb[3*i:], []byte{byte(i % w / 2), byte(i / w), 77})
+	}
+	small, height := shrunk(rgb, w, h, ThumbWidth)
+	assert.Equal(t, 97, height)
+	for y := range height {
+		for x := range ThumbWidth {
+			px := small[3*(y*ThumbWidth+x):]
+			require.InDelta(t, (float64(x)+0.5)*w/ThumbWidth/2, float64(px[0]), 1.5) // edges fall on whole pixels, and means are rounded
+			require.InDelta(t, (float64(y)+0.5)*h/97, float64(px[1]), 1.5)
+			require.EqualValues(t, 77, px[2])
+		}
+	}
+	small, height = shrunk([]byte{1, 2, 3}, 1, 1, ThumbWidth)
+	assert.Equal(t, []byte{1, 2, 3}, small)
+	assert.Equal(t, 1, height)
+}
