@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"math/bits"
+	"slices"
 
 	"jardin/core/colorspace"
 	"jardin/core/raster"
@@ -212,11 +213,16 @@ func EncodeDPX(f *Frame, t colorspace.Transfer, name string) ([]byte, error) {
 		packing = 0
 	}
 	order.PutUint16(out[dpxPacking:], packing)
-	out = append(out, make([]byte, dpxBytes(f.Width, f.Height, n, f.Depth))...)
-	order.PutUint32(out[dpxFileSize:], uint32(min(len(out), math.MaxUint32)))
+	size := dpxBytes(f.Width, f.Height, n, f.Depth)
+	order.PutUint32(out[dpxFileSize:], uint32(min(data+size, math.MaxUint32)))
+	big := order == binary.ByteOrder(binary.BigEndian)
+	if f.words != nil && packing == 1 && big {
+		return slices.Concat(out, f.words), nil
+	}
+	f = f.Unpacked()
+	out = slices.Concat(out, make([]byte, size))
 	pix := out[data:]
 	line := len(pix) / f.Height
-	big := order == binary.ByteOrder(binary.BigEndian)
 	raster.Rows(0, f.Height, func(y int) {
 		row := pix[y*line : (y+1)*line]
 		codes := f.Codes[3*y*f.Width : 3*(y+1)*f.Width]

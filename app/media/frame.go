@@ -61,7 +61,8 @@ func (s Samples) Coder(t colorspace.Transfer) *colorspace.Coder {
 }
 
 // A Frame is one frame in its own code values: three a pixel, by rows, and apart from
-// them its alpha, if it has one.
+// them its alpha, if it has one. One of 10 bits that was read from a file or a plate store
+// comes packed, and may leave so: Codes are nil until it is Unpacked.
 type Frame struct {
 	Width, Height int
 	Samples
@@ -91,8 +92,8 @@ func NewFrame(width, height int, s Samples) *Frame {
 	return f
 }
 
-// unpacked returns the frame with Codes, also if it came packed.
-func (f *Frame) unpacked() *Frame {
+// Unpacked returns the frame with Codes, also if it came packed.
+func (f *Frame) Unpacked() *Frame {
 	if f.words == nil {
 		return f
 	}
@@ -104,6 +105,7 @@ func (f *Frame) unpacked() *Frame {
 
 // Linear returns the frame as light, opaque.
 func (f *Frame) Linear(c *colorspace.Coder) *raster.Image {
+	f = f.Unpacked()
 	m := raster.NewImage(image.Rect(0, 0, f.Width, f.Height))
 	t := c.Transfer()
 	raster.Rows(0, f.Height, func(y int) {
@@ -155,6 +157,7 @@ func (f *Frame) Luma() *raster.Plane { return f.Channel(LumaChannel) }
 // Channel returns one of the frame's channels, as evenly spaced for the eye as code
 // values are: integers scaled to 0 to 1, floats encoded as sRGB is.
 func (f *Frame) Channel(name string) *raster.Plane {
+	f = f.Unpacked()
 	p := raster.NewPlane(image.Rect(0, 0, f.Width, f.Height))
 	k := 1 / float32(f.Max())
 	value := func(i int) float32 { return float32(f.Codes[i]) * k }
@@ -202,6 +205,10 @@ func (f *Frame) Lay(result *raster.Image, c *colorspace.Coder) {
 			if src[4*x+3] == 0 {
 				continue
 			}
+			if f.words != nil {
+				packWords([]uint16{c.Encode(src[4*x]), c.Encode(src[4*x+1]), c.Encode(src[4*x+2])}, f.words[4*(first/3+x):])
+				continue
+			}
 			for k := range 3 {
 				if f.Floats != nil {
 					f.Floats[first+3*x+k] = float32(c.Transfer().Encode(float64(src[4*x+k])))
@@ -226,7 +233,7 @@ func (f *Frame) Deep(own, deep *colorspace.Coder) []uint16 {
 		}
 		return out
 	}
-	for i, v := range f.Codes {
+	for i, v := range f.Unpacked().Codes {
 		out[i] = scaled(v, f.Max(), math.MaxUint16)
 	}
 	return out

@@ -29,7 +29,7 @@ func FuzzDPX(f *testing.F) {
 		if err != nil {
 			return
 		}
-		frame = frame.unpacked()
+		frame = frame.Unpacked()
 		// What was read is written, and read again the same.
 		again, err := EncodeDPX(frame, colorspace.BT709, "f")
 		require.NoError(t, err)
@@ -37,7 +37,7 @@ func FuzzDPX(f *testing.F) {
 		require.NoError(t, err)
 		back, err := decodeDPX(again, h)
 		require.NoError(t, err)
-		require.Equal(t, frame.Codes, back.unpacked().Codes)
+		require.Equal(t, frame.Codes, back.Unpacked().Codes)
 		require.Equal(t, frame.Alpha, back.Alpha)
 	})
 }

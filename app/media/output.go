@@ -70,6 +70,7 @@ func (m *Movie) Write(f *Frame) error {
 	if m.display != nil {
 		return m.encoder.write(m.display.Bytes(f))
 	}
+	f = f.Unpacked()
 	if f.Depth != 10 && f.Depth != 12 {
 		return m.encoder.write(pack(f.Samples, f.Codes, nil))
 	}

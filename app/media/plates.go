@@ -118,21 +118,23 @@ func (p *Plates) Region(n int, r image.Rectangle) (*Frame, error) {
 	return f, nil
 }
 
-// Whole returns a frame with all that its file held.
+// Whole returns a frame with all that its file held; of 10 bits it comes packed.
 func (p *Plates) Whole(n int) (*Frame, error) {
 	path, l := p.codes(n)
-	codes := buffers.get(l.pixel * p.Width * p.Height)
-	defer buffers.put(codes)
+	codes := make([]byte, l.pixel*p.Width*p.Height)
 	if err := readInto(codes, path); err != nil {
 		return nil, fmt.Errorf("frame %d in the plate store is damaged or missing (%w); bring the shot in again", n, err)
 	}
-	f := NewFrame(p.Width, p.Height, p.Samples)
+	f := &Frame{Width: p.Width, Height: p.Height, Samples: p.Samples, words: codes}
+	if !l.words {
+		f = NewFrame(p.Width, p.Height, p.Samples)
+		stride := len(codes) / p.Height
+		raster.Rows(0, p.Height, func(y int) {
+			row, floats := f.row(y)
+			unpack(p.Samples, codes[y*stride:(y+1)*stride], row, floats)
+		})
+	}
 	f.Hash = hash(codes)
-	stride := len(codes) / p.Height
-	raster.Rows(0, p.Height, func(y int) {
-		row, floats := f.row(y)
-		l.unpack(p.Samples, codes[y*stride:(y+1)*stride], row, floats)
-	})
 	if p.Alpha {
 		data, err := os.ReadFile(p.path("alpha", n, "raw"))
 		if err != nil || len(data) != p.Width*p.Height*p.Bytes() {

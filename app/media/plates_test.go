@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jardin/core/colorspace"
+	"jardin/core/raster"
 )
 
 // tens brings two frames of 10 bits in, with pictures for the screen.
@@ -35,7 +36,7 @@ func TestStoresOfTenBits(t *testing.T) {
 	check := func() {
 		whole, err := p.Whole(2)
 		require.NoError(t, err)
-		require.Equal(t, want.Codes, whole.Codes)
+		require.Equal(t, want.Codes, whole.Unpacked().Codes)
 		part, err := p.Region(2, r)
 		require.NoError(t, err)
 		for y := range r.Dy() {
@@ -89,4 +90,28 @@ func TestThumbnailsAreMeans(t *testing.T) {
 	small, height = shrunk([]byte{1, 2, 3}, 1, 1, ThumbWidth)
 	assert.Equal(t, []byte{1, 2, 3}, small)
 	assert.Equal(t, 1, height)
+}
+
+// A patch laid on a packed frame gives the file that it gives on an unpacked one.
+func TestPatchesLieOnPackedFrames(t *testing.T) {
+	p := tens(t)
+	coder := p.Coder(colorspace.BT709)
+	patch := raster.NewImage(image.Rect(7, 4, 30, 15))
+	for i := range patch.Pix {
+		patch.Pix[i] = float32(i%97) / 96
+	}
+	packed, err := p.Whole(1)
+	require.NoError(t, err)
+	plain := packed.Unpacked()
+	packed.Lay(patch, coder)
+	plain.Lay(patch, coder)
+	require.NotEqual(t, noisy(41, 19, p.Samples, false, 1).Codes, plain.Codes)
+	for name, target := range map[string]Target{"dpx": {"dpx", 10, false}, "dpx 16": {"dpx", 16, false}, "png": {"png", 16, false}} {
+		a, err := target.Encode(packed, p.Shot, "f")
+		require.NoError(t, err)
+		b, err := target.Encode(plain, p.Shot, "f")
+		require.NoError(t, err)
+		assert.Equal(t, b, a, name)
+	}
+	require.Equal(t, plain.Linear(coder), packed.Linear(coder))
 }

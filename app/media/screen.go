@@ -127,7 +127,7 @@ func (d *Display) Into(out []byte, f *Frame) {
 		})
 		return
 	}
-	f = f.unpacked()
+	f = f.Unpacked()
 	if d.table != nil {
 		raster.Rows(0, f.Height, func(y int) {
 			codes := f.Codes[3*y*f.Width : 3*(y+1)*f.Width]

@@ -75,6 +75,9 @@ const jpegQuality = 97
 // is what floats then hold.
 func (t Target) Encode(f *Frame, s Shot, name string) ([]byte, error) {
 	transfer := s.Transfer
+	if t.Format != "dpx" || f.Samples != t.Samples() {
+		f = f.Unpacked()
+	}
 	if f.Samples != t.Samples() {
 		if t.Float {
 			transfer = colorspace.Linear

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"image"
 	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"testing"
 
@@ -18,10 +19,13 @@ import (
 )
 
 // wide is a shot of 1920 x 1080 pixels and 16 frames that move by (3, 2) a frame.
-func wide(b *testing.B) *picture.Source { return wideAs(b, media.Target{Format: "png", Depth: 8}) }
+func wide(b *testing.B) *picture.Source {
+	return wideAs(b, media.Target{Format: "png", Depth: 8}, 16)
+}
 
-// wideAs is the same in a file format; its code values are those of 8 bits, scaled.
-func wideAs(b *testing.B, target media.Target) *picture.Source {
+// wideAs is the same in a file format; its code values are those of 8 bits, scaled. With
+// more frames than 16 these come again.
+func wideAs(b *testing.B, target media.Target, frames int) *picture.Source {
 	dir := b.TempDir()
 	r := rand.New(rand.NewPCG(1, 2))
 	texture := raster.NewPlane(image.Rect(0, 0, 2000, 1140))
@@ -29,6 +33,7 @@ func wideAs(b *testing.B, target media.Target) *picture.Source {
 		texture.Pix[i] = float32(r.NormFloat64())
 	}
 	fine, coarse := raster.Gaussian(texture, 1.5), raster.Gaussian(texture, 6)
+	file := func(n int) string { return filepath.Join(dir, fmt.Sprintf("w.%04d.%s", n, target.Ending())) }
 	for n := 1; n <= 16; n++ {
 		f := media.NewFrame(1920, 1080, target.Samples())
 		for y := range 1080 {
@@ -39,7 +44,10 @@ func wideAs(b *testing.B, target media.Target) *picture.Source {
 				}
 			}
 		}
-		require.NoError(b, target.Write(filepath.Join(dir, fmt.Sprintf("w.%04d.%s", n, target.Ending())), f, media.Shot{}))
+		require.NoError(b, target.Write(file(n), f, media.Shot{}))
+	}
+	for n := 17; n <= frames; n++ {
+		require.NoError(b, os.Link(file((n-1)%16+1), file(n)))
 	}
 	m, err := media.Inspect(ctx, dir)
 	require.NoError(b, err)

@@ -221,13 +221,9 @@ func (s *Source) cut(ctx context.Context, t *render.Treatment, n int, d *Deliver
 	return f, nil
 }
 
-// segment is how many frames of a movie are encoded at once: what of it is finished
-// stays if the rest is interrupted.
-const segment = 48
-
 // Deliver writes frames, movies, a manifest and check sums. Every file is whole or
 // absent, and what is there already is not made again: so it goes on after an
-// interruption. progress is told after each frame.
+// interruption. progress is told after each frame that is finished.
 func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, progress func(done, total int)) error {
 	frames := filepath.Join(d.Dir, d.Folder)
 	if err := os.MkdirAll(frames, 0o755); err != nil {
@@ -236,129 +232,61 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 	if len(d.Removals) > 0 {
 		t = t.Only(d.Removals...)
 	}
-	// Frames are made some at once, in order; packing one takes as long as making it,
-	// and goes on beside.
+	// Some frames are made and written at once: the disk is waited for while others are
+	// made. Only for the movies each waits for its turn.
 	group, inner := errgroup.WithContext(ctx)
 	group.SetLimit(2 + runtime.GOMAXPROCS(0))
-	type made struct {
-		frame *media.Frame
-		err   error
-	}
-	there := func(path string) bool {
-		_, err := os.Stat(path)
-		return err == nil
-	}
-	part := func(kind string, n int) string {
-		return filepath.Join(d.Dir, fmt.Sprintf("%s.%d.%s", kind, (n-d.Range.First)/segment, media.MovieEnding(kind)))
-	}
-	var missing []string // movies
-	for _, kind := range d.Movies {
-		if !there(filepath.Join(d.Dir, MovieFile(kind))) {
-			missing = append(missing, kind)
-		}
-	}
-	needed := func(n int) bool {
-		if !there(filepath.Join(frames, d.FrameFile(n))) {
-			return true
-		}
-		return slices.ContainsFunc(missing, func(kind string) bool { return !there(part(kind, n)) })
-	}
-	ahead := make(chan chan made, runtime.GOMAXPROCS(0)-1)
-	go func() {
-		defer close(ahead)
-		for n := d.Range.First; n <= d.Range.Last; n++ {
-			one := make(chan made, 1)
-			select {
-			case ahead <- one:
-			case <-inner.Done():
-				return
-			}
-			go func() {
-				if !needed(n) {
-					one <- made{}
-					return
-				}
-				var m made
-				if d.What == CleanFrames {
-					m.frame, m.err = s.Clean(inner, t, n)
-				} else {
-					m.frame, m.err = s.cut(inner, t, n, &d)
-				}
-				one <- m
-			}()
-		}
-	}()
+	reels := s.reels(&d)
 	sums := sums{by: map[int]sum{}}
-	open := map[string]*media.Movie{}
-	closing := func(keep bool) (err error) {
-		for kind, m := range open {
-			err = errors.Join(err, m.Close(keep))
-			delete(open, kind)
-		}
-		return err
-	}
-	err := func() error {
-		for n := d.Range.First; n <= d.Range.Last; n++ {
-			one, ok := <-ahead
-			if !ok {
-				return inner.Err()
-			}
-			m := <-one
-			if m.err != nil {
-				return m.err
-			}
-			if (n-d.Range.First)%segment == 0 {
-				if err := closing(true); err != nil {
+	turn := make(chan struct{})
+	close(turn)
+	for n := d.Range.First; n <= d.Range.Last && inner.Err() == nil; n++ {
+		mine, next := turn, make(chan struct{})
+		turn = next
+		group.Go(func() (err error) {
+			var f *media.Frame
+			if !there(filepath.Join(frames, d.FrameFile(n))) || reels.want(n) {
+				if d.What == CleanFrames {
+					f, err = s.Clean(inner, t, n)
+				} else {
+					f, err = s.cut(inner, t, n, &d)
+				}
+				if err != nil {
 					return err
 				}
-				for _, kind := range missing {
-					if there(part(kind, n)) {
-						continue
-					}
-					movie, err := media.NewMovie(inner, part(kind, n), kind, s.Plates.Shot)
-					if err != nil {
-						return err
-					}
-					open[kind] = movie
-				}
 			}
-			group.Go(func() error { return s.write(&d, n, m.frame, &sums) })
-			if m.frame != nil {
-				for _, movie := range open {
-					if err := movie.Write(m.frame); err != nil {
-						return err
-					}
-				}
+			select {
+			case <-mine:
+			case <-inner.Done():
+				return inner.Err()
+			}
+			if err := reels.add(ctx, n, f); err != nil {
+				return err
+			}
+			close(next)
+			if err := s.write(&d, n, f, &sums); err != nil {
+				return err
 			}
 			if progress != nil {
-				progress(n-d.Range.First+1, d.Range.Len())
+				sums.mu.Lock()
+				defer sums.mu.Unlock()
+				progress(len(sums.by), d.Range.Len())
 			}
-		}
-		return nil
-	}()
-	if err == nil {
-		err = closing(true)
+			return nil
+		})
 	}
-	if failed := group.Wait(); err == nil {
-		err = failed
+	err := group.Wait()
+	if ended := reels.end(err == nil && ctx.Err() == nil); err == nil {
+		err = ended
 	}
-	if err = errors.Join(err, closing(err == nil)); err != nil {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil {
 		return err
 	}
-	for _, kind := range missing {
-		var parts []string
-		for n := d.Range.First; n <= d.Range.Last; n += segment {
-			parts = append(parts, part(kind, n))
-		}
-		if err := media.Join(ctx, filepath.Join(d.Dir, MovieFile(kind)), parts); err != nil {
-			return err
-		}
-		for _, p := range parts {
-			os.Remove(p)
-		}
+	if err := reels.join(ctx); err != nil {
+		return err
 	}
 	return s.manifest(&d, &sums)
 }

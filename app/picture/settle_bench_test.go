@@ -125,9 +125,14 @@ func BenchmarkShowEverything300x300(b *testing.B) {
 func BenchmarkDeliverDPX300x300(b *testing.B) {
 	_, doc := everything(b)
 	doc.Removals[0].Settle, doc.Removals[0].Guard = treatment.Settle{Opacity: 1}, nil
-	target := media.Target{Format: "dpx", Depth: 10}
-	plain := wideAs(b, target)
-	s := picture.NewSource(plain.Plates, "dpx", render.NewCache(1<<30))
+	const long = 48
+	doc.Removals[0].Range.Last = long
+	for n := 17; n <= long; n++ {
+		sample := doc.Tracks[0].Data.Samples[(n-1)%16]
+		sample.Frame = n
+		doc.Tracks[0].Data.Samples = append(doc.Tracks[0].Data.Samples, sample)
+	}
+	s := picture.NewSource(wideAs(b, media.Target{Format: "dpx", Depth: 10}, long).Plates, "dpx", render.NewCache(1<<30))
 	frames := 0
 	for b.Loop() {
 		t, err := render.Compile(doc)
@@ -135,7 +140,7 @@ func BenchmarkDeliverDPX300x300(b *testing.B) {
 		d := picture.Delivery{Dir: b.TempDir(), Shot: "w", Document: doc}
 		require.NoError(b, d.Prepare(s.Plates, doc, "DPX"))
 		require.NoError(b, s.Deliver(ctx, t, d, nil))
-		frames += 16
+		frames += long
 	}
 	b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")
 }
