@@ -111,6 +111,54 @@ func TestWorkIsPausedContinuedCancelledAndTriedAgain(t *testing.T) {
 	})
 }
 
+// Measuring goes on with the treatment that it began with, and begins anew, on what is in
+// force then, when it is tried again after it failed.
+func TestMeasuringKeepsToItsRevision(t *testing.T) {
+	h := open(t)
+	shot := h.bringIn("w")
+	at := "/api/shots/" + shot.ID
+	change := func(patch string) {
+		var head struct{ Number int }
+		h.ask("GET", at+"/treatment", "", 200, &head)
+		h.ask("PATCH", at+"/treatment", edit(head.Number, patch), 200, nil)
+	}
+	change(newRemoval)
+	ended := func(id string) store.Task {
+		h.until("it has ended", func() bool { s := h.task(id).State; return s == "done" || s == "failed" || s == "paused" })
+		return h.task(id)
+	}
+	var task store.Task
+	h.ask("POST", at+"/follow", `{"track":"w","from":112,"first":101,"last":124}`, 202, &task)
+	require.Equal(t, "done", ended(task.ID).State)
+
+	change(`[{"op":"add","path":"/removals/0/fill/sources/-","value":{"id":"p","name":"P","kind":"plate","frame":112,"strokes":[{"id":"s","mode":"clone",
+		"home":112,"size":24,"hardness":1,"opacity":1,"from":{"offset":[25,0]},"path":{"points":[[48,28]]}}]}}]`)
+	outlines := func(value string) { change(`[{"op":"replace","path":"/removals/0/mark/outlines","value":` + value + `}]`) }
+	// paused settles, and pauses that while it is under way; then the outline is deleted.
+	paused := func() string {
+		outlines(`[{"id":"o","name":"o","kind":"outline","home":112,"points":[{"at":[40,20]},{"at":[56,20]},{"at":[56,36]},{"at":[40,36]}]}]`)
+		for range 40 { // so short a task may end before it is paused
+			h.ask("POST", at+"/settle/r", "", 202, &task)
+			h.until("it is under way", func() bool { now := h.task(task.ID); return now.Done > 8 || now.State == "done" })
+			h.ask("POST", "/api/tasks/"+task.ID+"/pause", "", 200, nil)
+			if ended(task.ID).State == "paused" {
+				outlines("[]")
+				return task.ID
+			}
+		}
+		t.Fatal("it was never paused in time")
+		return ""
+	}
+	id := paused()
+	h.ask("POST", "/api/tasks/"+id+"/continue", "", 200, nil)
+	assert.Equal(t, "done", ended(id).State, "on the outline that it began with")
+	id = paused()
+	h.ask("POST", "/api/tasks/"+id+"/cancel", "", 200, nil)
+	h.ask("POST", "/api/tasks/"+id+"/continue", "", 200, nil)
+	require.Equal(t, "failed", ended(id).State)
+	assert.Contains(t, h.task(id).Problem, "draw an outline")
+}
+
 func TestFootageIsSentInPieces(t *testing.T) {
 	h := open(t)
 	files := map[string][]byte{}

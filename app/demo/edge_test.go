@@ -2,6 +2,7 @@ package demo_test
 
 import (
 	"context"
+	"encoding/json"
 	"math"
 	"testing"
 
@@ -26,7 +27,8 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 	doc := treatment.New()
 	doc.Removals = []treatment.Removal{{ID: "r", Name: "Rod", Range: treatment.Range{First: demo.CanFirst, Last: demo.CanLast}, Reference: from, Settle: treatment.Settle{Opacity: 1},
 		Guard: &treatment.Guard{Fronts: []treatment.Front{{ID: "f", Name: "Arm", By: treatment.ByOutline, Shapes: []treatment.Shape{shape}}}}}}
-	found, err := s.FollowEdge(context.Background(), doc, picture.EdgeRun{Removal: "r", Shape: "arm", From: from, First: 1023, Last: 1039, Steady: 0.7}, func(picture.EdgeFound) {})
+	run := picture.EdgeRun{Removal: "r", Shape: "arm", From: from, First: 1023, Last: 1039, Steady: 0.7}
+	found, err := s.FollowEdge(context.Background(), doc, run, nil, func(picture.EdgeFound) {})
 	if err != nil {
 		t.Log(err)
 	}
@@ -43,9 +45,28 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 	}
 	assert.Greater(t, worst, 0.9)
 
+	// Interrupted on the way, and gone on with from what was kept, it finds the very same.
+	interrupted, stop := context.WithCancel(context.Background())
+	var kept []byte
+	steps := &picture.Steps{}
+	steps.Kept = func() {
+		if kept, err = json.Marshal(steps.Found); len(steps.Found) == 6 {
+			stop()
+		}
+	}
+	_, err = s.FollowEdge(interrupted, doc, run, steps, func(picture.EdgeFound) {})
+	require.ErrorIs(t, err, context.Canceled)
+	before, fresh := len(steps.Found), 0
+	steps = &picture.Steps{Kept: func() { fresh++ }}
+	require.NoError(t, json.Unmarshal(kept, &steps.Found))
+	again, _ := s.FollowEdge(context.Background(), doc, run, steps, func(picture.EdgeFound) {})
+	assert.Equal(t, found, again)
+	assert.Equal(t, 6, before)
+	assert.Positive(t, fresh)
+
 	// Where the arm has left the picture nothing parts inside from outside: following stops
 	// there by itself and keeps what it found.
-	far, err := s.FollowEdge(context.Background(), doc, picture.EdgeRun{Removal: "r", Shape: "arm", From: from, First: 1005, Last: from}, func(picture.EdgeFound) {})
+	far, err := s.FollowEdge(context.Background(), doc, picture.EdgeRun{Removal: "r", Shape: "arm", From: from, First: 1005, Last: from}, nil, func(picture.EdgeFound) {})
 	var lost *picture.Lost
 	require.ErrorAs(t, err, &lost)
 	assert.Less(t, lost.Frame, 1026)
@@ -62,13 +83,13 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 	}
 	target := doc.Removals[0].Shape("arm")
 	picture.KeepEdge(target, found)
-	before := 0.0
+	slipped := 0.0
 	for i, f := range found {
 		if f.Frame > 1034 && f.Frame < 1039 { // as if it had slipped off
 			for k := range target.Keys[i].Points {
 				target.Keys[i].Points[k].At[1] += 6 * float64(f.Frame-1034)
 			}
-			before += overlap(picture.EdgeFound{Frame: f.Frame, Points: target.Keys[i].Points}) / 4
+			slipped += overlap(picture.EdgeFound{Frame: f.Frame, Points: target.Keys[i].Points}) / 4
 		}
 		if f.Frame == 1039 {
 			for k, p := range demo.Sleeve(1039).Outline() {
@@ -76,15 +97,15 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 			}
 		}
 	}
-	mended, err := s.FollowEdge(context.Background(), doc, picture.EdgeRun{Removal: "r", Shape: "arm", From: 1034, First: 1034, Last: 1039, Mend: true}, func(picture.EdgeFound) {})
+	mended, err := s.FollowEdge(context.Background(), doc, picture.EdgeRun{Removal: "r", Shape: "arm", From: 1034, First: 1034, Last: 1039, Mend: true}, nil, func(picture.EdgeFound) {})
 	require.NoError(t, err)
 	require.Len(t, mended, 6)
 	after := 0.0
 	for _, f := range mended[1:5] {
 		after += overlap(f) / 4
 	}
-	t.Logf("from 1035 to 1038: %.4f, mended %.4f", before, after)
-	assert.Less(t, before, 0.8)
+	t.Logf("from 1035 to 1038: %.4f, mended %.4f", slipped, after)
+	assert.Less(t, slipped, 0.8)
 	assert.Greater(t, after, 0.95)
 	assert.InDelta(t, 1, overlap(mended[5]), 1e-3, "what was set right stays")
 }

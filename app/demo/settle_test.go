@@ -137,7 +137,7 @@ func ring(c geom.Point, r float64, home int) treatment.Shape {
 // settled settles every removal by itself.
 func settled(t testing.TB, s *picture.Source, doc *treatment.Document) {
 	for i := range doc.Removals {
-		found, err := s.Settle(context.Background(), doc, doc.Removals[i].ID, func(int, int) {})
+		found, err := s.Settle(context.Background(), doc, doc.Removals[i].ID, nil, func(int, int) {})
 		require.NoError(t, err)
 		doc.Removals[i].Settle = found.Settle
 		t.Log(doc.Removals[i].Name, ": ", found.Words)

@@ -232,6 +232,12 @@ func (r *Runner) Continue(ctx context.Context, id string) (*store.Task, error) {
 		}
 		r.hub.Send(live.ShotChanged{ShotID: t.ShotID})
 	}
+	if t.State != Paused && t.Kind != "track" {
+		// Measuring begins anew, on the treatment that is in force now.
+		if err := r.store.SetPartial(ctx, id, nil); err != nil {
+			return nil, err
+		}
+	}
 	t.State, t.Problem, t.EndedAt = Waiting, "", nil
 	if err := r.store.SaveTask(ctx, t); err != nil {
 		return nil, err

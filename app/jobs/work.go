@@ -124,11 +124,12 @@ func (r *Runner) follow(ctx context.Context, t *store.Task, p *progress) (note s
 
 // scout scores the frames of a removal.
 func (r *Runner) scout(ctx context.Context, t *store.Task, p *progress) (string, error) {
-	doc, source, err := r.opened(ctx, t.ShotID)
+	m, err := r.begun(ctx, t)
 	if err != nil {
 		return "", err
 	}
-	scores, err := source.Scout(ctx, doc, t.Subject, func(done, total int) { p.at(ctx, done, total) })
+	defer m.keep()
+	scores, err := m.source.Scout(ctx, m.doc, t.Subject, m.steps, func(done, total int) { p.at(ctx, done, total) })
 	if err != nil {
 		return "", err
 	}
@@ -149,22 +150,76 @@ func (r *Runner) opened(ctx context.Context, shot string) (*treatment.Document, 
 	return doc, source, err
 }
 
+// Measuring is work that looks at frames of a treatment as it was when the work began,
+// whatever is changed meanwhile, and remembers what it has found.
+type measuring struct {
+	doc    *treatment.Document
+	source *picture.Source
+	steps  *picture.Steps
+	keep   func() // what is not kept is found again
+}
+
+// begun takes up measuring where it was, or begins it.
+func (r *Runner) begun(ctx context.Context, t *store.Task) (*measuring, error) {
+	var so struct {
+		Revision int                        `json:"revision"`
+		Found    map[string]json.RawMessage `json:"found"`
+	}
+	var rev *store.Revision
+	var err error
+	if t.Partial != nil {
+		if err := json.Unmarshal(t.Partial, &so); err != nil {
+			return nil, err
+		}
+		rev, err = r.store.Revision(ctx, t.ShotID, so.Revision)
+	} else if rev, err = r.store.Head(ctx, t.ShotID); err == nil {
+		so.Revision = rev.Number
+		err = r.store.SetPartial(ctx, t.ID, so)
+	}
+	if err != nil {
+		return nil, err
+	}
+	m := &measuring{steps: &picture.Steps{Found: so.Found}}
+	if m.doc, err = r.store.Inline(ctx, rev.Document); err != nil {
+		return nil, err
+	}
+	if m.source, err = r.rooms.Source(ctx, t.ShotID); err != nil {
+		return nil, err
+	}
+	m.keep = func() {
+		so.Found = m.steps.Found
+		_ = r.store.SetPartial(context.WithoutCancel(ctx), t.ID, so)
+	}
+	kept := time.Now()
+	m.steps.Kept = func() {
+		if time.Since(kept) > time.Second {
+			kept = time.Now()
+			m.keep()
+		}
+	}
+	return m, nil
+}
+
 // edge lets an outline follow the edge that it lies on. note says where it stopped.
 func (r *Runner) edge(ctx context.Context, t *store.Task, p *progress) (note string, err error) {
 	var run picture.EdgeRun
 	if err := json.Unmarshal(t.Detail, &run); err != nil {
 		return "", err
 	}
-	doc, source, err := r.opened(ctx, t.ShotID)
+	m, err := r.begun(ctx, t)
 	if err != nil {
 		return "", err
 	}
+	defer m.keep()
 	done, total := 0, run.Last-run.First
-	found, err := source.FollowEdge(ctx, doc, run, func(f picture.EdgeFound) {
+	found, err := m.source.FollowEdge(ctx, m.doc, run, m.steps, func(f picture.EdgeFound) {
 		r.hub.Send(live.EdgeFollowed{ShotID: t.ShotID, TaskID: t.ID, Found: f})
 		done = min(done+1, total)
 		p.at(ctx, done, total)
 	})
+	if why := context.Cause(ctx); ctx.Err() != nil && !errors.Is(why, errCancelled) {
+		return "", why
+	}
 	var lost *picture.Lost
 	if err != nil && !errors.As(err, &lost) && ctx.Err() == nil {
 		return "", err
@@ -193,11 +248,12 @@ func (r *Runner) edge(ctx context.Context, t *store.Task, p *progress) (note str
 
 // settle lets a removal's patch settle by itself.
 func (r *Runner) settle(ctx context.Context, t *store.Task, p *progress) (string, error) {
-	doc, source, err := r.opened(ctx, t.ShotID)
+	m, err := r.begun(ctx, t)
 	if err != nil {
 		return "", err
 	}
-	found, err := source.Settle(ctx, doc, t.Subject, func(done, total int) { p.at(ctx, done, total) })
+	defer m.keep()
+	found, err := m.source.Settle(ctx, m.doc, t.Subject, m.steps, func(done, total int) { p.at(ctx, done, total) })
 	if err != nil {
 		return "", err
 	}

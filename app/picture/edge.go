@@ -36,7 +36,7 @@ type EdgeFound struct {
 // artifacts in place. each is told what is found as it is found; what is returned is
 // steadied: it is by frame. The error is a
 // *Lost where it had to stop; what was found before is returned as well.
-func (s *Source) FollowEdge(ctx context.Context, doc *treatment.Document, run EdgeRun, each func(EdgeFound)) ([]EdgeFound, error) {
+func (s *Source) FollowEdge(ctx context.Context, doc *treatment.Document, run EdgeRun, steps *Steps, each func(EdgeFound)) ([]EdgeFound, error) {
 	r, _ := doc.Find(run.Removal)
 	if r == nil {
 		return nil, errors.New("the removal was deleted before its outline could follow")
@@ -58,7 +58,7 @@ func (s *Source) FollowEdge(ctx context.Context, doc *treatment.Document, run Ed
 	if err != nil {
 		return nil, err
 	}
-	f := &edgeFollower{Source: s, r: r, shape: shape, motions: motions, each: each}
+	f := &edgeFollower{Source: s, r: r, shape: shape, motions: motions, steps: steps, each: each}
 	var found []EdgeFound
 	var lost error
 	fixed := []int{run.From}
@@ -98,6 +98,7 @@ type edgeFollower struct {
 	r       *treatment.Removal
 	shape   *treatment.Shape
 	motions *carry.Set
+	steps   *Steps
 	each    func(EdgeFound)
 }
 
@@ -193,16 +194,37 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 		}
 		return seenColours(f.Source.Linear(ctx, n, raster.Around(geom.Bounds(all), 140, f.Size())))
 	}
-	before, err := look(from, knots)
-	if err != nil {
-		return nil, err
-	}
-	edge, err := track.NewEdge(before, knots)
-	if err != nil {
-		return nil, &Lost{f.shape.Name, from, err}
-	}
+	// What was found before an interruption is gone on from, and so is the edge as it was.
+	name := fmt.Sprintf("edge from %d to %d", from, to)
+	at := func(n int) string { return fmt.Sprintf("%s: %d", name, n) }
 	var out []EdgeFound
-	for n := from + step; n != to+step; n += step {
+	var last struct {
+		Frame int
+		Edge  *track.Edge
+	}
+	n := from
+	if f.steps.read(name, &last) {
+		for knots = last.Edge.Knots; n != last.Frame; {
+			n += step
+			var found EdgeFound
+			if !f.steps.read(at(n), &found) {
+				return nil, errors.New("what was found before the interruption is damaged; cancel this and follow anew")
+			}
+			out = append(out, found)
+			f.each(found)
+		}
+	}
+	before, err := look(n, knots)
+	if err != nil {
+		return out, err
+	}
+	edge := last.Edge
+	if edge == nil {
+		if edge, err = track.NewEdge(before, knots); err != nil {
+			return nil, &Lost{f.shape.Name, from, err}
+		}
+	}
+	for n += step; n != to+step; n += step {
 		if err := ctx.Err(); err != nil {
 			return out, err
 		}
@@ -240,6 +262,9 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 			v.In, v.Out = arm(k.In), arm(k.Out)
 			found.Points[i] = v
 		}
+		f.steps.keep(at(n), found)
+		last.Frame, last.Edge = n, edge
+		f.steps.keep(name, last)
 		out = append(out, found)
 		f.each(found)
 		knots = next

@@ -182,14 +182,14 @@ func TestScoutFindsTheBestFrame(t *testing.T) {
 	s := shot(t, 8, 0)
 	d := document()
 	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20}))
-	scores, err := s.Scout(ctx, d, "r", func(int, int) {})
+	scores, err := s.Scout(ctx, d, "r", nil, func(int, int) {})
 	require.NoError(t, err)
 	assert.Len(t, scores.Frames, 20)
 	assert.Contains(t, scores.Words, "all of it is in the picture")
-	_, err = s.Scout(ctx, document(), "r", func(int, int) {})
+	_, err = s.Scout(ctx, document(), "r", nil, func(int, int) {})
 	assert.ErrorContains(t, err, "follow the surface first")
 	d.Removals[0].Mark.Outlines = nil
-	_, err = s.Scout(ctx, d, "r", func(int, int) {})
+	_, err = s.Scout(ctx, d, "r", nil, func(int, int) {})
 	assert.ErrorContains(t, err, "draw an outline")
 }
 

@@ -3,6 +3,7 @@ package picture
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math"
 
 	"jardin/app/media"
@@ -22,7 +23,7 @@ type Scores struct {
 
 // Scout scores every frame of a removal's range on which its outlines are known.
 // each is told how many are done.
-func (s *Source) Scout(ctx context.Context, doc *treatment.Document, removal string, each func(done, total int)) (*Scores, error) {
+func (s *Source) Scout(ctx context.Context, doc *treatment.Document, removal string, steps *Steps, each func(done, total int)) (*Scores, error) {
 	r, _ := doc.Find(removal)
 	if r == nil {
 		return nil, errors.New("the removal was deleted before its frames could be scored")
@@ -61,41 +62,49 @@ func (s *Source) Scout(ctx context.Context, doc *treatment.Document, removal str
 			return nil, err
 		}
 		each(n-r.Range.First, r.Range.Len())
-		polygon := where(n)
-		area := geom.Area(polygon)
-		if polygon == nil || area < 1 {
-			continue
-		}
-		l := check.Looks{Frame: n, Size: area, Clear: 1}
-		if a, ok := agree[n]; ok && a > 0 {
-			l.Clear = a
-		}
-		box := geom.Bounds(polygon)
-		w, h := float64(s.Plates.Width), float64(s.Plates.Height)
-		in := geom.Box{Min: geom.Pt(math.Max(box.Min.X, 0), math.Max(box.Min.Y, 0)), Max: geom.Pt(math.Min(box.Max.X, w), math.Min(box.Max.Y, h))}
-		if in.Max.X <= in.Min.X || in.Max.Y <= in.Min.Y {
-			continue
-		}
-		l.Inside = (in.Max.X - in.Min.X) * (in.Max.Y - in.Min.Y) / ((box.Max.X - box.Min.X) * (box.Max.Y - box.Min.Y))
-		// The shutter is open half of the time from one frame to the next (180 degrees).
-		steps := 0
-		for _, other := range []int{n - 1, n + 1} {
-			if there := where(other); there != nil {
-				l.Smear += geom.Bounds(there).Centre().Dist(box.Centre()) / 2
-				steps++
+		l, err := step(steps, fmt.Sprint("frame ", n), func() (*check.Looks, error) {
+			polygon := where(n)
+			area := geom.Area(polygon)
+			if polygon == nil || area < 1 {
+				return nil, nil
 			}
-		}
-		l.Smear /= float64(max(steps, 1))
-		margin := math.Max(12, math.Max(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y)/2) + 2
-		part := raster.Around(box, margin, s.Size())
-		f, err := s.Plates.Region(n, part)
+			l := &check.Looks{Frame: n, Size: area, Clear: 1}
+			if a, ok := agree[n]; ok && a > 0 {
+				l.Clear = a
+			}
+			box := geom.Bounds(polygon)
+			w, h := float64(s.Plates.Width), float64(s.Plates.Height)
+			in := geom.Box{Min: geom.Pt(math.Max(box.Min.X, 0), math.Max(box.Min.Y, 0)), Max: geom.Pt(math.Min(box.Max.X, w), math.Min(box.Max.Y, h))}
+			if in.Max.X <= in.Min.X || in.Max.Y <= in.Min.Y {
+				return nil, nil
+			}
+			l.Inside = (in.Max.X - in.Min.X) * (in.Max.Y - in.Min.Y) / ((box.Max.X - box.Min.X) * (box.Max.Y - box.Min.Y))
+			// The shutter is open half of the time from one frame to the next (180 degrees).
+			beside := 0
+			for _, other := range []int{n - 1, n + 1} {
+				if there := where(other); there != nil {
+					l.Smear += geom.Bounds(there).Centre().Dist(box.Centre()) / 2
+					beside++
+				}
+			}
+			l.Smear /= float64(max(beside, 1))
+			margin := math.Max(12, math.Max(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y)/2) + 2
+			part := raster.Around(box, margin, s.Size())
+			f, err := s.Plates.Region(n, part)
+			if err != nil {
+				return nil, err
+			}
+			luma := f.Channel(media.LumaChannel)
+			luma.Rect = luma.Rect.Add(part.Min)
+			l.Around(luma, polygon)
+			return l, nil
+		})
 		if err != nil {
 			return nil, err
 		}
-		luma := f.Channel(media.LumaChannel)
-		luma.Rect = luma.Rect.Add(part.Min)
-		l.Around(luma, polygon)
-		looks = append(looks, l)
+		if l != nil {
+			looks = append(looks, *l)
+		}
 	}
 	if len(looks) < 2 && r.Range.Len() > 1 {
 		return nil, errors.New("the thing's place is known on one frame only; follow the surface first, then ask again")

@@ -21,7 +21,7 @@ type Settled struct {
 // Settle works out how a removal's patch takes on the plate's light, softness and
 // grain. What was set by hand for tone and edge stays as it is. each is told how
 // much is done.
-func (s *Source) Settle(ctx context.Context, doc *treatment.Document, removal string, each func(done, total int)) (*Settled, error) {
+func (s *Source) Settle(ctx context.Context, doc *treatment.Document, removal string, steps *Steps, each func(done, total int)) (*Settled, error) {
 	r, _ := doc.Find(removal)
 	if r == nil {
 		return nil, errors.New("the removal was deleted before it could be settled")
@@ -49,26 +49,36 @@ func (s *Source) Settle(ctx context.Context, doc *treatment.Document, removal st
 	}
 	total := r.Range.Len() + 20
 	done := 0
-	step := func() { done++; each(min(done, total), total) }
+	next := func() { done++; each(min(done, total), total) }
 
 	// Grain first: what is measured afterwards is compared with frames that have none.
 	t, err := render.Compile(&work)
 	if err != nil {
 		return nil, err
 	}
-	var specimens []settle.Specimen
-	for k := range 8 {
-		if err := ctx.Err(); err != nil {
-			return nil, err
+	model, err := step(steps, "grain", func() (*treatment.GrainModel, error) {
+		var specimens []settle.Specimen
+		for k := range 8 {
+			if err := ctx.Err(); err != nil {
+				return nil, err
+			}
+			found, err := s.eval.Specimen(ctx, t, removal, r.Range.First+(r.Range.Len()-1)*k/7)
+			if err != nil {
+				return nil, err
+			}
+			if found != nil {
+				specimens = append(specimens, *found)
+			}
+			next()
 		}
-		found, err := s.eval.Specimen(ctx, t, removal, r.Range.First+(r.Range.Len()-1)*k/7)
-		if err != nil {
-			return nil, err
+		grain, known := settle.MeasureGrain(specimens)
+		if !known {
+			return nil, nil
 		}
-		if found != nil {
-			specimens = append(specimens, *found)
-		}
-		step()
+		return render.GrainModel(grain), nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	var words []string
 	set := r.Settle
@@ -76,9 +86,8 @@ func (s *Source) Settle(ctx context.Context, doc *treatment.Document, removal st
 	if r.Settle.Grain != nil {
 		set.Grain.Amount = r.Settle.Grain.Amount
 	}
-	grain, known := settle.MeasureGrain(specimens)
-	if known {
-		set.Grain.Kind, set.Grain.Model = treatment.MadeGrain, render.GrainModel(grain)
+	if model != nil {
+		set.Grain.Kind, set.Grain.Model = treatment.MadeGrain, model
 	} else {
 		set.Grain = nil
 		words = append(words, "there is too little free surface around the outlines to measure grain")
@@ -93,11 +102,11 @@ func (s *Source) Settle(ctx context.Context, doc *treatment.Document, removal st
 	if t, err = render.Compile(&work); err != nil {
 		return nil, err
 	}
-	if set.Softness.Shutter, err = s.shutter(ctx, t, r); err != nil {
+	if set.Softness.Shutter, err = s.shutter(ctx, t, r, steps); err != nil {
 		return nil, err
 	}
 	for done < 20 {
-		step()
+		next()
 	}
 	if t, err = render.Compile(&work); err != nil {
 		return nil, err
@@ -108,22 +117,28 @@ func (s *Source) Settle(ctx context.Context, doc *treatment.Document, removal st
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		m, ok, err := s.eval.Measure(ctx, t, removal, n)
+		m, err := step(steps, fmt.Sprint("frame ", n), func() (*render.Measure, error) {
+			found, ok, err := s.eval.Measure(ctx, t, removal, n)
+			if !ok {
+				return nil, err
+			}
+			return &found, err
+		})
 		if err != nil {
 			return nil, err
 		}
-		step()
-		if !ok {
+		next()
+		if m == nil {
 			continue
 		}
-		if low.Frame == 0 || level(m) < level(low) {
-			low = m
+		if low.Frame == 0 || level(*m) < level(low) {
+			low = *m
 		}
-		if high.Frame == 0 || level(m) > level(high) {
-			high = m
+		if high.Frame == 0 || level(*m) > level(high) {
+			high = *m
 		}
 		if m.Blur > soft.Blur {
-			soft = m
+			soft = *m
 		}
 	}
 	if low.Frame == 0 {
@@ -142,8 +157,8 @@ func (s *Source) Settle(ctx context.Context, doc *treatment.Document, removal st
 	if set.Softness.Shutter > 0 {
 		words = append(words, fmt.Sprintf("shutter %.0f°", set.Softness.Shutter))
 	}
-	if known {
-		words = append(words, grain.Words())
+	if model != nil {
+		words = append(words, model.Words)
 	}
 	var said []string
 	for _, w := range words {
@@ -163,7 +178,7 @@ func lightWords(how string, by float64, n int) string {
 }
 
 // shutter finds the shutter's angle in degrees, 0 where the surface hardly moves.
-func (s *Source) shutter(ctx context.Context, t *render.Treatment, r *treatment.Removal) (float64, error) {
+func (s *Source) shutter(ctx context.Context, t *render.Treatment, r *treatment.Removal, steps *Steps) (float64, error) {
 	type moving struct {
 		frame  int
 		length float64
@@ -186,7 +201,10 @@ func (s *Source) shutter(ctx context.Context, t *render.Treatment, r *treatment.
 	for angle := 0.0; angle <= 360; angle += 45 {
 		var sum float64
 		for _, m := range most {
-			left, _, _, err := s.eval.Smeared(ctx, t, r.ID, m.frame, angle)
+			left, err := step(steps, fmt.Sprintf("frame %d at %g°", m.frame, angle), func() (float64, error) {
+				left, _, _, err := s.eval.Smeared(ctx, t, r.ID, m.frame, angle)
+				return left, err
+			})
 			if err != nil {
 				return 0, err
 			}

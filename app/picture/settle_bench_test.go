@@ -35,7 +35,7 @@ func everything(b *testing.B) (*picture.Source, *treatment.Document) {
 		Settle: treatment.Settle{Opacity: 1, Seam: 20, Tones: []treatment.Tone{{ID: "c", Name: "C", Grade: treatment.Grade{Slope: [3]float64{1, 1, 1}, Power: [3]float64{1, 1, 1.05}, Saturation: 0.95, Exposure: 0.02}}}},
 		Guard:  &treatment.Guard{Fronts: []treatment.Front{{ID: "f", Name: "F", By: treatment.ByOutline, Shapes: []treatment.Shape{{ID: "g", Name: "G", Kind: treatment.Outline, Home: 8, Feather: 3, Points: box(900, 380, 60, 200)}}}}},
 	}}
-	found, err := s.Settle(ctx, doc, "r", func(int, int) {})
+	found, err := s.Settle(ctx, doc, "r", nil, func(int, int) {})
 	require.NoError(b, err)
 	require.NotNil(b, found.Settle.Grain)
 	found.Settle.Softness.Shutter, found.Settle.Softness.Sharpen, found.Settle.Softness.By = 180, 0.2, 0.4

@@ -79,11 +79,13 @@ func (s *Store) LastResult(ctx context.Context, shot, kind, subject string, into
 	return true, json.Unmarshal(blob, into)
 }
 
-// SetPartial keeps what a task has found so far.
-func (s *Store) SetPartial(ctx context.Context, id string, found any) error {
-	blob, err := json.Marshal(found)
-	if err != nil {
-		return err
+// SetPartial keeps what a task has found so far; nil for nothing.
+func (s *Store) SetPartial(ctx context.Context, id string, found any) (err error) {
+	var blob []byte
+	if found != nil {
+		if blob, err = json.Marshal(found); err != nil {
+			return err
+		}
 	}
 	_, err = s.db.ExecContext(ctx, `update tasks set partial = $2 where id = $1`, id, blob)
 	return err

@@ -16,18 +16,21 @@ import (
 // contour solved by dynamic programming: Amini, Weymouth & Jain 1990; the data term
 // from colour models of both sides, as GrabCut's: Rother, Kolmogorov & Blake 2004,
 // but each place of the contour has its own).
+//
+// Its fields are all that it goes on from: read back from where they were kept, it goes
+// on as if it had not been interrupted.
 type Edge struct {
-	knots  []geom.Knot
-	sides  []side  // the models, by sample of the contour
-	parted float64 // how well colours parted where it was drawn
-	speed  geom.Point
+	Knots  []geom.Knot // where it lies on the frame that it has come to
+	Sides  []Side      // the models, by sample of the contour
+	Parted float64     // how well colours parted where it was drawn, 0 to 1
+	Speed  geom.Point  // pixels a frame
 }
 
-// A side is what colours are like inside and outside of one place of a contour.
-type side struct{ in, out shade }
+// A Side is what colours are like inside and outside of one place of a contour.
+type Side struct{ In, Out Shade }
 
-// A shade is a colour and how much it varies, by channel.
-type shade struct{ mean, spread [3]float64 }
+// A Shade is a colour and how much it varies, by channel.
+type Shade struct{ Mean, Spread [3]float64 }
 
 const (
 	edgeApart = 3.0 // pixels between samples of the contour
@@ -111,10 +114,10 @@ func NewEdge(m *raster.Image, knots []geom.Knot) (*Edge, error) {
 	if len(samples) < 12 {
 		return nil, errors.New("this outline is too small to follow an edge")
 	}
-	e := &Edge{knots: knots}
-	e.sides = sidesOf(m, samples)
-	e.parted = agreement(m, samples, e.sides)
-	if e.parted < 0.6 {
+	e := &Edge{Knots: knots}
+	e.Sides = sidesOf(m, samples)
+	e.Parted = agreement(m, samples, e.Sides)
+	if e.Parted < 0.6 {
 		return nil, ErrUnsure
 	}
 	return e, nil
@@ -132,7 +135,7 @@ func colourAt(m *raster.Image, p geom.Point) (c [3]float64) {
 }
 
 // sidesOf makes the models: of each sample and its neighbours.
-func sidesOf(m *raster.Image, samples []sample) []side {
+func sidesOf(m *raster.Image, samples []sample) []Side {
 	const around = 5
 	n := len(samples)
 	type sums struct {
@@ -156,9 +159,9 @@ func sidesOf(m *raster.Image, samples []sample) []side {
 			}
 		}
 	}
-	out := make([]side, n)
+	out := make([]Side, n)
 	for i := range out {
-		for k, into := range []*shade{&out[i].in, &out[i].out} {
+		for k, into := range []*Shade{&out[i].In, &out[i].Out} {
 			var count float64
 			var v, w [3]float64
 			for d := -around; d <= around; d++ {
@@ -171,10 +174,10 @@ func sidesOf(m *raster.Image, samples []sample) []side {
 			}
 			for c := range 3 {
 				if count > 0 {
-					into.mean[c] = v[c] / count
-					into.spread[c] = math.Sqrt(math.Max(w[c]/count-into.mean[c]*into.mean[c], 0))
+					into.Mean[c] = v[c] / count
+					into.Spread[c] = math.Sqrt(math.Max(w[c]/count-into.Mean[c]*into.Mean[c], 0))
 				}
-				into.spread[c] = math.Max(into.spread[c], 0.02)
+				into.Spread[c] = math.Max(into.Spread[c], 0.02)
 			}
 		}
 	}
@@ -182,18 +185,18 @@ func sidesOf(m *raster.Image, samples []sample) []side {
 }
 
 // lean says whether a colour looks more like the inside, above 0, or the outside.
-func (s *side) lean(c [3]float64) float64 {
+func (s *Side) lean(c [3]float64) float64 {
 	var sum float64
 	for k := range 3 {
-		a, b := (c[k]-s.in.mean[k])/s.in.spread[k], (c[k]-s.out.mean[k])/s.out.spread[k]
-		sum += (b*b-a*a)/2 + math.Log(s.out.spread[k]/s.in.spread[k])
+		a, b := (c[k]-s.In.Mean[k])/s.In.Spread[k], (c[k]-s.Out.Mean[k])/s.Out.Spread[k]
+		sum += (b*b-a*a)/2 + math.Log(s.Out.Spread[k]/s.In.Spread[k])
 	}
 	return math.Min(math.Max(sum, -4), 4)
 }
 
 // agreement is the share of what lies close to the contour that looks as its side
 // should.
-func agreement(m *raster.Image, samples []sample, sides []side) float64 {
+func agreement(m *raster.Image, samples []sample, sides []Side) float64 {
 	right, all := 0.0, 0.0
 	for i, s := range samples {
 		for d := 1.5; d <= 5; d++ {
@@ -218,18 +221,18 @@ func agreement(m *raster.Image, samples []sample, sides []side) float64 {
 // Next takes the outline to the next frame. sure is the share of what lies close to
 // it that looks as its side should, relative to where it was drawn.
 func (e *Edge) Next(before, now *raster.Image) (knots []geom.Knot, sure float64, err error) {
-	samples := along(e.knots)
+	samples := along(e.Knots)
 	if len(samples) < 12 {
 		return nil, 0, errors.New("the outline has become too small")
 	}
-	if len(samples) != len(e.sides) {
-		e.sides = spreadOver(e.sides, len(samples))
+	if len(samples) != len(e.Sides) {
+		e.Sides = spreadOver(e.Sides, len(samples))
 	}
 	// What it looked like on the frame before counts as well: looks change slowly.
 	recent := sidesOf(before, samples)
-	sides := make([]side, len(samples))
+	sides := make([]Side, len(samples))
 	for i := range sides {
-		sides[i] = mixed(e.sides[i], recent[i])
+		sides[i] = mixed(e.Sides[i], recent[i])
 	}
 	by := e.motion(before, now, samples)
 	moved := make([]sample, len(samples))
@@ -244,38 +247,38 @@ func (e *Edge) Next(before, now *raster.Image) (knots []geom.Knot, sure float64,
 		return nil, 0, errors.New("the outline has become too small")
 	}
 	parted := agreement(now, after, spreadOver(sides, len(after)))
-	sure = parted / e.parted
+	sure = parted / e.Parted
 	if sure < 0.82 || parted < 0.6 {
 		return nil, sure, ErrUnsure
 	}
 	var middle geom.Point
 	for i := range knots {
-		middle = middle.Add(knots[i].At.Sub(e.knots[i].At).Mul(1 / float64(len(knots))))
+		middle = middle.Add(knots[i].At.Sub(e.Knots[i].At).Mul(1 / float64(len(knots))))
 	}
-	e.speed, e.knots = middle, knots
-	e.sides = spreadOver(e.sides, len(after))
+	e.Speed, e.Knots = middle, knots
+	e.Sides = spreadOver(e.Sides, len(after))
 	return knots, sure, nil
 }
 
 // spreadOver gives models to another number of samples.
-func spreadOver(sides []side, n int) []side {
-	out := make([]side, n)
+func spreadOver(sides []Side, n int) []Side {
+	out := make([]Side, n)
 	for i := range out {
 		out[i] = sides[i*len(sides)/n]
 	}
 	return out
 }
 
-func mixed(a, b side) (out side) {
-	blend := func(a, b shade) (s shade) {
+func mixed(a, b Side) (out Side) {
+	blend := func(a, b Shade) (s Shade) {
 		for c := range 3 {
-			s.mean[c] = (a.mean[c] + b.mean[c]) / 2
-			apart := (a.mean[c] - b.mean[c]) / 2
-			s.spread[c] = math.Sqrt((a.spread[c]*a.spread[c]+b.spread[c]*b.spread[c])/2 + apart*apart)
+			s.Mean[c] = (a.Mean[c] + b.Mean[c]) / 2
+			apart := (a.Mean[c] - b.Mean[c]) / 2
+			s.Spread[c] = math.Sqrt((a.Spread[c]*a.Spread[c]+b.Spread[c]*b.Spread[c])/2 + apart*apart)
 		}
 		return s
 	}
-	return side{blend(a.in, b.in), blend(a.out, b.out)}
+	return Side{blend(a.In, b.In), blend(a.Out, b.Out)}
 }
 
 // motion finds by how much the inside's rim moved as a whole: first coarsely around
@@ -314,7 +317,7 @@ func (e *Edge) motion(before, now *raster.Image, samples []sample) geom.Point {
 		}
 		// Repeating texture, a knitted sleeve's, fits again a stitch farther on: what asks for
 		// a sudden change of speed has to fit better.
-		return sum / n * (1 + 0.006*d.Sub(e.speed).Len())
+		return sum / n * (1 + 0.006*d.Sub(e.Speed).Len())
 	}
 	best, least := geom.Point{}, cost(geom.Point{})
 	try := func(d geom.Point) {
@@ -327,8 +330,8 @@ func (e *Edge) motion(before, now *raster.Image, samples []sample) geom.Point {
 		for x := -far; x <= far; x += 4 {
 			d := geom.Pt(float64(x), float64(y))
 			try(d)
-			if e.speed.Len() > 8 {
-				try(e.speed.Add(d))
+			if e.Speed.Len() > 8 {
+				try(e.Speed.Add(d))
 			}
 		}
 	}
@@ -347,7 +350,7 @@ func (e *Edge) motion(before, now *raster.Image, samples []sample) geom.Point {
 
 // contour returns by how much each sample lies off the edge, outwards: the smooth
 // contour that leaves the fewest pixels on the wrong side.
-func contour(m *raster.Image, samples []sample, sides []side) []float64 {
+func contour(m *raster.Image, samples []sample, sides []Side) []float64 {
 	const labels = int(2*edgeReach/edgeStep) + 1
 	const tail = 5.0
 	n := len(samples)
@@ -414,21 +417,21 @@ func contour(m *raster.Image, samples []sample, sides []side) []float64 {
 // belong in a straight way (Bernstein's weights). What the samples do not say, such as
 // how points slide along the edge, stays as it was.
 func (e *Edge) bend(by geom.Point, samples []sample, off []float64) []geom.Knot {
-	n := len(e.knots)
+	n := len(e.Knots)
 	// Unknowns by knot: the point, then how the tangents change against it.
 	size := 6 * n
 	a := mat.NewSymDense(size, nil)
 	b := mat.NewVecDense(size, nil)
 	keep := func(i int, weight float64) { a.SetSym(i, i, a.At(i, i)+weight) }
-	for k := range e.knots {
+	for k := range e.Knots {
 		for c := range 2 {
 			keep(6*k+c, 0.02)
 			keep(6*k+2+c, 1.5)
 			keep(6*k+4+c, 1.5)
-			if e.knots[k].In == (geom.Point{}) {
+			if e.Knots[k].In == (geom.Point{}) {
 				keep(6*k+2+c, 1e6)
 			}
-			if e.knots[k].Out == (geom.Point{}) {
+			if e.Knots[k].Out == (geom.Point{}) {
 				keep(6*k+4+c, 1e6)
 			}
 		}
@@ -465,7 +468,7 @@ func (e *Edge) bend(by geom.Point, samples []sample, off []float64) []geom.Knot 
 		x = *mat.NewVecDense(size, nil) // then it moves as a whole
 	}
 	out := make([]geom.Knot, n)
-	for k, v := range e.knots {
+	for k, v := range e.Knots {
 		v.At = v.At.Add(by).Add(geom.Pt(x.AtVec(6*k), x.AtVec(6*k+1)))
 		if v.In != (geom.Point{}) { // a corner stays one
 			v.In = v.In.Add(geom.Pt(x.AtVec(6*k+2), x.AtVec(6*k+3)))
