@@ -133,7 +133,9 @@ func TestMeasuringKeepsToItsRevision(t *testing.T) {
 
 	change(`[{"op":"add","path":"/removals/0/fill/sources/-","value":{"id":"p","name":"P","kind":"plate","frame":112,"strokes":[{"id":"s","mode":"clone",
 		"home":112,"size":24,"hardness":1,"opacity":1,"from":{"offset":[25,0]},"path":{"points":[[48,28]]}}]}}]`)
-	outlines := func(value string) { change(`[{"op":"replace","path":"/removals/0/mark/outlines","value":` + value + `}]`) }
+	outlines := func(value string) {
+		change(`[{"op":"replace","path":"/removals/0/mark/outlines","value":` + value + `}]`)
+	}
 	// paused settles, and pauses that while it is under way; then the outline is deleted.
 	paused := func() string {
 		outlines(`[{"id":"o","name":"o","kind":"outline","home":112,"points":[{"at":[40,20]},{"at":[56,20]},{"at":[56,36]},{"at":[40,36]}]}]`)

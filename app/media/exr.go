@@ -7,10 +7,11 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"runtime"
 	"slices"
 	"strings"
 
-	"github.com/klauspost/compress/zlib"
+	"golang.org/x/sync/errgroup"
 
 	"jardin/core/colorspace"
 )
@@ -18,15 +19,6 @@ import (
 // The OpenEXR file layout ("Technical Introduction to OpenEXR" and "OpenEXR File
 // Layout", Academy Software Foundation).
 const exrMagic = 20000630
-
-// Compressions of OpenEXR that are written; their numbers are the file's.
-const (
-	exrNone = 0
-	exrZIPS = 2 // every line by itself
-	exrZIP  = 3 // sixteen lines at a time
-)
-
-var exrCompressions = []string{"none", "RLE", "ZIPS", "ZIP", "PIZ", "PXR24", "B44", "B44A", "DWAA", "DWAB"}
 
 // An exrChannel is one channel of a file.
 type exrChannel struct {
@@ -196,7 +188,7 @@ func (h *exrHead) whole(f io.ReaderAt, size int64) error {
 	if h.tiled || int(h.compression) >= len(exrCompressions) {
 		return nil
 	}
-	lines := []int{1, 1, 1, 16, 32, 16, 32, 32, 32, 256}[h.compression]
+	lines := exrLines[h.compression]
 	table := make([]byte, 8*((h.rows+lines-1)/lines))
 	last := int64(0)
 	if _, err := f.ReadAt(table, int64(h.size)); err != nil {
@@ -234,7 +226,7 @@ func nearest(v []byte) colorspace.Primaries {
 type exrPlane struct {
 	name string
 	half bool
-	row  func(y int, to []byte) // sets a line's samples
+	row  func(y int, to []byte) // sets a line's samples; called from several goroutines
 }
 
 // encodeEXR returns an OpenEXR file of one part, by lines. extra are attributes as they
@@ -284,80 +276,50 @@ func encodeEXR(width, height int, compression byte, planes []exrPlane, extra []b
 	}
 	out.Write(extra)
 	out.WriteByte(0)
-	lines := 1
-	if compression == exrZIP {
-		lines = 16
-	}
+	lines := exrLines[compression]
 	chunks := (height + lines - 1) / lines
 	table := out.Len()
 	out.Write(make([]byte, 8*chunks))
-	raw, packed := make([]byte, lines*line), make([]byte, lines*line)
+	var half []bool
+	for _, p := range planes {
+		half = append(half, p.half)
+	}
+	packed := make([][]byte, chunks)
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
 	for k := range chunks {
-		binary.LittleEndian.PutUint64(out.Bytes()[table+8*k:], uint64(out.Len()))
-		n := 0
-		for y := k * lines; y < min((k+1)*lines, height); y++ {
-			for _, p := range planes {
-				size := 4 * width
-				if p.half {
-					size = 2 * width
+		group.Go(func() (err error) {
+			n := min(lines, height-k*lines)
+			block := exrBlock{make([]byte, n*line), width, n, half}
+			y, next := k*lines, 0
+			block.rows(func(c int, row []byte) {
+				planes[c].row(y, row)
+				if next++; next%len(planes) == 0 {
+					y++
 				}
-				p.row(y, raw[n:n+size])
-				n += size
-			}
-		}
-		data := raw[:n]
-		if compression != exrNone {
-			small, err := exrPack(data, packed[:n])
-			if err != nil {
-				return nil, err
-			}
-			if len(small) < n {
-				data = small
-			}
-		}
+			})
+			packed[k], err = block.pack(compression)
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	for k, data := range packed {
+		binary.LittleEndian.PutUint64(out.Bytes()[table+8*k:], uint64(out.Len()))
 		put([]int32{int32(k * lines), int32(len(data))})
 		out.Write(data)
 	}
 	return out.Bytes(), nil
 }
 
-// exrPack compresses as ZIP and ZIPS do: bytes sorted into even and odd ones, then
-// the differences between neighbours, then deflate.
-func exrPack(data, scratch []byte) ([]byte, error) {
-	half := (len(data) + 1) / 2
-	for i, v := range data {
-		if i%2 == 0 {
-			scratch[i/2] = v
-		} else {
-			scratch[half+i/2] = v
-		}
-	}
-	last := int(scratch[0])
-	for i := 1; i < len(scratch); i++ {
-		d := int(scratch[i]) - last + 128 + 256
-		last = int(scratch[i])
-		scratch[i] = byte(d)
-	}
-	var out bytes.Buffer
-	z := packers.Get().(*zlib.Writer)
-	defer packers.Put(z)
-	z.Reset(&out)
-	if _, err := z.Write(scratch); err != nil {
-		return nil, err
-	}
-	if err := z.Close(); err != nil {
-		return nil, err
-	}
-	return out.Bytes(), nil
-}
-
 // EncodeEXR returns an OpenEXR file with float channels of the given names. pixel
-// sets a pixel's values, in the order of names.
+// sets a pixel's values, in the order of names; it is called from several goroutines.
 func EncodeEXR(width, height int, names []string, pixel func(x, y int, out []float32)) []byte {
-	values := make([]float32, len(names))
 	var planes []exrPlane
 	for k, name := range names {
 		planes = append(planes, exrPlane{name: name, row: func(y int, to []byte) {
+			values := make([]float32, len(names))
 			for x := range width {
 				pixel(x, y, values)
 				binary.LittleEndian.PutUint32(to[4*x:], math.Float32bits(values[k]))
@@ -372,8 +334,8 @@ func EncodeEXR(width, height int, names []string, pixel func(x, y int, out []flo
 }
 
 // EncodeFrameEXR returns a frame of floats as an OpenEXR file: with the attributes of
-// the file that it came from, if that was one, and compressed as that was where this
-// can be written without loss, else as ZIP.
+// the file that it came from, if that was one, and compressed as that was; but B44 and
+// DWA, which would change pixels that nobody touched once more, become ZIP.
 func EncodeFrameEXR(f *Frame, p colorspace.Primaries) ([]byte, error) {
 	if !f.Float {
 		return nil, fmt.Errorf("OpenEXR holds floats, not %s", f.Samples)
@@ -381,7 +343,7 @@ func EncodeFrameEXR(f *Frame, p colorspace.Primaries) ([]byte, error) {
 	compression, extra := byte(exrZIP), []byte(nil)
 	if h, err := readEXR(f.Head); err == nil {
 		extra = h.extra
-		if h.compression == exrNone || h.compression == exrZIPS {
+		if h.compression <= exrPXR24 {
 			compression = h.compression
 		}
 	} else if p != colorspace.BT709Primaries && p != "" {
@@ -391,6 +353,11 @@ func EncodeFrameEXR(f *Frame, p colorspace.Primaries) ([]byte, error) {
 		}
 		extra = append([]byte("chromaticities\x00chromaticities\x00\x20\x00\x00\x00"), values.Bytes()...)
 	}
+	return encodeEXR(f.Width, f.Height, compression, f.planes(), extra)
+}
+
+// planes returns the channels of a frame of floats.
+func (f *Frame) planes() []exrPlane {
 	half := f.Depth == 16
 	plane := func(name string, n, k int, codes []uint16, floats []float32) exrPlane {
 		return exrPlane{name, half, func(y int, to []byte) {
@@ -408,5 +375,5 @@ func EncodeFrameEXR(f *Frame, p colorspace.Primaries) ([]byte, error) {
 	if f.Alpha != nil {
 		planes = append(planes, plane("A", 1, 0, f.Alpha.Codes, f.Alpha.Floats))
 	}
-	return encodeEXR(f.Width, f.Height, compression, planes, extra)
+	return planes
 }
