@@ -126,7 +126,9 @@ func (m *Material) still(n int) (*Frame, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s is damaged (%w); copy or render it again", path, err)
 	}
-	return fromImage(picture, m.Samples(), m.Alpha), nil
+	f := fromImage(picture, m.Samples(), m.Alpha)
+	f.Head = facts.head
+	return f, nil
 }
 
 // fromImage takes the code values of a picture as they stand in the file.

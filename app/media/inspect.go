@@ -293,6 +293,7 @@ type stillFacts struct {
 	header
 	format, compression string
 	plain               bool
+	head                []byte // of TIFF: what is kept of it
 }
 
 // look reads a still's header without decoding it.
@@ -323,7 +324,7 @@ func look(path string) (*stillFacts, error) {
 		if want := int64(h.data) + int64(h.Height)*int64(n*h.Width*h.Depth/8); info.Size() < want {
 			return nil, fmt.Errorf("%s is cut short: it has %d bytes of at least %d; copy it again", path, info.Size(), want)
 		}
-		return &stillFacts{h.Width, h.Height, h.Samples, h.header, "dpx", "none", h.plain()}, nil
+		return &stillFacts{h.Width, h.Height, h.Samples, h.header, "dpx", "none", h.plain(), nil}, nil
 	case ".exr":
 		h, _, err := headOfEXR(f)
 		if err == nil {
@@ -334,7 +335,7 @@ func look(path string) (*stillFacts, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%s cannot be read: %w", path, err)
 		}
-		facts := &stillFacts{h.Width, h.Height, h.Samples, h.header, "exr", "unknown", false}
+		facts := &stillFacts{h.Width, h.Height, h.Samples, h.header, "exr", "unknown", false, nil}
 		if int(h.compression) < len(exrCompressions) {
 			facts.compression = exrCompressions[h.compression]
 		}
@@ -352,6 +353,13 @@ func look(path string) (*stillFacts, error) {
 		return nil, fmt.Errorf("%s cannot be read: %w", path, err)
 	}
 	facts := &stillFacts{Width: config.Width, Height: config.Height, Samples: Samples{Depth: depthOf(config)}, format: format, compression: map[string]string{"png": "deflate", "jpeg": "JPEG"}[format]}
+	if format == "tiff" {
+		h, err := readTIFF(f)
+		if err != nil {
+			return nil, fmt.Errorf("%s cannot be read: %w", path, err)
+		}
+		facts.compression, facts.head = h.String(), h.bytes()
+	}
 	facts.Alpha = config.ColorModel == color.NRGBAModel || config.ColorModel == color.NRGBA64Model
 	return facts, nil
 }

@@ -15,8 +15,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"golang.org/x/image/tiff"
-
 	"jardin/core/colorspace"
 	"jardin/core/raster"
 )
@@ -128,21 +126,12 @@ func decodeEXR(ctx context.Context, data []byte) (*Still, error) {
 // EncodeStill writes straight RGB codes of 16 bits, by rows, as png or tiff; as exr
 // it writes their light.
 func EncodeStill(as string, width, height int, codes []uint16, t colorspace.Transfer) ([]byte, error) {
+	f := Frame{Width: width, Height: height, Samples: Samples{Depth: 16}, Codes: codes}
 	switch as {
 	case "png":
-		samples := make([]byte, 2*len(codes))
-		for i, v := range codes {
-			binary.BigEndian.PutUint16(samples[2*i:], v)
-		}
-		return EncodePNG(samples, Layout{width, height, 3, 16})
+		return EncodePNG(f.samples(binary.BigEndian), f.layout())
 	case "tiff":
-		p := image.NewRGBA64(image.Rect(0, 0, width, height))
-		for i := range width * height {
-			p.SetRGBA64(i%width, i/width, color.RGBA64{codes[3*i], codes[3*i+1], codes[3*i+2], 0xffff})
-		}
-		var out bytes.Buffer
-		err := tiff.Encode(&out, p, &tiff.Options{Compression: tiff.Deflate, Predictor: true})
-		return out.Bytes(), err
+		return encodeTIFF(f.samples(binary.LittleEndian), f.layout(), tiffHead{tiffDeflate, true})
 	case "exr":
 		return EncodeEXR(width, height, []string{"R", "G", "B"}, func(x, y int, out []float32) {
 			for k := range out {

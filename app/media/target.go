@@ -5,11 +5,8 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"image"
 	"math"
 	"path/filepath"
-
-	"golang.org/x/image/tiff"
 
 	"jardin/core/colorspace"
 )
@@ -90,38 +87,28 @@ func (t Target) Encode(f *Frame, s Shot, name string) ([]byte, error) {
 	case "dpx":
 		return EncodeDPX(f, transfer, name)
 	case "png":
-		channels := 3
-		if f.Alpha != nil {
-			channels = 4
-		}
-		return EncodePNG(f.bigEndian(), Layout{f.Width, f.Height, channels, f.Depth})
+		return EncodePNG(f.samples(binary.BigEndian), f.layout())
 	}
 	if t.Format == "jpeg" {
 		if f.Alpha != nil {
 			return nil, errors.New("JPEG has no alpha; choose another format")
 		}
-		return encodeJPEG(f.bigEndian(), f.Width, f.Height, jpegQuality, turboWhole)
+		return encodeJPEG(f.samples(binary.BigEndian), f.Width, f.Height, jpegQuality, turboWhole)
 	}
-	r := image.Rect(0, 0, f.Width, f.Height)
-	var picture image.Image
-	data, bytesIn := f.bigEndian(), f.Bytes()
-	four := make([]byte, 4*f.Width*f.Height*bytesIn)
-	channels := len(data) / (f.Width * f.Height * bytesIn)
-	for i := range f.Width * f.Height {
-		px := four[4*i*bytesIn : 4*(i+1)*bytesIn]
-		n := copy(px, data[channels*i*bytesIn:channels*(i+1)*bytesIn])
-		for ; n < len(px); n++ {
-			px[n] = 0xff
-		}
+	h, err := readTIFF(bytes.NewReader(f.Head))
+	if err != nil { // it came from elsewhere
+		h = tiffHead{tiffDeflate, true}
 	}
-	if f.Depth == 8 {
-		picture = &image.NRGBA{Pix: four, Stride: 4 * f.Width, Rect: r}
-	} else {
-		picture = &image.NRGBA64{Pix: four, Stride: 8 * f.Width, Rect: r}
+	return encodeTIFF(f.samples(binary.LittleEndian), f.layout(), h)
+}
+
+// layout says what the samples of a frame of integers are.
+func (f *Frame) layout() Layout {
+	channels := 3
+	if f.Alpha != nil {
+		channels = 4
 	}
-	var out bytes.Buffer
-	err := tiff.Encode(&out, picture, &tiff.Options{Compression: tiff.Deflate, Predictor: true})
-	return out.Bytes(), err
+	return Layout{f.Width, f.Height, channels, f.Depth}
 }
 
 // Write writes a frame as a file, whole or not at all.
@@ -133,13 +120,9 @@ func (t Target) Write(path string, f *Frame, s Shot) error {
 	return writeWhole(path, data)
 }
 
-// bigEndian returns integer samples with alpha beside them, the high byte first.
-func (f *Frame) bigEndian() []byte {
-	channels := 3
-	if f.Alpha != nil {
-		channels = 4
-	}
-	n := f.Width * f.Height
+// samples returns integer samples with alpha beside them.
+func (f *Frame) samples(order binary.ByteOrder) []byte {
+	channels, n := f.layout().Channels, f.Width*f.Height
 	out := make([]byte, channels*n*f.Bytes())
 	for i := range n {
 		for c := range channels {
@@ -152,7 +135,7 @@ func (f *Frame) bigEndian() []byte {
 			if f.Depth == 8 {
 				out[channels*i+c] = byte(v)
 			} else {
-				binary.BigEndian.PutUint16(out[2*(channels*i+c):], v)
+				order.PutUint16(out[2*(channels*i+c):], v)
 			}
 		}
 	}
