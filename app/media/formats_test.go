@@ -443,3 +443,87 @@ for kind, flag in (("half", cv2.IMWRITE_EXR_TYPE_HALF), ("float", cv2.IMWRITE_EX
 	_, err = readEXR(data)
 	assert.ErrorContains(t, err, "multiple of 8")
 }
+
+// tiled is an OpenEXR file of half floats in tiles of 32 x 16, not compressed, built by
+// the format's layout alone.
+func tiled(t *testing.T, f *Frame) []byte {
+	lines, err := encodeEXR(f.Width, f.Height, exrNone, f.planes(), nil)
+	require.NoError(t, err)
+	h, err := readEXR(lines)
+	require.NoError(t, err)
+	le := binary.LittleEndian
+	out := slices.Clone(lines[:h.size-1])
+	le.PutUint32(out[4:], 2|0x200)
+	out = append(out, "tiles\x00tiledesc\x00\x09\x00\x00\x00"...)
+	out = append(le.AppendUint32(le.AppendUint32(out, 32), 16), 0, 0) // one level; the header's end
+	nx, ny := (f.Width+31)/32, (f.Height+15)/16
+	table := len(out)
+	out = append(out, make([]byte, 8*nx*ny)...)
+	for ty := range ny {
+		for tx := range nx {
+			le.PutUint64(out[table+8*(ty*nx+tx):], uint64(len(out)))
+			w, h := min(32, f.Width-32*tx), min(16, f.Height-16*ty)
+			for _, v := range []int{tx, ty, 0, 0, 6 * w * h} {
+				out = le.AppendUint32(out, uint32(v))
+			}
+			for y := 16 * ty; y < 16*ty+h; y++ {
+				for _, c := range []int{2, 1, 0} { // by the alphabet
+					for x := 32 * tx; x < 32*tx+w; x++ {
+						out = le.AppendUint16(out, f.Codes[3*(y*f.Width+x)+c])
+					}
+				}
+			}
+		}
+	}
+	return out
+}
+
+func TestTiledEXRComesIn(t *testing.T) {
+	dir := t.TempDir()
+	want := noisy(75, 41, Samples{16, true}, false, 5)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "f.1.exr"), tiled(t, want), 0o644))
+	p, err := bringIn(t, dir)
+	require.NoError(t, err)
+	f, err := p.Whole(1)
+	require.NoError(t, err)
+	assert.True(t, slices.Equal(want.Codes, f.Codes))
+	again, err := EncodeFrameEXR(f, p.Primaries)
+	require.NoError(t, err)
+	h, err := readEXR(again)
+	require.NoError(t, err)
+	assert.False(t, h.tiled, "it leaves by lines")
+}
+
+// What cannot be read is refused with what to do.
+func TestLayoutsThatAreNotReadAreRefused(t *testing.T) {
+	dpx, err := EncodeDPX(noisy(8, 4, Samples{Depth: 10}, false, 1), colorspace.BT709, "f")
+	require.NoError(t, err)
+	exr, err := EncodeFrameEXR(noisy(8, 4, Samples{16, true}, false, 1), colorspace.BT709Primaries)
+	require.NoError(t, err)
+	for name, c := range map[string]struct {
+		file   []byte
+		ending string
+		change func([]byte)
+		says   string
+	}{
+		"elements":   {dpx, "dpx", func(b []byte) { binary.BigEndian.PutUint16(b[dpxElements:], 3) }, "save it with one, RGB or RGBA"},
+		"luma":       {dpx, "dpx", func(b []byte) { b[dpxDescriptor] = 6 }, "RGB (50) and RGBA (51) can be read"},
+		"run length": {dpx, "dpx", func(b []byte) { binary.BigEndian.PutUint16(b[dpxEncoding:], 1) }, "save it without"},
+		"parts":      {exr, "exr", func(b []byte) { b[5] |= 0x10 }, "one part of flat pixels"},
+		"deep":       {exr, "exr", func(b []byte) { b[5] |= 0x08 }, "one part of flat pixels"},
+		"integers": {exr, "exr", func(b []byte) {
+			at := bytes.Index(b, []byte("G\x00\x01\x00\x00\x00"))
+			b[at+2] = 0
+		}, "save it as half or float"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			data := bytes.Clone(c.file)
+			c.change(data)
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "f.1."+c.ending), data, 0o644))
+			_, err := Inspect(ctx, dir)
+			require.ErrorContains(t, err, c.says)
+			assert.ErrorContains(t, err, "f.1."+c.ending)
+		})
+	}
+}
