@@ -30,7 +30,7 @@ type Settings struct {
 	DatabasePort int      // of Jardin's own; 0 takes a free one
 	Listen       string   // address to serve on
 	Media        []string // folders that may be read
-	Memory       int      // budget for frames and results, in MiB
+	Memory       int      // for frames, results and work under way, in MiB
 	Disk         int      // budget for paint that is kept on disk, in MiB
 }
 
@@ -68,9 +68,8 @@ func Start(ctx context.Context, set Settings) (*Service, error) {
 	if s.store, err = store.Open(ctx, url); err != nil {
 		return nil, err
 	}
-	// What is kept has its budget; beyond it, frames at work and what the collector has not
-	// taken back yet get a quarter as much and 128 MB.
-	debug.SetMemoryLimit(int64(set.Memory)<<20*5/4 + 128<<20)
+	// What is kept, what is being worked on, and what the collector has not taken back yet.
+	debug.SetMemoryLimit(int64(set.Memory) << 20)
 	hub := &live.Hub{}
 	rooms := picture.NewRooms(s.store, data, set.Memory<<20, int64(set.Disk)<<20)
 	if err := s.missing(ctx, rooms); err != nil {

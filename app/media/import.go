@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -71,7 +70,7 @@ func Import(ctx context.Context, o Order, progress func(done, total int)) (plate
 	}
 	// Some frames are stored at once, beside decoding the next ones.
 	group, inner := errgroup.WithContext(ctx)
-	group.SetLimit(2 + runtime.GOMAXPROCS(0))
+	group.SetLimit(o.Shot.AtOnce())
 	var finished sync.Mutex
 	err = m.each(inner, plan, o.Reading, done, func(k int, f *Frame) error {
 		group.Go(func() error {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"syscall"
 
 	"github.com/cespare/xxhash/v2"
@@ -27,6 +28,13 @@ type Shot struct {
 	Transfer  colorspace.Transfer
 	Primaries colorspace.Primaries
 	Alpha     bool
+}
+
+// AtOnce returns how many frames are read, made or written at once: enough that the
+// processors need not wait for the disk, and no more than fit into some 256 MB.
+func (s Shot) AtOnce() int {
+	bytes := 3 * s.Width * s.Height * s.Samples.Bytes()
+	return max(2, min(2+runtime.GOMAXPROCS(0), 256<<20/(3*max(bytes, 1))))
 }
 
 // Plates is the store of one shot's frames: the code values as they came in,

@@ -11,7 +11,6 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
-	"runtime"
 	"runtime/debug"
 	"slices"
 	"strconv"
@@ -235,7 +234,7 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 	// Some frames are made and written at once: the disk is waited for while others are
 	// made. Only for the movies each waits for its turn.
 	group, inner := errgroup.WithContext(ctx)
-	group.SetLimit(2 + runtime.GOMAXPROCS(0))
+	group.SetLimit(s.Plates.AtOnce())
 	reels := s.reels(&d)
 	sums := sums{by: map[int]sum{}}
 	turn := make(chan struct{})

@@ -15,20 +15,26 @@ import (
 // Rooms opens shots: it finds their plates and revisions and keeps what was
 // worked out for them within one budget of memory.
 type Rooms struct {
-	store *store.Store
-	dir   string
-	cache *render.Cache
-	short *render.Cache // what is measured on; a part of the same budget
-	shelf shelf
+	store  *store.Store
+	dir    string
+	memory int
+	cache  *render.Cache
+	short  *render.Cache // what is measured on; a part of the same budget
+	shelf  shelf
 
 	mu   sync.Mutex
 	open map[string]*Source
 }
 
-// NewRooms returns the shots of a store, whose plates lie below dir. budget is
-// the memory for frames and results, disk the room for paint that is kept, in bytes.
-func NewRooms(s *store.Store, dir string, budget int, disk int64) *Rooms {
-	return &Rooms{store: s, dir: dir, cache: render.NewCache(budget - budget/8), short: render.NewCache(budget / 8), shelf: shelf{dir: filepath.Join(dir, "paint"), budget: disk}, open: map[string]*Source{}}
+// forWork is the memory that frames take which are being made, in bytes; the rest may be
+// filled with what was made.
+const forWork = 384 << 20
+
+// NewRooms returns the shots of a store, whose plates lie below dir. memory is all that
+// the program may take, disk the room for paint that is kept, in bytes.
+func NewRooms(s *store.Store, dir string, memory int, disk int64) *Rooms {
+	budget := memory - min(memory/2, forWork)
+	return &Rooms{store: s, dir: dir, memory: memory, cache: render.NewCache(budget - budget/8), short: render.NewCache(budget / 8), shelf: shelf{dir: filepath.Join(dir, "paint"), budget: disk}, open: map[string]*Source{}}
 }
 
 // PlateDir returns where a shot's plates lie.

@@ -4,12 +4,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime/metrics"
 	"syscall"
 )
 
 // A Filling is something that takes up room.
 type Filling struct {
-	What  string `json:"what" doc:"Of memory: frames, pictures, treatments or results; on disk: plates, paint, render or uploads"`
+	What  string `json:"what" doc:"Of memory: frames, pictures, treatments, results or work; on disk: plates, paint, render or uploads"`
 	ID    string `json:"id,omitempty"`
 	Name  string `json:"name"`
 	Bytes int64  `json:"bytes"`
@@ -27,7 +28,7 @@ type Usage struct {
 
 // Usage tells what fills the memory, and paint on disk.
 func (r *Rooms) Usage() Usage {
-	u := Usage{MemoryBudget: int64(r.cache.Budget() + r.short.Budget()), PaintBudget: r.shelf.budget, Memory: []Filling{}, Disk: []Filling{}}
+	u := Usage{MemoryBudget: int64(r.memory), PaintBudget: r.shelf.budget, Memory: []Filling{}, Disk: []Filling{}}
 	kinds := map[string]string{"linear": "frames", "overlay": "pictures", "treatment": "treatments", "artifact": "treatments"}
 	sums := map[string]int64{"results": int64(r.short.Used())}
 	for kind, n := range r.cache.Kinds() {
@@ -37,7 +38,11 @@ func (r *Rooms) Usage() Usage {
 		}
 		sums[what] += int64(n)
 	}
-	for _, f := range []Filling{{What: "frames", Name: "Decoded frames"}, {What: "pictures", Name: "Pictures for the screen"}, {What: "results", Name: "Paint and measures"}, {What: "treatments", Name: "Treatments"}} {
+	// What was alive when garbage was last collected, and is not kept.
+	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+	metrics.Read(live)
+	sums["work"] = max(0, int64(live[0].Value.Uint64())-int64(r.cache.Used()+r.short.Used()))
+	for _, f := range []Filling{{What: "frames", Name: "Decoded frames"}, {What: "pictures", Name: "Pictures for the screen"}, {What: "results", Name: "Paint and measures"}, {What: "treatments", Name: "Treatments"}, {What: "work", Name: "Work under way"}} {
 		f.Bytes = sums[f.What]
 		u.Memory = append(u.Memory, f)
 	}

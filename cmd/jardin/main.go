@@ -45,7 +45,7 @@ func settings(c *cobra.Command) *app.Settings {
 	f.IntVar(&s.DatabasePort, "database-port", 0, "port of Jardin's own database (default: a free one)")
 	f.StringVar(&s.Listen, "listen", "127.0.0.1:8470", "address to serve on; port 0 takes a free one")
 	f.StringArrayVar(&s.Media, "media", nil, "folder with footage that may be read; may be given several times")
-	f.IntVar(&s.Memory, "memory", 1024, "memory for frames and results, in MiB")
+	f.IntVar(&s.Memory, "memory", 1536, "memory for frames, results and work under way, in MiB")
 	f.IntVar(&s.Disk, "disk", 2048, "room on disk for paint that is kept between starts, in MiB")
 	return s
 }

@@ -726,7 +726,7 @@ export interface components {
             clear: boolean;
             id?: string;
             name: string;
-            /** @description Of memory: frames, pictures, treatments or results; on disk: plates, paint, render or uploads */
+            /** @description Of memory: frames, pictures, treatments, results or work; on disk: plates, paint, render or uploads */
             what: string;
         };
         Follow: {
