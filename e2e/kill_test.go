@@ -27,7 +27,7 @@ import (
 	"jardin/app/demo/demotest"
 )
 
-// TestNothingIsLostWhenKilled paints, tracks, renders and brings shots in, and kills the
+// TestNothingIsLostWhenKilled paints, tracks, scores, renders and brings shots in, and kills the
 // server or its database at random moments in the middle of that. Every stroke that was
 // acknowledged must be there, all work must come to its end, and every file must be
 // whole. JARDIN_KILLS says how often; "make kills" does it 500 times.
@@ -43,6 +43,8 @@ func TestNothingIsLostWhenKilled(t *testing.T) {
 	shot := s.bringIn()
 	s.prepare(shot, demotest.Truth(t), 1)
 	k := killing{server: s, shot: shot, saved: map[string]bool{}}
+	s.post("/api/shots/"+shot+"/follow", `{"track":"w","from":1037,"first":1001,"last":1072}`, nil)
+	s.wait(2*time.Minute, "a first track, so that scoring knows where the dot is", func() bool { return k.open()["track"] == 0 })
 	databases, tasks, imports := 0, 0, 0
 	for round := range rounds {
 		k.clearStrokes()
@@ -52,6 +54,8 @@ func TestNothingIsLostWhenKilled(t *testing.T) {
 		if open := k.open(); open["render"] == 0 && k.ask("POST", "/api/shots/"+shot+"/render", `{"what":"clean","movies":["review"]}`) {
 			tasks++
 		} else if open["track"] == 0 && k.ask("POST", "/api/shots/"+shot+"/follow", `{"track":"w","from":1037,"first":1001,"last":1072}`) {
+			tasks++
+		} else if open["scout"] == 0 && k.ask("POST", "/api/shots/"+shot+"/scout/r", "") {
 			tasks++
 		}
 		if round%7 == 3 {
@@ -77,7 +81,7 @@ func TestNothingIsLostWhenKilled(t *testing.T) {
 			k.settle(round)
 		}
 	}
-	t.Logf("%d kills, %d of them of the database: %d strokes acknowledged, none lost; %d tracks and renders and %d imports came to their end", rounds, databases, k.count, tasks, imports)
+	t.Logf("%d kills, %d of them of the database: %d strokes acknowledged, none lost; %d tracks, scores and renders and %d imports came to their end", rounds, databases, k.count, tasks, imports)
 }
 
 type killing struct {
