@@ -4,10 +4,12 @@ package media
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"image"
 	"math"
 	"os"
+	"syscall"
 
 	"jardin/core/colorspace"
 	"jardin/core/raster"
@@ -302,6 +304,9 @@ func float32le(b []byte) float32 { return math.Float32frombits(binary.LittleEndi
 // failed.
 func writeWhole(path string, data []byte) error { return writeFile(path, data, true) }
 
+// errFull says what to do when a disk is full.
+var errFull = errors.New("the disk is full: clear renders or footage that was sent, or take shots off the wall, and try again")
+
 // writeFile writes a file aside and renames it; with sync, once it is on disk.
 func writeFile(path string, data []byte, sync bool) error {
 	part := path + ".part"
@@ -318,6 +323,9 @@ func writeFile(path string, data []byte, sync bool) error {
 	}
 	if err != nil {
 		os.Remove(part)
+		if errors.Is(err, syscall.ENOSPC) {
+			return errFull
+		}
 		return err
 	}
 	return os.Rename(part, path)

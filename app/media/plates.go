@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"syscall"
 
 	"github.com/cespare/xxhash/v2"
 
@@ -193,9 +192,6 @@ func (p *Plates) keep(n int, f *Frame) error {
 // write writes a file of a frame's, whole or not at all.
 func (p *Plates) write(path string, n int, data []byte, sync bool) error {
 	err := writeFile(path, data, sync)
-	if errors.Is(err, syscall.ENOSPC) {
-		return errors.New("the disk is full: clear results or renders, or remove shots, and try again")
-	}
 	if err != nil {
 		return fmt.Errorf("store frame %d: %w", n, err)
 	}

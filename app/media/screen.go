@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os/exec"
+	"strings"
 
 	"jardin/core/colorspace"
 	"jardin/core/raster"
@@ -175,7 +176,7 @@ func startEncoder(ctx context.Context, format string, width, height int, rate Ra
 func (e *encoder) write(data []byte) error {
 	if _, err := e.in.Write(data); err != nil {
 		_ = e.cmd.Wait()
-		return fmt.Errorf("FFmpeg stopped: %s", lastLine(e.complaints.String()))
+		return e.complaint("stopped")
 	}
 	return nil
 }
@@ -183,7 +184,15 @@ func (e *encoder) write(data []byte) error {
 func (e *encoder) close() error {
 	e.in.Close()
 	if err := e.cmd.Wait(); err != nil && e.complaints.Len() > 0 {
-		return fmt.Errorf("FFmpeg failed: %s", lastLine(e.complaints.String()))
+		return e.complaint("failed")
 	}
 	return nil
+}
+
+func (e *encoder) complaint(how string) error {
+	said := e.complaints.String()
+	if strings.Contains(said, "No space left") {
+		return errFull
+	}
+	return fmt.Errorf("FFmpeg %s: %s", how, lastLine(said))
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"image"
+	"io"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -382,12 +383,11 @@ func (s *Source) manifest(d *Delivery, all *sums) error {
 		fmt.Fprintf(&lines, "%s  %s\n", all.by[n].SHA256, all.by[n].File)
 	}
 	for _, kind := range d.Movies {
-		data, err := os.ReadFile(filepath.Join(d.Dir, MovieFile(kind)))
+		sum, err := sumOf(filepath.Join(d.Dir, MovieFile(kind)))
 		if err != nil {
 			return err
 		}
-		hash := sha256.Sum256(data)
-		m.Movies = append(m.Movies, movieSum{MovieFile(kind), hex.EncodeToString(hash[:])})
+		m.Movies = append(m.Movies, movieSum{MovieFile(kind), sum})
 		fmt.Fprintf(&lines, "%s  %s\n", m.Movies[len(m.Movies)-1].SHA256, MovieFile(kind))
 	}
 	blob, err := json.MarshalIndent(m, "", "  ")
@@ -400,6 +400,20 @@ func (s *Source) manifest(d *Delivery, all *sums) error {
 		return err
 	}
 	return media.WriteFile(filepath.Join(d.Dir, SumsFile), []byte(lines.String()))
+}
+
+// sumOf returns a file's SHA-256; it may be larger than the memory.
+func sumOf(path string) (string, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	hash := sha256.New()
+	if _, err := io.Copy(hash, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(hash.Sum(nil)), nil
 }
 
 // Version returns what this program was built from.

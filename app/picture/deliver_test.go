@@ -1,11 +1,14 @@
 package picture_test
 
 import (
+	"bytes"
 	"context"
 	"image"
+	"image/png"
 	"os"
 	"path/filepath"
 	"slices"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -179,4 +182,35 @@ func TestAnInterruptedTrackGoesOnFromBothEnds(t *testing.T) {
 	for i, v := range parts.Tracks[0].Data.Samples {
 		assert.InDelta(t, whole.Tracks[0].Data.Samples[i].Matrix[2], v.Matrix[2], 0.05, "frame %d", v.Frame)
 	}
+}
+
+// A delivery onto a disk that fills up says so, leaves no broken file, and goes on where
+// it was once there is room.
+func TestAFullDiskStopsADelivery(t *testing.T) {
+	small := t.TempDir()
+	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=400k"); err != nil {
+		t.Skip("a small file system cannot be mounted here: ", err)
+	}
+	defer syscall.Unmount(small, 0)
+	s := shot(t, 16, 0)
+	doc := two(t, s)
+	d := picture.Delivery{Dir: small, Shot: "x", Document: doc}
+	require.NoError(t, d.Prepare(s.Plates, doc, "PNG"))
+	c, err := render.Compile(doc)
+	require.NoError(t, err)
+	require.ErrorContains(t, s.Deliver(ctx, c, d, nil), "the disk is full: clear renders")
+	before, err := filepath.Glob(filepath.Join(small, "frames", "*"))
+	require.NoError(t, err)
+	require.NotEmpty(t, before)
+	for _, path := range before {
+		data, err := os.ReadFile(path)
+		require.NoError(t, err)
+		_, err = png.Decode(bytes.NewReader(data))
+		require.NoError(t, err, "%s is whole", path)
+	}
+	require.NoError(t, syscall.Mount("tmpfs", small, "tmpfs", syscall.MS_REMOUNT, "size=4m"))
+	require.NoError(t, s.Deliver(ctx, c, d, nil))
+	after, err := filepath.Glob(filepath.Join(small, "frames", "*"))
+	require.NoError(t, err)
+	assert.Len(t, after, 20)
 }

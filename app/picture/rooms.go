@@ -30,11 +30,16 @@ type Rooms struct {
 // filled with what was made.
 const forWork = 384 << 20
 
+// forMeasuring is the least memory for what light and softness are measured on, if that
+// is no more than half: with less, a patch of 300 x 300 is got ready again for each.
+const forMeasuring = 128 << 20
+
 // NewRooms returns the shots of a store, whose plates lie below dir. memory is all that
 // the program may take, disk the room for paint that is kept, in bytes.
 func NewRooms(s *store.Store, dir string, memory int, disk int64) *Rooms {
 	budget := memory - min(memory/2, forWork)
-	return &Rooms{store: s, dir: dir, memory: memory, cache: render.NewCache(budget - budget/8), short: render.NewCache(budget / 8), shelf: shelf{dir: filepath.Join(dir, "paint"), budget: disk}, open: map[string]*Source{}}
+	short := max(budget/8, min(budget/2, forMeasuring))
+	return &Rooms{store: s, dir: dir, memory: memory, cache: render.NewCache(budget - short), short: render.NewCache(short), shelf: shelf{dir: filepath.Join(dir, "paint"), budget: disk}, open: map[string]*Source{}}
 }
 
 // PlateDir returns where a shot's plates lie.

@@ -36,7 +36,7 @@ export function Wall() {
     <main
       className="h-full overflow-y-auto outline-none"
       onDragOver={(e) => { e.preventDefault(); setOver(true) }}
-      onDragLeave={(e) => { if (e.currentTarget === e.target) setOver(false) }}
+      onDragLeave={(e) => { if (!e.currentTarget.contains(e.relatedTarget as Node | null)) setOver(false) }}
       onDrop={(e) => { e.preventDefault(); setOver(false); void drop(e.dataTransfer.items) }}
     >
       <div className="mx-auto max-w-6xl px-8 py-8">
