@@ -42,7 +42,7 @@ func (r *Rooms) Usage() Usage {
 	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 	metrics.Read(live)
 	sums["work"] = max(0, int64(live[0].Value.Uint64())-int64(r.cache.Used()+r.short.Used()))
-	for _, f := range []Filling{{What: "frames", Name: "Decoded frames"}, {What: "pictures", Name: "Pictures for the screen"}, {What: "results", Name: "Paint and measures"}, {What: "treatments", Name: "Treatments"}, {What: "work", Name: "Work under way"}} {
+	for _, f := range []Filling{{What: "frames", Name: "Decoded frames"}, {What: "pictures", Name: "Pictures for the screen"}, {What: "results", Name: "Paint and measures"}, {What: "treatments", Name: "Treatments"}, {What: "work", Name: "Program, work under way"}} {
 		f.Bytes = sums[f.What]
 		u.Memory = append(u.Memory, f)
 	}
