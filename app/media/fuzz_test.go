@@ -2,6 +2,7 @@ package media
 
 import (
 	"bytes"
+	"encoding/binary"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -81,5 +82,23 @@ func FuzzStill(f *testing.F) {
 		if err == nil {
 			require.Len(t, still.Codes, 4*still.Width*still.Height)
 		}
+	})
+}
+
+func FuzzTIFF(f *testing.F) {
+	for _, h := range []tiffHead{{tiffNone, false}, {tiffLZW, true}, {tiffDeflate, true}} {
+		data, err := encodeTIFF(noisy(7, 3, Samples{Depth: 16}, true, 1).samples(binary.LittleEndian), Layout{7, 3, 4, 16}, h)
+		require.NoError(f, err)
+		f.Add(data)
+		f.Add(h.bytes())
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		h, err := readTIFF(bytes.NewReader(data))
+		if err != nil {
+			return
+		}
+		again, err := readTIFF(bytes.NewReader(h.bytes()))
+		require.NoError(t, err)
+		require.Equal(t, h, again)
 	})
 }
