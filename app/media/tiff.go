@@ -12,7 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// Tags and compressions of TIFF (revision 6.0, Aldus 1992; Adobe's deflate 2002).
+// Tags and compressions of TIFF (revision 6.0, 1992; deflate by its technical notes of 2002).
 const (
 	tiffCompression = 259
 	tiffPredictor   = 317
