@@ -59,7 +59,15 @@ func (s *Server) opened(ctx context.Context, shot string) (*picture.Source, *sto
 	return source, head, t, err
 }
 
-func forever(c *gin.Context) { c.Header("Cache-Control", "private, max-age=31536000, immutable") }
+// forever lets a browser keep an answer for a year, if it asked for what this very program
+// computes: another one's may differ.
+func forever(c *gin.Context) {
+	if c.Query("v") == picture.Computation() {
+		c.Header("Cache-Control", "private, max-age=31536000, immutable")
+	} else {
+		c.Header("Cache-Control", "private, no-cache")
+	}
+}
 
 func (s *Server) frame(f func(*gin.Context, *picture.Source, int)) gin.HandlerFunc {
 	return func(c *gin.Context) {
@@ -117,14 +125,19 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 		}
 		t = t.Placed(removal, n, h)
 	}
-	key := `"` + source.Evaluator().Key(t, n, view, removal) + `"`
+	key, err := source.Evaluator().Key(t, n, view, removal)
+	if err != nil {
+		refuse(c, err)
+		return
+	}
+	key = `"` + key + `"`
 	if c.GetHeader("If-None-Match") == key {
 		c.Header("ETag", key)
 		forever(c)
 		c.Status(http.StatusNotModified)
 		return
 	}
-	data, place, err := source.Overlay(ctx, t, n, view, removal)
+	overlay, err := source.Overlay(ctx, t, n, view, removal)
 	if err != nil {
 		refuse(c, err)
 		return
@@ -133,6 +146,6 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 		forever(c)
 	}
 	c.Header("ETag", key)
-	c.Header("Jardin-Place", fmt.Sprintf("%d %d", place.Min.X, place.Min.Y))
-	c.Data(http.StatusOK, "image/png", data)
+	c.Header("Jardin-Place", fmt.Sprintf("%d %d", overlay.Rect.Min.X, overlay.Rect.Min.Y))
+	c.Data(http.StatusOK, "image/png", overlay.PNG)
 }

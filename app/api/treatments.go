@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -141,9 +142,15 @@ func (s *Server) treatments(api huma.API) {
 			return nil, asProblem(err)
 		}
 		out := frameKeys{First: source.Plates.First, Keys: make([]string, source.Plates.Last-source.Plates.First+1)}
+		errs := make([]error, len(out.Keys))
 		raster.Rows(0, len(out.Keys), func(k int) {
-			out.Keys[k] = source.Evaluator().Key(t, out.First+k, in.View, in.Removal)
+			if errs[k] = ctx.Err(); errs[k] == nil {
+				out.Keys[k], errs[k] = source.Evaluator().Key(t, out.First+k, in.View, in.Removal)
+			}
 		})
+		if err := errors.Join(errs...); err != nil {
+			return nil, asProblem(err)
+		}
 		return &body[frameKeys]{out}, nil
 	})
 }

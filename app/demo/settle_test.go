@@ -23,6 +23,7 @@ import (
 	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/raster"
+	"jardin/core/memo"
 	"jardin/core/render"
 	"jardin/core/treatment"
 )
@@ -33,7 +34,7 @@ func clip(t testing.TB, folder string, first int) *picture.Source {
 	require.NoError(t, err)
 	p, err := media.Import(context.Background(), media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: media.Shot{First: first, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
 	require.NoError(t, err)
-	return picture.NewSource(p, "demo", render.NewCache(3<<30))
+	return picture.NewSource(p, "demo", memo.New(3<<30))
 }
 
 // tracked follows a plane over a whole shot.

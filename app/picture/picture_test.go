@@ -21,6 +21,7 @@ import (
 	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/raster"
+	"jardin/core/memo"
 	"jardin/core/render"
 	"jardin/core/treatment"
 )
@@ -50,7 +51,7 @@ func shot(t *testing.T, depth, lost int) *picture.Source {
 	require.NoError(t, err)
 	p, err := media.Import(ctx, media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: media.Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
 	require.NoError(t, err)
-	return picture.NewSource(p, "s", render.NewCache(64<<20))
+	return picture.NewSource(p, "s", memo.New(64<<20))
 }
 
 func document() *treatment.Document {
@@ -264,10 +265,11 @@ func TestACancelledDeliveryLeavesWholeFilesOnly(t *testing.T) {
 func TestOverlayIsWhatTheScreenNeeds(t *testing.T) {
 	s := shot(t, 8, 0)
 	c := compiled(t, s)
-	data, place, err := s.Overlay(ctx, c, 12, render.ResultView, "")
+	shown, err := s.Overlay(ctx, c, 12, render.ResultView, "")
 	require.NoError(t, err)
-	m, err := png.Decode(bytes.NewReader(data))
+	m, err := png.Decode(bytes.NewReader(shown.PNG))
 	require.NoError(t, err)
+	place := shown.Rect
 	assert.Equal(t, m.Bounds().Size(), place.Size())
 	clean, err := s.Clean(ctx, c, 12)
 	require.NoError(t, err)
@@ -283,9 +285,9 @@ func TestOverlayIsWhatTheScreenNeeds(t *testing.T) {
 		}
 	}
 	assert.InDelta(t, 100, opaque, 25)
-	again, _, err := s.Overlay(ctx, c, 12, render.ResultView, "")
+	again, err := s.Overlay(ctx, c, 12, render.ResultView, "")
 	require.NoError(t, err)
-	assert.Equal(t, data, again)
+	assert.Equal(t, shown.PNG, again.PNG)
 	exact, err := s.Exact(12)
 	require.NoError(t, err)
 	m, err = png.Decode(bytes.NewReader(exact))

@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"reflect"
 	"sync"
 
 	"jardin/app/media"
 	"jardin/app/store"
+	"jardin/core/memo"
 	"jardin/core/render"
 	"jardin/core/treatment"
 )
@@ -18,8 +20,8 @@ type Rooms struct {
 	store  *store.Store
 	dir    string
 	memory int
-	cache  *render.Cache
-	short  *render.Cache // what is measured on; a part of the same budget
+	cache  *memo.Memo
+	short  *memo.Memo // what is measured on; a part of the same budget
 	shelf  shelf
 
 	mu   sync.Mutex
@@ -39,7 +41,7 @@ const forMeasuring = 128 << 20
 func NewRooms(s *store.Store, dir string, memory int, disk int64) *Rooms {
 	budget := memory - min(memory/2, forWork)
 	short := max(budget/8, min(budget/2, forMeasuring))
-	return &Rooms{store: s, dir: dir, memory: memory, cache: render.NewCache(budget - short), short: render.NewCache(short), shelf: shelf{dir: filepath.Join(dir, "paint"), budget: disk}, open: map[string]*Source{}}
+	return &Rooms{store: s, dir: dir, memory: memory, cache: memo.New(budget - short), short: memo.New(short), shelf: shelf{dir: filepath.Join(dir, "paint"), budget: disk}, open: map[string]*Source{}}
 }
 
 // PlateDir returns where a shot's plates lie.
@@ -82,22 +84,32 @@ func (r *Rooms) Forget(id string) {
 	delete(r.open, id)
 }
 
+// A revisionOf names a revision, which never changes, of a shot.
+type revisionOf struct {
+	Shot   string
+	Number int
+}
+
+// Key names the program's store: what revisions and artifacts hold follows from their names.
+func (r *Rooms) Key() string { return "store" } // one for each program
+
+// A compiled treatment is counted as an estimate: tracks and strokes of a busy shot.
+type compiled struct{ *render.Treatment }
+
+// Bytes returns about what it takes.
+func (compiled) Bytes() int { return 1 << 20 }
+
 // Treatment returns a revision of a shot's treatment, ready for evaluation.
 func (r *Rooms) Treatment(ctx context.Context, shot string, revision int) (*render.Treatment, error) {
-	key := fmt.Sprintf("treatment/%s/%d", shot, revision)
-	if t, ok := r.cache.Get(key); ok {
-		return t.(*render.Treatment), nil
-	}
-	rev, err := r.store.Revision(ctx, shot, revision)
-	if err != nil {
-		return nil, err
-	}
-	t, err := r.Compile(ctx, rev)
-	if err != nil {
-		return nil, err
-	}
-	r.cache.Put(key, t, 1<<20) // an estimate: tracks and strokes of a busy shot
-	return t, nil
+	t, err := memo.Do(ctx, r.cache, r, revisionOf{shot, revision}, func(ctx context.Context, r *Rooms, of revisionOf) (compiled, error) {
+		rev, err := r.store.Revision(ctx, of.Shot, of.Number)
+		if err != nil {
+			return compiled{}, err
+		}
+		t, err := r.Compile(ctx, rev)
+		return compiled{t}, err
+	})
+	return t.Treatment, err
 }
 
 // Try returns what a JSON Patch would make of a revision, ready for evaluation: for
@@ -127,65 +139,71 @@ func (r *Rooms) compile(ctx context.Context, document *treatment.Document) (*ren
 	return render.Compile(doc)
 }
 
+// numbersOf names an artifact, by the SHA-256 of what it holds, as numbers of a kind.
+type numbersOf[T any] struct{ SHA256 string }
+
+// numbers are what an artifact holds.
+type numbers[T any] struct{ list []T }
+
+// Bytes returns about what they take.
+func (n numbers[T]) Bytes() int {
+	var one T
+	size := int(reflect.TypeOf(one).Size())
+	if _, ok := any(one).([]float64); ok {
+		size += 24
+	}
+	return size * len(n.list)
+}
+
+// known reports whether an artifact's numbers are remembered.
+func (r *Rooms) known(sha string) bool {
+	_, stroke := memo.Peek[numbers[[]float64]](r.cache, r, numbersOf[[]float64]{sha})
+	_, plane := memo.Peek[numbers[treatment.Sample]](r.cache, r, numbersOf[treatment.Sample]{sha})
+	_, point := memo.Peek[numbers[treatment.PointSample]](r.cache, r, numbersOf[treatment.PointSample]{sha})
+	return stroke || plane || point
+}
+
+// remembered reads an artifact's numbers, or remembers them: its name is the hash of what
+// it holds.
+func remembered[T any](ctx context.Context, r *Rooms, sha string, read treatment.Artifacts, into *[]T) error {
+	n, err := memo.Do(ctx, r.cache, r, numbersOf[T]{sha}, func(_ context.Context, _ *Rooms, of numbersOf[T]) (n numbers[T], err error) {
+		return n, read(of.SHA256, &n.list)
+	})
+	*into = n.list
+	return err
+}
+
 // artifacts fetches what a document names, all at once, and remembers it: the next
 // revision mostly names the same.
 func (r *Rooms) artifacts(ctx context.Context, doc *treatment.Document) (treatment.Artifacts, error) {
-	blobs := map[string][]byte{}
+	fetched := map[string][]byte{}
 	var missing []string
 	for _, sha := range doc.Artifacts() {
-		if _, ok := r.cache.Get("artifact/" + sha); !ok {
+		if !r.known(sha) {
 			missing = append(missing, sha)
 		}
 	}
 	if len(missing) > 0 {
 		var err error
-		if blobs, err = r.store.Artifacts(ctx, missing); err != nil {
+		if fetched, err = r.store.Artifacts(ctx, missing); err != nil {
 			return nil, err
 		}
 	}
 	read := treatment.Stored(func(sha string) ([]byte, error) {
-		if blob, ok := blobs[sha]; ok {
-			return blob, nil
+		if data, ok := fetched[sha]; ok {
+			return data, nil
 		}
 		return r.store.Artifact(ctx, sha)
 	})
 	return func(sha string, into any) error {
-		key := "artifact/" + sha
-		if v, ok := r.cache.Get(key); ok && recall(v, into) {
-			return nil
-		}
-		if err := read(sha, into); err != nil {
-			return err
-		}
-		switch v := into.(type) {
+		switch into := into.(type) {
 		case *[][]float64:
-			r.cache.Put(key, *v, 48*len(*v)+64)
+			return remembered(ctx, r, sha, read, into)
 		case *[]treatment.Sample:
-			r.cache.Put(key, *v, 256*len(*v)+64)
+			return remembered(ctx, r, sha, read, into)
 		case *[]treatment.PointSample:
-			r.cache.Put(key, *v, 64*len(*v)+64)
+			return remembered(ctx, r, sha, read, into)
 		}
-		return nil
+		return read(sha, into)
 	}, nil
-}
-
-// recall sets a value to one that was read before, if it is of its kind.
-func recall(v, into any) bool {
-	switch into := into.(type) {
-	case *[][]float64:
-		return assign(v, into)
-	case *[]treatment.Sample:
-		return assign(v, into)
-	case *[]treatment.PointSample:
-		return assign(v, into)
-	}
-	return false
-}
-
-func assign[T any](v any, into *T) bool {
-	known, ok := v.(T)
-	if ok {
-		*into = known
-	}
-	return ok
 }

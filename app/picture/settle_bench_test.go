@@ -9,6 +9,7 @@ import (
 	"jardin/app/media"
 	"jardin/app/picture"
 	"jardin/core/geom"
+	"jardin/core/memo"
 	"jardin/core/render"
 	"jardin/core/treatment"
 )
@@ -17,7 +18,7 @@ import (
 // every way.
 func everything(b *testing.B) (*picture.Source, *treatment.Document) {
 	plain := wide(b)
-	s := picture.NewSource(plain.Plates, "wide", render.NewCache(3<<30))
+	s := picture.NewSource(plain.Plates, "wide", memo.New(3<<30))
 	box := func(x, y, w, h float64) []treatment.Knot {
 		return []treatment.Knot{{At: treatment.Vec{x, y}}, {At: treatment.Vec{x + w, y}}, {At: treatment.Vec{x + w, y + h}}, {At: treatment.Vec{x, y + h}}}
 	}
@@ -111,7 +112,7 @@ func BenchmarkShowEverything300x300(b *testing.B) {
 		t, err := render.Compile(doc)
 		require.NoError(b, err)
 		for n := 1; n <= 16; n++ {
-			_, _, err := s.Overlay(ctx, t, n, render.ResultView, "")
+			_, err := s.Overlay(ctx, t, n, render.ResultView, "")
 			require.NoError(b, err)
 			frames++
 		}
@@ -132,7 +133,7 @@ func BenchmarkDeliverDPX300x300(b *testing.B) {
 		sample.Frame = n
 		doc.Tracks[0].Data.Samples = append(doc.Tracks[0].Data.Samples, sample)
 	}
-	s := picture.NewSource(wideAs(b, media.Target{Format: "dpx", Depth: 10}, long).Plates, "dpx", render.NewCache(1<<30))
+	s := picture.NewSource(wideAs(b, media.Target{Format: "dpx", Depth: 10}, long).Plates, "dpx", memo.New(1<<30))
 	frames := 0
 	for b.Loop() {
 		t, err := render.Compile(doc)

@@ -1,7 +1,9 @@
 package picture
 
 import (
+	"crypto/sha256"
 	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"image"
 	"io/fs"
@@ -24,7 +26,10 @@ type shelf struct {
 	mu     sync.Mutex // one writes at a time
 }
 
-func (s *shelf) path(key string) string { return filepath.Join(s.dir, key+".layer") }
+func (s *shelf) path(key string) string {
+	sum := sha256.Sum256([]byte(key))
+	return filepath.Join(s.dir, hex.EncodeToString(sum[:20])+".layer")
+}
 
 // Find returns a picture that was kept.
 func (s *shelf) Find(key string) (*raster.Image, bool) {

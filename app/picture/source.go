@@ -12,6 +12,7 @@ import (
 
 	"jardin/app/media"
 	"jardin/core/colorspace"
+	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/render"
 )
@@ -23,7 +24,7 @@ type Source struct {
 	// Blobs gives artifacts by their SHA-256; nil where there are none.
 	Blobs func(ctx context.Context, sha string) ([]byte, error)
 	id    string
-	cache *render.Cache
+	cache *memo.Memo
 	coder *colorspace.Coder
 	eval  *render.Evaluator
 
@@ -32,9 +33,9 @@ type Source struct {
 
 // NewSource returns the plate in a store. id names it in the cache, which may be
 // shared with other shots.
-func NewSource(plates *media.Plates, id string, cache *render.Cache) *Source {
+func NewSource(plates *media.Plates, id string, cache *memo.Memo) *Source {
 	s := &Source{Plates: plates, id: id, cache: cache, coder: coderFor(plates.Transfer, plates.Samples)}
-	s.eval = &render.Evaluator{Plate: s, Cache: cache, Pictures: s.supplied, Mattes: s.matte}
+	s.eval = &render.Evaluator{Plate: s, Cache: cache, Short: memo.New(160 << 20), Version: Computation(), Pictures: s.supplied, Mattes: s.matte}
 	return s
 }
 
@@ -52,47 +53,64 @@ func coderFor(t colorspace.Transfer, s media.Samples) *colorspace.Coder {
 // Evaluator returns what evaluates treatments on this plate.
 func (s *Source) Evaluator() *render.Evaluator { return s.eval }
 
-// Size, Linear and Key make the source a render.Plate.
+// Size returns the bounds of every frame; with Linear and Key it makes the source a
+// render.Plate.
 func (s *Source) Size() image.Rectangle { return image.Rect(0, 0, s.Plates.Width, s.Plates.Height) }
 
+// A frameOf names one of a plate's frames, whole.
+type frameOf struct{ Frame int }
+
 func (s *Source) Linear(ctx context.Context, n int, r image.Rectangle) (*raster.Image, error) {
-	key := "linear/" + s.Key(n)
-	if m, ok := s.cache.Get(key); ok {
-		return m.(*raster.Image), nil
+	if p := s.Plates; n < p.First || n > p.Last {
+		return nil, &render.Beyond{Frame: n, First: p.First, Last: p.Last}
+	}
+	if r == s.Size() { // a reference frame: it is painted on again and again
+		return memo.Do(ctx, s.cache, s, frameOf{n}, func(_ context.Context, s *Source, f frameOf) (*raster.Image, error) {
+			return s.read(f.Frame, s.Size())
+		})
+	}
+	if m, ok := memo.Peek[*raster.Image](s.cache, s, frameOf{n}); ok {
+		return m, nil
 	}
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
+	return s.read(n, r)
+}
+
+func (s *Source) read(n int, r image.Rectangle) (*raster.Image, error) {
 	f, err := s.Plates.Region(n, r)
 	if err != nil {
 		return nil, err
 	}
 	m := f.Linear(s.coder)
 	m.Rect = m.Rect.Add(r.Intersect(s.Size()).Min)
-	if r == s.Size() { // a reference frame: it is painted on again and again
-		s.cache.Put(key, m, m.Bytes())
-	}
 	return m, nil
 }
 
-func (s *Source) Key(n int) string {
-	return fmt.Sprintf("%s/%s/%s/%d", s.id, s.Plates.Transfer, s.Plates.Primaries, n)
+// Key names the plate: its frames never change.
+func (s *Source) Key() string {
+	return fmt.Sprintf("%s/%s/%s", s.id, s.Plates.Transfer, s.Plates.Primaries)
 }
 
-// Overlay returns what differs from the plate as a PNG for an sRGB screen,
+// An overlayOf is a frame as the screen wants it.
+type overlayOf struct{ Frame *render.Input }
+
+// An Overlay is a picture of what differs from the plate: a PNG for an sRGB screen,
 // transparent where the plate shows, and the place of its pixels on the frame.
-func (s *Source) Overlay(ctx context.Context, t *render.Treatment, n int, view render.View, only string) ([]byte, image.Rectangle, error) {
-	type overlay struct {
-		data []byte
-		rect image.Rectangle
-	}
-	key := s.eval.Key(t, n, view, only)
-	if o, ok := s.cache.Get("overlay/" + key); ok {
-		return o.(overlay).data, o.(overlay).rect, nil
-	}
+type Overlay struct {
+	PNG  []byte
+	Rect image.Rectangle
+}
+
+// Bytes returns the memory that it takes.
+func (o *Overlay) Bytes() int { return len(o.PNG) }
+
+// Overlay returns what differs from the plate.
+func (s *Source) Overlay(ctx context.Context, t *render.Treatment, n int, view render.View, only string) (*Overlay, error) {
 	// A change is looked at while it is saved, and again when it is: that is one picture.
-	made, err, _ := s.making.Do(key, func() (any, error) {
-		result, err := s.eval.Frame(context.WithoutCancel(ctx), t, n, view, only)
+	return memo.Do(ctx, s.cache, s, overlayOf{t.Input(n, view, only)}, func(ctx context.Context, s *Source, of overlayOf) (*Overlay, error) {
+		result, err := s.eval.Evaluate(ctx, of.Frame)
 		if err != nil {
 			return nil, err
 		}
@@ -101,16 +119,8 @@ func (s *Source) Overlay(ctx context.Context, t *render.Treatment, n int, view r
 			m = image.NewNRGBA(image.Rect(0, 0, 1, 1))
 		}
 		data, err := media.EncodePNG(m.Pix, media.Layout{Width: m.Rect.Dx(), Height: m.Rect.Dy(), Channels: 4, Depth: 8})
-		if err != nil {
-			return nil, err
-		}
-		s.cache.Put("overlay/"+key, overlay{data, m.Rect}, len(data))
-		return overlay{data, m.Rect}, nil
+		return &Overlay{data, m.Rect}, err
 	})
-	if err != nil {
-		return nil, image.Rectangle{}, err
-	}
-	return made.(overlay).data, made.(overlay).rect, nil
 }
 
 // ForScreen encodes light of some primaries for an sRGB screen. Pixels without alpha

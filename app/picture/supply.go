@@ -10,6 +10,7 @@ import (
 
 	"jardin/app/media"
 	"jardin/core/colorspace"
+	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/render"
 	"jardin/core/settle"
@@ -195,48 +196,50 @@ func (s *Source) still(ctx context.Context, p *treatment.Picture) (still func() 
 	}, name
 }
 
+// A pictureOf names a supplied picture, by what it holds.
+type pictureOf struct {
+	Content string
+	Matte   bool
+}
+
 // supplied gives a picture of the treatment in light.
 func (s *Source) supplied(ctx context.Context, p *treatment.Picture) (*raster.Image, error) {
 	read, name := s.still(ctx, p)
-	key := "picture/" + string(s.Plates.Transfer) + name
-	if m, ok := s.cache.Get(key); ok {
-		return m.(*raster.Image), nil
-	}
-	still, err := read()
-	if err != nil {
-		return nil, err
-	}
-	inCodes(still, coderFor(s.Plates.Transfer, sixteen))
-	m := still.Premultiplied(coderFor(s.Plates.Transfer, sixteen))
-	s.cache.Put(key, m, m.Bytes())
-	return m, nil
+	return memo.Do(ctx, s.cache, s, pictureOf{name, false}, func(_ context.Context, s *Source, _ pictureOf) (*raster.Image, error) {
+		still, err := read() // what the name is the hash of
+		if err != nil {
+			return nil, err
+		}
+		inCodes(still, coderFor(s.Plates.Transfer, sixteen))
+		return still.Premultiplied(coderFor(s.Plates.Transfer, sixteen)), nil
+	})
 }
 
 // matte gives a supplied matte: its alpha where it has one, else how white it is.
 func (s *Source) matte(ctx context.Context, p *treatment.Picture) (*raster.Plane, error) {
 	read, name := s.still(ctx, p)
-	key := "matte/" + name
-	if m, ok := s.cache.Get(key); ok {
-		return m.(*raster.Plane), nil
-	}
-	still, err := read()
-	if err != nil {
-		return nil, err
-	}
-	inCodes(still, coderFor(colorspace.Linear, sixteen)) // of an OpenEXR its numbers are the coverage
-	out := raster.NewPlane(s.Size())
-	alpha := false
-	for i := 3; i < len(still.Codes); i += 4 {
-		alpha = alpha || still.Codes[i] != 65535
-	}
-	for i := range out.Pix {
-		v := still.Codes[4*i : 4*i+4]
-		if alpha {
-			out.Pix[i] = float32(v[3]) / 65535
-		} else {
-			out.Pix[i] = colorspace.Luma(float32(v[0]), float32(v[1]), float32(v[2])) / 65535
+	return memo.Do(ctx, s.cache, s, pictureOf{name, true}, func(_ context.Context, s *Source, _ pictureOf) (*raster.Plane, error) {
+		still, err := read() // what the name is the hash of
+		if err != nil {
+			return nil, err
 		}
-	}
-	s.cache.Put(key, out, out.Bytes())
-	return out, nil
+		inCodes(still, coderFor(colorspace.Linear, sixteen)) // of an OpenEXR its numbers are the coverage
+		out := raster.NewPlane(s.Size())
+		if len(still.Codes) != 4*len(out.Pix) {
+			return nil, fmt.Errorf("the matte %q has not the size of the shot, %d x %d", p.Name, s.Plates.Width, s.Plates.Height)
+		}
+		alpha := false
+		for i := 3; i < len(still.Codes); i += 4 {
+			alpha = alpha || still.Codes[i] != 65535
+		}
+		for i := range out.Pix {
+			v := still.Codes[4*i : 4*i+4]
+			if alpha {
+				out.Pix[i] = float32(v[3]) / 65535
+			} else {
+				out.Pix[i] = colorspace.Luma(float32(v[0]), float32(v[1]), float32(v[2])) / 65535
+			}
+		}
+		return out, nil
+	})
 }

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/metrics"
+	"strings"
 	"syscall"
 )
 
@@ -29,11 +30,15 @@ type Usage struct {
 // Usage tells what fills the memory, and paint on disk.
 func (r *Rooms) Usage() Usage {
 	u := Usage{MemoryBudget: int64(r.memory), PaintBudget: r.shelf.budget, Memory: []Filling{}, Disk: []Filling{}}
-	kinds := map[string]string{"linear": "frames", "overlay": "pictures", "treatment": "treatments", "artifact": "treatments"}
+	kinds := map[string]string{"frameOf": "frames", "overlayOf": "pictures", "revisionOf": "treatments"}
 	sums := map[string]int64{"results": int64(r.short.Used())}
 	for kind, n := range r.cache.Kinds() {
 		what, ok := kinds[kind]
-		if !ok {
+		switch {
+		case ok:
+		case strings.HasPrefix(kind, "numbersOf"):
+			what = "treatments"
+		default:
 			what = "results"
 		}
 		sums[what] += int64(n)

@@ -17,6 +17,7 @@ import (
 	"jardin/app/picture"
 	"jardin/core/carry"
 	"jardin/core/colorspace"
+	"jardin/core/memo"
 	"jardin/core/render"
 	"jardin/core/treatment"
 )
@@ -150,7 +151,7 @@ func renderFiles(ctx context.Context, plate, file, out string, set renderSetting
 	if err != nil {
 		return nil, err
 	}
-	source := picture.NewSource(plates, "plate", render.NewCache(512<<20))
+	source := picture.NewSource(plates, "plate", memo.New(512<<20))
 	s := &summary{
 		Plate: plate, Out: out, First: shot.First, Last: shot.Last,
 		Width: plates.Width, Height: plates.Height, Depth: plates.Depth, Removals: []trackSummary{},
@@ -200,7 +201,7 @@ func renderFiles(ctx context.Context, plate, file, out string, set renderSetting
 		return nil, err
 	}
 	for n := shot.First; n <= shot.Last; n++ {
-		if source.Evaluator().Key(compiled, n, render.ResultView, "") != "" {
+		if compiled.Input(n, render.ResultView, "") != nil {
 			s.Changed++
 		}
 	}

@@ -331,7 +331,13 @@ func TestMattesInOrder(t *testing.T) {
 	through := 0.5
 	wire.Opacity = &through
 	shapes := []treatment.Shape{outer, inner, wire}
-	m := Matte(shapes, Edge{}, frame, func(s *treatment.Shape) (Lie, bool) { return set.Lie(s, "t", 10) })
+	var placed []Placed
+	for i := range shapes {
+		lie, ok := set.Lie(&shapes[i], "t", 10)
+		require.True(t, ok)
+		placed = append(placed, Place(&shapes[i], lie))
+	}
+	m := Cover(placed, Edge{}, frame)
 	assert.EqualValues(t, 1, m.At(105, 105))
 	assert.EqualValues(t, 0, m.At(125, 123), "taken out of it")
 	assert.InDelta(t, 0.5, m.At(390, 130), 1e-6, "a wire at half")

@@ -223,17 +223,33 @@ func (l *Lie) Cover(s *treatment.Shape, edge Edge, within image.Rectangle) *rast
 	return matte.Edge(rim, grow, overlaps, within)
 }
 
-// Matte returns the coverage of several shapes, combined in order. lie says how
-// each lies; feather is added to each one's.
-func Matte(shapes []treatment.Shape, edge Edge, within image.Rectangle, lie func(*treatment.Shape) (Lie, bool)) *raster.Plane {
+// A Placed is a shape as it lies on a frame: all that its coverage is made from.
+type Placed struct {
+	Shape treatment.Shape // what does not change its coverage is left out
+	Lie   Lie
+}
+
+// Place returns a shape with how it lies. Of the shape only that is kept which its
+// coverage depends on.
+func Place(s *treatment.Shape, lie Lie) Placed {
+	plain := treatment.Shape{
+		Kind: s.Kind, Feather: s.Feather, FeatherIn: s.FeatherIn, Grow: s.Grow, Opacity: s.Opacity, Invert: s.Invert, Combine: s.Combine,
+	}
+	for i := range s.Points {
+		plain.Points = append(plain.Points, treatment.Knot{At: s.Points[i].At}) // the middle of the whole
+	}
+	return Placed{plain, lie}
+}
+
+// Cover returns the coverage of several shapes, combined in order. The edge is added to
+// each one's.
+func Cover(shapes []Placed, edge Edge, within image.Rectangle) *raster.Plane {
 	var layers []matte.Layer
 	for i := range shapes {
-		s := &shapes[i]
-		if l, ok := lie(s); ok {
-			layers = append(layers, matte.Layer{
-				Matte: l.Cover(s, edge, within), Opacity: s.Through(), Invert: s.Invert, Combine: s.Combine,
-			})
-		}
+		s := &shapes[i].Shape
+		layers = append(layers, matte.Layer{
+			Matte: shapes[i].Lie.Cover(s, edge, within), Opacity: s.Through(), Invert: s.Invert, Combine: s.Combine,
+		})
 	}
 	if len(layers) == 1 && layers[0].Opacity == 1 && !layers[0].Invert && (layers[0].Combine == "" || layers[0].Combine == matte.Add) {
 		return layers[0].Matte

@@ -18,7 +18,7 @@ type Bent struct {
 	A, B   geom.Homography
 	OnA    []geom.Lattice
 	OnB    []geom.Lattice
-	backOf struct{ a, b geom.Homography }
+	backOf struct{ a, b geom.Homography } `memo:"-"` // follows from A and B
 }
 
 // Straight is the way of a homography alone.

@@ -6,6 +6,7 @@ import (
 	"image"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -13,6 +14,7 @@ import (
 
 	"jardin/core/check"
 	"jardin/core/geom"
+	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/treatment"
 )
@@ -32,7 +34,7 @@ func with(sources ...treatment.Source) *treatment.Document {
 
 func frame(t *testing.T, d *treatment.Document, n int, view View) *raster.Image {
 	t.Helper()
-	got, err := (&Evaluator{Plate: ramp{}, Cache: NewCache(1 << 26), Pictures: redSquare}).Frame(context.Background(), compile(t, d), n, view, "a")
+	got, err := (&Evaluator{Plate: ramp{}, Cache: memo.New(1 << 26), Pictures: redSquare}).Frame(context.Background(), compile(t, d), n, view, "a")
 	require.NoError(t, err)
 	return got.Image.Crop(image.Rect(0, 0, 100, 80))
 }
@@ -101,7 +103,7 @@ func TestTravellingPaintGoesWithTheSurface(t *testing.T) {
 	// Only this frame; and on the screen.
 	d.Removals[0].Fill.Sources[0].Strokes[0].Range = &treatment.Range{First: 101, Last: 101}
 	e := &Evaluator{Plate: ramp{}}
-	assert.Empty(t, e.Key(compile(t, d), 102, PatchView, "a"))
+	assert.Empty(t, keyOf(t, e, compile(t, d), 102, PatchView, "a"))
 	d.Removals[0].Fill.Sources[0].Strokes[0].Range = nil
 	d.Removals[0].Fill.Sources[0].Strokes[0].Ride = treatment.Still
 	assert.EqualValues(t, 1, frame(t, d, 98, PatchView).At(27, 26)[3])
@@ -151,21 +153,22 @@ func TestAStrokeOnOneFrameLeavesTheOthersAlone(t *testing.T) {
 	stroke.Range = &treatment.Range{First: 101, Last: 101}
 	base[1].Strokes = []treatment.Stroke{stroke}
 	after := compile(t, with(base...))
-	assert.Equal(t, e.Key(before, 102, ResultView, ""), e.Key(after, 102, ResultView, ""))
-	assert.NotEqual(t, e.Key(before, 101, ResultView, ""), e.Key(after, 101, ResultView, ""))
+	assert.Equal(t, keyOf(t, e, before, 102, ResultView, ""), keyOf(t, e, after, 102, ResultView, ""))
+	assert.NotEqual(t, keyOf(t, e, before, 101, ResultView, ""), keyOf(t, e, after, 101, ResultView, ""))
 	half := 0.5
+	base = slices.Clone(base) // what is compiled must not change
 	base[0].Opacity = &half
-	assert.NotEqual(t, e.Key(after, 102, ResultView, ""), e.Key(compile(t, with(base...)), 102, ResultView, ""))
+	assert.NotEqual(t, keyOf(t, e, after, 102, ResultView, ""), keyOf(t, e, compile(t, with(base...)), 102, ResultView, ""))
 	lent := 103
 	base[0].Opacity, base[0].Strokes[0].From.Frame = nil, &lent
 	moved := with(base...)
-	key := e.Key(compile(t, moved), 100, ResultView, "")
+	key := keyOf(t, e, compile(t, moved), 100, ResultView, "")
 	for i := range moved.Tracks[0].Data.Samples {
 		if s := &moved.Tracks[0].Data.Samples[i]; s.Frame == 103 {
 			s.Matrix = shift(102)
 		}
 	}
-	assert.NotEqual(t, key, e.Key(compile(t, moved), 100, ResultView, ""), "the frame on loan lies elsewhere")
+	assert.NotEqual(t, key, keyOf(t, e, compile(t, moved), 100, ResultView, ""), "the frame on loan lies elsewhere")
 }
 
 // A frame on loan is brought into place by the track, then turned and scaled by hand.
@@ -246,7 +249,7 @@ func drifting(n int) geom.Homography {
 }
 
 func (passing) Size() image.Rectangle { return image.Rect(0, 0, 320, 200) }
-func (passing) Key(n int) string      { return fmt.Sprint("passing", n) }
+func (passing) Key() string           { return "passing" }
 func (p passing) Linear(_ context.Context, n int, _ image.Rectangle) (*raster.Image, error) {
 	h := drifting(n)
 	back, _ := h.Inverse()
@@ -304,7 +307,7 @@ func TestALoanForWhatPassesBy(t *testing.T) {
 		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Kind: treatment.HeldPlate, Frame: held, Whole: true, Strokes: []treatment.Stroke{loan}}}}}}
 	ctx := context.Background()
 	plate := passing{grain: true}
-	e := &Evaluator{Plate: plate, Cache: NewCache(1 << 27)}
+	e := &Evaluator{Plate: plate, Cache: memo.New(1 << 27)}
 	c := compile(t, d)
 	codes := func(m *raster.Image) *raster.Image { // as sRGB codes, for which the measures are meant
 		out := m.Crop(m.Rect)

@@ -9,6 +9,7 @@ import (
 	"jardin/core/carry"
 	"jardin/core/colorspace"
 	"jardin/core/matte"
+	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/settle"
 	"jardin/core/treatment"
@@ -41,23 +42,44 @@ func (r *removal) before() (out []owned) {
 	return out
 }
 
-// fronts names what stands in front of the removal by others.
-func (r *removal) fronts(n int) (out []any) {
-	for _, f := range r.before() {
-		if f.by != r {
-			out = append(out, f.by.key, f.by.rides(n))
-		}
-	}
-	return out
+// A frontInput is something that stands in front on a frame.
+type frontInput struct {
+	Frame        int
+	By           string
+	Shapes       *coverage // nil for everywhere
+	Key          *treatment.FrontKey
+	Matte        *memo.Keyed[treatment.Picture]
+	Black, White float64
+	Grow, Blur   float64
+	Opacity      float64
+	Combine      string
+	Unmix        float64
 }
 
-// inFront returns how much of each pixel of frame n stands in front of the removal,
-// nil for nothing, and those whose soft edge is to be corrected.
-func (e *Evaluator) inFront(ctx context.Context, r *removal, n int, rect image.Rectangle) (*raster.Plane, []owned, error) {
+func (r *removal) front(f *treatment.Front, n int) frontInput {
+	black, white := f.Clips()
+	in := frontInput{
+		Frame: n, By: f.By, Key: f.Key, Black: black, White: white, Grow: f.Grow, Blur: f.Blur,
+		Opacity: f.Through(), Combine: f.Combine, Unmix: f.Unmix,
+	}
+	if f.By == treatment.ByMatte {
+		in.Matte = r.picture(f.Matte(n))
+	}
+	if len(f.Shapes) > 0 || f.By == treatment.ByOutline {
+		c := r.covered(f.Shapes, carry.Edge{}, n)
+		in.Shapes = &c
+	}
+	return in
+}
+
+// inFront returns how much of each pixel of a frame fronts cover, nil for nothing, and
+// those whose soft edge is to be corrected.
+func (e *Evaluator) inFront(ctx context.Context, fronts []frontInput, rect image.Rectangle) (*raster.Plane, []*frontInput, error) {
 	var layers []matte.Layer
-	var soft []owned
-	for _, f := range r.before() {
-		m, err := e.front(ctx, f.by, f.Front, n, rect)
+	var soft []*frontInput
+	for i := range fronts {
+		f := &fronts[i]
+		m, err := e.front(ctx, f, rect)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -75,14 +97,14 @@ func (e *Evaluator) inFront(ctx context.Context, r *removal, n int, rect image.R
 	return matte.Combine(rect, layers...), soft, nil
 }
 
-// front returns the coverage of one front on frame n.
-func (e *Evaluator) front(ctx context.Context, r *removal, f *treatment.Front, n int, rect image.Rectangle) (*raster.Plane, error) {
+// front returns the coverage of one front.
+func (e *Evaluator) front(ctx context.Context, f *frontInput, rect image.Rectangle) (*raster.Plane, error) {
 	// What is grown or blurred is so by what lies a little beyond as well.
 	margin := int(math.Ceil(math.Abs(f.Grow)+3*f.Blur)) + 1
 	region := rect.Inset(-margin).Intersect(e.Plate.Size())
 	var inside *raster.Plane
-	if len(f.Shapes) > 0 || f.By == treatment.ByOutline {
-		inside = r.covered(f.Shapes, carry.Edge{}, n, region)
+	if f.Shapes != nil {
+		inside = f.Shapes.cover(region)
 		if inside.Rect.Empty() {
 			return inside, nil
 		}
@@ -93,29 +115,27 @@ func (e *Evaluator) front(ctx context.Context, r *removal, f *treatment.Front, n
 	case treatment.ByOutline:
 		out, inside = inside.Crop(region), nil
 	case treatment.ByMatte:
-		p := f.Matte(n)
-		if p == nil {
+		if f.Matte == nil {
 			return raster.NewPlane(image.Rectangle{}), nil
 		}
 		if e.Mattes == nil {
-			return nil, fmt.Errorf("the matte %q cannot be read here", p.Name)
+			return nil, fmt.Errorf("the matte %q cannot be read here", f.Matte.Value.Name)
 		}
-		m, err := e.Mattes(ctx, p)
+		m, err := e.Mattes(ctx, &f.Matte.Value)
 		if err != nil {
 			return nil, err
 		}
 		out = m.Crop(region)
 	default:
-		plate, err := e.Plate.Linear(ctx, n, region)
+		plate, err := e.Plate.Linear(ctx, f.Frame, region)
 		if err != nil {
 			return nil, err
 		}
 		out = keyed(plate, f, region)
 	}
-	black, white := f.Clips()
-	if black > 0 || white < 1 {
+	if f.Black > 0 || f.White < 1 {
 		for i, v := range out.Pix {
-			out.Pix[i] = min(max((v-float32(black))/float32(white-black), 0), 1)
+			out.Pix[i] = min(max((v-float32(f.Black))/float32(f.White-f.Black), 0), 1)
 		}
 	}
 	if f.Grow != 0 {
@@ -127,7 +147,7 @@ func (e *Evaluator) front(ctx context.Context, r *removal, f *treatment.Front, n
 	if inside != nil {
 		times(out, inside, false)
 	}
-	if k := float32(f.Through()); k < 1 {
+	if k := float32(f.Opacity); k < 1 {
 		for i := range out.Pix {
 			out.Pix[i] *= k
 		}
@@ -135,8 +155,116 @@ func (e *Evaluator) front(ctx context.Context, r *removal, f *treatment.Front, n
 	return out.Crop(region.Intersect(rect)), nil
 }
 
+// A scenery is all mattes and fronts on a frame.
+type scenery struct {
+	Frame    int
+	Removals []onScene
+}
+
+type onScene struct {
+	ID     string
+	Matte  coverage
+	Fronts []frontInput
+}
+
+// An occluders is where on a frame light and detail must not be measured.
+type occluders struct {
+	Scene    *memo.Keyed[scenery]
+	Free     string   // the removal whose own matte does not count; empty for none
+	Excluded coverage // what is left out of the removal's track
+}
+
+// occluders gathers what covers the surface on frame n for the removal, with its own matte
+// or without.
+func (r *removal) occluders(n int, unmarked bool) *occluders {
+	out := &occluders{Scene: shared(r.of.scenes, n, func() *memo.Keyed[scenery] {
+		s := scenery{Frame: n}
+		for _, other := range r.of.removals {
+			on := onScene{ID: other.doc.ID, Matte: other.matte(n)}
+			if g := other.doc.Guard; g != nil {
+				for i := range g.Fronts {
+					if !g.Fronts[i].Off {
+						on.Fronts = append(on.Fronts, other.front(&g.Fronts[i], n))
+					}
+				}
+			}
+			s.Removals = append(s.Removals, on)
+		}
+		return memo.Of(s)
+	})}
+	if unmarked {
+		out.Free = r.doc.ID
+	}
+	if m := r.motions.Motion(r.doc.Follow.Track); m != nil {
+		for i := range m.Track.Exclusions {
+			s := &m.Track.Exclusions[i]
+			if lie, ok := r.motions.Lie(s, r.doc.Follow.Track, n); ok {
+				out.Excluded.Shapes = append(out.Excluded.Shapes, carry.Place(s, lie))
+			}
+		}
+	}
+	return out
+}
+
+// cover returns 1 on every matte, every front and what is left out of the track, and two
+// pixels around them.
+func (o *occluders) cover(ctx context.Context, e *Evaluator, rect image.Rectangle) (*raster.Plane, error) {
+	out := raster.NewPlane(rect)
+	var some image.Rectangle
+	add := func(m *raster.Plane, from float32) {
+		both := m.Rect.Intersect(rect)
+		some = some.Union(both)
+		for y := both.Min.Y; y < both.Max.Y; y++ {
+			dst := out.Row(y, both.Min.X, both.Max.X)
+			for x, v := range m.Row(y, both.Min.X, both.Max.X) {
+				if v > from {
+					dst[x] = 1
+				}
+			}
+		}
+	}
+	for i := range o.Scene.Value.Removals {
+		on := &o.Scene.Value.Removals[i]
+		if on.ID != o.Free {
+			add(on.Matte.cover(rect), 0)
+		}
+		for k := range on.Fronts {
+			m, err := e.front(ctx, &on.Fronts[k], rect)
+			if err != nil {
+				return nil, err
+			}
+			add(m, 0.02)
+		}
+	}
+	if len(o.Excluded.Shapes) > 0 {
+		add(o.Excluded.cover(rect), 0)
+	}
+	some = some.Inset(-2).Intersect(rect)
+	for grown, y := raster.Grow(out.Crop(some), 2), some.Min.Y; y < some.Max.Y; y++ {
+		copy(out.Row(y, some.Min.X, some.Max.X), grown.Row(y, some.Min.X, some.Max.X))
+	}
+	return out, nil
+}
+
+// onFrame is cover for the whole of a frame that is held: it is asked for again and again.
+func (o *occluders) onFrame(ctx context.Context, e *Evaluator) (*raster.Plane, error) {
+	return memo.Do(ctx, e.Cache, environment{e}, o, func(ctx context.Context, e environment, o *occluders) (*raster.Plane, error) {
+		return o.cover(ctx, e.Evaluator, e.Plate.Size())
+	})
+}
+
+// Taken returns where on frame n others are: 1 on the mattes of all removals but one,
+// on every front and on what is left out of that one's track.
+func (e *Evaluator) Taken(ctx context.Context, t *Treatment, removal string, n int) (*raster.Plane, error) {
+	r := t.removal(removal)
+	if r == nil {
+		return nil, fmt.Errorf("there is no removal %q", removal)
+	}
+	return r.occluders(n, true).cover(ctx, e, e.Plate.Size())
+}
+
 // keyed returns how far each pixel has the colour or the brightness of a key.
-func keyed(plate *raster.Image, f *treatment.Front, rect image.Rectangle) *raster.Plane {
+func keyed(plate *raster.Image, f *frontInput, rect image.Rectangle) *raster.Plane {
 	out := raster.NewPlane(rect)
 	k := f.Key
 	l0, a0, b0 := colorspace.Lab(k.Colour[0], k.Colour[1], k.Colour[2])
@@ -161,8 +289,8 @@ func keyed(plate *raster.Image, f *treatment.Front, rect image.Rectangle) *raste
 }
 
 // unmix corrects the colour of a front's soft edge.
-func (e *Evaluator) unmix(ctx context.Context, r *removal, n int, f owned, plate, picture, patch *raster.Image, through *raster.Plane, opacity float32) error {
-	front, err := e.front(ctx, f.by, f.Front, n, through.Rect)
+func (e *Evaluator) unmix(ctx context.Context, f *frontInput, plate, picture, patch *raster.Image, through *raster.Plane, opacity float32) error {
+	front, err := e.front(ctx, f, through.Rect)
 	if err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 	"math"
 	"slices"
 
+	"jardin/core/carry"
 	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -15,62 +16,46 @@ import (
 	"jardin/core/treatment"
 )
 
-// look returns the views that explain a removal's settling.
-func (e *Evaluator) look(ctx context.Context, r *removal, n int, view View) (*Result, error) {
-	none := &Result{raster.NewImage(image.Rectangle{})}
-	if r == nil {
-		return none, nil
-	}
-	for i := len(r.sources) - 1; i >= 0; i-- {
-		s := r.sources[i]
-		if r.sourceKey(s, n) == "" || (s.Kind != treatment.HeldPlate && s.Kind != treatment.Piece) {
-			continue
-		}
-		if view == GrainView {
-			return e.lookAtGrain(ctx, r, s, n)
-		}
-		if r.lit() == nil {
-			return none, nil
-		}
-		layer, err := e.layerOf(ctx, r, i, n)
-		if err != nil {
-			return nil, err
-		}
-		l, err := e.light(ctx, r, s, "", n, r.holds(layer, s, "", n))
-		w, ok := r.way("", s.Frame, n)
-		back, ok2 := w.Inverse()
-		if err != nil || l == nil || !ok || !ok2 {
-			return none, err
-		}
-		strength := treatment.On(r.doc.Settle.Light.Keys, r.doc.Settle.Light.Strength, n)
-		out := raster.NewImage(r.matte(n, e.Plate.Size()).Rect.Inset(-int(1.6 * r.lit().Scale)).Intersect(e.Plate.Size()))
-		for y := out.Rect.Min.Y; y < out.Rect.Max.Y; y++ {
-			for x := out.Rect.Min.X; x < out.Rect.Max.X; x++ {
-				v := l.At(back.Apply(geom.Pt(float64(x)+0.5, float64(y)+0.5)))
-				p := [4]float32{3: 1}
-				for c := range 3 {
-					// A stop is half of the range.
-					code := 0.5 + strength*v[c]/math.Ln2/2
-					p[c] = float32(colorspace.SRGB.Decode(math.Min(math.Max(code, 0), 1)))
-				}
-				out.Set(x, y, p)
-			}
-		}
-		return &Result{out}, nil
-	}
-	return none, nil
-}
+// rect returns the box around what is covered.
+func (c coverage) rect(within image.Rectangle) image.Rectangle { return c.cover(within).Rect }
 
-// lookAtGrain shows what was taken out of the frame that a source holds.
-func (e *Evaluator) lookAtGrain(ctx context.Context, r *removal, s *source, n int) (*Result, error) {
-	w, ok := r.way("", s.Frame, n)
-	back, ok2 := w.Inverse()
+// evaluate makes a view that explains a removal's settling.
+func (in *lookInput) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
+	back, ok := in.Way.Inverse()
+	if !ok {
+		return &Result{raster.NewImage(image.Rectangle{})}, nil
+	}
 	size := e.Plate.Size()
-	plate, err := e.Plate.Linear(ctx, s.Frame, size)
-	if err != nil || !ok || !ok2 {
+	if in.View == GrainView {
+		return in.grain(ctx, e, back, size)
+	}
+	l, err := e.light(ctx, in.Light)
+	if err != nil || l == nil {
 		return &Result{raster.NewImage(image.Rectangle{})}, err
 	}
-	bare, err := e.bare(ctx, r, s.Frame, size)
+	out := raster.NewImage(in.Matte.rect(size).Inset(-in.Margin).Intersect(size))
+	for y := out.Rect.Min.Y; y < out.Rect.Max.Y; y++ {
+		for x := out.Rect.Min.X; x < out.Rect.Max.X; x++ {
+			v := l.At(back.Apply(geom.Pt(float64(x)+0.5, float64(y)+0.5)))
+			p := [4]float32{3: 1}
+			for c := range 3 {
+				// A stop is half of the range.
+				code := 0.5 + in.Light.Strength*v[c]/math.Ln2/2
+				p[c] = float32(colorspace.SRGB.Decode(math.Min(math.Max(code, 0), 1)))
+			}
+			out.Set(x, y, p)
+		}
+	}
+	return &Result{out}, nil
+}
+
+// grain shows what was taken out of the frame that is held.
+func (in *lookInput) grain(ctx context.Context, e *Evaluator, back carry.Way, size image.Rectangle) (*Result, error) {
+	plate, err := e.Plate.Linear(ctx, in.Bare.Frame, size)
+	if err != nil {
+		return nil, err
+	}
+	bare, err := e.bare(ctx, in.Bare, size)
 	if err != nil {
 		return nil, err
 	}
@@ -83,21 +68,7 @@ func (e *Evaluator) lookAtGrain(ctx context.Context, r *removal, s *source, n in
 			off.Pix[i+c] = float32(math.Min(math.Max(0.21+8*d*0.46, 0), 1))
 		}
 	}
-	return &Result{warp(off, back, raster.Around(w.Bounds(boxOf(size)), 0, size))}, nil
-}
-
-// layerOf returns what a source holds, as paint on its own frame.
-func (e *Evaluator) layerOf(ctx context.Context, r *removal, i, n int) (*raster.Image, error) {
-	s := r.sources[i]
-	if s.Kind == treatment.Piece {
-		return raster.NewImage(image.Rectangle{}), nil
-	}
-	strokes := s.on(n)
-	alone := true
-	for _, st := range strokes {
-		alone = alone && st.Ride == ""
-	}
-	return e.paint(ctx, r, i, strokes, "", alone)
+	return &Result{warp(off, back, raster.Around(in.Way.Bounds(boxOf(size)), 0, size))}, nil
 }
 
 // A Measure is what was found about a removal's patch on one frame.
@@ -116,39 +87,32 @@ func (e *Evaluator) Measure(ctx context.Context, t *Treatment, removal string, n
 		return m, false, fmt.Errorf("there is no removal %q", removal)
 	}
 	m = Measure{Frame: n, Light: [3]float64{1, 1, 1}}
-	for i := len(r.sources) - 1; i >= 0; i-- {
-		s := r.sources[i]
-		if r.sourceKey(s, n) == "" || (s.Kind != treatment.HeldPlate && s.Kind != treatment.Piece) {
-			continue
-		}
-		layer, err := e.layerOf(ctx, r, i, n)
+	i, layer := r.topHeld(n)
+	if i < 0 {
+		return m, false, nil
+	}
+	if r.lit() != nil {
+		in := r.lighting(i, "", n, layer)
+		l, err := e.light(ctx, in)
 		if err != nil {
 			return m, false, err
 		}
-		if r.lit() != nil {
-			l, err := e.light(ctx, r, s, "", n, r.holds(layer, s, "", n))
-			if err != nil {
-				return m, false, err
-			}
-			if w, known := r.way("", s.Frame, n); l != nil && known {
-				if back, inverted := w.Inverse(); inverted {
-					strength := treatment.On(r.doc.Settle.Light.Keys, r.doc.Settle.Light.Strength, n)
-					for c, v := range l.Mean(back.Bounds(boxOf(r.matte(n, e.Plate.Size()).Rect))) {
-						m.Light[c] = math.Exp(strength * v)
-					}
-					m.Sure, ok = l.Sure, true
+		if w, known := r.way("", r.sources[i].Frame, n); l != nil && known {
+			if back, inverted := w.Inverse(); inverted {
+				for c, v := range l.Mean(back.Bounds(boxOf(r.matte(n).rect(e.Plate.Size())))) {
+					m.Light[c] = math.Exp(in.Strength * v)
 				}
+				m.Sure, ok = l.Sure, true
 			}
 		}
-		if r.soft() != nil {
-			if m.Blur, err = e.blur(ctx, r, s, "", n, r.holds(layer, s, "", n)); err != nil {
-				return m, false, err
-			}
-			ok = true
-		}
-		return m, ok, nil
 	}
-	return m, false, nil
+	if r.soft() != nil {
+		if m.Blur, err = e.blurOf(ctx, r.blur(i, "", n, layer)); err != nil {
+			return m, false, err
+		}
+		ok = true
+	}
+	return m, ok, nil
 }
 
 // Smeared tells how well the patch agrees with the plate on frame n when it is smeared
@@ -161,23 +125,17 @@ func (e *Evaluator) Smeared(ctx context.Context, t *Treatment, removal string, n
 	}
 	trial := *r
 	trial.doc.Settle.Softness = &treatment.Softness{Match: true, Shutter: shutter}
-	for i := len(r.sources) - 1; i >= 0; i-- {
-		s := r.sources[i]
-		if s.Kind != treatment.HeldPlate || r.sourceKey(s, n) == "" {
-			continue
-		}
-		layer, err := e.layerOf(ctx, r, i, n)
-		if err != nil {
-			return 0, 0, false, err
-		}
-		region := r.matte(n, e.Plate.Size()).Rect
-		if region.Empty() {
-			return 0, 0, false, nil
-		}
-		found, err := e.softOn(ctx, &trial, s, "", n, r.holds(layer, s, "", n))
-		return found.left, r.along(s, "", n, 360, region)(boxOf(region).Centre()).Len(), found.sure > 0, err
+	i, layer := trial.topHeld(n)
+	if i < 0 || trial.sources[i].Kind != treatment.HeldPlate {
+		return 0, 0, false, nil
 	}
-	return 0, 0, false, nil
+	region := trial.matte(n).rect(e.Plate.Size())
+	if region.Empty() {
+		return 0, 0, false, nil
+	}
+	found, err := e.softOn(ctx, trial.softness(i, "", n, layer))
+	full := trial.smear(trial.sources[i], "", n, 360)
+	return found.left, full.along(region)(boxOf(region).Centre()).Len(), found.sure > 0, err
 }
 
 // Specimen sets the plate's grain free around a removal's mattes on frame n: what is
@@ -191,12 +149,12 @@ func (e *Evaluator) Specimen(ctx context.Context, t *Treatment, removal string, 
 		return nil, fmt.Errorf("there is no removal %q", removal)
 	}
 	size := e.Plate.Size()
-	region := r.matte(n, size).Rect
+	region := r.matte(n).rect(size)
 	if region.Empty() {
 		return nil, nil
 	}
 	region = region.Inset(-margin).Intersect(size)
-	out, err := e.outer(ctx, r, n, region)
+	out, err := r.occluders(n, false).cover(ctx, e, region)
 	if err != nil {
 		return nil, err
 	}
@@ -220,11 +178,14 @@ func (e *Evaluator) Specimen(ctx context.Context, t *Treatment, removal string, 
 		if there.Empty() {
 			continue
 		}
-		other, err := e.Plate.Linear(ctx, k, there)
+		other, beyond, err := e.helper(ctx, k, there)
 		if err != nil {
-			continue // beyond the shot
+			return nil, err
 		}
-		hidden, err := e.outer(ctx, r, k, there)
+		if beyond {
+			continue
+		}
+		hidden, err := r.occluders(k, false).cover(ctx, e, there)
 		if err != nil {
 			return nil, err
 		}

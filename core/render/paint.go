@@ -6,266 +6,223 @@ import (
 	"image"
 
 	"jardin/core/fill"
+	"jardin/core/memo"
 	"jardin/core/raster"
+	"jardin/core/settle"
 	"jardin/core/treatment"
 )
 
-// held lays a clean plate: what was painted on its frame, carried to frame n.
-func (e *Evaluator) held(ctx context.Context, r *removal, i, n int, out *filling, weight float32, settled bool) error {
-	s := r.sources[i]
-	var rides []string
-	seen := map[string]bool{}
-	add := func(ride string) {
-		if !seen[ride] {
-			seen[ride] = true
-			rides = append(rides, ride)
-		}
+// bare returns a frame as it is painted on. What it returns may cover more than rect.
+func (e *Evaluator) bare(ctx context.Context, in bareInput, rect image.Rectangle) (*raster.Image, error) {
+	if in.Denoise == nil {
+		return e.Plate.Linear(ctx, in.Frame, rect)
 	}
-	if s.Whole || s.Picture != nil {
-		add("")
-	}
-	strokes := s.on(n)
-	for _, st := range strokes {
-		add(st.Ride)
-	}
-	for _, ride := range rides {
-		w, ok := r.way(ride, s.Frame, n)
-		if !ok {
-			continue
-		}
-		back, ok := w.Inverse()
-		if !ok {
-			return fmt.Errorf("the track cannot be inverted")
-		}
-		layer, err := e.paint(ctx, r, i, strokes, ride, len(rides) == 1)
-		if err != nil {
-			return err
-		}
-		if layer.Rect.Empty() {
-			continue
-		}
-		reach := raster.Around(w.Bounds(boxOf(layer.Rect)), 2, out.Rect)
-		laid := warp(layer, back, reach)
-		if settled && r.settles() && !reach.Empty() {
-			colour, err := e.follow(ctx, r, s, ride, n, reach, r.holds(layer, s, ride, n), nil)
-			if err != nil {
-				return err
-			}
-			// The paint's own edge stays where it is.
-			raster.Rows(reach.Min.Y, reach.Max.Y, func(y int) {
-				row, own := laid.Row(y, reach.Min.X, reach.Max.X), colour.Row(y, reach.Min.X, reach.Max.X)
-				for k := 0; k < len(row); k += 4 {
-					row[k], row[k+1], row[k+2] = own[k]*row[k+3], own[k+1]*row[k+3], own[k+2]*row[k+3]
-				}
-			})
-		}
-		r.over(out, laid, s, n, weight, 1)
-	}
-	return nil
+	return memo.Do(ctx, e.Cache, environment{e}, in, denoised)
 }
 
-// shelved is after how many strokes a layer is shelved: so many are painted anew at
-// most when a shot is opened again.
-const shelved = 32
-
-// paint returns what lies on a plate's own frame of the given strokes, those of one
-// ride. alone says that they have no other. It starts from the longest beginning
-// that is still in the cache, so that one more stroke costs one stroke.
-func (e *Evaluator) paint(ctx context.Context, r *removal, i int, there []*stroke, ride string, alone bool) (*raster.Image, error) {
-	s := r.sources[i]
-	var strokes []*stroke
-	for _, st := range s.strokes {
-		if !st.Off {
-			strokes = append(strokes, st)
+// denoised takes the grain out of a frame.
+func denoised(ctx context.Context, e environment, in bareInput) (*raster.Image, error) {
+	return e.shelved(in, func() (*raster.Image, error) {
+		size := e.Plate.Size()
+		plate, err := e.Plate.Linear(ctx, in.Frame, size)
+		if err != nil {
+			return nil, err
 		}
-	}
-	// Strokes that are not there on the frame in question may still be copied by others.
-	share := !alone || len(there) != len(strokes)
-	counts := make([]bool, len(strokes))
-	k := 0
-	for j, st := range strokes {
-		if k < len(there) && there[k] == st {
-			counts[j] = st.Ride == ride
-			k++
-		}
-	}
-	base := []any{"paint", e.Plate.Key(s.Frame), s.Whole, share, ride, r.calmKey(s.Frame)}
-	if s.Picture != nil {
-		base = append(base, s.key)
-	}
-	for _, below := range r.sources[:i] {
-		if key := r.sourceKey(below, s.Frame); key != "" {
-			base = append(base, key)
-		}
-	}
-	keys := make([]string, len(strokes)+1)
-	keys[0] = hash(base...)
-	for j, st := range strokes {
-		keys[j+1] = hash(keys[j], st.key, r.lent(st), counts[j])
-	}
-	defer e.painting.enter(keys[0])() // sources below have other names: nobody waits for himself
-	type layers struct{ all, shared *raster.Image }
-	found, done := layers{}, len(strokes)
-	for ; done >= 0; done-- {
-		if v, ok := e.Cache.Get(keys[done]); ok {
-			found = v.(layers)
-			break
-		}
-		if !share && e.Shelf != nil && done > 0 && done%shelved == 0 {
-			if m, ok := e.Shelf.Find(keys[done]); ok {
-				found.all = m
-				break
+		calmer := settle.NewCalmer(plate, in.Denoise.Noise)
+		for _, h := range in.Denoise.Helpers {
+			if err := ctx.Err(); err != nil {
+				return nil, err
+			}
+			other, beyond, err := e.helper(ctx, h.Frame, size)
+			if err != nil {
+				return nil, err
+			}
+			if !beyond {
+				calmer.Help(warp(other, h.Way, size))
 			}
 		}
+		return calmer.Done(plate, in.Denoise.Strength), nil
+	})
+}
+
+// shelved returns a picture from the shelf, or makes it and keeps it there.
+func (e *Evaluator) shelved(in any, make func() (*raster.Image, error)) (*raster.Image, error) {
+	if e.Shelf == nil {
+		return make()
 	}
-	if done == len(strokes) {
-		if share {
-			return found.shared, nil
-		}
-		return found.all, nil
-	}
-	c, err := e.canvas(ctx, r, i)
+	name, err := memo.Name(environment{e}, in)
 	if err != nil {
 		return nil, err
 	}
-	if done < 0 {
-		done = 0
-		if found.all, err = e.bed(ctx, r, s); err != nil {
-			return nil, err
+	if m, ok := e.Shelf.Find(name); ok {
+		return m, nil
+	}
+	m, err := make()
+	if err == nil {
+		e.Shelf.Keep(name, m)
+	}
+	return m, err
+}
+
+// shelfEvery is after how many strokes a layer is shelved: so many are painted anew at
+// most when a shot is opened again.
+const shelfEvery = 32
+
+// layers is paint on a plate's own frame: all of it, and that which counts.
+type layers struct{ all, shared *raster.Image }
+
+// Bytes returns the memory that both take.
+func (l layers) Bytes() int {
+	n := l.all.Bytes()
+	if l.shared != nil {
+		n += l.shared.Bytes()
+	}
+	return n
+}
+
+// layer returns what lies on a plate's own frame of the strokes that count.
+func (e *Evaluator) layer(ctx context.Context, in *memo.Keyed[layerInput]) (*raster.Image, error) {
+	if in == nil {
+		return raster.NewImage(image.Rectangle{}), nil
+	}
+	l, err := memo.Do(ctx, e.Cache, environment{e}, in, painted)
+	if err != nil {
+		return nil, err
+	}
+	if l.shared != nil {
+		return l.shared, nil
+	}
+	return l.all, nil
+}
+
+// painted paints a layer. It starts from the longest beginning that is still remembered, so
+// that one more stroke costs one stroke.
+func painted(ctx context.Context, e environment, in *memo.Keyed[layerInput]) (layers, error) {
+	var strokes []*memo.Keyed[layerInput] // the newest first
+	node, found, known := in, layers{}, false
+	for ; node.Value.Bed == nil; node = node.Value.Below {
+		if node != in {
+			if found, known = memo.Peek[layers](e.Cache, e, node); known {
+				break
+			}
 		}
-		if share && ride == "" {
+		strokes = append(strokes, node)
+	}
+	bottom, total := node, len(strokes)
+	for ; bottom.Value.Bed == nil; bottom = bottom.Value.Below {
+		total++
+	}
+	bed := bottom.Value.Bed
+	// Of the shelf are only whole layers, of every so many strokes.
+	for i := 0; !known && !bed.Some && e.Shelf != nil && i < len(strokes); i++ {
+		if (len(strokes)-i)%shelfEvery != 0 {
+			continue
+		}
+		name, err := memo.Name(e, strokes[i])
+		if err != nil {
+			return layers{}, err
+		}
+		if m, ok := e.Shelf.Find(name); ok {
+			found, known, strokes = layers{all: m}, true, strokes[:i]
+		}
+	}
+	c, err := e.canvas(ctx, bed)
+	if err != nil {
+		return layers{}, err
+	}
+	if !known {
+		if found.all, err = e.bed(ctx, bed); err != nil {
+			return layers{}, err
+		}
+		if bed.Some && bed.Shared {
 			found.shared = found.all
 		}
 	}
 	c.Load(found.all)
-	if share {
+	if bed.Some {
 		c.Share(true)
 		if found.shared != nil {
 			c.LoadShared(found.shared)
 		}
 	}
-	for j := done; j < len(strokes); j++ {
+	for i := len(strokes) - 1; i >= 0; i-- {
 		if err := ctx.Err(); err != nil {
-			return nil, err
+			return layers{}, err
 		}
-		if share {
-			c.Share(counts[j])
+		v := &strokes[i].Value
+		if bed.Some {
+			c.Share(v.Shared)
 		}
-		if err := e.lay(ctx, r, c, strokes[j], s.Frame); err != nil {
-			return nil, err
+		if err := e.lay(ctx, c, &v.Stroke, bed.Bare.Frame); err != nil {
+			return layers{}, err
 		}
-		if !share && e.Shelf != nil && (j+1)%shelved == 0 && len(strokes)-j <= shelved {
-			e.Shelf.Keep(keys[j+1], c.Layer())
+		if e.Shelf == nil || bed.Some || i >= shelfEvery || (total-i)%shelfEvery != 0 {
+			continue
 		}
+		name, err := memo.Name(e, strokes[i])
+		if err != nil {
+			return layers{}, err
+		}
+		e.Shelf.Keep(name, c.Layer())
 	}
 	out := layers{all: c.Layer()}
-	bytes := out.all.Bytes()
-	if share {
+	if bed.Some {
 		out.shared = c.Shared()
-		bytes += out.shared.Bytes()
 	}
-	e.Cache.Put(keys[len(strokes)], out, bytes)
-	if share {
-		return out.shared, nil
-	}
-	return out.all, nil
+	return out, nil
 }
 
 // canvas returns an empty canvas for a plate, the sources below it in place.
-func (e *Evaluator) canvas(ctx context.Context, r *removal, i int) (*fill.Canvas, error) {
-	s := r.sources[i]
-	plate, err := e.bare(ctx, r, s.Frame, e.Plate.Size())
+func (e *Evaluator) canvas(ctx context.Context, bed *bedInput) (*fill.Canvas, error) {
+	plate, err := e.bare(ctx, bed.Bare, e.Plate.Size())
 	if err != nil {
-		return nil, fmt.Errorf("frame %d, on which it is painted: %w", s.Frame, err)
+		return nil, fmt.Errorf("frame %d, on which it is painted: %w", bed.Bare.Frame, err)
 	}
 	c := fill.NewCanvas(plate)
-	return c, e.under(ctx, r, i, s.Frame, c)
-}
-
-// under lays the first i sources under a canvas of frame n, if they are there.
-func (e *Evaluator) under(ctx context.Context, r *removal, i, n int, c *fill.Canvas) error {
-	for _, below := range r.sources[:i] {
-		if r.sourceKey(below, n) != "" {
-			made, err := e.fill(ctx, r, i, n, e.Plate.Size(), false)
-			if err != nil {
-				return err
-			}
-			c.Over(made.Image)
-			return nil
+	if bed.Under != nil {
+		if err := e.under(ctx, &bed.Under.Value, c); err != nil {
+			return nil, err
 		}
 	}
+	return c, nil
+}
+
+// under lays sources under a canvas.
+func (e *Evaluator) under(ctx context.Context, in *fillInput, c *fill.Canvas) error {
+	if len(in.Sources) == 0 {
+		return nil
+	}
+	made, err := e.fill(ctx, in, e.Plate.Size())
+	if err != nil {
+		return err
+	}
+	c.Over(made.Image)
 	return nil
 }
 
 // bed returns what lies on a plate before any stroke: its whole frame, a supplied
 // picture, or nothing.
-func (e *Evaluator) bed(ctx context.Context, r *removal, s *source) (*raster.Image, error) {
+func (e *Evaluator) bed(ctx context.Context, in *bedInput) (*raster.Image, error) {
 	out := raster.NewImage(image.Rectangle{})
-	if s.Whole {
-		plate, err := e.bare(ctx, r, s.Frame, e.Plate.Size())
+	if in.Whole {
+		plate, err := e.bare(ctx, in.Bare, e.Plate.Size())
 		if err != nil {
 			return nil, err
 		}
 		out = plate.Crop(e.Plate.Size())
 	}
-	if s.Picture == nil {
+	if in.Picture == nil {
 		return out, nil
 	}
-	picture, err := e.picture(ctx, s.Picture)
+	picture, err := e.picture(ctx, &in.Picture.Value)
 	if err != nil {
 		return nil, err
 	}
-	if !s.Whole {
+	if !in.Whole {
 		return picture, nil
 	}
 	out.Over(picture)
 	return out, nil
-}
-
-// travel paints the strokes that are there on frame n on its own pixels.
-func (e *Evaluator) travel(ctx context.Context, r *removal, s *source, n int, out *filling, weight float32) error {
-	plate, err := e.Plate.Linear(ctx, n, out.Rect)
-	if err != nil {
-		return err
-	}
-	if plate.Rect != out.Rect {
-		plate = plate.Crop(out.Rect)
-	}
-	c := fill.NewCanvas(plate)
-	c.Load(out.Image)
-	for _, st := range s.on(n) {
-		if err := e.lay(ctx, r, c, st, n); err != nil {
-			return err
-		}
-	}
-	// Plain colour and blurred pixels have no grain of their own.
-	var still float32
-	for _, st := range s.on(n) {
-		if st.Mode != string(fill.Colour) && st.Mode != string(fill.Soften) {
-			still = 0
-			break
-		}
-		still = 1
-	}
-	where, made := r.where(s, n, out.Rect), c.View(out.Rect)
-	for y := out.Rect.Min.Y; y < out.Rect.Max.Y; y++ {
-		dst, src := out.Row(y, out.Rect.Min.X, out.Rect.Max.X), made.Row(y, out.Rect.Min.X, out.Rect.Max.X)
-		held := out.still.Row(y, out.Rect.Min.X, out.Rect.Max.X)
-		for i := 0; i < len(dst); i += 4 {
-			if [4]float32(dst[i:]) == [4]float32(src[i:]) {
-				continue
-			}
-			k := weight
-			if where != nil {
-				k *= where.At(out.Rect.Min.X+i/4, y)
-			}
-			for c := range 4 {
-				dst[i+c] += (src[i+c] - dst[i+c]) * k
-			}
-			held[i/4] += (still*src[i+3] - held[i/4]) * k
-		}
-	}
-	return nil
 }
 
 // Easel returns what a live stroke is painted on: the frame with the paint of one
@@ -288,30 +245,25 @@ func (e *Evaluator) Easel(ctx context.Context, t *Treatment, removal, source, ki
 			return nil, err
 		}
 		c := fill.NewCanvas(plate)
-		below, err := e.fill(ctx, r, min(i+1, len(r.sources)), n, e.Plate.Size(), false)
+		in := r.fill(min(i+1, len(r.sources)), n, false)
+		below, err := e.fill(ctx, &in, e.Plate.Size())
 		if err != nil {
 			return nil, err
 		}
 		c.Load(below.Image)
 		return c, nil
 	}
-	plate, err := e.bare(ctx, r, n, e.Plate.Size())
+	plate, err := e.bare(ctx, r.bare(n), e.Plate.Size())
 	if err != nil {
 		return nil, err
 	}
 	c := fill.NewCanvas(plate)
-	if err := e.under(ctx, r, i, n, c); err != nil {
+	in := r.fill(i, n, false)
+	if err := e.under(ctx, &in, c); err != nil {
 		return nil, err
 	}
 	if i < len(r.sources) {
-		s := r.sources[i]
-		var there []*stroke
-		for _, st := range s.strokes {
-			if !st.Off {
-				there = append(there, st)
-			}
-		}
-		layer, err := e.paint(ctx, r, i, there, "", true)
+		layer, err := e.layer(ctx, r.layer(i, r.sources[i].strokes, "", true))
 		if err != nil {
 			return nil, err
 		}

@@ -1,19 +1,19 @@
 // Package render evaluates a treatment on a frame: the one place where the
 // stages meet.
+//
+// A frame is made in two steps. First everything that it depends on is gathered into a
+// typed value, its input (input.go): shapes as they lie there, mappings, strokes, what is
+// measured on which frames. Then the input is evaluated, and nothing but it and the plate
+// is looked at. What is worked out on the way has inputs of its own, parts of the whole,
+// and is remembered by package memo under keys that are derived from them.
 package render
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"image"
-	"slices"
-	"sync"
 
-	"jardin/core/carry"
-	"jardin/core/geom"
+	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/settle"
 	"jardin/core/treatment"
@@ -41,10 +41,17 @@ type Plate interface {
 	// Size returns the bounds of every frame.
 	Size() image.Rectangle
 	// Linear returns the part r of frame n, alpha 1 throughout. What it returns may
-	// cover more than r.
+	// cover more than r. Of a frame that is not in the shot the error is a *Beyond.
 	Linear(ctx context.Context, n int, r image.Rectangle) (*raster.Image, error)
-	// Key names the content of frame n; equal keys mean equal pixels.
-	Key(n int) string
+	// Key names the content of all frames; equal keys mean equal pixels.
+	Key() string
+}
+
+// Beyond is the error of a frame that is not in the shot.
+type Beyond struct{ Frame, First, Last int }
+
+func (b *Beyond) Error() string {
+	return fmt.Sprintf("frame %d is not in the shot (%d to %d)", b.Frame, b.First, b.Last)
 }
 
 // A Result is the part of a frame that differs from the plate. Pixels with
@@ -53,123 +60,17 @@ type Result struct {
 	*raster.Image
 }
 
-// A Treatment is a document made ready for evaluation: motions worked out,
-// strokes hashed. It is safe for concurrent use.
-type Treatment struct {
-	removals []*removal
-	motions  *carry.Set
-	outer    string   // of all mattes and fronts: what light must not be measured on
-	around   sync.Map // the same as it lies on a frame, by frame
-}
-
-type removal struct {
-	of      *Treatment
-	doc     treatment.Removal
-	motions *carry.Set
-	placed  map[int]geom.Homography // from the reference frame: stands for the track while one is being found
-	sources []*source
-	key     string // of what decides how the patch is cut and settled
-	cut     bool   // neighbours count inside the outlines only: for looking at all that is painted
-}
-
-// Compile makes a document ready. The numbers of its tracks and strokes must stand
-// in place in it.
-func Compile(doc *treatment.Document) (*Treatment, error) {
-	motions, err := carry.New(doc)
-	if err != nil {
-		return nil, err
-	}
-	t := &Treatment{motions: motions}
-	for _, d := range doc.Removals {
-		r := &removal{of: t, doc: d, motions: motions, key: hash(d.Mark, d.Settle, d.Guard)}
-		for i := range d.Fill.Sources {
-			s, err := ready(&d.Fill.Sources[i])
-			if err != nil {
-				return nil, fmt.Errorf("%q: %w", d.Name, err)
-			}
-			r.sources = append(r.sources, s)
-		}
-		t.removals = append(t.removals, r)
-	}
-	var outer []any
-	for _, r := range t.removals {
-		outer = append(outer, r.doc.Mark, r.doc.Guard)
-	}
-	t.outer = hash(outer...)
-	return t, nil
-}
-
-// Motions returns where the treatment's surfaces are.
-func (t *Treatment) Motions() *carry.Set { return t.motions }
-
-// Removals lists the removals by their identifiers.
-func (t *Treatment) Removals() (out []string) {
-	for _, r := range t.removals {
-		out = append(out, r.doc.ID)
-	}
-	return out
-}
-
-// Removal returns a removal of the treatment, or nil.
-func (t *Treatment) Removal(id string) *treatment.Removal {
-	if r := t.removal(id); r != nil {
-		return &r.doc
-	}
-	return nil
-}
-
-func (t *Treatment) removal(id string) *removal {
-	for _, r := range t.removals {
-		if r.doc.ID == id {
-			return r
-		}
-	}
-	return nil
-}
-
-func hash(values ...any) string {
-	sum := sha256.New()
-	enc := json.NewEncoder(sum)
-	for _, v := range values {
-		_ = enc.Encode(v) // plain data into a hash: nothing can fail
-	}
-	return hex.EncodeToString(sum.Sum(nil)[:16])
-}
-
-// Placed returns the treatment with one removal's surface placed by h, from its
-// reference frame to frame n: for looking at a track that is still being found.
-func (t *Treatment) Placed(id string, n int, h geom.Homography) *Treatment {
-	out := &Treatment{removals: append([]*removal{}, t.removals...), motions: t.motions, outer: t.outer}
-	for i, r := range out.removals {
-		if r.doc.ID == id {
-			placed := *r
-			placed.of = out
-			placed.placed = map[int]geom.Homography{n: h}
-			out.removals[i] = &placed
-		}
-	}
-	return out
-}
-
-// Only returns the treatment with all removals but some left out. The mattes of the
-// others still count where light is measured.
-func (t *Treatment) Only(ids ...string) *Treatment {
-	out := &Treatment{removals: append([]*removal{}, t.removals...), motions: t.motions, outer: t.outer}
-	for i, r := range out.removals {
-		left := *r
-		left.of = out
-		left.doc.Off = r.doc.Off || !slices.Contains(ids, r.doc.ID)
-		out.removals[i] = &left
-	}
-	return out
-}
-
 // An Evaluator evaluates treatments on one plate. Whatever it works out on the
-// way is kept in its cache under a hash of what it was made from. It is safe for
+// way is kept in its cache under a key derived from what it was made from. It is safe for
 // concurrent use.
 type Evaluator struct {
 	Plate Plate
-	Cache *Cache // shared or its own; nil keeps nothing
+	Cache *memo.Memo // shared or its own; nil keeps nothing
+	// Short keeps what neighbouring frames want again in a moment, apart from the cache, as
+	// it would crowd out what lasts; it may be shared. nil keeps nothing.
+	Short *memo.Memo
+	// Version names the program that computes: what outlives it is kept under its name.
+	Version string
 	// Pictures gives supplied pictures in linear light, premultiplied; nil where there
 	// are none.
 	Pictures func(context.Context, *treatment.Picture) (*raster.Image, error)
@@ -180,25 +81,15 @@ type Evaluator struct {
 
 	// Shelf keeps layers of paint for longer than the cache; nil keeps none.
 	Shelf Shelf
-
-	painting gates // two requests for the same paint wait for one of them
-	// Short keeps what neighbouring frames want again in a moment, apart from the cache, as
-	// it would crowd out what lasts; it may be shared. nil for one of its own.
-	Short *Cache
-	begin sync.Once
 }
 
-// scenes keeps what is measured on for as long as neighbouring frames want it.
-func (e *Evaluator) scenes() *Cache {
-	e.begin.Do(func() {
-		if e.Short == nil {
-			e.Short = NewCache(160 << 20)
-		}
-	})
-	return e.Short
-}
+// environment is what a computation reads besides its input.
+type environment struct{ *Evaluator }
 
-// A Shelf keeps pictures under the hash of what they were made from, also when the
+// Key names the plate and the program.
+func (e environment) Key() string { return e.Version + "/" + e.Plate.Key() }
+
+// A Shelf keeps pictures under the key of what they were made from, also when the
 // program ends. It is safe for concurrent use.
 type Shelf interface {
 	Find(key string) (*raster.Image, bool)
@@ -208,97 +99,50 @@ type Shelf interface {
 // Key returns the name of what Frame would return: equal keys mean equal
 // results, whatever else changed in the document. It is empty where nothing is
 // laid on the frame.
-func (e *Evaluator) Key(t *Treatment, n int, view View, only string) string {
-	parts := []any{view, e.Plate.Key(n)}
-	for _, r := range t.removals {
-		if keys := r.lies(n, view, only); len(keys) > 0 {
-			parts = append(parts, r.doc.ID, keys, r.rides(n), r.key, r.fronts(n), r.leans(n, view))
-		}
+func (e *Evaluator) Key(t *Treatment, n int, view View, only string) (string, error) {
+	in := t.Input(n, view, only)
+	if in == nil {
+		return "", nil
 	}
-	if len(parts) == 2 {
-		return ""
-	}
-	return hash(parts...)
-}
-
-// lies returns the keys of all that the removal has to lay on frame n.
-func (r *removal) lies(n int, view View, only string) (keys []string) {
-	if only != "" && r.doc.ID != only && view != ResultView || only == "" && (view == PatchView || view == LightView || view == GrainView) {
-		return nil
-	}
-	if view == PatchView || view == GrainView {
-		// Also where it is not laid.
-	} else if r.doc.Off || !r.doc.Range.Has(n) || len(r.doc.Mark.Outlines) == 0 {
-		return nil
-	}
-	for _, s := range r.sources {
-		if key := r.sourceKey(s, n); key != "" {
-			keys = append(keys, key)
-		}
-	}
-	return keys
-}
-
-// rides returns how each of the removal's shapes is carried to frame n. Their keys
-// over time need no mention: they are part of the removal, and n of the plate's key.
-func (r *removal) rides(n int) (out []any) {
-	for _, list := range r.doc.Shapes() {
-		for i := range *list {
-			lie, ok := r.lie(&(*list)[i], n)
-			out = append(out, ok, lie.Ride, lie.Shifts)
-		}
-	}
-	return out
-}
-
-// lie returns how one of the removal's shapes lies on frame n.
-func (r *removal) lie(s *treatment.Shape, n int) (carry.Lie, bool) {
-	lie, ok := r.motions.Lie(s, r.doc.Follow.Track, n)
-	if _, placed := r.placed[n]; placed && s.Ride == "" && lie.Shifts == nil {
-		if w, known := r.way("", s.Home, n); known {
-			lie, _ = r.motions.Lie(s, treatment.Still, n)
-			lie.Ride, ok = w, true
-		}
-	}
-	return lie, ok
+	return memo.Name(environment{e}, in)
 }
 
 // Frame returns what differs from the plate on frame n. only names the removal that
 // is looked at, as all views but the result may. The context is honoured between
 // removals.
 func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, only string) (*Result, error) {
-	if view == LightView || view == GrainView {
-		return e.look(ctx, t.removal(only), n, view)
+	return e.Evaluate(ctx, t.Input(n, view, only))
+}
+
+// Evaluate makes the frame that an input stands for; of nil, one that is the plate's.
+func (e *Evaluator) Evaluate(ctx context.Context, in *Input) (*Result, error) {
+	if in == nil {
+		return &Result{raster.NewImage(image.Rectangle{})}, nil
 	}
+	return in.evaluate(ctx, e)
+}
+
+// evaluate makes the frame.
+func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
+	if in.Look != nil {
+		return in.Look.evaluate(ctx, e)
+	}
+	size := e.Plate.Size()
 	type layer struct {
-		r       *removal
+		of      *removalInput
 		through *raster.Plane
 	}
 	var layers []layer
 	var all image.Rectangle
-	for _, r := range t.removals {
-		if len(r.lies(n, view, only)) == 0 {
-			continue
-		}
+	for i := range in.Removals {
+		r := &in.Removals[i]
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		var reach image.Rectangle
-		for _, s := range r.sources {
-			if r.sourceKey(s, n) == "" {
-				continue
-			}
-			if view == PatchView && s.Kind == treatment.Neighbour {
-				reach = reach.Union(r.matte(n, e.Plate.Size()).Rect)
-			} else {
-				reach = reach.Union(e.bounds(r, s, n))
-			}
-		}
-		through := r.matte(n, reach)
-		if view == PatchView {
-			shown := *r
-			shown.cut = true
-			r, through = &shown, raster.NewPlane(reach)
+		reach := r.Fill.bounds(size)
+		through := r.Matte.cover(reach)
+		if in.View == PatchView {
+			through = raster.NewPlane(reach)
 			for i := range through.Pix {
 				through.Pix[i] = 1
 			}
@@ -312,24 +156,24 @@ func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, o
 	if all.Empty() {
 		return &Result{raster.NewImage(image.Rectangle{})}, nil
 	}
-	plate, err := e.Plate.Linear(ctx, n, all)
+	plate, err := e.Plate.Linear(ctx, in.Frame, all)
 	if err != nil {
 		return nil, err
 	}
 	picture, touched := plate.Crop(all), raster.NewPlane(all)
-	if view == AloneView {
+	if in.View == AloneView {
 		clear(picture.Pix)
 	}
 	for _, l := range layers {
-		if view == PatchView {
-			patch, err := e.fill(ctx, l.r, len(l.r.sources), n, l.through.Rect, false)
+		if in.View == PatchView {
+			patch, err := e.fill(ctx, &l.of.Fill, l.through.Rect)
 			if err != nil {
 				return nil, err
 			}
 			settle.Lay(picture, settle.Patch{Image: patch.Image}, l.through, 1, settle.Normal, touched, nil)
 			continue
 		}
-		if err := e.laid(ctx, l.r, n, view, plate, picture, l.through, touched); err != nil {
+		if err := e.laid(ctx, l.of, in.View, plate, picture, l.through, touched); err != nil {
 			return nil, err
 		}
 	}
@@ -346,22 +190,8 @@ func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, o
 // Matte returns the coverage of a removal's shapes on frame n: an empty plane
 // where none of them lies there.
 func (e *Evaluator) Matte(t *Treatment, id string, n int) *raster.Plane {
-	for _, r := range t.removals {
-		if r.doc.ID == id {
-			return r.matte(n, e.Plate.Size())
-		}
+	if r := t.removal(id); r != nil {
+		return r.matte(n).cover(e.Plate.Size())
 	}
 	return raster.NewPlane(image.Rectangle{})
-}
-
-// matte carries the shapes to a frame and covers them there, so that edges are
-// as sharp on that frame as on the one that they were drawn on. A feather is as
-// wide as the surface's scale makes it.
-func (r *removal) matte(n int, within image.Rectangle) *raster.Plane {
-	return r.covered(r.doc.Mark.Outlines, carry.Edge{Feather: r.doc.Settle.Feather, FeatherIn: r.doc.Settle.FeatherIn, Grow: r.doc.Settle.Grow}, n, within)
-}
-
-// covered is the coverage of some shapes of the removal on frame n.
-func (r *removal) covered(shapes []treatment.Shape, edge carry.Edge, n int, within image.Rectangle) *raster.Plane {
-	return carry.Matte(shapes, edge, within, func(s *treatment.Shape) (carry.Lie, bool) { return r.lie(s, n) })
 }

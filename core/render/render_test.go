@@ -3,7 +3,6 @@ package render
 import (
 	"context"
 	"errors"
-	"fmt"
 	"image"
 	"testing"
 
@@ -11,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jardin/core/geom"
+	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/treatment"
 )
@@ -19,13 +19,16 @@ import (
 type ramp struct{ reads map[int]int }
 
 func (ramp) Size() image.Rectangle { return image.Rect(0, 0, 100, 80) }
-func (ramp) Key(n int) string      { return fmt.Sprint("ramp", n) }
+func (ramp) Key() string           { return "ramp" }
 func (p ramp) Linear(_ context.Context, n int, _ image.Rectangle) (*raster.Image, error) {
 	if p.reads != nil {
 		p.reads[n]++
 	}
 	if n > 110 {
 		return nil, errors.New("the disk is gone")
+	}
+	if n < 90 {
+		return nil, &Beyond{n, 90, 110}
 	}
 	m := raster.NewImage(p.Size())
 	for y := range 80 {
@@ -69,7 +72,7 @@ func compile(t *testing.T, d *treatment.Document) *Treatment {
 }
 
 func TestThePatchLiesWhereTheTrackSaysAndNowhereElse(t *testing.T) {
-	e := &Evaluator{Plate: ramp{}, Cache: NewCache(1 << 24)}
+	e := &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 24)}
 	c := compile(t, document())
 	for n := 98; n <= 103; n++ {
 		got, err := e.Frame(context.Background(), c, n, ResultView, "")
@@ -98,19 +101,19 @@ func TestThePatchLiesWhereTheTrackSaysAndNowhereElse(t *testing.T) {
 func TestNothingLiesWithoutTrackOutsideTheRangeOrWhenOff(t *testing.T) {
 	e := &Evaluator{Plate: ramp{}}
 	c := compile(t, document())
-	assert.Empty(t, e.Key(c, 104, ResultView, ""), "104 is in the range, but not on the track")
-	assert.Empty(t, e.Key(c, 97, ResultView, ""))
+	assert.Empty(t, keyOf(t, e, c, 104, ResultView, ""), "104 is in the range, but not on the track")
+	assert.Empty(t, keyOf(t, e, c, 97, ResultView, ""))
 	got, err := e.Frame(context.Background(), c, 104, ResultView, "")
 	require.NoError(t, err)
 	assert.True(t, got.Rect.Empty())
 	d := document()
 	d.Removals[0].Off = true
-	assert.Empty(t, e.Key(compile(t, d), 100, ResultView, ""))
-	assert.NotEmpty(t, e.Key(compile(t, d), 100, PatchView, "a"), "its paint can still be looked at")
+	assert.Empty(t, keyOf(t, e, compile(t, d), 100, ResultView, ""))
+	assert.NotEmpty(t, keyOf(t, e, compile(t, d), 100, PatchView, "a"), "its paint can still be looked at")
 	d = document()
 	d.Removals[0].Follow.Track = ""
-	assert.NotEmpty(t, e.Key(compile(t, d), 100, ResultView, ""), "the reference frame needs no track")
-	assert.Empty(t, e.Key(compile(t, d), 101, ResultView, ""))
+	assert.NotEmpty(t, keyOf(t, e, compile(t, d), 100, ResultView, ""), "the reference frame needs no track")
+	assert.Empty(t, keyOf(t, e, compile(t, d), 101, ResultView, ""))
 }
 
 // Keys change exactly when pictures do.
@@ -119,14 +122,14 @@ func TestKeysNameWhatAPictureIsMadeFrom(t *testing.T) {
 	key := func(change func(*treatment.Removal)) string {
 		d := document()
 		change(&d.Removals[0])
-		return e.Key(compile(t, d), 101, ResultView, "")
+		return keyOf(t, e, compile(t, d), 101, ResultView, "")
 	}
 	base := key(func(*treatment.Removal) {})
 	assert.Equal(t, base, key(func(r *treatment.Removal) { r.Name, r.Notes = "other", "notes" }))
 	moved := func(i int, h geom.Homography) string {
 		d := document()
 		d.Tracks[0].Data.Samples[i].Matrix = h
-		return e.Key(compile(t, d), 101, ResultView, "")
+		return keyOf(t, e, compile(t, d), 101, ResultView, "")
 	}
 	assert.Equal(t, base, moved(0, shift(3)), "another frame's place")
 	assert.NotEqual(t, base, moved(3, shift(102)), "this frame's place")
@@ -142,7 +145,7 @@ func TestKeysNameWhatAPictureIsMadeFrom(t *testing.T) {
 
 func TestOneMoreStrokeCostsOneStroke(t *testing.T) {
 	reads := map[int]int{}
-	e := &Evaluator{Plate: ramp{reads}, Cache: NewCache(1 << 24)}
+	e := &Evaluator{Plate: ramp{reads}, Cache: memo.New(1 << 24)}
 	d := document()
 	_, err := e.Frame(context.Background(), compile(t, d), 101, ResultView, "")
 	require.NoError(t, err)
@@ -166,8 +169,8 @@ func TestPlacedSetsOneFrame(t *testing.T) {
 	e := &Evaluator{Plate: ramp{}}
 	c := compile(t, document())
 	placed := c.Placed("a", 104, shift(104))
-	assert.NotEmpty(t, e.Key(placed, 104, ResultView, ""))
-	assert.Empty(t, e.Key(c, 104, ResultView, ""), "the treatment itself is not changed")
+	assert.NotEmpty(t, keyOf(t, e, placed, 104, ResultView, ""))
+	assert.Empty(t, keyOf(t, e, c, 104, ResultView, ""), "the treatment itself is not changed")
 	got, err := e.Frame(context.Background(), placed, 104, ResultView, "")
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, got.At(29, 25)[3])
@@ -201,12 +204,12 @@ func TestAPatchBendsWithItsSurface(t *testing.T) {
 			assert.Equal(t, a[3], b[3])
 		}
 	}
-	assert.NotEqual(t, e.Key(compile(t, document()), 101, ResultView, ""), e.Key(compile(t, d), 101, ResultView, ""))
-	assert.Equal(t, e.Key(compile(t, document()), 100, ResultView, ""), e.Key(compile(t, d), 100, ResultView, ""), "unbent on its home")
+	assert.NotEqual(t, keyOf(t, e, compile(t, document()), 101, ResultView, ""), keyOf(t, e, compile(t, d), 101, ResultView, ""))
+	assert.Equal(t, keyOf(t, e, compile(t, document()), 100, ResultView, ""), keyOf(t, e, compile(t, d), 100, ResultView, ""), "unbent on its home")
 }
 
 func TestOpacityOrderAndErrors(t *testing.T) {
-	e := &Evaluator{Plate: ramp{}, Cache: NewCache(1 << 24)}
+	e := &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 24)}
 	d := document()
 	d.Removals[0].Settle.Opacity = 0.25
 	got, err := e.Frame(context.Background(), compile(t, d), 100, ResultView, "")
@@ -228,28 +231,8 @@ func TestOpacityOrderAndErrors(t *testing.T) {
 	assert.ErrorContains(t, err, "artifact")
 }
 
-func TestCacheForgetsWhatWasUsedLongestAgo(t *testing.T) {
-	c := NewCache(100)
-	c.Put("a", 1, 40)
-	c.Put("b", 2, 40)
-	_, _ = c.Get("a")
-	c.Put("c", 3, 40)
-	_, ok := c.Get("b")
-	assert.False(t, ok)
-	_, ok = c.Get("a")
-	assert.True(t, ok)
-	c.Put("huge", 4, 101)
-	_, ok = c.Get("huge")
-	assert.False(t, ok)
-	assert.LessOrEqual(t, c.Used(), 100)
-	var none *Cache
-	none.Put("a", 1, 1)
-	_, ok = none.Get("a")
-	assert.False(t, ok)
-}
-
 func BenchmarkFrame(b *testing.B) {
-	e := &Evaluator{Plate: ramp{}, Cache: NewCache(1 << 24)}
+	e := &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 24)}
 	c, err := Compile(document())
 	require.NoError(b, err)
 	for b.Loop() {
@@ -257,4 +240,10 @@ func BenchmarkFrame(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
+}
+
+func keyOf(t *testing.T, e *Evaluator, c *Treatment, n int, view View, only string) string {
+	key, err := e.Key(c, n, view, only)
+	require.NoError(t, err)
+	return key
 }

@@ -7,171 +7,36 @@ import (
 	"image"
 	"math"
 
-	"jardin/core/carry"
 	"jardin/core/colorspace"
-	"jardin/core/geom"
+	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/settle"
 	"jardin/core/treatment"
 )
 
-// lit returns how the removal follows the light, or nil.
-func (r *removal) lit() *treatment.Light {
-	if l := r.doc.Settle.Light; l != nil && !l.Off {
-		return l
-	}
-	return nil
-}
-
-func (r *removal) soft() *treatment.Softness {
-	if s := r.doc.Settle.Softness; s != nil && !s.Off {
-		return s
-	}
-	return nil
-}
-
-func (r *removal) grain() *treatment.Grain {
-	if g := r.doc.Settle.Grain; g != nil && !g.Off {
-		return g
-	}
-	return nil
-}
-
-// settles reports whether what is held changes with the plate.
-func (r *removal) settles() bool { return r.lit() != nil || r.soft() != nil }
-
-// reach is over how many frames before and after a measure is averaged.
-func (r *removal) reach() (out int) {
-	if l := r.lit(); l != nil {
-		out = max(l.Over, l.Level)
-	}
-	if s := r.soft(); s != nil {
-		out = max(out, 1) // the track's motion
-		if s.Match {
-			out = max(out, s.Over)
-		}
-	}
-	return out
-}
-
-// outerKey names all mattes and fronts as they lie on a frame.
-func (t *Treatment) outerKey(n int) string {
-	if v, ok := t.around.Load(n); ok {
-		return v.(string)
-	}
-	parts := []any{t.outer}
-	for _, r := range t.removals {
-		parts = append(parts, r.rides(n))
-	}
-	key := hash(parts...)
-	t.around.Store(n, key)
-	return key
-}
-
-// leans names all else that the removal's patch on frame n depends on: the frames
-// that are measured, and those that help to calm one.
-func (r *removal) leans(n int, view View) (out []any) {
-	for _, s := range r.sources {
-		if s.Kind == treatment.HeldPlate && s.Weight(n) > 0 {
-			out = append(out, r.calmKey(s.Frame))
-		}
-	}
-	if view == PatchView || !r.settles() {
-		return out
-	}
-	d := r.reach()
-	for k := n - d; k <= n+d; k++ {
-		out = append(out, r.of.outerKey(k))
-		for _, s := range r.sources {
-			if s.Weight(n) > 0 && (s.Kind == treatment.HeldPlate || s.Kind == treatment.Piece) {
-				w, ok := r.way("", s.Frame, k)
-				out = append(out, w, ok)
-			}
-		}
-	}
-	return out
-}
-
-// along returns how far each place of frame n has to be smeared: by the track's
-// motion while the shutter is open, less what is smeared on the held frame already.
-func (r *removal) along(s *source, ride string, n int, shutter float64, region image.Rectangle) func(geom.Point) geom.Point {
-	none := func(geom.Point) geom.Point { return geom.Point{} }
-	w, ok := r.way(ride, s.Frame, n)
-	if !ok || shutter == 0 || region.Empty() {
-		return none
-	}
-	back, ok := w.Inverse()
-	if !ok {
-		return none
-	}
-	// The motion of a place of the held frame around frame m, for a whole frame's time.
-	motion := func(m int) func(u geom.Point) geom.Point {
-		before, ok1 := r.way(ride, s.Frame, m-1)
-		after, ok2 := r.way(ride, s.Frame, m+1)
-		at, ok3 := r.way(ride, s.Frame, m)
-		return func(u geom.Point) geom.Point {
-			switch {
-			case ok1 && ok2:
-				return after.Apply(u).Sub(before.Apply(u)).Mul(0.5)
-			case ok1 && ok3:
-				return at.Apply(u).Sub(before.Apply(u))
-			case ok2 && ok3:
-				return after.Apply(u).Sub(at.Apply(u))
-			}
-			return geom.Point{}
-		}
-	}
-	here, there := motion(n), motion(s.Frame)
-	k := shutter / 360
-	at := func(p geom.Point) geom.Point {
-		u := back.Apply(p)
-		had := there(u).Mul(k / 2)
-		return settle.Left(here(u).Mul(k), w.Apply(u.Add(had)).Sub(w.Apply(u.Sub(had))))
-	}
-	// It is worked out at the corners; in between it changes evenly.
-	box := boxOf(region)
-	var corner [4]geom.Point
-	for i, p := range box.Corners() {
-		corner[i] = at(p)
-		if corner[i].X*corner[0].X+corner[i].Y*corner[0].Y < 0 {
-			corner[i] = corner[i].Mul(-1) // a trace has no front end
-		}
-	}
-	return func(p geom.Point) geom.Point {
-		u, v := (p.X-box.Min.X)/(box.Max.X-box.Min.X), (p.Y-box.Min.Y)/(box.Max.Y-box.Min.Y)
-		return corner[0].Lerp(corner[1], u).Lerp(corner[3].Lerp(corner[2], u), v)
-	}
-}
-
-// follow returns what a source holds as it lies on frame n, in the plate's light and
+// follow returns what a source holds as it lies on a frame, in the plate's light and
 // softness: opaque where the held frame is known, or, with lay, the premultiplied
 // picture that lay gives.
-func (e *Evaluator) follow(ctx context.Context, r *removal, s *source, ride string, n int, reach image.Rectangle, held heldLayer, lay func(image.Rectangle) *raster.Image) (*raster.Image, error) {
-	w, _ := r.way(ride, s.Frame, n)
-	back, ok := w.Inverse()
+func (e *Evaluator) follow(ctx context.Context, in *settleInput, reach image.Rectangle, lay func(image.Rectangle) *raster.Image) (*raster.Image, error) {
+	back, ok := in.Way.Way.Inverse()
 	if !ok {
 		return nil, fmt.Errorf("the track cannot be inverted")
 	}
 	size := e.Plate.Size()
-	var sigma, sharpen, shutter float64
-	radius := 1.0
-	if f := r.soft(); f != nil {
+	var sigma float64
+	if in.Blur != nil {
 		var err error
-		if sigma, err = e.blur(ctx, r, s, ride, n, held); err != nil {
+		if sigma, err = e.blurOf(ctx, in.Blur); err != nil {
 			return nil, err
 		}
-		sharpen, shutter = f.Sharpen, f.Shutter
-		if f.Radius > 0 {
-			radius = f.Radius
-		}
 	}
-	smear := r.along(s, ride, n, shutter, reach)
+	smear := in.Smear.along(reach)
 	margin := int(math.Ceil(3*sigma)) + 2
-	if sharpen > 0 {
-		margin += int(math.Ceil(3 * radius))
+	if in.Sharpen > 0 {
+		margin += int(math.Ceil(3 * in.Radius))
 	}
 	for _, c := range boxOf(reach).Corners() {
-		margin = max(margin, int(math.Ceil(3*sigma+smear(c).Len()))+2)
+		margin = max(margin, int(math.Ceil(3*sigma+math.Min(smear(c).Len(), settle.LongestSmear)))+2)
 	}
 	region := reach.Inset(-margin).Intersect(size)
 	var m *raster.Image
@@ -179,26 +44,29 @@ func (e *Evaluator) follow(ctx context.Context, r *removal, s *source, ride stri
 		m = lay(region)
 	} else {
 		there := raster.Around(back.Bounds(boxOf(region)), 4, size)
-		painted, err := e.painted(ctx, r, s, there, held)
+		painted, err := e.onPlate(ctx, in.Painted, there)
 		if err != nil {
 			return nil, err
 		}
 		m = warp(painted, back, region)
 	}
-	m = settle.Smear(m, smear)
-	if l := r.lit(); l != nil {
-		found, err := e.light(ctx, r, s, ride, n, held)
+	m, err := settle.Smear(ctx, m, smear)
+	if err != nil {
+		return nil, err
+	}
+	if in.Light != nil {
+		found, err := e.light(ctx, in.Light)
 		if err != nil {
 			return nil, err
 		}
-		if strength := treatment.On(l.Keys, l.Strength, n); found != nil && strength > 0 {
-			settle.Shine(m, found, back.Apply, strength)
+		if found != nil && in.Light.Strength > 0 {
+			settle.Shine(m, found, back.Apply, in.Light.Strength)
 		}
 	}
 	if sigma > 0.05 {
 		m = raster.GaussianImage(m, sigma)
 	}
-	m = settle.Sharpen(m, sharpen, radius)
+	m = settle.Sharpen(m, in.Sharpen, in.Radius)
 	if lay == nil {
 		// Beyond the held frame nothing is known: blurred, that must not darken.
 		for i := 0; i < len(m.Pix); i += 4 {
@@ -215,40 +83,34 @@ func (e *Evaluator) follow(ctx context.Context, r *removal, s *source, ride stri
 	return m.Crop(reach), nil
 }
 
-// laid lays a removal's patch over a picture of frame n, as a view shows it, and
+// laid lays a removal's patch over a picture of a frame, as a view shows it, and
 // marks what it touches. through is the coverage of its mattes.
-func (e *Evaluator) laid(ctx context.Context, r *removal, n int, view View, plate, picture *raster.Image, through, touched *raster.Plane) error {
-	st := &r.doc.Settle
-	if g := r.doc.Guard; g != nil && len(g.Within) > 0 {
+func (e *Evaluator) laid(ctx context.Context, in *removalInput, view View, plate, picture *raster.Image, through, touched *raster.Plane) error {
+	if in.Within != nil {
 		through = through.Crop(through.Rect)
-		times(through, r.covered(g.Within, carry.Edge{}, n, through.Rect), false)
+		times(through, in.Within.cover(through.Rect), false)
 	}
 	rect := through.Rect
-	if st.Seam > 0 {
-		rect = rect.Inset(-6).Intersect(e.Plate.Size())
+	if in.Seam > 0 {
+		rect = rect.Inset(-seamRim).Intersect(e.Plate.Size())
 	}
-	patch, err := e.fill(ctx, r, len(r.sources), n, rect, true)
+	patch, err := e.fill(ctx, &in.Fill, rect)
 	if err != nil {
 		return err
 	}
-	if st.Seam > 0 {
-		if err := e.blend(ctx, r, n, patch.Image, through.Crop(rect)); err != nil {
+	if in.Seam > 0 {
+		if err := e.blend(ctx, in, patch.Image, through.Crop(rect)); err != nil {
 			return err
 		}
 	}
-	for i := range st.Tones {
-		t := &st.Tones[i]
-		if t.Off {
-			continue
-		}
-		g := t.On(n)
+	for _, t := range in.Tones {
 		var where *raster.Plane
-		if len(t.Where) > 0 {
-			where = r.covered(t.Where, carry.Edge{}, n, patch.Rect)
+		if t.Where != nil {
+			where = t.Where.cover(patch.Rect)
 		}
-		settle.Tone(patch.Image, settle.CDL{Slope: g.Slopes(), Offset: g.Offset, Power: g.Power, Saturation: g.Saturation}, where)
+		settle.Tone(patch.Image, t.Grade, where)
 	}
-	fronts, soft, err := e.inFront(ctx, r, n, through.Rect)
+	fronts, soft, err := e.inFront(ctx, in.Fronts, through.Rect)
 	if err != nil {
 		return err
 	}
@@ -257,25 +119,24 @@ func (e *Evaluator) laid(ctx context.Context, r *removal, n int, view View, plat
 		open = through.Crop(through.Rect)
 		times(open, fronts, true)
 	}
-	opacity := float32(st.Shown(n))
+	opacity := float32(in.Opacity)
 	if view == MatteView || view == TintView {
 		shade(view, picture, patch.Image, open, opacity, touched)
 		return nil
 	}
-	g := r.grain()
 	var missing *raster.Plane
-	if g != nil && g.Kind != "" && g.Model != nil {
+	if in.Grain != nil {
 		missing = raster.NewPlane(through.Rect)
 	}
-	how := map[string]settle.How{treatment.Darken: settle.Darken, treatment.Lighten: settle.Lighten}[st.Lay]
+	how := map[string]settle.How{treatment.Darken: settle.Darken, treatment.Lighten: settle.Lighten}[in.Lay]
 	settle.Lay(picture, settle.Patch{Image: patch.Image, Still: patch.still}, open, opacity, how, touched, missing)
 	for _, f := range soft {
-		if err := e.unmix(ctx, r, n, f, plate, picture, patch.Image, through, opacity); err != nil {
+		if err := e.unmix(ctx, f, plate, picture, patch.Image, through, opacity); err != nil {
 			return err
 		}
 	}
 	if missing != nil {
-		return e.layGrain(ctx, r, n, picture, missing)
+		return e.layGrain(ctx, in, picture, missing)
 	}
 	return nil
 }
@@ -328,14 +189,13 @@ func shade(view View, picture, patch *raster.Image, through *raster.Plane, opaci
 }
 
 // blend makes the patch's seam disappear.
-func (e *Evaluator) blend(ctx context.Context, r *removal, n int, patch *raster.Image, through *raster.Plane) error {
-	plate, err := e.Plate.Linear(ctx, n, through.Rect)
+func (e *Evaluator) blend(ctx context.Context, in *removalInput, patch *raster.Image, through *raster.Plane) error {
+	plate, err := e.Plate.Linear(ctx, in.Frame, through.Rect)
 	if err != nil {
 		return err
 	}
-	// What stands before the surface says nothing about it; the removal's own matte ends at
-	// the rim that is looked at.
-	out, err := e.outer(ctx, r.unmarked(), n, through.Rect)
+	// What stands before the surface says nothing about it.
+	out, err := in.Around.cover(ctx, e, through.Rect)
 	if err != nil {
 		return err
 	}
@@ -343,7 +203,7 @@ func (e *Evaluator) blend(ctx context.Context, r *removal, n int, patch *raster.
 	for i, v := range out.Pix {
 		valid.Pix[i] = 1 - v
 	}
-	settle.Blend(patch, plate, through, valid, r.doc.Settle.Seam)
+	settle.Blend(patch, plate, through, valid, in.Seam)
 	return nil
 }
 
@@ -357,21 +217,28 @@ func GrainModel(g *settle.Grain) *treatment.GrainModel {
 	return &treatment.GrainModel{Light: g.Light, Sigma: g.Sigma, Share: g.Share, Lags: g.Lags, Shape: g.Shape, Words: g.Words()}
 }
 
+// A grainTile is a piece of grain that is laid again and again, by channel.
+type grainTile [3][]float32
+
+// Bytes returns the memory that it takes.
+func (t *grainTile) Bytes() int { return 12 * settle.Tile * settle.Tile }
+
+func madeGrain(_ context.Context, _ environment, model *memo.Keyed[treatment.GrainModel]) (*grainTile, error) {
+	return (*grainTile)(grainOf(&model.Value).Make(1)), nil
+}
+
 // layGrain lays moving grain where it is missing: another on each frame, on every
 // rendering of a frame the same.
-func (e *Evaluator) layGrain(ctx context.Context, r *removal, n int, picture *raster.Image, missing *raster.Plane) error {
-	g := r.grain()
-	layer := settle.Layer{Of: grainOf(g.Model), Amount: [3]float64{1, 1, 1}}
-	if g.Amount != nil {
-		layer.Amount = *g.Amount
-	}
+func (e *Evaluator) layGrain(ctx context.Context, in *removalInput, picture *raster.Image, missing *raster.Plane) error {
+	g := in.Grain
+	layer := settle.Layer{Of: grainOf(&g.Model.Value), Amount: g.Amount}
 	if g.Kind == treatment.CarriedGrain {
 		by := image.Pt(int(math.Round(g.From[0])), int(math.Round(g.From[1])))
 		from := missing.Rect.Add(by).Intersect(e.Plate.Size())
 		if from.Empty() {
 			return nil
 		}
-		plate, err := e.Plate.Linear(ctx, n, from)
+		plate, err := e.Plate.Linear(ctx, in.Frame, from)
 		if err != nil {
 			return err
 		}
@@ -381,19 +248,13 @@ func (e *Evaluator) layGrain(ctx context.Context, r *removal, n int, picture *ra
 		settle.CarryGrain(picture, moved, calm, missing, layer)
 		return nil
 	}
-	model := *g.Model
-	model.Words = ""
-	key := hash("grain", model)
-	leave := e.painting.enter(key)
-	if v, ok := e.Cache.Get(key); ok {
-		layer.Tile = v.(*[3][]float32)
-	} else {
-		layer.Tile = layer.Of.Make(1)
-		e.Cache.Put(key, layer.Tile, 12*settle.Tile*settle.Tile)
+	tile, err := memo.Do(ctx, e.Cache, environment{e}, g.Model, madeGrain)
+	if err != nil {
+		return err
 	}
-	leave()
+	layer.Tile = (*[3][]float32)(tile)
 	seed := fnv.New64a()
-	_, _ = fmt.Fprint(seed, r.doc.ID, "/", n) // a hash takes anything
+	_, _ = fmt.Fprint(seed, g.Seed, "/", in.Frame) // a hash takes anything
 	layer.Seed = seed.Sum64()
 	settle.LayGrain(picture, missing, layer)
 	return nil

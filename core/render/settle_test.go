@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/treatment"
 )
@@ -19,7 +20,7 @@ import (
 type lamp struct{ square image.Rectangle }
 
 func (lamp) Size() image.Rectangle { return image.Rect(0, 0, 200, 160) }
-func (l lamp) Key(n int) string    { return fmt.Sprint("lamp", n, l.square) }
+func (l lamp) Key() string         { return fmt.Sprint("lamp", l.square) }
 
 func (lamp) gain(n int, x, y float64) float64 {
 	return (1 + 0.1*math.Sin(float64(3*n))) * (1 + 0.001*(x-100)*float64(n-100)/3)
@@ -32,7 +33,7 @@ func texture(x, y float64) float64 {
 
 func (l lamp) Linear(_ context.Context, n int, _ image.Rectangle) (*raster.Image, error) {
 	if n < 90 || n > 110 {
-		return nil, fmt.Errorf("there is no frame %d", n)
+		return nil, &Beyond{n, 90, 110}
 	}
 	m := raster.NewImage(l.Size())
 	for y := range 160 {
@@ -73,7 +74,7 @@ func TestAHeldPatchFollowsTheLight(t *testing.T) {
 		d := litDocument()
 		d.Removals[0].Settle.Light = light
 		c := compile(t, d)
-		e := &Evaluator{Plate: lamp{}, Cache: NewCache(1 << 26)}
+		e := &Evaluator{Plate: lamp{}, Cache: memo.New(1 << 26)}
 		worst := 0.0
 		for n := 98; n <= 103; n++ {
 			got, err := e.Frame(ctx, c, n, ResultView, "")
@@ -109,7 +110,7 @@ func TestFrontsAreLaidBackAndNotMeasured(t *testing.T) {
 	other.ID, other.Name, other.Off = "b", "b", true
 	other.Guard = &treatment.Guard{Fronts: []treatment.Front{{ID: "f", Name: "f", By: treatment.ByOutline, Shapes: []treatment.Shape{square("g", plate.square, 100, treatment.Still)}}}}
 	d.Removals = append(d.Removals, other)
-	e := &Evaluator{Plate: plate, Cache: NewCache(1 << 26)}
+	e := &Evaluator{Plate: plate, Cache: memo.New(1 << 26)}
 	frame := func() *raster.Image {
 		got, err := e.Frame(ctx, compile(t, d), 102, ResultView, "")
 		require.NoError(t, err)
@@ -159,7 +160,7 @@ func TestSuppliedMattesGoByFrame(t *testing.T) {
 	ctx := context.Background()
 	d := litDocument()
 	d.Removals[0].Guard = &treatment.Guard{Fronts: []treatment.Front{{ID: "m", Name: "m", By: treatment.ByMatte, Mattes: []treatment.FrontMatte{{Frame: 102, Picture: treatment.Picture{Artifact: "x", Name: "m.102.png", Width: 200, Height: 160}}}}}}
-	e := &Evaluator{Plate: lamp{}, Cache: NewCache(1 << 26), Mattes: func(context.Context, *treatment.Picture) (*raster.Plane, error) {
+	e := &Evaluator{Plate: lamp{}, Cache: memo.New(1 << 26), Mattes: func(context.Context, *treatment.Picture) (*raster.Plane, error) {
 		p := raster.NewPlane(lamp{}.Size())
 		for i := range p.Pix {
 			p.Pix[i] = 1
@@ -196,7 +197,7 @@ func TestKeysOfSettledFrames(t *testing.T) {
 	key := func(change func(d *treatment.Document)) string {
 		d := base()
 		change(d)
-		return e.Key(compile(t, d), 100, ResultView, "")
+		return keyOf(t, e, compile(t, d), 100, ResultView, "")
 	}
 	same := key(func(*treatment.Document) {})
 	assert.Equal(t, same, key(func(*treatment.Document) {}))
@@ -229,7 +230,7 @@ func TestDissolveAndMatteViews(t *testing.T) {
 	d := litDocument()
 	d.Removals[0].Settle.Dissolve = []treatment.ValueKey{{Frame: 99, Ease: treatment.Linear, Value: 0}, {Frame: 101, Ease: treatment.Linear, Value: 1}}
 	d.Removals[0].Settle.Tones = []treatment.Tone{{ID: "t", Name: "t", Grade: treatment.Grade{Slope: [3]float64{0, 0, 0}, Power: [3]float64{1, 1, 1}, Saturation: 1}}}
-	e := &Evaluator{Plate: lamp{}, Cache: NewCache(1 << 26)}
+	e := &Evaluator{Plate: lamp{}, Cache: memo.New(1 << 26)}
 	c := compile(t, d)
 	at := func(n int, view View) [4]float32 {
 		got, err := e.Frame(ctx, c, n, view, "a")

@@ -14,25 +14,6 @@ import (
 	"jardin/core/treatment"
 )
 
-// A stroke is one made ready: all that never changes about it is worked out.
-type stroke struct {
-	*treatment.Stroke
-	key string
-	box geom.Box // around all that it may cover, at home
-}
-
-func strokeKey(s *treatment.Stroke) string {
-	plain := *s
-	plain.Off, plain.Range = false, nil
-	if plain.Jitter == 0 {
-		plain.ID = "" // it only decides how dabs stray
-	}
-	if plain.Path != nil && plain.Path.Artifact != "" {
-		plain.Path = &treatment.Path{Artifact: plain.Path.Artifact, Shift: plain.Path.Shift}
-	}
-	return hash(plain)
-}
-
 func strokeBox(s *treatment.Stroke) geom.Box {
 	var at []geom.Point
 	grow := s.Size/2 + s.Jitter*s.Size + 2
@@ -52,25 +33,13 @@ func strokeBox(s *treatment.Stroke) geom.Box {
 	return geom.Box{Min: b.Min.Sub(geom.Pt(grow, grow)), Max: b.Max.Add(geom.Pt(grow, grow))}
 }
 
-// lent returns how the frame that lends a stroke its pixels lies to the stroke's.
-func (r *removal) lent(st *stroke) any {
-	if st.From == nil || st.From.Frame == nil {
-		return nil
-	}
-	w, ok := r.way(st.Ride, st.Home, *st.From.Frame)
-	return []any{ok, w}
-}
-
 // lay paints a stroke on a canvas of frame n.
-func (e *Evaluator) lay(ctx context.Context, r *removal, c *fill.Canvas, st *stroke, n int) error {
-	w, ok := r.way(st.Ride, st.Home, n)
-	if !ok && n != st.Home {
+func (e *Evaluator) lay(ctx context.Context, c *fill.Canvas, in *strokeInput, n int) error {
+	if !in.Way.Known {
 		return nil // not followed to there
 	}
-	if n == st.Home {
-		w = carry.Straight(geom.Identity)
-	}
-	brush, err := e.strokeOn(ctx, r, st.Stroke, w, n, &st.box)
+	st, w := in.Stroke, in.Way.Way
+	brush, err := e.brush(ctx, st, w, in.Loan, &in.Box)
 	if err != nil {
 		return err
 	}
@@ -78,10 +47,10 @@ func (e *Evaluator) lay(ctx context.Context, r *removal, c *fill.Canvas, st *str
 		// Half of a soft edge lies inside the outline: it is drawn where the pixels part.
 		shape := treatment.Shape{Kind: treatment.Outline, Home: st.Home, Points: st.Area.Points, Feather: st.Area.Feather / 2, FeatherIn: st.Area.Feather / 2}
 		lie := carry.Lie{Points: shape.Points, Placement: geom.Identity, Ride: w}
-		c.Area(brush, lie.Cover(&shape, carry.Edge{}, raster.Around(w.Bounds(st.box), 2, e.Plate.Size())))
+		c.Area(brush, lie.Cover(&shape, carry.Edge{}, raster.Around(w.Bounds(in.Box), 2, e.Plate.Size())))
 		return nil
 	}
-	path := touchesOf(st.Stroke)
+	path := touchesOf(st)
 	if n != st.Home {
 		for i := range path {
 			path[i].Point = w.Apply(path[i].Point)
@@ -91,9 +60,9 @@ func (e *Evaluator) lay(ctx context.Context, r *removal, c *fill.Canvas, st *str
 	return nil
 }
 
-// strokeOn returns the brush of a stroke on frame n, to which w takes its home. box
-// is what it may cover at home; nil for anything.
-func (e *Evaluator) strokeOn(ctx context.Context, r *removal, s *treatment.Stroke, w carry.Way, n int, box *geom.Box) (fill.Stroke, error) {
+// brush returns the brush of a stroke on a frame to which w takes its home. box is what it
+// may cover at home; nil for anything.
+func (e *Evaluator) brush(ctx context.Context, s *treatment.Stroke, w carry.Way, loan *loanInput, box *geom.Box) (fill.Stroke, error) {
 	seed := fnv.New64a()
 	_, _ = seed.Write([]byte(s.ID)) // a hash takes anything
 	out := fill.Stroke{
@@ -135,11 +104,8 @@ func (e *Evaluator) strokeOn(ctx context.Context, r *removal, s *treatment.Strok
 	out.From.Plain = o.Plain
 	from := FromOf(o, begin)
 	shift, simple := simpleOffset(o)
-	if o.Frame != nil {
-		over, ok := r.way(s.Ride, s.Home, *o.Frame)
-		if !ok {
-			over = carry.Straight(geom.Identity) // brought into place by hand alone
-		}
+	if loan != nil {
+		over := loan.Over
 		region := e.Plate.Size()
 		if box != nil {
 			region = raster.Around(over.Bounds(geom.Bounds(cornersOf(from, *box))), 4, region)
@@ -149,8 +115,8 @@ func (e *Evaluator) strokeOn(ctx context.Context, r *removal, s *treatment.Strok
 			return out, fmt.Errorf("the track cannot be inverted")
 		}
 		var err error
-		if out.From.Picture, err = e.bare(ctx, r, *o.Frame, region); err != nil {
-			return out, fmt.Errorf("frame %d, which is lent: %w", *o.Frame, err)
+		if out.From.Picture, err = e.bare(ctx, loan.Bare, region); err != nil {
+			return out, fmt.Errorf("frame %d, which is lent: %w", loan.Bare.Frame, err)
 		}
 		if simple && straight && over.Bent == nil && over.Homography == geom.Identity {
 			out.From.Shift = shift
@@ -253,7 +219,7 @@ func (e *Evaluator) Brush(ctx context.Context, t *Treatment, removal string, s *
 	}
 	at := *s
 	at.Path = &treatment.Path{Points: [][]float64{{begin[0], begin[1]}}}
-	return e.strokeOn(ctx, r, &at, carry.Straight(geom.Identity), s.Home, nil)
+	return e.brush(ctx, &at, carry.Straight(geom.Identity), r.loan(&at), nil)
 }
 
 // touchesOf returns a stroke's points where they lie.

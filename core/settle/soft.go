@@ -1,6 +1,7 @@
 package settle
 
 import (
+	"context"
 	"math"
 
 	"jardin/core/geom"
@@ -128,21 +129,55 @@ func detail(p, valid, cover *raster.Plane) (out *raster.Plane, level float64) {
 	return out, level
 }
 
+// LongestSmear is the longest trace in pixels that is smeared: what moves farther while the
+// shutter is open is a track that slipped.
+const LongestSmear = 300
+
 // Smear blurs a picture along the way of each pixel: along(p) is the whole length
-// of its trace on the frame, with its middle at p.
-func Smear(m *raster.Image, along func(p geom.Point) geom.Point) *raster.Image {
+// of its trace on the frame, with its middle at p; of longer ones than LongestSmear that
+// much. A long trace is sampled in two goes, a comb of short ones, as both together make the
+// same box: so its time grows with the root of its length. It returns the context's error if
+// that ends.
+func Smear(ctx context.Context, m *raster.Image, along func(p geom.Point) geom.Point) (*raster.Image, error) {
 	r := m.Rect
+	trace := func(p geom.Point) geom.Point {
+		d := along(p)
+		if l := d.Len(); l > LongestSmear {
+			d = d.Mul(LongestSmear / l)
+		} else if !d.Finite() {
+			d = geom.Point{}
+		}
+		return d
+	}
 	var longest float64
 	box := geom.Box{Min: geom.Pt(float64(r.Min.X), float64(r.Min.Y)), Max: geom.Pt(float64(r.Max.X), float64(r.Max.Y))}
 	for _, c := range box.Corners() {
-		longest = math.Max(longest, along(c).Len())
+		longest = math.Max(longest, trace(c).Len())
 	}
 	if longest < 0.2 {
-		return m
+		return m, ctx.Err()
 	}
 	n := max(3, int(math.Ceil(longest*1.5)))
+	if n <= 64 {
+		return smeared(ctx, m, trace, n)
+	}
+	comb := int(math.Ceil(math.Sqrt(float64(n))))
+	short, err := smeared(ctx, m, func(p geom.Point) geom.Point { return trace(p).Mul(1 / float64(comb)) }, (n+comb-1)/comb)
+	if err != nil {
+		return nil, err
+	}
+	return smeared(ctx, short, trace, comb)
+}
+
+// smeared takes the mean of n samples along each pixel's trace.
+func smeared(ctx context.Context, m *raster.Image, along func(p geom.Point) geom.Point, n int) (*raster.Image, error) {
+	r := m.Rect
+	box := geom.Box{Min: geom.Pt(float64(r.Min.X), float64(r.Min.Y)), Max: geom.Pt(float64(r.Max.X), float64(r.Max.Y))}
 	out := raster.NewImage(r)
 	raster.Rows(r.Min.Y, r.Max.Y, func(y int) {
+		if ctx.Err() != nil {
+			return
+		}
 		row := out.Row(y, r.Min.X, r.Max.X)
 		for x := range r.Dx() {
 			p := geom.Pt(float64(r.Min.X+x)+0.5, float64(y)+0.5)
@@ -163,7 +198,7 @@ func Smear(m *raster.Image, along func(p geom.Point) geom.Point) *raster.Image {
 			}
 		}
 	})
-	return out
+	return out, ctx.Err()
 }
 
 // Left returns what is still missing of a smear: by which length, and in which

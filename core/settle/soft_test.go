@@ -1,11 +1,13 @@
 package settle
 
 import (
+	"context"
 	"image"
 	"math"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -49,7 +51,8 @@ func TestAKnownSoftnessIsFound(t *testing.T) {
 func TestSmear(t *testing.T) {
 	m := raster.NewImage(image.Rect(0, 0, 41, 11))
 	m.Set(20, 5, [4]float32{1, 1, 1, 1})
-	out := Smear(m, func(geom.Point) geom.Point { return geom.Pt(8, 0) })
+	out, err := Smear(context.Background(), m, func(geom.Point) geom.Point { return geom.Pt(8, 0) })
+	require.NoError(t, err)
 	var sum, second float64
 	for x := range 41 {
 		v := float64(out.At(x, 5)[0])

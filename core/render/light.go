@@ -1,0 +1,104 @@
+package render
+
+import (
+	"context"
+	"math"
+	"runtime"
+	"sync"
+
+	"jardin/core/geom"
+	"jardin/core/memo"
+	"jardin/core/settle"
+)
+
+// lightOn measures how the light of a frame differs from what is held; nil where it
+// cannot be told.
+func (e *Evaluator) lightOn(ctx context.Context, in lightInput) (*settle.Light, error) {
+	return memo.Do(ctx, e.Cache, environment{e}, in, measuredLight)
+}
+
+func measuredLight(ctx context.Context, e environment, in lightInput) (*settle.Light, error) {
+	sc, err := e.scene(ctx, in.Scene, int(math.Min(math.Max(1.6*in.Scale, 20), 260)))
+	if err != nil || !sc.measured {
+		return nil, err
+	}
+	gauge := settle.NewGauge(sc.back.Bounds(boxOf(sc.region)), in.Scale)
+	stride := max(1, int(math.Sqrt(float64(sc.region.Dx()*sc.region.Dy())/40000)))
+	for y := sc.region.Min.Y; y < sc.region.Max.Y; y += stride {
+		for x := sc.region.Min.X; x < sc.region.Max.X; x += stride {
+			if sc.out.At(x, y) > 0 {
+				continue
+			}
+			u := sc.back.Apply(geom.Pt(float64(x)+0.5, float64(y)+0.5))
+			if !sc.shows(u) {
+				continue
+			}
+			h := sc.held.Bicubic(u.X, u.Y)
+			p := sc.plate.At(x, y)
+			gauge.Add(u, p[:], h[:])
+		}
+	}
+	if found, ok := gauge.Light(in.Luma); ok {
+		return found, nil
+	}
+	return nil, nil
+}
+
+// light returns how the light of a frame differs from what is held, steadied over
+// time; nil where it cannot be told.
+func (e *Evaluator) light(ctx context.Context, in *lightingInput) (*settle.Light, error) {
+	all := make([]*settle.Light, len(in.Frames))
+	err := together(len(all), func(k int) (err error) {
+		all[k], err = e.lightOn(ctx, in.Frames[k])
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	reach := len(all) / 2
+	own := all[reach]
+	if own == nil {
+		// Nothing to be seen here: as on the nearest frame where there is.
+		for d := 1; d <= reach; d++ {
+			for _, k := range []int{reach - d, reach + d} {
+				if all[k] != nil {
+					return all[k], nil
+				}
+			}
+		}
+		return nil, nil
+	}
+	if reach == 0 {
+		return own, nil
+	}
+	return own.Steady(all, in.Shape, in.Level), nil
+}
+
+// together calls f for 0 to n - 1, on all processors, and returns the first error by
+// number. A panic in one becomes its error.
+func together(n int, f func(k int) error) error {
+	errs := make([]error, n)
+	call := func(k int) {
+		errs[k] = memo.Guard(func() error { return f(k) })
+	}
+	if n == 1 {
+		call(0)
+		return errs[0]
+	}
+	var wait sync.WaitGroup
+	gate := make(chan struct{}, runtime.GOMAXPROCS(0))
+	for k := range n {
+		wait.Go(func() {
+			gate <- struct{}{}
+			defer func() { <-gate }()
+			call(k)
+		})
+	}
+	wait.Wait()
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

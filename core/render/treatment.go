@@ -1,0 +1,184 @@
+package render
+
+import (
+	"fmt"
+	"slices"
+	"sync"
+
+	"jardin/core/carry"
+	"jardin/core/geom"
+	"jardin/core/memo"
+	"jardin/core/treatment"
+)
+
+// A Treatment is a document made ready for evaluation: motions worked out,
+// strokes hashed. It is safe for concurrent use.
+type Treatment struct {
+	removals []*removal
+	motions  *carry.Set
+	scenes   *sync.Map // int -> *memo.Keyed[scenery]: what lies on a frame, by frame
+}
+
+type removal struct {
+	of      *Treatment
+	doc     treatment.Removal
+	motions *carry.Set
+	placed  map[int]geom.Homography // from the reference frame: stands for the track while one is being found
+	sources []*source
+	inputs  *sync.Map // parts of inputs that several frames share, by what they are of
+}
+
+// A source is a place that clean pixels come from, made ready.
+type source struct {
+	*treatment.Source
+	strokes []*stroke // those that are not off
+}
+
+// A stroke is one made ready: all that never changes about it is worked out.
+type stroke struct {
+	*treatment.Stroke
+	plain *memo.Keyed[plainStroke]
+	box   geom.Box // around all that it may cover, at home
+}
+
+// Compile makes a document ready. The numbers of its tracks and strokes must stand
+// in place in it, and it must not be changed afterwards.
+func Compile(doc *treatment.Document) (*Treatment, error) {
+	motions, err := carry.New(doc)
+	if err != nil {
+		return nil, err
+	}
+	t := &Treatment{motions: motions, scenes: &sync.Map{}}
+	for _, d := range doc.Removals {
+		r := &removal{of: t, doc: d, motions: motions, inputs: &sync.Map{}}
+		for i := range d.Fill.Sources {
+			s, err := ready(&d.Fill.Sources[i])
+			if err != nil {
+				return nil, fmt.Errorf("%q: %w", d.Name, err)
+			}
+			r.sources = append(r.sources, s)
+		}
+		t.removals = append(t.removals, r)
+	}
+	return t, nil
+}
+
+func ready(s *treatment.Source) (*source, error) {
+	out := &source{Source: s}
+	for i := range s.Strokes {
+		st := &s.Strokes[i]
+		if st.Path != nil && len(st.Path.Points) == 0 && st.Path.Artifact != "" {
+			return nil, fmt.Errorf("stroke %d of %q is still an artifact", i+1, s.Name)
+		}
+		if !st.Off {
+			out.strokes = append(out.strokes, &stroke{st, memo.Of(plainOf(st)), strokeBox(st)})
+		}
+	}
+	return out, nil
+}
+
+// on returns the strokes that are there on frame n.
+func (s *source) on(n int) []*stroke {
+	var out []*stroke
+	for _, st := range s.strokes {
+		if st.Range == nil || st.Range.Has(n) {
+			out = append(out, st)
+		}
+	}
+	return out
+}
+
+// Motions returns where the treatment's surfaces are.
+func (t *Treatment) Motions() *carry.Set { return t.motions }
+
+// Removals lists the removals by their identifiers.
+func (t *Treatment) Removals() (out []string) {
+	for _, r := range t.removals {
+		out = append(out, r.doc.ID)
+	}
+	return out
+}
+
+// Removal returns a removal of the treatment, or nil.
+func (t *Treatment) Removal(id string) *treatment.Removal {
+	if r := t.removal(id); r != nil {
+		return &r.doc
+	}
+	return nil
+}
+
+func (t *Treatment) removal(id string) *removal {
+	for _, r := range t.removals {
+		if r.doc.ID == id {
+			return r
+		}
+	}
+	return nil
+}
+
+// Placed returns the treatment with one removal's surface placed by h, from its
+// reference frame to frame n: for looking at a track that is still being found.
+func (t *Treatment) Placed(id string, n int, h geom.Homography) *Treatment {
+	return t.with(&sync.Map{}, func(r *removal) {
+		r.inputs = &sync.Map{}
+		if r.doc.ID == id {
+			r.placed = map[int]geom.Homography{n: h}
+		}
+	})
+}
+
+// Only returns the treatment with all removals but some left out. The mattes of the
+// others still count where light is measured.
+func (t *Treatment) Only(ids ...string) *Treatment {
+	return t.with(t.scenes, func(r *removal) {
+		r.doc.Off = r.doc.Off || !slices.Contains(ids, r.doc.ID)
+	})
+}
+
+// with returns the treatment with all removals changed.
+func (t *Treatment) with(scenes *sync.Map, change func(*removal)) *Treatment {
+	out := &Treatment{motions: t.motions, scenes: scenes}
+	for _, r := range t.removals {
+		changed := *r
+		changed.of = out
+		change(&changed)
+		out.removals = append(out.removals, &changed)
+	}
+	return out
+}
+
+// shared returns the part of an input that is kept under a name, made if it is not yet.
+func shared[T any](m *sync.Map, name any, build func() T) T {
+	if v, ok := m.Load(name); ok {
+		return v.(T)
+	}
+	v, _ := m.LoadOrStore(name, build())
+	return v.(T)
+}
+
+// lie returns how one of the removal's shapes lies on frame n.
+func (r *removal) lie(s *treatment.Shape, n int) (carry.Lie, bool) {
+	lie, ok := r.motions.Lie(s, r.doc.Follow.Track, n)
+	if _, placed := r.placed[n]; placed && s.Ride == "" && lie.Shifts == nil {
+		if w, known := r.way("", s.Home, n); known {
+			lie, _ = r.motions.Lie(s, treatment.Still, n)
+			lie.Ride, ok = w, true
+		}
+	}
+	return lie, ok
+}
+
+// way returns how what rides on a track, or on the removal's own for none, gets
+// from frame a to frame b.
+func (r *removal) way(ride string, a, b int) (carry.Way, bool) {
+	if ride == "" {
+		ride = r.doc.Follow.Track
+		if h, ok := r.placed[b]; ok && a != b {
+			// The track is being found: what it says so far is from the reference frame.
+			if back, known := r.motions.Between(ride, a, r.doc.Reference); known {
+				return carry.Straight(h.Mul(back)), true
+			}
+		}
+	}
+	return r.motions.Way(ride, a, b)
+}
