@@ -5,7 +5,6 @@ package matte
 import (
 	"image"
 	"math"
-	"slices"
 
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -110,148 +109,11 @@ func strip(row []float32, w int, xa, xb float64, d float32) {
 	}
 }
 
-// A Rim is a point of a flattened edge with the widths, in pixels, over which
-// coverage falls to 0 outside of it and rises to 1 inside.
-type Rim struct {
-	At      geom.Point
-	Out, In float64
-}
-
-// Edge returns the coverage of a closed polygon with a soft edge: 1 deeper inside
-// than In, 0 farther outside than Out, a smoothstep between. Without In the
-// inside is never thinned, so that what is outlined cannot shine through.
-// The edge is first moved outwards by grow pixels, or inwards where that is
-// negative. overlaps says that the polygon is a Strand's.
-func Edge(rim []Rim, grow float64, overlaps bool, within image.Rectangle) *raster.Plane {
-	drawn := rim
-	if grow != 0 {
-		rim = grown(rim, grow)
-	}
-	polygon := make([]geom.Point, len(rim))
-	var out, in float64
-	for i, r := range rim {
-		polygon[i] = r.At
-		out, in = math.Max(out, r.Out), math.Max(in, r.In)
-	}
-	cover := Coverage
-	if overlaps || grow != 0 {
-		cover = covered
-	}
-	hard := cover(polygon, within)
-	if grow < 0 {
-		keepDeeper(hard, drawn, -grow-0.75)
-	}
-	reach := math.Max(out, in)
-	if reach <= 0 || len(rim) < 3 {
-		return hard
-	}
-	r := raster.Around(geom.Bounds(polygon), out, within)
-	soft := raster.NewPlane(r)
-	for y := hard.Rect.Min.Y; y < hard.Rect.Max.Y; y++ {
-		copy(soft.Row(y, hard.Rect.Min.X, hard.Rect.Max.X), hard.Row(y, hard.Rect.Min.X, hard.Rect.Max.X))
-	}
-	for i, a := range rim {
-		b := rim[(i+1)%len(rim)]
-		d := b.At.Sub(a.At)
-		length2 := d.X*d.X + d.Y*d.Y
-		near := raster.Around(geom.Bounds([]geom.Point{a.At, b.At}), reach, r)
-		for y := near.Min.Y; y < near.Max.Y; y++ {
-			row := soft.Row(y, near.Min.X, near.Max.X)
-			for x := range row {
-				p := geom.Pt(float64(near.Min.X+x)+0.5, float64(y)+0.5).Sub(a.At)
-				t := 0.0
-				if length2 > 0 {
-					t = math.Min(math.Max((p.X*d.X+p.Y*d.Y)/length2, 0), 1)
-					p = p.Sub(d.Mul(t))
-				}
-				o, n := a.Out+(b.Out-a.Out)*t, a.In+(b.In-a.In)*t
-				if o+n <= 0 {
-					continue
-				}
-				away := p.Len()
-				if hard.At(near.Min.X+x, y) >= 0.5 {
-					// Inside: the nearest side says how little is covered.
-					row[x] = min(row[x], smooth((o+away)/(o+n)))
-				} else {
-					row[x] = max(row[x], smooth((o-away)/(o+n)))
-				}
-			}
-		}
-	}
-	return soft
-}
-
-func smooth(u float64) float32 {
-	u = math.Min(math.Max(u, 0), 1)
-	return float32(u * u * (3 - 2*u))
-}
-
 // covered is Coverage for a polygon that may overlap itself: what it goes round
 // clockwise at least once is covered, loops the other way are not.
 func covered(polygon []geom.Point, within image.Rectangle) *raster.Plane {
 	// A clockwise polygon has negative sums.
 	return coverage(polygon, within, func(sum float32) float32 { return min(max(-sum, 0), 1) })
-}
-
-// keepDeeper clears the pixels that lie outside of a polygon or nearer than d to
-// its edge: a polygon moved inwards by more than its half turns over twice and
-// comes out again.
-func keepDeeper(m *raster.Plane, rim []Rim, d float64) {
-	for i, a := range rim {
-		b := rim[(i+1)%len(rim)]
-		way := b.At.Sub(a.At)
-		length2 := way.X*way.X + way.Y*way.Y
-		near := raster.Around(geom.Bounds([]geom.Point{a.At, b.At}), d, m.Rect)
-		for y := near.Min.Y; y < near.Max.Y; y++ {
-			row := m.Row(y, near.Min.X, near.Max.X)
-			for x := range row {
-				if row[x] == 0 {
-					continue
-				}
-				p := geom.Pt(float64(near.Min.X+x)+0.5, float64(y)+0.5).Sub(a.At)
-				if length2 > 0 {
-					p = p.Sub(way.Mul(math.Min(math.Max((p.X*way.X+p.Y*way.Y)/length2, 0), 1)))
-				}
-				if p.Len() < d {
-					row[x] = 0
-				}
-			}
-		}
-	}
-}
-
-// clockwise reports whether a polygon goes round clockwise on the screen.
-func clockwise(polygon []geom.Point) bool {
-	var twice float64
-	for i, p := range polygon {
-		q := polygon[(i+1)%len(polygon)]
-		twice += p.X*q.Y - q.X*p.Y
-	}
-	return twice >= 0
-}
-
-// grown returns a closed polygon whose edge lies d pixels farther out, or farther
-// in for a negative d, with round corners, clockwise. It may overlap itself.
-func grown(rim []Rim, d float64) []Rim {
-	if len(rim) < 3 {
-		return rim
-	}
-	polygon := make([]geom.Point, len(rim))
-	for i, r := range rim {
-		polygon[i] = r.At
-	}
-	if !clockwise(polygon) {
-		rim = slices.Clone(rim)
-		slices.Reverse(rim)
-	}
-	var out []Rim
-	for i, r := range rim {
-		before, after := rim[(i+len(rim)-1)%len(rim)].At, rim[(i+1)%len(rim)].At
-		for _, p := range round(before, r.At, after, d) {
-			out = append(out, Rim{p, r.Out, r.In})
-		}
-	}
-	return out
 }
 
 // round returns the way around a corner at distance d to the left of its sides as

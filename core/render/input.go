@@ -2,7 +2,6 @@ package render
 
 import (
 	"fmt"
-	"hash/fnv"
 	"image"
 	"math"
 
@@ -52,7 +51,7 @@ type grainInput struct {
 	Model  *memo.Keyed[treatment.GrainModel]
 	Amount [3]float64
 	From   *treatment.Vec
-	Seed   uint64
+	Seed   string // that another removal's grain is another
 }
 
 // A mapping takes places of one frame to another.
@@ -170,9 +169,7 @@ func (r *removal) input(n int, view View) removalInput {
 		if g.Amount != nil {
 			in.Amount = *g.Amount
 		}
-		seed := fnv.New64a()
-		_, _ = seed.Write([]byte(r.doc.ID)) // a hash takes anything
-		in.Seed = seed.Sum64()
+		in.Seed = r.doc.ID
 		out.Grain = in
 	}
 	return out
