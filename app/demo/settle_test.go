@@ -22,8 +22,8 @@ import (
 	"jardin/core/check"
 	"jardin/core/colorspace"
 	"jardin/core/geom"
-	"jardin/core/raster"
 	"jardin/core/memo"
+	"jardin/core/raster"
 	"jardin/core/render"
 	"jardin/core/treatment"
 )

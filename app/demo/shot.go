@@ -240,10 +240,10 @@ func second(x, y int) int { return (y+Height/2)%Height*Width + (x+Width/2)%Width
 // deviates of variance 1, blurred to the grain's size and scaled back to it.
 func grain(n int) [3]*raster.Plane {
 	var out [3]*raster.Plane
-	var wait sync.WaitGroup
+	var parts []func()
 	const sigma = grainSize / 2.3548
 	for c := range out {
-		wait.Go(func() {
+		parts = append(parts, func() {
 			p := raster.NewPlane(Bounds())
 			seed := hash(uint64(n), uint64(c), 77)
 			for i := range p.Pix {
@@ -269,7 +269,7 @@ func grain(n int) [3]*raster.Plane {
 			out[c] = p
 		})
 	}
-	wait.Wait()
+	raster.Parallel(parts...)
 	return out
 }
 

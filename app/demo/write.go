@@ -14,8 +14,7 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
+	"jardin/app/routines"
 	"jardin/core/geom"
 	"jardin/core/raster"
 )
@@ -193,8 +192,7 @@ func (r *recipe) write(ctx context.Context, dir string, step func()) error {
 			return fmt.Errorf("make a folder for the footage: %w", err)
 		}
 	}
-	var frames errgroup.Group
-	frames.SetLimit(2)
+	frames, _ := routines.NewGroup(ctx, 2)
 	var told sync.Mutex
 	for n := r.clip.First; n <= r.clip.Last; n++ {
 		frames.Go(func() error {

@@ -24,6 +24,7 @@ import (
 	"jardin/app/live"
 	"jardin/app/media"
 	"jardin/app/picture"
+	"jardin/app/routines"
 	"jardin/app/store"
 )
 
@@ -99,7 +100,7 @@ func Start(ctx context.Context, s *store.Store, rooms *picture.Rooms, hub *live.
 	}
 	watching, stop := context.WithCancel(context.WithoutCancel(ctx))
 	r.stop = stop
-	go r.watch(watching)
+	routines.Go("watch the queue", func() { r.watch(watching) })
 	return r, nil
 }
 

@@ -12,8 +12,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 
+	"jardin/app/routines"
 	"jardin/core/colorspace"
 	"jardin/core/raster"
 )
@@ -66,23 +66,29 @@ func (m *Material) run(ctx context.Context, numbers []int, f func(*Frame) error)
 	}
 	queue := make(chan chan decoded, 2)
 	ctx, stop := context.WithCancel(ctx)
-	var wait sync.WaitGroup
-	wait.Go(func() {
+	reading, _ := routines.NewGroup(ctx, -1)
+	reading.Go(func() error {
 		defer close(queue)
 		for _, n := range numbers {
 			slot := make(chan decoded, 1)
 			select {
 			case queue <- slot:
 			case <-ctx.Done():
-				return
+				return nil
 			}
-			wait.Go(func() {
-				frame, err := m.still(n)
+			reading.Go(func() error {
+				var frame *Frame
+				err := routines.Guard(func() (err error) {
+					frame, err = m.still(n)
+					return err
+				})
 				slot <- decoded{frame, err}
+				return nil
 			})
 		}
+		return nil
 	})
-	defer wait.Wait()
+	defer reading.Wait()
 	defer stop()
 	for slot := range queue {
 		d := <-slot

@@ -32,6 +32,8 @@ const (
 	dpxPacking    = dpxElement + 24
 	dpxEncoding   = dpxElement + 26
 	dpxData       = dpxElement + 28
+	dpxPadding    = dpxElement + 32 // bytes at the end of each line
+	dpxOrient     = 768
 	dpxAspect     = 1628
 	dpxFilmRate   = 1724
 	dpxTimecode   = 1920
@@ -52,6 +54,8 @@ type dpxHead struct {
 	descriptor byte
 	packing    uint16
 	data       int // where pixels begin
+	padding    int // bytes at the end of each line
+	bottomUp   bool
 	header
 }
 
@@ -96,8 +100,20 @@ func readDPX(head []byte) (*dpxHead, error) {
 		return nil, errors.New("it is run-length encoded; save it without")
 	case h.Samples.Valid() != nil || h.Depth == 32:
 		return nil, fmt.Errorf("it has %d bits a sample; 8, 10, 12 and 16 can be read", h.Depth)
+	case h.order.Uint32(head[dpxElement:]) == 1:
+		return nil, errors.New("its samples have signs; save it with unsigned ones")
+	case h.orientation(head) != 0 && h.orientation(head) != 2:
+		return nil, fmt.Errorf("its lines run another way than from left to right (orientation %d); save it turned as it is meant", h.orientation(head))
 	case h.data < dpxShortest:
 		return nil, fmt.Errorf("it says that its pixels begin at byte %d, within its header", h.data)
+	}
+	// All bits set is "not known"; so much padding that a line would be longer than any is none.
+	if v := h.order.Uint32(head[dpxPadding:]); v < 1<<16 {
+		h.padding = int(v)
+	}
+	h.bottomUp = h.orientation(head) == 2
+	if (h.padding > 0 || h.bottomUp) && !h.plain() {
+		return nil, fmt.Errorf("its lines are padded or begin at the bottom, and its %d bits are packed as is rarely done; save it without either", h.Depth)
 	}
 	h.Alpha = h.descriptor == dpxRGBA
 	h.Aspect = 1
@@ -126,6 +142,43 @@ func readDPX(head []byte) (*dpxHead, error) {
 		h.Note = "Its header says that its code values are densities or logarithms: choose how they relate to light"
 	}
 	return h, nil
+}
+
+// orientation is which way lines run: 0 from left to right, from the top down; 2 from the
+// bottom up (SMPTE 268M-2003, table 2).
+func (h *dpxHead) orientation(head []byte) uint16 {
+	v := h.order.Uint16(head[dpxOrient:])
+	if v == 0xffff {
+		return 0 // not known
+	}
+	return v
+}
+
+// line is how many bytes a line takes without its padding.
+func (h *dpxHead) line() int {
+	n := 3
+	if h.descriptor == dpxRGBA {
+		n = 4
+	}
+	return dpxBytes(h.Width, 1, n, h.Depth)
+}
+
+// rows copies the lines of a file that pads them, or begins with the lowest, into the order
+// of those that do neither.
+func (h *dpxHead) rows(data []byte) []byte {
+	line := h.line()
+	if (h.padding == 0 && !h.bottomUp) || len(data) < h.data+h.Height*(line+h.padding)-h.padding {
+		return data // as it is, or cut short, which whoever reads it says
+	}
+	out := slices.Clone(data[:h.data])
+	for y := range h.Height {
+		if h.bottomUp {
+			y = h.Height - 1 - y
+		}
+		from := h.data + y*(line+h.padding)
+		out = append(out, data[from:from+line]...)
+	}
+	return out
 }
 
 // timecode returns eight digits in binary-coded decimals as hh:mm:ss:ff (SMPTE 12M);
@@ -200,6 +253,10 @@ func EncodeDPX(f *Frame, t colorspace.Transfer, name string) ([]byte, error) {
 	order.PutUint16(out[dpxElements:], 1)
 	order.PutUint16(out[dpxEncoding:], 0)
 	order.PutUint32(out[dpxData:], uint32(data))
+	if h, err := readDPX(f.Head); err == nil && (h.padding > 0 || h.bottomUp) {
+		order.PutUint16(out[dpxOrient:], 0) // lines leave from the top down, without padding
+		order.PutUint32(out[dpxPadding:], 0)
+	}
 	out[dpxBits] = byte(f.Depth)
 	n := 3
 	out[dpxDescriptor] = dpxRGB
@@ -291,6 +348,7 @@ func decodeDPX(data []byte, h *dpxHead) (f *Frame, err error) {
 	if h.descriptor == dpxRGBA {
 		n = 4
 	}
+	data = h.rows(data)
 	size := dpxBytes(h.Width, h.Height, n, h.Depth)
 	if h.data+size > len(data) {
 		return nil, fmt.Errorf("it is cut short: %d bytes of %d", len(data), h.data+size)

@@ -2,6 +2,7 @@ package media
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -11,8 +12,7 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
-
+	"jardin/app/routines"
 	"jardin/core/colorspace"
 )
 
@@ -285,8 +285,7 @@ func encodeEXR(width, height int, compression byte, planes []exrPlane, extra []b
 		half = append(half, p.half)
 	}
 	packed := make([][]byte, chunks)
-	var group errgroup.Group
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	group, _ := routines.NewGroup(context.Background(), runtime.GOMAXPROCS(0))
 	for k := range chunks {
 		group.Go(func() (err error) {
 			n := min(lines, height-k*lines)

@@ -144,6 +144,62 @@ func TestDPXAgainstFFmpeg(t *testing.T) {
 	}
 }
 
+// Lines with padding at their ends, and those that begin with the lowest: the same picture.
+// Samples with signs and lines that run another way are refused (SMPTE 268M-2003, tables 2
+// and 3).
+func TestDPXOfOtherLayouts(t *testing.T) {
+	for _, depth := range []int{8, 10, 12, 16} {
+		f := noisy(13, 9, Samples{Depth: depth}, false, depth)
+		plain, err := EncodeDPX(f, colorspace.BT709, "f")
+		require.NoError(t, err)
+		line := dpxBytes(13, 1, 3, depth)
+		changed := func(orientation uint16, padding uint32, sign uint32) []byte {
+			out := bytes.Clone(plain[:2048])
+			binary.BigEndian.PutUint16(out[768:], orientation)
+			binary.BigEndian.PutUint32(out[780:], sign)
+			binary.BigEndian.PutUint32(out[812:], padding)
+			for y := range 9 {
+				if orientation == 2 {
+					y = 8 - y
+				}
+				out = append(out, plain[2048+y*line:2048+(y+1)*line]...)
+				out = append(out, bytes.Repeat([]byte{0xee}, int(padding))...)
+			}
+			return out
+		}
+		read := func(data []byte) (*Frame, error) {
+			h, err := readDPX(data)
+			if err != nil {
+				return nil, err
+			}
+			got, err := decodeDPX(bytes.Clone(data), h)
+			if err != nil {
+				return nil, err
+			}
+			return got.Unpacked(), nil
+		}
+		for _, c := range []struct {
+			orientation uint16
+			padding     uint32
+		}{{0, 0}, {0, 5}, {2, 0}, {2, 12}} {
+			got, err := read(changed(c.orientation, c.padding, 0))
+			require.NoError(t, err)
+			assert.True(t, slices.Equal(f.Codes, got.Codes), "%d bits, orientation %d, padding %d", depth, c.orientation, c.padding)
+			again, err := EncodeDPX(got, colorspace.BT709, "f")
+			require.NoError(t, err)
+			back, err := read(again)
+			require.NoError(t, err)
+			assert.True(t, slices.Equal(f.Codes, back.Codes), "and out again")
+		}
+		_, err = read(changed(0, 0, 1))
+		assert.ErrorContains(t, err, "signs")
+		for _, o := range []uint16{1, 3, 4, 7} {
+			_, err = read(changed(o, 0, 0))
+			assert.ErrorContains(t, err, "orientation")
+		}
+	}
+}
+
 // DPX made by FFmpeg: what is brought in is what an independent reader sees, and what
 // leaves is the very file, header and all.
 func TestForeignDPX(t *testing.T) {

@@ -9,7 +9,7 @@ import (
 	"path/filepath"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
+	"jardin/app/routines"
 )
 
 // An Order says what is brought in, and as what.
@@ -69,8 +69,7 @@ func Import(ctx context.Context, o Order, progress func(done, total int)) (plate
 		display = NewDisplay(o.Shot)
 	}
 	// Some frames are stored at once, beside decoding the next ones.
-	group, inner := errgroup.WithContext(ctx)
-	group.SetLimit(o.Shot.AtOnce())
+	group, inner := routines.NewGroup(ctx, o.Shot.AtOnce())
 	var finished sync.Mutex
 	err = m.each(inner, plan, o.Reading, done, func(k int, f *Frame) error {
 		group.Go(func() error {

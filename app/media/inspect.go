@@ -18,8 +18,8 @@ import (
 	"strings"
 
 	_ "golang.org/x/image/tiff" // for image.DecodeConfig
-	"golang.org/x/sync/errgroup"
 
+	"jardin/app/routines"
 	"jardin/core/colorspace"
 )
 
@@ -235,8 +235,7 @@ func inspectStills(ctx context.Context, dir string) (*Material, error) {
 	}
 	// Every file is looked at: one of another kind would be found only in the middle.
 	facts := make([]*stillFacts, len(m.numbers))
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(4)
+	group, ctx := routines.NewGroup(ctx, 4)
 	for i, n := range m.numbers {
 		group.Go(func() (err error) {
 			if err = ctx.Err(); err == nil {

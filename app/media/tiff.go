@@ -2,6 +2,7 @@ package media
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -9,7 +10,8 @@ import (
 	"runtime"
 
 	"github.com/hhrutter/lzw"
-	"golang.org/x/sync/errgroup"
+
+	"jardin/app/routines"
 )
 
 // Tags and compressions of TIFF (revision 6.0, 1992; deflate by its technical notes of 2002).
@@ -136,8 +138,7 @@ func encodeTIFF(samples []byte, l Layout, h tiffHead) ([]byte, error) {
 	h.predicted = h.predicted && h.compression != tiffNone
 	lines := max(1, 128<<10/stride)
 	strips := make([][]byte, (l.Height+lines-1)/lines)
-	var group errgroup.Group
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	group, _ := routines.NewGroup(context.Background(), runtime.GOMAXPROCS(0))
 	for k := range strips {
 		group.Go(func() (err error) {
 			strip := samples[k*lines*stride : min((k+1)*lines, l.Height)*stride]

@@ -18,9 +18,8 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"jardin/app/media"
+	"jardin/app/routines"
 	"jardin/core/colorspace"
 	"jardin/core/render"
 	"jardin/core/treatment"
@@ -232,10 +231,12 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 	if len(d.Removals) > 0 {
 		t = t.Only(d.Removals...)
 	}
+	if err := s.begin(&d, frames); err != nil {
+		return err
+	}
 	// Some frames are made and written at once: the disk is waited for while others are
 	// made. Only for the movies each waits for its turn.
-	group, inner := errgroup.WithContext(ctx)
-	group.SetLimit(s.Plates.AtOnce())
+	group, inner := routines.NewGroup(ctx, s.Plates.AtOnce())
 	reels := s.reels(&d)
 	sums := sums{by: map[int]sum{}}
 	turn := make(chan struct{})
@@ -288,7 +289,59 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 	if err := reels.join(ctx); err != nil {
 		return err
 	}
-	return s.manifest(&d, &sums)
+	if err := s.manifest(&d, &sums); err != nil {
+		return err
+	}
+	return gone(filepath.Join(d.Dir, orderFile))
+}
+
+// orderFile tells what the files of a folder that is not finished are made from.
+const orderFile = ".delivery"
+
+// begin makes a folder ready: what is there from the same delivery stays, as it was
+// interrupted; what another one left, made from another treatment, of another plate, with
+// other settings or by another program, goes.
+func (s *Source) begin(d *Delivery, frames string) error {
+	blob, err := json.Marshal([]any{Computation(), s.Key(), s.Plates.Shot, d.Wanted, d.Padding, d.Show, d.Shot, d.Version, d.Document})
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256(blob)
+	order := hex.EncodeToString(sum[:])
+	path := filepath.Join(d.Dir, orderFile)
+	if old, err := os.ReadFile(path); err == nil && string(old) == order {
+		return nil
+	}
+	for n := d.Range.First; n <= d.Range.Last; n++ {
+		if err := gone(filepath.Join(frames, d.FrameFile(n))); err != nil {
+			return fmt.Errorf("clear what an earlier delivery left: %w", err)
+		}
+	}
+	for _, name := range []string{ManifestFile, SumsFile} {
+		if err := gone(filepath.Join(d.Dir, name)); err != nil {
+			return fmt.Errorf("clear what an earlier delivery left: %w", err)
+		}
+	}
+	reels := &reels{delivery: d}
+	for _, kind := range d.Movies {
+		if err := gone(filepath.Join(d.Dir, MovieFile(kind))); err != nil {
+			return err
+		}
+		for n := d.Range.First; n <= d.Range.Last; n += segment {
+			if err := gone(reels.part(kind, n)); err != nil {
+				return err
+			}
+		}
+	}
+	return media.WriteFile(path, []byte(order))
+}
+
+// gone removes a file that may be there.
+func gone(path string) error {
+	if err := os.Remove(path); !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return nil
 }
 
 // write writes a frame, if it is not there yet, and notes its check sum.

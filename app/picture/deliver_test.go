@@ -3,8 +3,10 @@ package picture_test
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"image"
 	"image/png"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -17,6 +19,7 @@ import (
 	"jardin/app/media"
 	"jardin/app/picture"
 	"jardin/core/colorspace"
+	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/render"
 	"jardin/core/treatment"
@@ -213,4 +216,103 @@ func TestAFullDiskStopsADelivery(t *testing.T) {
 	after, err := filepath.Glob(filepath.Join(small, "frames", "*"))
 	require.NoError(t, err)
 	assert.Len(t, after, 20)
+}
+
+// Floats that are no numbers, or infinite, stay what they are outside the patch, and do no
+// harm to what is measured and made beside them.
+func TestPlatesWithWhatIsNoNumber(t *testing.T) {
+	dir := t.TempDir()
+	for n := 1; n <= 20; n++ {
+		f := media.NewFrame(128, 96, media.Samples{Depth: 32, Float: true})
+		f.Floats = make([]float32, 3*128*96)
+		for i := range 128 * 96 {
+			x, y := float64(i%128-2*n), float64(i/128-n)
+			v := 0.4 + 0.2*math.Sin(x/3.3+2*math.Sin(y/7))*math.Cos(y/4.1)
+			for c := range 3 {
+				f.Floats[3*i+c] = float32(v * (1 - 0.1*float64(c)))
+			}
+			switch i % 977 {
+			case 5:
+				f.Floats[3*i] = float32(math.NaN())
+			case 6:
+				f.Floats[3*i+1] = float32(math.Inf(1))
+			case 7:
+				f.Floats[3*i+2] = float32(math.Inf(-1))
+			}
+		}
+		require.NoError(t, (media.Target{Format: "exr", Depth: 32, Float: true}).Write(filepath.Join(dir, fmt.Sprintf("a.%03d.exr", n)), f, media.Shot{}))
+	}
+	m, err := media.Inspect(ctx, dir)
+	require.NoError(t, err)
+	p, err := media.Import(ctx, media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: media.Shot{First: 1, Rate: m.Rate, Transfer: colorspace.Linear, Primaries: colorspace.BT709Primaries}}, nil)
+	require.NoError(t, err)
+	s := picture.NewSource(p, "s", memo.New(64<<20))
+	doc := document()
+	require.NoError(t, follow(t, s, doc, picture.Run{Track: "t", From: 8, First: 1, Last: 20}))
+	doc.Removals[0].Settle.Light = &treatment.Light{Scale: 16, Strength: 1, Over: 2}
+	doc.Removals[0].Settle.Softness = &treatment.Softness{Match: true, Over: 1, Shutter: 180}
+	doc.Removals[0].Settle.Seam = 4
+	c, err := render.Compile(doc)
+	require.NoError(t, err)
+	for _, n := range []int{5, 12} {
+		plate, err := p.Read(n)
+		require.NoError(t, err)
+		clean, err := s.Clean(ctx, c, n)
+		require.NoError(t, err)
+		overlay, err := s.Overlay(ctx, c, n, render.ResultView, "")
+		require.NoError(t, err)
+		require.False(t, overlay.Rect.Empty())
+		changed := 0
+		for i := range clean.Floats {
+			if math.Float32bits(clean.Floats[i]) == math.Float32bits(plate.Floats[i]) {
+				continue
+			}
+			changed++
+			v := float64(clean.Floats[i])
+			assert.False(t, math.IsNaN(v) || math.IsInf(v, 0), "what is laid is light")
+		}
+		assert.Greater(t, changed, 100)
+		measure, ok, err := s.Evaluator().Measure(ctx, c, doc.Removals[0].ID, n)
+		require.NoError(t, err)
+		require.True(t, ok)
+		assert.InDelta(t, 1, measure.Light[1], 0.2)
+	}
+}
+
+// Rendered into a folder in which another treatment's frames lie, whole or begun: none of
+// those stay, and none is certified.
+func TestAnotherTreatmentInTheSameFolder(t *testing.T) {
+	s := shot(t, 8, 0)
+	doc := two(t, s)
+	render2 := func(doc *treatment.Document, dir string) {
+		d := picture.Delivery{Dir: dir, Shot: "x", Version: 1, Document: doc, Wanted: picture.Wanted{Movies: []string{media.Review}}}
+		require.NoError(t, d.Prepare(s.Plates, doc, "PNG"))
+		c, err := render.Compile(doc)
+		require.NoError(t, err)
+		require.NoError(t, s.Deliver(ctx, c, d, nil))
+	}
+	other := *doc
+	other.Removals = slices.Clone(doc.Removals)
+	other.Removals[0].Settle.Opacity = 0.5
+	fresh, used := t.TempDir(), t.TempDir()
+	render2(&other, fresh)
+	render2(doc, used)
+	// As if it had been interrupted, too.
+	require.NoError(t, os.WriteFile(filepath.Join(used, ".delivery"), []byte("another"), 0o600))
+	render2(&other, used)
+	want, err := filepath.Glob(filepath.Join(fresh, "frames", "*"))
+	require.NoError(t, err)
+	require.Len(t, want, 20)
+	for _, path := range want {
+		a, err := os.ReadFile(path)
+		require.NoError(t, err)
+		b, err := os.ReadFile(filepath.Join(used, "frames", filepath.Base(path)))
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(a, b), filepath.Base(path))
+	}
+	a, err := os.ReadFile(filepath.Join(fresh, "SHA256SUMS"))
+	require.NoError(t, err)
+	b, err := os.ReadFile(filepath.Join(used, "SHA256SUMS"))
+	require.NoError(t, err)
+	assert.Equal(t, string(a), string(b))
 }

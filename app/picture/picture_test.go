@@ -20,8 +20,8 @@ import (
 	"jardin/core/carry"
 	"jardin/core/colorspace"
 	"jardin/core/geom"
-	"jardin/core/raster"
 	"jardin/core/memo"
+	"jardin/core/raster"
 	"jardin/core/render"
 	"jardin/core/treatment"
 )

@@ -15,6 +15,7 @@ import (
 
 	"github.com/klauspost/compress/s2"
 
+	"jardin/app/routines"
 	"jardin/core/raster"
 )
 
@@ -55,7 +56,7 @@ func (s *shelf) Find(key string) (*raster.Image, bool) {
 
 // Keep writes a picture, in its own time.
 func (s *shelf) Keep(key string, m *raster.Image) {
-	go func() {
+	routines.Go("keep paint on disk", func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		data := make([]byte, 16, 16+4*len(m.Pix))
@@ -71,7 +72,7 @@ func (s *shelf) Keep(key string, m *raster.Image) {
 			return
 		}
 		s.trim()
-	}()
+	})
 }
 
 // trim removes what was written longest ago until the rest is within the budget.

@@ -65,7 +65,12 @@ func (m *Motion) fromPoints() error {
 	for n := range frames {
 		all = append(all, n)
 	}
-	sort.Slice(all, func(i, j int) bool { return near(all[i], t.Home) < near(all[j], t.Home) })
+	// The nearest to home first, of two as near the earlier: the order decides where points
+	// that are not known at home are taken to lie there.
+	sort.Slice(all, func(i, j int) bool {
+		a, b := near(all[i], t.Home), near(all[j], t.Home)
+		return a < b || a == b && all[i] < all[j]
+	})
 	for _, n := range all {
 		h, _, ok := m.fit(order, home, n)
 		back, invertible := h.Inverse()

@@ -190,15 +190,44 @@ func (l *Lie) Rim(s *treatment.Shape, edge Edge) (rim []matte.Rim, overlaps bool
 		}
 		for _, p := range matte.Strand(path) {
 			k := l.Ride.Scale(p)
-			rim = append(rim, matte.Rim{At: l.Ride.Apply(p), Out: k * (s.Feather + edge.Feather), In: k * (s.FeatherIn + edge.FeatherIn)})
+			rim = append(rim, matte.Rim{At: p, Out: k * (s.Feather + edge.Feather), In: k * (s.FeatherIn + edge.FeatherIn)})
 		}
-		return rim, true
+		return l.carried(rim), true
 	}
 	for _, st := range steps {
 		k := l.Ride.Scale(st.At)
-		rim = append(rim, matte.Rim{At: l.Ride.Apply(st.At), Out: k * mix(st, out), In: k * mix(st, in)})
+		rim = append(rim, matte.Rim{At: st.At, Out: k * mix(st, out), In: k * mix(st, in)})
 	}
-	return rim, false
+	return l.carried(rim), false
+}
+
+// carried takes an edge at home to the frame. A homography leaves its sides straight; where
+// the way bends, they get as many points as they need to follow it.
+func (l *Lie) carried(rim []matte.Rim) []matte.Rim {
+	if l.Ride.Bent == nil {
+		for i := range rim {
+			rim[i].At = l.Ride.Apply(rim[i].At)
+		}
+		return rim
+	}
+	var out []matte.Rim
+	for i, a := range rim {
+		b := rim[(i+1)%len(rim)]
+		out = l.bent(out, a, b, l.Ride.Apply(a.At), l.Ride.Apply(b.At), 0)
+	}
+	return out
+}
+
+// bent appends the side from a to b without its end, divided until it is as flat as a curve
+// has to be. A side longer than a few pixels is divided in any case: its middle may lie on
+// the straight line though it bends to both sides of it.
+func (l *Lie) bent(out []matte.Rim, a, b matte.Rim, at, end geom.Point, deep int) []matte.Rim {
+	middle := matte.Rim{At: a.At.Lerp(b.At, 0.5), Out: (a.Out + b.Out) / 2, In: (a.In + b.In) / 2}
+	on := l.Ride.Apply(middle.At)
+	if deep >= 8 || (on.Dist(at.Lerp(end, 0.5)) < flatness && at.Dist(end) < 12) {
+		return append(out, matte.Rim{At: at, Out: a.Out, In: a.In})
+	}
+	return l.bent(l.bent(out, a, middle, at, on, deep+1), middle, b, on, end, deep+1)
 }
 
 // Polygon returns the shape's flattened edge on the frame.

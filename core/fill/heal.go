@@ -2,7 +2,8 @@ package fill
 
 import (
 	"math"
-	"sync"
+
+	"jardin/core/raster"
 )
 
 // heal lays the copied texture with the light and colour of its new place: the
@@ -84,12 +85,12 @@ func (m *Membrane) Solve(tolerance float64) int {
 		return 0
 	}
 	l.coarsen()
-	var wait sync.WaitGroup
 	var steps [3]int
+	var parts []func()
 	for k := range 3 {
-		wait.Go(func() { steps[k] = m.solve(l, k, tolerance) })
+		parts = append(parts, func() { steps[k] = m.solve(l, k, tolerance) })
 	}
-	wait.Wait()
+	raster.Parallel(parts...)
 	return max(steps[0], steps[1], steps[2])
 }
 

@@ -13,6 +13,7 @@ import (
 	"math"
 	"runtime"
 	"sync"
+	"sync/atomic"
 
 	"jardin/core/geom"
 )
@@ -44,8 +45,14 @@ func (m *Image) Row(y, x0, x1 int) []float32 {
 	return m.Pix[i : i+4*(x1-x0)]
 }
 
-// At returns the pixel, which must lie within the image.
-func (m *Image) At(x, y int) [4]float32 { return [4]float32(m.Row(y, x, x+1)) }
+// At returns the pixel; outside the image it is transparent black.
+func (m *Image) At(x, y int) (v [4]float32) {
+	if (image.Point{X: x, Y: y}).In(m.Rect) {
+		i := 4 * ((y-m.Rect.Min.Y)*m.Rect.Dx() + x - m.Rect.Min.X)
+		v = [4]float32(m.Pix[i : i+4])
+	}
+	return v
+}
 
 // Set changes the pixel, which must lie within the image.
 func (m *Image) Set(x, y int, v [4]float32) { copy(m.Row(y, x, x+1), v[:]) }
@@ -126,7 +133,7 @@ func Around(b geom.Box, margin float64, within image.Rectangle) image.Rectangle 
 }
 
 // Rows calls f for every line from y0 to y1, on all processors, and returns
-// when the last call has.
+// when the last call has. A panic of f is one of Rows.
 func Rows(y0, y1 int, f func(y int)) {
 	workers := min(runtime.GOMAXPROCS(0), (y1-y0)/8)
 	if workers <= 1 {
@@ -135,14 +142,35 @@ func Rows(y0, y1 int, f func(y int)) {
 		}
 		return
 	}
-	var wait sync.WaitGroup
+	parts := make([]func(), workers)
 	for k := range workers {
 		a, b := y0+(y1-y0)*k/workers, y0+(y1-y0)*(k+1)/workers
-		wait.Go(func() {
+		parts[k] = func() {
 			for y := a; y < b; y++ {
 				f(y)
 			}
+		}
+	}
+	Parallel(parts...)
+}
+
+// Parallel calls several functions at once and returns when the last has. Whoever called it
+// gets the panic of any: one in a goroutine of its own would take the whole program along.
+func Parallel(parts ...func()) {
+	var wait sync.WaitGroup
+	var broken atomic.Pointer[any]
+	for _, f := range parts {
+		wait.Go(func() {
+			defer func() {
+				if p := recover(); p != nil {
+					broken.CompareAndSwap(nil, &p)
+				}
+			}()
+			f()
 		})
 	}
 	wait.Wait()
+	if p := broken.Load(); p != nil {
+		panic(*p)
+	}
 }

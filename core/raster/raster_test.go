@@ -150,3 +150,111 @@ func BenchmarkWarpBicubic(b *testing.B) {
 		Warp(src, h, src.Rect)
 	}
 }
+
+// grownPlainly is Grow pixel by pixel.
+func grownPlainly(p *Plane, d float64) *Plane {
+	out := p.Crop(p.Rect)
+	for y := p.Rect.Min.Y; y < p.Rect.Max.Y; y++ {
+		for x := p.Rect.Min.X; x < p.Rect.Max.X; x++ {
+			best := p.At(x, y)
+			for v := p.Rect.Min.Y; v < p.Rect.Max.Y; v++ {
+				for u := p.Rect.Min.X; u < p.Rect.Max.X; u++ {
+					if float64((u-x)*(u-x)+(v-y)*(v-y)) > d*d {
+						continue
+					}
+					if s := p.At(u, v); d > 0 && s > best || d < 0 && s < best {
+						best = s
+					}
+				}
+			}
+			out.Row(y, x, x+1)[0] = best
+		}
+	}
+	return out
+}
+
+func TestGrowAtAllSizes(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 4))
+	for range 60 {
+		p := NewPlane(image.Rect(3, -2, 3+r.IntN(24), -2+r.IntN(20)))
+		for i := range p.Pix {
+			p.Pix[i] = float32(r.IntN(40)) / 40
+		}
+		d := []float64{0.5, 1, 1.5, 3, 4.2, 7, 12.6, 30, 100}[r.IntN(9)]
+		if r.IntN(2) == 0 {
+			d = -d
+		}
+		assert.Equal(t, grownPlainly(p, d), Grow(p, d), "%v by %v", p.Rect, d)
+	}
+}
+
+// Pictures of one pixel, one line, one column and none: nothing breaks, and even light
+// stays what it is.
+func TestTheSmallestPictures(t *testing.T) {
+	for _, size := range []image.Point{{0, 0}, {1, 1}, {1, 9}, {9, 1}, {2, 2}, {1, 200}, {3, 5}} {
+		r := image.Rect(5, 7, 5+size.X, 7+size.Y)
+		m, p := NewImage(r), NewPlane(r)
+		for i := range m.Pix {
+			m.Pix[i] = 0.5
+		}
+		for i := range p.Pix {
+			p.Pix[i] = 0.5
+		}
+		for _, sigma := range []float64{0, 0.3, 1, 5, 40} {
+			for _, v := range append(Gaussian(p, sigma).Pix, GaussianImage(m, sigma).Pix...) {
+				assert.InDelta(t, 0.5, v, 1e-4)
+			}
+			if sigma >= 3 {
+				for _, v := range Broad(m, sigma).Pix {
+					assert.InDelta(t, 0.5, v, 1e-4)
+				}
+			}
+		}
+		for _, d := range []float64{-100, -1, 1, 100} {
+			assert.Equal(t, p.Pix, Grow(p, d).Pix)
+		}
+		Gradient(p)
+		Pyramid(p, 4)
+		assert.Len(t, WarpBy(m, func(p geom.Point) geom.Point { return p }, r).Pix, len(m.Pix))
+		assert.Len(t, Warp(m, geom.Identity, r.Inset(-3)).Pix, 4*r.Inset(-3).Dx()*r.Inset(-3).Dy())
+	}
+}
+
+func TestOutsideAPictureIsNothing(t *testing.T) {
+	m := NewImage(image.Rect(2, 2, 5, 4))
+	for i := range m.Pix {
+		m.Pix[i] = 1
+	}
+	for _, at := range []image.Point{{1, 3}, {5, 3}, {3, 1}, {3, 4}, {-9, -9}} {
+		assert.Zero(t, m.At(at.X, at.Y), "%v", at)
+	}
+	assert.EqualValues(t, 1, m.At(2, 2)[3])
+}
+
+// A smooth map is the same wherever the part begins that is asked for.
+func TestAPartOfAWarpIsAPartOfTheWhole(t *testing.T) {
+	src := noise(image.Rect(0, 0, 60, 50), 3)
+	bend := func(p geom.Point) geom.Point { return geom.Pt(p.X+3*math.Sin(p.Y/7), p.Y+2*math.Cos(p.X/5)) }
+	whole := WarpBy(src, bend, src.Rect)
+	for _, r := range []image.Rectangle{image.Rect(3, 5, 40, 41), image.Rect(-5, -3, 11, 13), image.Rect(17, 1, 18, 50)} {
+		part := WarpBy(src, bend, r)
+		assert.Equal(t, whole.Crop(r.Intersect(src.Rect)), part.Crop(r.Intersect(src.Rect)))
+	}
+}
+
+func BenchmarkGrow(b *testing.B) {
+	p := NewPlane(image.Rect(0, 0, 500, 400))
+	for b.Loop() {
+		Grow(p, 40)
+	}
+}
+
+func TestAPanicBelongsToWhoeverCalled(t *testing.T) {
+	assert.PanicsWithValue(t, "broken", func() {
+		Rows(0, 100, func(y int) {
+			if y == 77 {
+				panic("broken")
+			}
+		})
+	})
+}

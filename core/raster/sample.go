@@ -166,23 +166,24 @@ func Warp(src *Image, toSource geom.Homography, r image.Rectangle) *Image {
 	return out
 }
 
-// WarpBy is Warp for any smooth map: it is worked out at every eighth pixel, and goes
-// evenly from one to the next.
+// WarpBy is Warp for any smooth map: it is worked out at every eighth pixel of the frame,
+// wherever r begins, and goes evenly from one to the next.
 func WarpBy(src *Image, toSource func(geom.Point) geom.Point, r image.Rectangle) *Image {
 	const step = 8
-	columns, rows := r.Dx()/step+2, r.Dy()/step+2
+	from := image.Pt(r.Min.X&^(step-1), r.Min.Y&^(step-1))
+	columns, rows := (r.Max.X-from.X)/step+2, (r.Max.Y-from.Y)/step+2
 	nodes := make([]geom.Point, columns*rows)
 	Rows(0, rows, func(j int) {
 		for i := range columns {
-			nodes[j*columns+i] = toSource(geom.Pt(float64(r.Min.X+i*step)+0.5, float64(r.Min.Y+j*step)+0.5))
+			nodes[j*columns+i] = toSource(geom.Pt(float64(from.X+i*step)+0.5, float64(from.Y+j*step)+0.5))
 		}
 	})
 	out := NewImage(r)
 	Rows(r.Min.Y, r.Max.Y, func(y int) {
 		row := out.Row(y, r.Min.X, r.Max.X)
-		j, v := (y-r.Min.Y)/step, float64((y-r.Min.Y)%step)/step
+		j, v := (y-from.Y)/step, float64((y-from.Y)%step)/step
 		for x := range r.Dx() {
-			i, u := x/step, float64(x%step)/step
+			i, u := (r.Min.X-from.X+x)/step, float64((r.Min.X-from.X+x)%step)/step
 			n := nodes[j*columns+i:]
 			p := n[0].Lerp(n[1], u).Lerp(n[columns].Lerp(n[columns+1], u), v)
 			if !(math.Abs(p.X) < 1e6 && math.Abs(p.Y) < 1e6) {

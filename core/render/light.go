@@ -4,10 +4,10 @@ import (
 	"context"
 	"math"
 	"runtime"
-	"sync"
 
 	"jardin/core/geom"
 	"jardin/core/memo"
+	"jardin/core/raster"
 	"jardin/core/settle"
 )
 
@@ -85,16 +85,16 @@ func together(n int, f func(k int) error) error {
 		call(0)
 		return errs[0]
 	}
-	var wait sync.WaitGroup
 	gate := make(chan struct{}, runtime.GOMAXPROCS(0))
+	calls := make([]func(), n)
 	for k := range n {
-		wait.Go(func() {
+		calls[k] = func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
 			call(k)
-		})
+		}
 	}
-	wait.Wait()
+	raster.Parallel(calls...)
 	for _, err := range errs {
 		if err != nil {
 			return err

@@ -5,7 +5,6 @@ import (
 	"math"
 	"slices"
 	"sort"
-	"sync"
 
 	"gonum.org/v1/gonum/dsp/fourier"
 
@@ -271,11 +270,11 @@ func (g *Grain) Make(seed uint64) *[3][]float32 {
 		white[2][i] = rb*a + l32*b + l33*c
 	}
 	var out [3][]float32
-	var wait sync.WaitGroup
+	var parts []func()
 	for c := range out {
-		wait.Go(func() { out[c] = g.shaped(c, white[c]) })
+		parts = append(parts, func() { out[c] = g.shaped(c, white[c]) })
 	}
-	wait.Wait()
+	raster.Parallel(parts...)
 	return &out
 }
 

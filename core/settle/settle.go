@@ -4,7 +4,6 @@ package settle
 
 import (
 	"math"
-	"sync"
 
 	"jardin/core/colorspace"
 	"jardin/core/raster"
@@ -143,10 +142,7 @@ func depths(m *raster.Plane) *raster.Plane {
 		return d
 	}
 	var in, outside []float32
-	var wait sync.WaitGroup
-	wait.Go(func() { in = pass(true) })
-	outside = pass(false)
-	wait.Wait()
+	raster.Parallel(func() { in = pass(true) }, func() { outside = pass(false) })
 	for i := range out.Pix {
 		k := (i/w+1)*stride + i%w + 1
 		if m.Pix[i] > 0.02 {

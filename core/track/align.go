@@ -3,7 +3,6 @@ package track
 import (
 	"math"
 	"slices"
-	"sync"
 
 	"gonum.org/v1/gonum/mat"
 
@@ -48,11 +47,11 @@ func inChunks(n int, f func(chunk, lo, hi int)) {
 		}
 		return
 	}
-	var wait sync.WaitGroup
+	var parts []func()
 	for k := range chunks {
-		wait.Go(func() { f(k, n*k/chunks, n*(k+1)/chunks) })
+		parts = append(parts, func() { f(k, n*k/chunks, n*(k+1)/chunks) })
 	}
-	wait.Wait()
+	raster.Parallel(parts...)
 }
 
 // light relates a template to what is seen: seen = gain * template + offset +

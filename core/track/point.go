@@ -4,7 +4,6 @@ import (
 	"image"
 	"math"
 	"runtime"
-	"sync"
 
 	"gonum.org/v1/gonum/mat"
 
@@ -145,20 +144,20 @@ func (p *Point) Step(look Look) (PointSample, error) {
 // safe for concurrent use.
 func StepAll(points []*Point, looks []Look) (found []PointSample, failed []error) {
 	found, failed = make([]PointSample, len(points)), make([]error, len(points))
-	var wait sync.WaitGroup
 	next := make(chan int, len(points))
 	for i := range points {
 		next <- i
 	}
 	close(next)
+	var parts []func()
 	for range min(runtime.GOMAXPROCS(0), len(points)) {
-		wait.Go(func() {
+		parts = append(parts, func() {
 			for i := range next {
 				found[i], failed[i] = points[i].Step(looks[i])
 			}
 		})
 	}
-	wait.Wait()
+	raster.Parallel(parts...)
 	return found, failed
 }
 

@@ -185,6 +185,9 @@ func (s *Stroke) Valid() error {
 			faults = append(faults, within("colour", v, 0, 1000, ""))
 		}
 	}
+	if s.Mode == "lift" || s.Mode == "lower" {
+		faults = append(faults, within("amount", s.Amount, 0, 20, " stops"))
+	}
 	if err := errors.Join(faults...); err != nil {
 		return err
 	}
