@@ -1,6 +1,7 @@
 package app_test
 
 import (
+	"archive/tar"
 	"bytes"
 	"context"
 	"fmt"
@@ -19,7 +20,6 @@ import (
 	"jardin/app/api"
 	"jardin/app/picture"
 	"jardin/app/store"
-	"jardin/app/store/storetest"
 )
 
 func (h *house) task(id string) (t store.Task) {
@@ -179,6 +179,7 @@ func TestFootageIsSentInPieces(t *testing.T) {
 		t.Helper()
 		request, err := http.NewRequest("PUT", fmt.Sprintf("%s/api/uploads/%s/file?name=%s&offset=%d", h.service.Address, up.ID, url.QueryEscape(name), offset), bytes.NewReader(data))
 		require.NoError(t, err)
+		request.Header.Set("Content-Type", "application/octet-stream")
 		response, err := http.DefaultClient.Do(request)
 		require.NoError(t, err)
 		defer response.Body.Close()
@@ -284,14 +285,14 @@ func TestBackupAndRestore(t *testing.T) {
 	require.NoError(t, app.Backup(ctx, h.set, whole, true))
 	var exported map[string]any
 	h.ask("GET", "/api/shots/"+shot.ID+"/treatment/export", "", 200, &exported)
-	assert.ErrorContains(t, app.Restore(ctx, h.set, plain, false), "1 shots")
 	for name, archive := range map[string]string{"plain": plain, "whole": whole} {
 		t.Run(name, func(t *testing.T) {
 			other := &house{T: t, set: h.set}
-			other.set.Data, other.set.Database = t.TempDir(), storetest.URL(t)
+			other.set.Data, other.set.Database = t.TempDir(), ""
 			require.NoError(t, app.Restore(ctx, other.set, archive, false))
 			other.start()
-			defer other.service.Stop(ctx)
+			defer func() { assert.NoError(t, other.service.Stop(ctx)) }()
+			assert.ErrorContains(t, app.Restore(ctx, other.set, archive, true), "another Jardin is at work", "not under a server")
 			var there map[string]any
 			other.ask("GET", "/api/shots/"+shot.ID+"/treatment/export", "", 200, &there)
 			assert.Equal(t, exported, there, "strokes and all")
@@ -300,6 +301,7 @@ func TestBackupAndRestore(t *testing.T) {
 			if name == "whole" {
 				assert.Equal(t, "ready", now.State)
 				other.ask("GET", "/api/shots/"+shot.ID+"/frames/110/exact", "", 200, nil)
+				damagedArchives(other, archive, exported)
 				return
 			}
 			assert.Equal(t, "failed", now.State)
@@ -313,8 +315,81 @@ func TestBackupAndRestore(t *testing.T) {
 			})
 		})
 	}
-	require.NoError(t, os.WriteFile(plain, []byte("no archive"), 0o644))
-	assert.ErrorContains(t, app.Restore(ctx, h.set, plain, true), "not a backup")
+}
+
+// damagedArchives restores archives that are damaged, or hold what no backup does, in place of
+// what is there: each is refused, and nothing of that is lost.
+func damagedArchives(h *house, archive string, exported map[string]any) {
+	t, ctx := h.T, context.Background()
+	require.NoError(t, h.service.Stop(ctx))
+	data, err := os.ReadFile(archive)
+	require.NoError(t, err)
+	type file struct {
+		head *tar.Header
+		body []byte
+	}
+	var files []file
+	for in := tar.NewReader(bytes.NewReader(data)); ; {
+		head, err := in.Next()
+		if err != nil {
+			break
+		}
+		body, err := io.ReadAll(in)
+		require.NoError(t, err)
+		files = append(files, file{head, body})
+	}
+	pack := func(files ...file) []byte {
+		var out bytes.Buffer
+		w := tar.NewWriter(&out)
+		for _, f := range files {
+			head := *f.head
+			head.Size = int64(len(f.body))
+			require.NoError(t, w.WriteHeader(&head))
+			_, err := w.Write(f.body)
+			require.NoError(t, err)
+		}
+		require.NoError(t, w.Close())
+		return out.Bytes()
+	}
+	named := func(name string) file {
+		return file{&tar.Header{Name: name, Mode: 0o600, Typeflag: tar.TypeReg}, []byte("x")}
+	}
+	flipped := bytes.Clone(data)
+	flipped[len(data)/2] ^= 4
+	dump := bytes.Clone(files[1].body)
+	for k := len(dump) / 3; k < len(dump)/3+400; k++ {
+		dump[k] ^= 0x55
+	}
+	broken := files[1]
+	broken.body = dump
+	for name, bad := range map[string][]byte{
+		"no archive": []byte("no archive"), "nothing": nil, "cut short": data[:len(data)*2/3], "cut in its end": data[:len(data)-9000], "a bit flipped": flipped,
+		"a damaged database": pack(files[0], broken), "no database": pack(files[0]), "the database alone": pack(files[1]),
+		"configuration of the database": pack(files[0], files[1], named("postgres/postgresql.auto.conf")),
+		"a way out":                     pack(files[0], files[1], named("plates/../../out")),
+		"an absolute path":              pack(files[0], files[1], named("/etc/cron.d/x")),
+		"plates of no shot":             pack(files[0], files[1], named("plates/x")),
+		"a hidden shot":                 pack(files[0], files[1], named("plates/.hidden/x")),
+		"a link":                        pack(files[0], files[1], file{&tar.Header{Name: "plates/a/b", Typeflag: tar.TypeSymlink, Linkname: "/etc"}, nil}),
+		"something after its end":       pack(append(append([]file{}, files...), named("plates/a/b"))...),
+	} {
+		path := filepath.Join(t.TempDir(), "bad.tar")
+		require.NoError(t, os.WriteFile(path, bad, 0o600))
+		err := app.Restore(ctx, h.set, path, true)
+		assert.Error(t, err, name)
+		if err != nil {
+			assert.Contains(t, err.Error(), "Nothing was changed", name)
+		}
+	}
+	h.start()
+	var there map[string]any
+	h.ask("GET", "/api/shots", "", 200, nil)
+	var shots []store.Shot
+	h.ask("GET", "/api/shots", "", 200, &shots)
+	require.Len(t, shots, 1)
+	h.ask("GET", "/api/shots/"+shots[0].ID+"/treatment/export", "", 200, &there)
+	assert.Equal(t, exported, there, "nothing of what was to be replaced is lost")
+	h.ask("GET", "/api/shots/"+shots[0].ID+"/frames/110/exact", "", 200, nil)
 }
 
 // A change that is tried shows what it would be when saved, and saves nothing.

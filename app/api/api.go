@@ -6,7 +6,9 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
+	"log/slog"
 	"net/http"
 	"strings"
 
@@ -14,11 +16,14 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
+	"jardin/app/datafolder"
 	"jardin/app/jobs"
 	"jardin/app/live"
 	"jardin/app/media"
 	"jardin/app/picture"
+	"jardin/app/routines"
 	"jardin/app/store"
+	"jardin/core/render"
 )
 
 // A Server answers requests.
@@ -29,7 +34,10 @@ type Server struct {
 	Hub   *live.Hub
 	Roots media.Roots
 
-	Uploads string // folder for footage that browsers send
+	Access *Access
+	Memory int // bytes that the server may take
+	// KeepDeleted is for how many days a deleted shot can be taken back.
+	KeepDeleted int
 
 	Web fs.FS // the built interface
 
@@ -40,15 +48,18 @@ type Server struct {
 func (s *Server) Handler() (http.Handler, *huma.OpenAPI) {
 	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
-	router.Use(gin.Recovery())
+	router.Use(s.recovered)
+	router.Use(s.gate()...)
 	huma.DefaultArrayNullable = false
 	config := huma.DefaultConfig("Jardin", "1")
 	config.DocsPath, config.SchemasPath = "", ""
 	config.OpenAPIPath = "/api/openapi"
 	config.CreateHooks = nil // no $schema links in answers
 	described := humagin.New(router, config)
+	s.session(described, router)
 	s.shots(described)
 	s.treatments(described)
+	s.history(described)
 	s.tasks(described)
 	s.uploads(described, router)
 	s.usage(described)
@@ -63,7 +74,31 @@ func (s *Server) Handler() (http.Handler, *huma.OpenAPI) {
 	s.guards(router)
 	router.GET("/api/shots/:id/brush", s.brush)
 	router.NoRoute(s.web())
+	named(described.OpenAPI())
 	return router, described.OpenAPI()
+}
+
+// named says in the description what names may be; package datafolder holds them to it.
+func named(description *huma.OpenAPI) {
+	for _, item := range description.Paths {
+		for _, op := range []*huma.Operation{item.Get, item.Post, item.Put, item.Patch, item.Delete} {
+			if op == nil {
+				continue
+			}
+			for _, p := range op.Parameters {
+				if p.In == "path" && p.Schema != nil && p.Schema.Type == huma.TypeString && p.Schema.Enum == nil {
+					p.Schema.Pattern = datafolder.Pattern
+				}
+			}
+		}
+	}
+}
+
+// recovered answers a request whose work broke, and keeps the server alive.
+func (s *Server) recovered(c *gin.Context) {
+	if err := routines.Guard(func() error { c.Next(); return nil }); err != nil && !c.Writer.Written() {
+		refuse(c, err)
+	}
 }
 
 // web serves the interface: its files by name, and its page for any other path.
@@ -103,11 +138,21 @@ func refuse(c *gin.Context, err error) {
 func asProblem(err error) error {
 	var stale *store.Stale
 	var invalid *store.Invalid
+	var touched *store.Touched
+	var known huma.StatusError
+	var beyond *render.Beyond
+	var tooMuch *http.MaxBytesError
 	switch {
 	case err == nil:
 		return nil
 	case errors.Is(err, store.ErrNone):
 		return huma.Error404NotFound(err.Error())
+	case errors.Is(err, datafolder.ErrID):
+		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.As(err, &touched):
+		return huma.Error409Conflict(err.Error())
+	case errors.Is(err, store.ErrGone):
+		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrTaken):
 		return huma.Error409Conflict(err.Error())
 	case errors.As(err, &stale):
@@ -117,8 +162,22 @@ func asProblem(err error) error {
 		}
 	case errors.As(err, &invalid):
 		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.As(err, &known):
+		return err
+	case errors.As(err, &beyond):
+		return huma.Error404NotFound(err.Error())
+	case errors.As(err, &tooMuch):
+		return huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("the body may hold %d MB at most", tooMuch.Limit>>20))
 	case errors.Is(err, context.Canceled):
 		return huma.NewError(499, "the request was withdrawn")
+	case store.Unfit(err):
+		return huma.Error422UnprocessableEntity("a number is larger than any can be here, or a text holds what is none")
+	case store.Away(err):
+		return huma.Error503ServiceUnavailable("the database does not answer; nothing was changed. Try again in a moment")
+	case store.Foreign(err):
+		// What the database's driver says is for the log, not for whoever asked.
+		slog.Error("the database failed", "error", err)
+		return huma.Error500InternalServerError("the database could not do this; the server's log says why")
 	}
 	return huma.Error500InternalServerError(err.Error())
 }

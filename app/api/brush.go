@@ -11,8 +11,10 @@ import (
 	"github.com/coder/websocket"
 	"github.com/gin-gonic/gin"
 
+	"jardin/app/document"
 	"jardin/app/live"
 	"jardin/app/picture"
+	"jardin/app/routines"
 	"jardin/app/store"
 	"jardin/core/fill"
 	"jardin/core/render"
@@ -34,9 +36,11 @@ type brushMessage struct {
 }
 
 type strokeSaved struct {
-	Type     string          `json:"type"` // saved
-	Stroke   string          `json:"stroke"`
-	Revision *store.Revision `json:"revision"`
+	Type     string               `json:"type"` // saved
+	Stroke   string               `json:"stroke"`
+	Base     int                  `json:"base"` // the revision that the patch is made on
+	Patch    []document.Operation `json:"patch"`
+	Revision *store.Revision      `json:"revision"` // without its document; with it where there is no patch
 }
 
 type strokeRefused struct {
@@ -52,6 +56,7 @@ func (s *Server) brush(c *gin.Context) {
 		refuse(c, err)
 		return
 	}
+	// Whose page it is was looked at before (fromHere).
 	socket, err := websocket.Accept(c.Writer, c.Request, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
 	if err != nil {
 		return // Accept has answered
@@ -72,18 +77,26 @@ func (s *Server) brush(c *gin.Context) {
 			socket.Close(websocket.StatusUnsupportedData, "not a brush message")
 			return
 		}
-		if err := easel.take(ctx, &m); err != nil {
+		if err := routines.Guard(func() error { return easel.take(ctx, &m) }); err != nil {
 			id := easel.stroke.ID
 			if m.Type == "begin" {
 				id = m.Stroke.ID
 			}
 			easel.brush, easel.canvas = nil, nil
-			if send(ctx, socket, strokeRefused{"refused", id, err.Error()}) != nil {
+			if store.Away(err) {
+				// Not refused: it is sent again when the database is back.
+				socket.Close(websocket.StatusTryAgainLater, "the database does not answer")
+				return
+			}
+			if send(ctx, socket, strokeRefused{"refused", id, told(err)}) != nil {
 				return
 			}
 		}
 	}
 }
+
+// told is what of an error whoever paints is told.
+func told(err error) string { return asProblem(err).Error() }
 
 func send(ctx context.Context, socket *websocket.Conn, message any) error {
 	blob, err := json.Marshal(message)
@@ -196,6 +209,9 @@ func (e *easel) move(ctx context.Context, points [][]float64) error {
 	if err := treatment.ValidPath(points); err != nil {
 		return err
 	}
+	if len(e.stroke.Path.Points)+len(points) > treatment.MostTouches {
+		return fmt.Errorf("the stroke has more than %d points; lift the pen now and then", treatment.MostTouches)
+	}
 	e.stroke.Path.Points = append(e.stroke.Path.Points, points...)
 	return e.show(ctx, e.brush.Move(render.Touches(points)))
 }
@@ -238,28 +254,8 @@ func (e *easel) end(ctx context.Context) error {
 	}
 	stroke := e.stroke
 	stroke.Path = &treatment.Path{Artifact: sha}
-	rev, err := s.Store.Amend(ctx, e.shot, "Paint a stroke", func(doc *treatment.Document) error {
-		r, _ := doc.Find(e.on.removal)
-		if r == nil {
-			return errors.New("the removal was deleted while you painted")
-		}
-		if other, _ := r.Fill.Stroke(stroke.ID); other != nil {
-			return errKept // sent again after the connection broke: it had arrived
-		}
-		into := r.Fill.Source(e.on.source)
-		if into == nil {
-			fresh := e.painted
-			fresh.Strokes = nil
-			r.Fill.Sources = append(r.Fill.Sources, fresh)
-			into = &r.Fill.Sources[len(r.Fill.Sources)-1]
-		}
-		into.Strokes = append(into.Strokes, stroke)
-		return nil
-	})
-	if errors.Is(err, errKept) {
-		rev, err = s.Store.Head(ctx, e.shot)
-	}
-	if err != nil {
+	rev, patch, err := s.Store.AddStroke(ctx, e.shot, e.on.removal, e.painted, stroke)
+	if err != nil && !errors.Is(err, store.ErrKept) {
 		return err
 	}
 	if rev.Number != e.revision+1 {
@@ -267,7 +263,9 @@ func (e *easel) end(ctx context.Context) error {
 	}
 	e.revision = rev.Number
 	s.Hub.Send(live.RevisionChanged{ShotID: e.shot, Number: rev.Number})
-	return send(ctx, e.socket, strokeSaved{"saved", stroke.ID, rev})
+	saved := strokeSaved{"saved", stroke.ID, rev.Number - 1, patch, rev.Brief()}
+	if patch == nil { // sent again after the connection broke: it had arrived
+		saved.Revision = rev
+	}
+	return send(ctx, e.socket, saved)
 }
-
-var errKept = errors.New("the stroke is kept already")

@@ -113,7 +113,7 @@ func (s *Server) supplies(router *gin.Engine) {
 			problem(c, http.StatusUnprocessableEntity, err.Error())
 			return
 		}
-		data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, 1<<30))
+		data, err := io.ReadAll(c.Request.Body)
 		if err != nil {
 			problem(c, http.StatusRequestEntityTooLarge, "the file could not be read to its end: "+err.Error())
 			return

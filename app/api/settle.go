@@ -14,7 +14,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
-	"jardin/app/media"
 	"jardin/app/picture"
 	"jardin/app/store"
 	"jardin/core/render"
@@ -27,7 +26,7 @@ func (s *Server) settling(api huma.API) {
 		OperationID: "settle", Method: http.MethodPost, Path: "/api/shots/{id}/settle/{removal}", DefaultStatus: http.StatusAccepted,
 		Summary: "Find out from the plate how a removal's patch takes on its light, softness and grain",
 	}, func(ctx context.Context, in *removalPath) (*body[*store.Task], error) {
-		r, err := s.Store.Removal(ctx, in.ID, in.Removal)
+		r, err := s.Store.Removal(ctx, in.ID, in.Removal, -1)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -42,7 +41,7 @@ func (s *Server) settling(api huma.API) {
 		Body picture.EdgeRun
 	}) (*body[*store.Task], error) {
 		run := in.Body
-		r, err := s.Store.Removal(ctx, in.ID, run.Removal)
+		r, err := s.Store.Removal(ctx, in.ID, run.Removal, -1)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -117,7 +116,7 @@ func (s *Server) guards(router *gin.Engine) {
 			problem(c, http.StatusUnprocessableEntity, "give a frame number, and cc or cdl as the format")
 			return
 		}
-		r, err := s.Store.Removal(c, c.Param("id"), c.Param("removal"))
+		r, err := s.Store.Removal(c, c.Param("id"), c.Param("removal"), -1)
 		if err != nil {
 			refuse(c, err)
 			return
@@ -175,12 +174,12 @@ func (s *Server) takeMatte(c *gin.Context) {
 		problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("%s is for frame %d, which is not in the shot (%d to %d)", name, n, source.Plates.First, source.Plates.Last))
 		return
 	}
-	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, 1<<30))
+	data, err := io.ReadAll(c.Request.Body)
 	if err != nil {
 		problem(c, http.StatusRequestEntityTooLarge, "the file could not be read to its end: "+err.Error())
 		return
 	}
-	still, err := media.DecodeStill(ctx, data)
+	still, err := source.Decode(ctx, data)
 	if err != nil {
 		problem(c, http.StatusUnprocessableEntity, name+": "+err.Error())
 		return

@@ -3,12 +3,13 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
-	"os"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"jardin/app/datafolder"
 	"jardin/app/jobs"
 	"jardin/app/media"
 	"jardin/app/store"
@@ -75,9 +76,12 @@ func (s *Server) shots(api huma.API) {
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "delete-shot", Method: http.MethodDelete, Path: "/api/shots/{id}", DefaultStatus: http.StatusNoContent,
-		Summary: "Remove a shot with its treatment. The footage it was brought in from is not touched",
+		Summary: "Delete a shot. It keeps its treatment and plates for some time, and can be taken back. The footage it was brought in from is not touched",
 	}, func(ctx context.Context, in *ShotPath) (*struct{}, error) {
-		tasks, err := s.Store.Tasks(ctx, in.ID)
+		if err := s.Store.DeleteShot(ctx, in.ID); err != nil {
+			return nil, asProblem(err)
+		}
+		tasks, err := s.Store.AllTasks(ctx, in.ID)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -85,22 +89,71 @@ func (s *Server) shots(api huma.API) {
 			if _, err := s.Jobs.Cancel(ctx, t.ID); err != nil {
 				return nil, asProblem(err)
 			}
-			os.RemoveAll(s.Rooms.RenderDir(t.ID))
-		}
-		if err := s.Store.DeleteShot(ctx, in.ID); err != nil {
-			return nil, asProblem(err)
 		}
 		s.Rooms.Forget(in.ID)
 		s.shotChanged(in.ID)
-		return nil, asProblem(os.RemoveAll(s.Rooms.PlateDir(in.ID)))
+		return nil, nil
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "list-deleted", Method: http.MethodGet, Path: "/api/deleted", Summary: "Shots that were deleted and can be taken back, and for how many days",
+	}, func(ctx context.Context, _ *struct{}) (*body[Deleted], error) {
+		shots, err := s.Store.Deleted(ctx)
+		return &body[Deleted]{Deleted{s.KeepDeleted, shots}}, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "take-back-shot", Method: http.MethodPost, Path: "/api/deleted/{id}", Summary: "Take back a shot that was deleted",
+	}, func(ctx context.Context, in *ShotPath) (*body[*store.Shot], error) {
+		shot, err := s.Store.TakeBackShot(ctx, in.ID)
+		if err == nil {
+			s.shotChanged(in.ID)
+		}
+		return &body[*store.Shot]{shot}, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "purge-shot", Method: http.MethodDelete, Path: "/api/deleted/{id}", DefaultStatus: http.StatusNoContent,
+		Summary: "Remove a deleted shot for good, with its treatment, plates and renders",
+	}, func(ctx context.Context, in *ShotPath) (*struct{}, error) {
+		return nil, asProblem(s.Purge(ctx, in.ID))
 	})
 }
 
+// Deleted is what can be taken back.
+type Deleted struct {
+	Days  int          `json:"days" doc:"For so many days after it was deleted"`
+	Shots []store.Shot `json:"shots" nullable:"false"`
+}
+
+// Purge removes a deleted shot for good. Its files go only once its row is gone.
+func (s *Server) Purge(ctx context.Context, id string) error {
+	gone, err := s.Store.PurgeShot(ctx, id)
+	if err != nil {
+		return err
+	}
+	err = s.Rooms.Folder.Remove(datafolder.Plates, gone.Shot)
+	for _, task := range gone.Tasks {
+		err = errors.Join(err, s.Rooms.Folder.Remove(datafolder.Renders, task))
+	}
+	s.shotChanged(id)
+	return err
+}
+
+// Readable are the folders that footage may come from: those that the server was told, and
+// what browsers sent.
+func (s *Server) Readable() media.Roots {
+	return append(media.Roots{s.Rooms.Folder.Kind(datafolder.Uploads)}, s.Roots...)
+}
+
 func (s *Server) inspect(ctx context.Context, path string) (*media.Material, error) {
-	if _, err := append(media.Roots{s.Uploads}, s.Roots...).Resolve(path); err != nil {
+	if _, err := s.Readable().Resolve(path); err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
 	m, err := media.Inspect(ctx, path)
+	if err == nil {
+		err = s.Readable().Inside(m)
+	}
+	if err == nil {
+		err = s.Rooms.Fits(m.Width, m.Height)
+	}
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}

@@ -24,11 +24,13 @@ import (
 
 func (s *Server) tasks(api huma.API) {
 	huma.Register(api, huma.Operation{
-		OperationID: "list-tasks", Method: http.MethodGet, Path: "/api/tasks", Summary: "Long work, newest first",
+		OperationID: "list-tasks", Method: http.MethodGet, Path: "/api/tasks", Summary: "A page of long work, newest first: ask with the last one's id for those before it",
 	}, func(ctx context.Context, in *struct {
-		Shot string `query:"shot" doc:"Empty for all shots"`
+		Shot   string `query:"shot" maxLength:"64" doc:"Empty for all shots"`
+		Before string `query:"before" maxLength:"64" doc:"Only what was asked for before this task; empty for the newest"`
+		Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 	}) (*body[[]store.Task], error) {
-		tasks, err := s.Store.Tasks(ctx, in.Shot)
+		tasks, err := s.Store.Tasks(ctx, in.Shot, in.Before, in.Limit)
 		return &body[[]store.Task]{tasks}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
@@ -96,7 +98,7 @@ func (s *Server) events(api huma.API) {
 		"task": live.TaskChanged{}, "revision": live.RevisionChanged{}, "shot": live.ShotChanged{}, "followed": live.FrameFollowed{}, "edge": live.EdgeFollowed{},
 		"hello": Hello{},
 	}, func(ctx context.Context, _ *struct{}, send sse.Sender) {
-		events, stop := s.Hub.Listen()
+		events, stop := s.Hub.Listen(store.ActorOf(ctx).Window)
 		defer stop()
 		if send.Data(Hello{Ready: true}) != nil {
 			return

@@ -28,7 +28,7 @@ import (
 type trackPath struct {
 	ShotPath
 	Track    string `path:"track"`
-	Revision int    `query:"revision"`
+	Revision int    `query:"revision" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Left out, the one in force"`
 }
 
 type motion struct {
@@ -62,7 +62,11 @@ func (s *Server) tracks(api huma.API) {
 		OperationID: "get-motion", Method: http.MethodGet, Path: "/api/shots/{id}/tracks/{track}",
 		Summary: "Where a track's surface is on every frame",
 	}, func(ctx context.Context, in *trackPath) (*body[motion], error) {
-		t, err := s.Rooms.Treatment(ctx, in.ID, in.Revision)
+		rev, err := s.revisionAt(ctx, &atRevision{in.ShotPath, in.Revision})
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		t, err := s.Rooms.Treatment(ctx, in.ID, rev.Number)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -85,13 +89,17 @@ func (s *Server) tracks(api huma.API) {
 		Summary: "How all shapes of a removal, or the exclusions of a track, lie on a run of frames",
 	}, func(ctx context.Context, in *struct {
 		ShotPath
-		Revision int    `query:"revision"`
+		Revision int    `query:"revision" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Left out, the one in force"`
 		Removal  string `query:"removal"`
 		Track    string `query:"track"`
-		First    int    `query:"first"`
-		Last     int    `query:"last"`
+		First    int    `query:"first" minimum:"0" maximum:"99999999"`
+		Last     int    `query:"last" minimum:"0" maximum:"99999999"`
 	}) (*body[lies], error) {
-		t, err := s.Rooms.Treatment(ctx, in.ID, in.Revision)
+		rev, err := s.revisionAt(ctx, &atRevision{in.ShotPath, in.Revision})
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		t, err := s.Rooms.Treatment(ctx, in.ID, rev.Number)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -161,7 +169,7 @@ func (s *Server) tracks(api huma.API) {
 		OperationID: "scout", Method: http.MethodPost, Path: "/api/shots/{id}/scout/{removal}", DefaultStatus: http.StatusAccepted,
 		Summary: "Score every frame of a removal as its reference frame",
 	}, func(ctx context.Context, in *removalPath) (*body[*store.Task], error) {
-		r, err := s.Store.Removal(ctx, in.ID, in.Removal)
+		r, err := s.Store.Removal(ctx, in.ID, in.Removal, -1)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -279,7 +287,7 @@ func (s *Server) trackFile(c *gin.Context) {
 	}
 }
 
-const mostBytes = 64 << 20 // of a file that is brought in
+const mostTrack = 64 << 20 // bytes of a track or outlines that are brought in
 
 // readTrack takes a track from a file in the body and adds it to the treatment.
 func (s *Server) readTrack(c *gin.Context) {
@@ -288,7 +296,7 @@ func (s *Server) readTrack(c *gin.Context) {
 		problem(c, http.StatusUnprocessableEntity, "give home: the frame on which the surface lies as it is drawn")
 		return
 	}
-	blob, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, mostBytes))
+	blob, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, mostTrack))
 	if err != nil {
 		problem(c, http.StatusRequestEntityTooLarge, "the file cannot be read: it may hold 64 MB at most")
 		return
@@ -344,7 +352,7 @@ func (s *Server) readOutlines(c *gin.Context) {
 		problem(c, http.StatusUnprocessableEntity, "give the frame that the outlines lie on")
 		return
 	}
-	blob, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, mostBytes))
+	blob, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, mostTrack))
 	if err != nil {
 		problem(c, http.StatusRequestEntityTooLarge, "the file cannot be read: it may hold 64 MB at most")
 		return

@@ -43,6 +43,20 @@ func (o Operation) MarshalJSON() ([]byte, error) {
 	return json.Marshal(out)
 }
 
+// atRevision is a shot in an address, and which of its revisions is meant.
+type atRevision struct {
+	ShotPath
+	Revision int `query:"revision" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Left out, the one in force"`
+}
+
+// revisionAt returns the revision that is meant.
+func (s *Server) revisionAt(ctx context.Context, in *atRevision) (*store.Revision, error) {
+	if in.Revision < 0 {
+		return s.Store.Head(ctx, in.ID)
+	}
+	return s.Store.Revision(ctx, in.ID, in.Revision)
+}
+
 type removalPath struct {
 	ShotPath
 	Removal string `path:"removal"`
@@ -56,15 +70,15 @@ type frameKeys struct {
 func (s *Server) treatments(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "get-treatment", Method: http.MethodGet, Path: "/api/shots/{id}/treatment",
-		Summary: "The revision in force",
-	}, func(ctx context.Context, in *ShotPath) (*body[*store.Revision], error) {
-		rev, err := s.Store.Head(ctx, in.ID)
+		Summary: "The revision in force, or another one",
+	}, func(ctx context.Context, in *atRevision) (*body[*store.Revision], error) {
+		rev, err := s.revisionAt(ctx, in)
 		return &body[*store.Revision]{rev}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "export-treatment", Method: http.MethodGet, Path: "/api/shots/{id}/treatment/export",
-		Summary: "The treatment in force with all data in place, as a file for the command line",
-	}, func(ctx context.Context, in *ShotPath) (*struct {
+		Summary: "The treatment in force, or an earlier one, with all data in place, as a file for the command line",
+	}, func(ctx context.Context, in *atRevision) (*struct {
 		Disposition string `header:"Content-Disposition"`
 		Body        *treatment.Document
 	}, error) {
@@ -72,7 +86,7 @@ func (s *Server) treatments(api huma.API) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		rev, err := s.Store.Head(ctx, in.ID)
+		rev, err := s.revisionAt(ctx, in)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -84,17 +98,22 @@ func (s *Server) treatments(api huma.API) {
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "edit-treatment", Method: http.MethodPatch, Path: "/api/shots/{id}/treatment",
-		Summary:   "Change the treatment; refused with 409 and the newer state if the edit started from an older one",
-		Responses: map[string]*huma.Response{"409": {Description: "The edit started from a revision that is no longer in force. The body carries the one that is."}},
+		MaxBodyBytes: 16 << 20,
+		Summary:      "Change the treatment; refused with 409 and the newer state if the edit started from an older one",
+		Responses:    map[string]*huma.Response{"409": {Description: "The edit started from a revision that is no longer in force. The body carries the one that is."}},
 	}, func(ctx context.Context, in *struct {
 		ShotPath
-		Body Edit
+		Prefer string `header:"Prefer" doc:"return=minimal leaves the document out of the answer (RFC 7240)"`
+		Body   Edit
 	}) (*body[*store.Revision], error) {
 		patch, err := json.Marshal(in.Body.Patch)
 		if err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
 		rev, err := s.Store.Edit(ctx, in.ID, in.Body.Revision, patch, in.Body.Label)
+		if err == nil && in.Prefer == "return=minimal" {
+			rev = rev.Brief()
+		}
 		return s.revised(in.ID, rev, err)
 	})
 	for name, move := range map[string]func(context.Context, string) (*store.Revision, error){"undo": s.Store.Undo, "redo": s.Store.Redo} {
@@ -109,8 +128,11 @@ func (s *Server) treatments(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "get-paths", Method: http.MethodGet, Path: "/api/shots/{id}/paths/{removal}",
 		Summary: "The points of a removal's strokes, by stroke",
-	}, func(ctx context.Context, in *removalPath) (*body[map[string][][]float64], error) {
-		r, err := s.Store.Removal(ctx, in.ID, in.Removal)
+	}, func(ctx context.Context, in *struct {
+		removalPath
+		Revision int `query:"revision" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Left out, the one in force"`
+	}) (*body[map[string][][]float64], error) {
+		r, err := s.Store.Removal(ctx, in.ID, in.Removal, in.Revision)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -129,7 +151,7 @@ func (s *Server) treatments(api huma.API) {
 		Summary: "What the picture of every frame is made from, as hashes: frames with the key that one has need not be fetched again",
 	}, func(ctx context.Context, in *struct {
 		ShotPath
-		Revision int         `query:"revision"`
+		Revision int         `query:"revision" minimum:"0" maximum:"2147483647" required:"true"`
 		View     render.View `query:"view" enum:"result,patch,alone,matte,tint,light,grain"`
 		Removal  string      `query:"removal" doc:"For all views but the result; of the patches alone and the mattes none is all of them"`
 	}) (*body[frameKeys], error) {

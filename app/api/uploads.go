@@ -18,6 +18,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
+	"jardin/app/datafolder"
 	"jardin/app/media"
 )
 
@@ -44,7 +45,9 @@ type NewUpload struct {
 // piece is the most that one request may send of a file.
 const piece = 16 << 20
 
-func (s *Server) uploadDir(id string) string { return filepath.Join(s.Uploads, filepath.Base(id)) }
+func (s *Server) uploadDir(id string) (string, error) {
+	return s.Rooms.Folder.Path(datafolder.Uploads, id)
+}
 
 func (s *Server) uploads(api huma.API, router *gin.Engine) {
 	huma.Register(api, huma.Operation{
@@ -60,7 +63,7 @@ func (s *Server) uploads(api huma.API, router *gin.Engine) {
 	}, func(_ context.Context, in *struct {
 		ID string `path:"id" pattern:"^[0-9a-f]{16}$"`
 	}) (*struct{}, error) {
-		return nil, asProblem(os.RemoveAll(s.uploadDir(in.ID)))
+		return nil, asProblem(s.Rooms.Folder.Remove(datafolder.Uploads, in.ID))
 	})
 	router.PUT("/api/uploads/:id/file", s.receive)
 }
@@ -90,8 +93,11 @@ func (s *Server) beginUpload(n NewUpload) (*Upload, error) {
 	}
 	sum := sha256.Sum256(described)
 	u := &Upload{ID: hex.EncodeToString(sum[:8]), Files: n.Files}
-	dir := s.uploadDir(u.ID)
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	dir, err := s.uploadDir(u.ID)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, full(err)
 	}
 	if err := media.WriteFile(dir+".json", described); err != nil {
@@ -125,7 +131,11 @@ var receiving sync.Map // files that something is being written to
 
 // receive takes a piece of a file, which must begin where what is there ends.
 func (s *Server) receive(c *gin.Context) {
-	dir := s.uploadDir(c.Param("id"))
+	dir, err := s.uploadDir(c.Param("id"))
+	if err != nil {
+		refuse(c, err)
+		return
+	}
 	name := c.Query("name")
 	blob, err := os.ReadFile(dir + ".json")
 	var n NewUpload
@@ -154,7 +164,7 @@ func (s *Server) receive(c *gin.Context) {
 		c.JSON(http.StatusOK, UploadFile{name, file.Size, info.Size()})
 		return
 	}
-	out, err := os.OpenFile(whole+".part", os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644)
+	out, err := os.OpenFile(whole+".part", os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err == nil {
 		var info os.FileInfo
 		if info, err = out.Stat(); err == nil {

@@ -3,10 +3,10 @@ package api
 import (
 	"context"
 	"net/http"
-	"os"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"jardin/app/datafolder"
 	"jardin/app/jobs"
 	"jardin/app/picture"
 )
@@ -15,7 +15,7 @@ func (s *Server) usage(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "get-usage", Method: http.MethodGet, Path: "/api/usage", Summary: "What fills memory and disk, and how much they may",
 	}, func(ctx context.Context, _ *struct{}) (*body[picture.Usage], error) {
-		tasks, err := s.Store.Tasks(ctx, "")
+		tasks, err := s.Store.AllTasks(ctx, "")
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -25,17 +25,23 @@ func (s *Server) usage(api huma.API) {
 		}
 		u := s.Rooms.Usage()
 		for _, shot := range shots {
-			u.Disk = append(u.Disk, picture.Filling{What: "plates", Name: "Plates of " + shot.Name, Bytes: picture.Size(s.Rooms.PlateDir(shot.ID)) + picture.Size(s.Rooms.PlateDir(shot.ID)+".part")})
+			if dir, err := s.Rooms.PlateDir(shot.ID); err == nil {
+				u.Disk = append(u.Disk, picture.Filling{What: "plates", Name: "Plates of " + shot.Name, Bytes: picture.Size(dir) + picture.Size(dir+".part")})
+			}
 		}
 		for _, t := range tasks {
 			if t.Kind != "render" {
 				continue
 			}
-			if n := picture.Size(s.Rooms.RenderDir(t.ID)); n > 0 {
+			dir, err := s.Rooms.RenderDir(t.ID)
+			if err != nil {
+				continue
+			}
+			if n := picture.Size(dir); n > 0 {
 				u.Disk = append(u.Disk, picture.Filling{What: "render", ID: t.ID, Name: t.Title, Bytes: n, Clear: t.State != jobs.Running && t.State != jobs.Waiting && t.State != jobs.Paused})
 			}
 		}
-		if n := picture.Size(s.Uploads); n > 0 {
+		if n := picture.Size(s.Rooms.Folder.Kind(datafolder.Uploads)); n > 0 {
 			u.Disk = append(u.Disk, picture.Filling{What: "uploads", Name: "Footage sent from browsers", Bytes: n, Clear: true})
 		}
 		return &body[picture.Usage]{u}, nil
@@ -62,7 +68,7 @@ func (s *Server) usage(api huma.API) {
 			if t.Kind != "render" || t.State == jobs.Running || t.State == jobs.Waiting || t.State == jobs.Paused {
 				return nil, huma.Error409Conflict("only the files of a render that has ended can be cleared")
 			}
-			return nil, asProblem(os.RemoveAll(s.Rooms.RenderDir(t.ID)))
+			return nil, asProblem(s.Rooms.Folder.Remove(datafolder.Renders, t.ID))
 		}
 		return nil, nil
 	})
@@ -70,7 +76,7 @@ func (s *Server) usage(api huma.API) {
 
 // clearUploads removes footage that was sent, but what is being brought in now.
 func (s *Server) clearUploads(ctx context.Context) error {
-	tasks, err := s.Store.Tasks(ctx, "")
+	tasks, err := s.Store.AllTasks(ctx, "")
 	if err != nil {
 		return err
 	}
@@ -79,5 +85,5 @@ func (s *Server) clearUploads(ctx context.Context) error {
 			return huma.Error409Conflict("a shot is being brought in; clear what was sent when it is in")
 		}
 	}
-	return os.RemoveAll(s.Uploads)
+	return s.Rooms.Folder.Clear(datafolder.Uploads)
 }

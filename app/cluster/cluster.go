@@ -1,12 +1,17 @@
-// Package cluster runs a PostgreSQL cluster of Jardin's own on loopback, so that
-// nobody has to set up a database first.
+// Package cluster runs a PostgreSQL cluster of Jardin's own, so that nobody has to set up a
+// database first. It listens on a Unix socket in a folder of its own, and only the user whose
+// program this is may connect (peer authentication): no other user of the machine, and nobody
+// on the network.
 package cluster
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
 	"os"
 	"os/exec"
 	"os/user"
@@ -20,20 +25,25 @@ import (
 
 // A Cluster is a running PostgreSQL.
 type Cluster struct {
-	dir  string
-	port int
-	as   *syscall.Credential // the user it runs as; nil is this one
-	bin  string
-
+	dir    string
+	socket string              // the folder that its socket lies in
+	as     *syscall.Credential // the user it runs as; nil is this one
+	bin    string
 	// Started says that this program started the server, and so may stop it.
 	Started bool
 }
 
+// port only names the socket's file: nothing listens on the network.
+const port = "5432"
+
+// longest is how long a socket's address may be (struct sockaddr_un).
+const longest = 100
+
 // Start starts the cluster in dir, making it if there is none, and returns when
-// it takes connections. A cluster that runs already is used. port 0 takes the
-// one from last time, or a free one. Run as root, it starts PostgreSQL as the user
-// "postgres", which Debian's package makes, for PostgreSQL refuses to run as root.
-func Start(dir string, port int) (*Cluster, error) {
+// it takes connections. A cluster that runs already is used. Run as root, it starts
+// PostgreSQL as the user "postgres", which Debian's package makes, for PostgreSQL refuses to
+// run as root.
+func Start(dir string) (*Cluster, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -47,17 +57,20 @@ func Start(dir string, port int) (*Cluster, error) {
 			return nil, err
 		}
 	}
-	if err := os.MkdirAll(filepath.Dir(c.dir), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(c.dir), c.traversed()); err != nil {
 		return nil, err
 	}
 	// Two programs must not make or start the same cluster at once.
-	lock, err := os.OpenFile(c.dir+".lock", os.O_CREATE|os.O_RDWR, 0o644)
+	lock, err := os.OpenFile(c.dir+".lock", os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("lock the database: %w", err)
 	}
 	defer lock.Close()
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
 		return nil, fmt.Errorf("lock the database: %w", err)
+	}
+	if err := c.makeSocketFolder(); err != nil {
+		return nil, err
 	}
 	if _, err := os.Stat(filepath.Join(c.dir, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
 		if err := c.create(); err != nil {
@@ -66,35 +79,109 @@ func Start(dir string, port int) (*Cluster, error) {
 	}
 	// One that runs may still be starting, or be about to end: it is waited for.
 	for end := time.Now().Add(time.Minute); ; time.Sleep(100 * time.Millisecond) {
-		running, ok := c.running()
-		if !ok {
+		socket, running := c.running()
+		if !running {
 			break
 		}
-		if c.port = running; c.ready() {
+		if socket != "" && socket != c.socket {
+			// Started by an older program, that let it listen on the network.
+			if err := c.Stop(); err != nil {
+				return nil, err
+			}
+			break
+		}
+		if c.ready() {
 			return c, nil
 		}
 		if time.Now().After(end) {
 			return nil, fmt.Errorf("PostgreSQL runs on %s, but takes no connections; see its server.log", c.dir)
 		}
 	}
-	if port == 0 {
-		port = c.lastPort()
+	if err := c.allow(); err != nil {
+		return nil, err
 	}
-	if port == 0 || !free(port) {
-		if port, err = freePort(); err != nil {
-			return nil, err
-		}
-	}
-	c.port = port
 	log := filepath.Join(c.dir, "server.log")
 	out, err := c.run("pg_ctl", "-D", c.dir, "-l", log, "-w", "-t", "60",
-		"-o", fmt.Sprintf("-p %d -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=200", port), "start")
+		"-o", fmt.Sprintf("-p %s -c listen_addresses='' -c unix_socket_directories='%s' -c unix_socket_permissions=0700 -c max_connections=200", port, c.socket), "start")
 	if err != nil {
 		tail, _ := os.ReadFile(log)
 		return nil, fmt.Errorf("PostgreSQL did not start: %w\n%s\n%s", err, out, lastLines(string(tail), 5))
 	}
 	c.Started = true
 	return c, nil
+}
+
+// traversed is the mode of the folder that the cluster lies in: PostgreSQL's user must be able
+// to pass through.
+func (c *Cluster) traversed() os.FileMode {
+	if c.as != nil {
+		return 0o711
+	}
+	return 0o700
+}
+
+// makeSocketFolder makes the folder for the socket: beside the cluster, or where that is too
+// deep for a socket's address, one with a short name that says whose it is.
+func (c *Cluster) makeSocketFolder() error {
+	c.socket = c.dir + ".socket"
+	if len(c.socket) > longest {
+		sum := sha256.Sum256([]byte(c.dir))
+		c.socket = filepath.Join(os.TempDir(), "jardin-"+hex.EncodeToString(sum[:8]))
+	}
+	if err := os.Mkdir(c.socket, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+		return fmt.Errorf("make the folder for the database's socket: %w", err)
+	}
+	owner := os.Geteuid()
+	if c.as != nil {
+		owner = int(c.as.Uid)
+		if err := os.Lchown(c.socket, owner, int(c.as.Gid)); err != nil {
+			return fmt.Errorf("give the database its socket's folder: %w", err)
+		}
+	}
+	info, err := os.Lstat(c.socket)
+	if err != nil {
+		return err
+	}
+	if own, ok := info.Sys().(*syscall.Stat_t); !info.IsDir() || info.Mode().Perm() != 0o700 || !ok || int(own.Uid) != owner {
+		return fmt.Errorf("%s is not a folder of the database's own; remove it", c.socket)
+	}
+	return nil
+}
+
+// allow writes who may connect: the user whose program this is, and the one that PostgreSQL
+// runs as, both by the name that the system knows them by. Read at each start, it mends what
+// older programs let in.
+func (c *Cluster) allow() error {
+	users := map[string]bool{}
+	me, err := user.Current()
+	if err != nil {
+		return fmt.Errorf("find out whose program this is: %w", err)
+	}
+	users[me.Username] = true
+	if c.as != nil {
+		users["postgres"] = true
+	}
+	var idents strings.Builder
+	for name := range users {
+		for _, role := range []string{"jardin", restoring} {
+			fmt.Fprintf(&idents, "jardin \"%s\" %s\n", strings.ReplaceAll(name, `"`, `""`), role)
+		}
+	}
+	for file, text := range map[string]string{
+		"pg_hba.conf":   "# Written by Jardin at each start.\nlocal all jardin," + restoring + " peer map=jardin\n",
+		"pg_ident.conf": "# Written by Jardin at each start.\n" + idents.String(),
+	} {
+		path := filepath.Join(c.dir, file)
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			return fmt.Errorf("say who may use the database: %w", err)
+		}
+		if c.as != nil {
+			if err := os.Chown(path, int(c.as.Uid), int(c.as.Gid)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // Keep starts the server again whenever it has broken down, until the context ends.
@@ -105,24 +192,31 @@ func (c *Cluster) Keep(ctx context.Context) {
 			return
 		case <-time.After(time.Second):
 		}
-		if conn, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", c.port), time.Second); err == nil {
+		if conn, err := net.DialTimeout("unix", filepath.Join(c.socket, ".s.PGSQL."+port), time.Second); err == nil {
 			conn.Close()
 			continue
 		}
-		if again, err := Start(c.dir, c.port); err == nil && again.Started {
+		if again, err := Start(c.dir); err == nil && again.Started {
 			c.Started = true
 		}
 	}
 }
 
+// restoring is the role that reads what a backup holds into a database: one that may put rows
+// into tables, and nothing else, as whoever made a backup can have written anything into it.
+const restoring = "jardin_restore"
+
 // URL returns the address of a database in the cluster.
-func (c *Cluster) URL(database string) string {
-	return fmt.Sprintf("postgres://jardin@127.0.0.1:%d/%s?sslmode=disable", c.port, database)
+func (c *Cluster) URL(database string) string { return c.address(database, "jardin") }
+
+func (c *Cluster) address(database, role string) string {
+	q := url.Values{"host": {c.socket}, "port": {port}, "user": {role}}
+	return "postgres:///" + database + "?" + q.Encode()
 }
 
 // Create makes a database unless there is one of that name.
 func (c *Cluster) Create(database string) error {
-	out, err := c.run("psql", "-h", "127.0.0.1", "-p", strconv.Itoa(c.port), "-U", "jardin", "-d", "postgres", "-Atc",
+	out, err := c.run("psql", "-h", c.socket, "-p", port, "-U", "jardin", "-d", "postgres", "-Atc",
 		"select 1 from pg_database where datname = '"+database+"'")
 	if err != nil {
 		return fmt.Errorf("ask PostgreSQL for its databases: %w: %s", err, out)
@@ -130,7 +224,7 @@ func (c *Cluster) Create(database string) error {
 	if strings.TrimSpace(out) == "1" {
 		return nil
 	}
-	if out, err := c.run("createdb", "-h", "127.0.0.1", "-p", strconv.Itoa(c.port), "-U", "jardin", database); err != nil {
+	if out, err := c.run("createdb", "-h", c.socket, "-p", port, "-U", "jardin", database); err != nil {
 		return fmt.Errorf("make the database %s: %w: %s", database, err, out)
 	}
 	return nil
@@ -154,46 +248,33 @@ func (c *Cluster) create() error {
 			return err
 		}
 	}
-	out, err := c.run("initdb", "-D", c.dir, "-U", "jardin", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+	out, err := c.run("initdb", "-D", c.dir, "-U", "jardin", "-A", "peer", "-E", "UTF8", "--locale=C.UTF-8", "--data-checksums")
 	if err != nil {
 		return fmt.Errorf("make the database cluster in %s: %w\n%s", c.dir, err, out)
 	}
 	return nil
 }
 
-// running returns the port of a server that already runs on the cluster.
-func (c *Cluster) running() (int, bool) {
+// running returns the socket's folder of a server that already runs on the cluster, and
+// whether one does. The folder stands in the fifth line of postmaster.pid; it is empty as long
+// as the server is only starting.
+func (c *Cluster) running() (socket string, ok bool) {
 	if _, err := c.run("pg_ctl", "-D", c.dir, "status"); err != nil {
-		return 0, false
+		return "", false
 	}
-	port := c.lastPort()
-	return port, port != 0
+	blob, err := os.ReadFile(filepath.Join(c.dir, "postmaster.pid"))
+	if lines := strings.Split(string(blob), "\n"); err == nil && len(lines) > 5 {
+		if socket = strings.TrimSpace(lines[4]); socket == "" {
+			socket = "none"
+		}
+	}
+	return socket, true
 }
 
 // ready reports whether the server takes connections.
 func (c *Cluster) ready() bool {
-	_, err := c.run("pg_isready", "-h", "127.0.0.1", "-p", strconv.Itoa(c.port), "-t", "3")
+	_, err := c.run("pg_isready", "-h", c.socket, "-p", port, "-t", "3")
 	return err == nil
-}
-
-// lastPort reads the port from the files PostgreSQL keeps: postmaster.pid while
-// it runs, postmaster.opts after.
-func (c *Cluster) lastPort() int {
-	if blob, err := os.ReadFile(filepath.Join(c.dir, "postmaster.pid")); err == nil {
-		if lines := strings.Split(string(blob), "\n"); len(lines) > 3 {
-			if port, err := strconv.Atoi(strings.TrimSpace(lines[3])); err == nil {
-				return port
-			}
-		}
-	}
-	if blob, err := os.ReadFile(filepath.Join(c.dir, "postmaster.opts")); err == nil {
-		if _, rest, ok := strings.Cut(string(blob), `"-p" "`); ok {
-			digits, _, _ := strings.Cut(rest, `"`)
-			port, _ := strconv.Atoi(digits)
-			return port
-		}
-	}
-	return 0
 }
 
 func (c *Cluster) run(program string, args ...string) (string, error) {
@@ -226,7 +307,7 @@ func (c *Cluster) stepDown() error {
 	uid, _ := strconv.Atoi(u.Uid)
 	gid, _ := strconv.Atoi(u.Gid)
 	c.as = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-	if err := os.MkdirAll(filepath.Dir(c.dir), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(c.dir), 0o711); err != nil {
 		return err
 	}
 	test := exec.Command("test", "-x", filepath.Dir(c.dir))
@@ -256,24 +337,6 @@ func programs() (string, error) {
 func version(path string) int {
 	n, _ := strconv.Atoi(filepath.Base(filepath.Dir(filepath.Dir(path))))
 	return n
-}
-
-func free(port int) bool {
-	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-	if err != nil {
-		return false
-	}
-	l.Close()
-	return true
-}
-
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, fmt.Errorf("find a free port: %w", err)
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
 func lastLines(s string, n int) string {

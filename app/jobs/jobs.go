@@ -8,19 +8,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
-	"net"
-	"os"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
+	"jardin/app/datafolder"
 	"jardin/app/live"
 	"jardin/app/media"
 	"jardin/app/picture"
@@ -43,6 +39,7 @@ type Runner struct {
 	store *store.Store
 	rooms *picture.Rooms
 	hub   *live.Hub
+	roots func() media.Roots // the folders that footage may come from now
 	queue *river.Client[pgxTx]
 	stop  context.CancelFunc
 
@@ -77,8 +74,8 @@ type worker struct {
 func (worker) Timeout(*river.Job[taskArgs]) time.Duration { return -1 }
 
 // Start returns a runner at work. Jobs that a crash interrupted are taken up again.
-func Start(ctx context.Context, s *store.Store, rooms *picture.Rooms, hub *live.Hub) (*Runner, error) {
-	r := &Runner{store: s, rooms: rooms, hub: hub, active: map[string]*run{}}
+func Start(ctx context.Context, s *store.Store, rooms *picture.Rooms, hub *live.Hub, roots func() media.Roots) (*Runner, error) {
+	r := &Runner{store: s, rooms: rooms, hub: hub, roots: roots, active: map[string]*run{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
 	var err error
@@ -239,7 +236,7 @@ func (r *Runner) Continue(ctx context.Context, id string) (*store.Task, error) {
 			return nil, err
 		}
 	}
-	t.State, t.Problem, t.EndedAt = Waiting, "", nil
+	t.State, t.Problem, t.Found, t.EndedAt = Waiting, "", "", nil
 	if err := r.store.SaveTask(ctx, t); err != nil {
 		return nil, err
 	}
@@ -252,6 +249,9 @@ func (r *Runner) Continue(ctx context.Context, id string) (*store.Task, error) {
 
 // end says how a task ended. As long as the database is away, it waits for it.
 func (r *Runner) end(ctx context.Context, t *store.Task, state, problem string) {
+	if state != Waiting {
+		_ = r.store.Settled(ctx, t.ID)
+	}
 	t.State, t.Problem, t.EndedAt = state, problem, nil
 	if state != Paused && state != Waiting {
 		now := time.Now()
@@ -262,26 +262,13 @@ func (r *Runner) end(ctx context.Context, t *store.Task, state, problem string) 
 		if err == nil {
 			break
 		}
-		if !away(err) {
+		if !store.Away(err) {
 			slog.Error("save a task", "task", t.ID, "error", err)
 			break
 		}
 		time.Sleep(wait)
 	}
 	r.hub.Send(live.TaskChanged{Task: *t})
-}
-
-// away reports whether an error says that the database cannot be reached now.
-func away(err error) bool {
-	var refused *pgconn.PgError
-	if errors.As(err, &refused) {
-		// Class 57: shut down, crashed, or starting up; 08: the connection.
-		return strings.HasPrefix(refused.Code, "57P") || strings.HasPrefix(refused.Code, "08")
-	}
-	var connect *pgconn.ConnectError
-	var network net.Error
-	return errors.As(err, &connect) || errors.As(err, &network) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
-		errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.EPIPE) || strings.Contains(err.Error(), "conn closed")
 }
 
 // Work is called by the queue.
@@ -315,7 +302,17 @@ func (w *worker) Work(ctx context.Context, job *river.Job[taskArgs]) error {
 	t.State = Running
 	p := &progress{runner: r, task: t, began: time.Now(), from: -1}
 	p.say(work, true)
-	note, err := r.do(work, t, p)
+	work = store.WithActor(work, store.Actor{Name: t.Author, Window: t.Client, Browser: t.Browser})
+	var note string
+	attempts, err := r.store.Attempt(work, id)
+	if err == nil && t.Kind == "import" && attempts > mostAttempts {
+		err = fmt.Errorf("the server broke down %d times while this was brought in: the footage may hold something that it cannot read. Leave that part out, or try again", mostAttempts)
+	} else if err == nil {
+		err = routines.Guard(func() (err error) {
+			note, err = r.do(work, t, p)
+			return err
+		})
+	}
 	after := context.WithoutCancel(ctx)
 	switch why := context.Cause(work); {
 	case errors.Is(why, errCancelled):
@@ -323,31 +320,37 @@ func (w *worker) Work(ctx context.Context, job *river.Job[taskArgs]) error {
 		r.end(after, t, Cancelled, note)
 	case errors.Is(why, errPaused):
 		r.end(after, t, Paused, "")
-	case ctx.Err() != nil: // the server stops: the job goes on at the next start
+	case ctx.Err() != nil && err != nil: // the server stops: the job goes on at the next start
 		t.State = Waiting
 		_ = r.store.SaveTask(after, t)
+		_ = r.store.Settled(after, t.ID)
 		return river.JobSnooze(0)
-	case err != nil && away(err): // the database broke down: what is made stays, and is gone on with
+	case err != nil && store.Away(err): // the database broke down: what is made stays, and is gone on with
 		r.end(after, t, Waiting, "")
 		return river.JobSnooze(time.Second)
 	case err != nil:
 		r.end(after, t, Failed, err.Error())
 	default:
-		r.end(after, t, Done, note)
+		t.Found = note
+		r.end(after, t, Done, "")
 	}
 	return nil
 }
+
+// mostAttempts is how often bringing footage in is begun: what takes the server along does so
+// each time.
+const mostAttempts = 3
 
 // given cleans up after a task that was given up.
 func (r *Runner) given(ctx context.Context, t *store.Task) {
 	switch t.Kind {
 	case "import":
-		_ = media.Drop(r.rooms.PlateDir(t.ShotID))
+		_ = r.rooms.Folder.Remove(datafolder.Plates, t.ShotID)
 		if err := r.store.SetState(ctx, t.ShotID, "failed", "Bringing it in was cancelled."); err == nil {
 			r.hub.Send(live.ShotChanged{ShotID: t.ShotID})
 		}
 	case "render":
-		_ = os.RemoveAll(r.rooms.RenderDir(t.ID))
+		_ = r.rooms.Folder.Remove(datafolder.Renders, t.ID)
 	}
 }
 
@@ -399,7 +402,7 @@ func (p *progress) say(ctx context.Context, must bool) {
 	}
 	if must || now.Sub(p.saved) > 500*time.Millisecond {
 		p.saved = now
-		if err := p.runner.store.SaveTask(ctx, p.task); err != nil && ctx.Err() == nil && !away(err) {
+		if err := p.runner.store.SaveTask(ctx, p.task); err != nil && ctx.Err() == nil && !store.Away(err) {
 			slog.Warn("save progress", "task", p.task.ID, "error", err)
 		}
 	}

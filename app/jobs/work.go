@@ -35,6 +35,9 @@ func (r *Runner) bringIn(ctx context.Context, t *store.Task, p *progress) error 
 		return err
 	}
 	err = func() error {
+		if _, err := r.roots().Resolve(d.Path); err != nil {
+			return err
+		}
 		m, err := media.Inspect(ctx, d.Path)
 		if err != nil {
 			return err
@@ -46,7 +49,17 @@ func (r *Runner) bringIn(ctx context.Context, t *store.Task, p *progress) error 
 		if m.Width != shot.Width || m.Height != shot.Height || len(plan) != shot.Range().Len() || m.Samples() != shot.Media().Samples {
 			return fmt.Errorf("%s changed since it was chosen; bring it in again", d.Path)
 		}
-		_, err = media.Import(ctx, media.Order{Material: m, Reading: d.Reading, Shot: shot.Media(), Dir: r.rooms.PlateDir(shot.ID), Screen: true},
+		if err := r.roots().Inside(m); err != nil {
+			return err
+		}
+		if err := r.rooms.Fits(m.Width, m.Height); err != nil {
+			return err
+		}
+		dir, err := r.rooms.PlateDir(shot.ID)
+		if err != nil {
+			return err
+		}
+		_, err = media.Import(ctx, media.Order{Material: m, Reading: d.Reading, Shot: shot.Media(), Dir: dir, Screen: true},
 			func(done, total int) { p.at(ctx, done, total) })
 		return err
 	}()
@@ -55,7 +68,7 @@ func (r *Runner) bringIn(ctx context.Context, t *store.Task, p *progress) error 
 	}
 	state, problem := "ready", ""
 	if err != nil {
-		if away(err) {
+		if store.Away(err) {
 			return err
 		}
 		state, problem = "failed", err.Error()
@@ -350,7 +363,11 @@ func (r *Runner) Delivery(ctx context.Context, t *store.Task) (*picture.Delivery
 	if err != nil {
 		return nil, nil, err
 	}
-	out := &picture.Delivery{Wanted: d.Wanted, Dir: r.rooms.RenderDir(t.ID), Show: shot.Show, Shot: shot.Name, Padding: shot.Padding,
+	dir, err := r.rooms.RenderDir(t.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	out := &picture.Delivery{Wanted: d.Wanted, Dir: dir, Show: shot.Show, Shot: shot.Name, Padding: shot.Padding,
 		Version: t.Version, Revision: d.Revision, Document: rev.Document}
 	return out, source, out.Prepare(source.Plates, rev.Document, shot.Format)
 }

@@ -41,7 +41,19 @@ type (
 // A Hub passes events on. The zero Hub is ready; it is safe for concurrent use.
 type Hub struct {
 	mu        sync.Mutex
-	listeners map[chan any]bool
+	listeners map[chan any]string // the window that listens
+}
+
+// IsOpen reports whether somebody listens in a window.
+func (h *Hub) IsOpen(window string) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, w := range h.listeners {
+		if w == window {
+			return true
+		}
+	}
+	return false
 }
 
 // Send passes an event to every listener. A listener that has fallen far behind is
@@ -59,19 +71,20 @@ func (h *Hub) Send(event any) {
 	}
 }
 
-// Listen returns a channel of events, and what to call when done with it.
-func (h *Hub) Listen() (<-chan any, func()) {
+// Listen returns a channel of events for a browser's window, and what to call when done with
+// it.
+func (h *Hub) Listen(window string) (<-chan any, func()) {
 	c := make(chan any, 1024)
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.listeners == nil {
-		h.listeners = map[chan any]bool{}
+		h.listeners = map[chan any]string{}
 	}
-	h.listeners[c] = true
+	h.listeners[c] = window
 	return c, func() {
 		h.mu.Lock()
 		defer h.mu.Unlock()
-		if h.listeners[c] {
+		if _, there := h.listeners[c]; there {
 			delete(h.listeners, c)
 			close(c)
 		}

@@ -10,8 +10,8 @@ import (
 func TestEveryListenerHearsInOrder(t *testing.T) {
 	var h Hub
 	h.Send("to nobody")
-	a, stopA := h.Listen()
-	b, stopB := h.Listen()
+	a, stopA := h.Listen("w")
+	b, stopB := h.Listen("w")
 	for i := range 5 {
 		h.Send(i)
 	}
@@ -30,7 +30,7 @@ func TestEveryListenerHearsInOrder(t *testing.T) {
 
 func TestAListenerThatSleepsIsLetGo(t *testing.T) {
 	var h Hub
-	slow, stop := h.Listen()
+	slow, stop := h.Listen("w")
 	defer stop()
 	done := make(chan bool)
 	go func() {

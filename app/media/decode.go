@@ -9,7 +9,6 @@ import (
 	"image"
 	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 
@@ -246,7 +245,7 @@ func (m *Material) stream(ctx context.Context, numbers []int, f func(*Frame) err
 // pipe runs FFmpeg and reads the frames that it gives; complaint is the last thing
 // that it said.
 func (m *Material) pipe(ctx context.Context, args []string, f func(*Frame) error) (complaint string, err error) {
-	cmd := exec.CommandContext(ctx, "ffmpeg", append([]string{"-v", "error", "-xerror", "-nostdin"}, args...)...)
+	cmd := ffmpegReads(ctx, args...)
 	var complaints bytes.Buffer
 	cmd.Stderr = &complaints
 	out, err := cmd.StdoutPipe()

@@ -50,7 +50,7 @@ func Import(ctx context.Context, o Order, progress func(done, total int)) (plate
 			return nil, err
 		}
 		for _, folder := range []string{"codes", "alpha", "head", "screen", "thumb"} {
-			if err := os.MkdirAll(filepath.Join(part, folder), 0o755); err != nil {
+			if err := os.MkdirAll(filepath.Join(part, folder), 0o700); err != nil {
 				return nil, fmt.Errorf("make the plate store: %w", err)
 			}
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strconv"
@@ -50,8 +49,7 @@ func inspectMovie(ctx context.Context, path string, size int64) (*Material, erro
 	if size == 0 {
 		return nil, fmt.Errorf("%s is empty (0 bytes); copy it again", path)
 	}
-	out, err := exec.CommandContext(ctx, "ffprobe", "-v", "error", "-of", "json", "-count_packets",
-		"-select_streams", "v:0", "-show_streams", "-show_format", "-i", "file:"+path).Output()
+	out, err := ffprobe(ctx, "-of", "json", "-count_packets", "-select_streams", "v:0", "-show_streams", "-show_format", "-i", "file:"+path)
 	if err != nil {
 		return nil, fmt.Errorf("%s is not a movie that can be read: %s", path, complaint(err))
 	}

@@ -37,6 +37,28 @@ func (r Roots) Resolve(path string) (string, error) {
 	return "", fmt.Errorf("%s is outside the folders that this server may read; start it with --media FOLDER to allow more", path)
 }
 
+// Inside refuses footage of which a file is a link that leads out of the roots.
+func (r Roots) Inside(m *Material) error {
+	if m.Kind == "movie" {
+		_, err := r.Resolve(m.Path)
+		return err
+	}
+	for _, n := range m.numbers {
+		path := m.file(n)
+		info, err := os.Lstat(path)
+		if err != nil {
+			return fmt.Errorf("%s cannot be opened: %w", path, err)
+		}
+		if info.Mode()&os.ModeSymlink == 0 {
+			continue
+		}
+		if _, err := r.Resolve(path); err != nil {
+			return fmt.Errorf("%s is a link: %w", path, err)
+		}
+	}
+	return nil
+}
+
 // List returns the folders and movies in a folder, or the roots themselves for
 // an empty path.
 func (r Roots) List(path string) ([]Entry, error) {

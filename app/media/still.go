@@ -11,7 +11,6 @@ import (
 	"image/png"
 	"math"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 
@@ -30,16 +29,17 @@ type Still struct {
 // largest is the greatest side of a still that is read.
 const largest = 32768
 
-// DecodeStill reads a PNG, TIFF or OpenEXR file.
-func DecodeStill(ctx context.Context, data []byte) (*Still, error) {
+// DecodeStill reads a PNG, TIFF or OpenEXR file. One with more pixels than most is refused by
+// its header, with a *TooLarge: a small file may stand for a picture that takes all memory.
+func DecodeStill(ctx context.Context, data []byte, most int) (*Still, error) {
 	if bytes.HasPrefix(data, []byte{0x76, 0x2f, 0x31, 0x01}) {
-		return decodeEXR(ctx, data)
+		return decodeEXR(ctx, data, most)
 	}
 	config, format, err := image.DecodeConfig(bytes.NewReader(data))
 	if err != nil || (format != "png" && format != "tiff") {
 		return nil, errors.New("this is no PNG, TIFF or OpenEXR file; save the picture as one of these")
 	}
-	if err := sane(config.Width, config.Height); err != nil {
+	if err := sane(config.Width, config.Height, most); err != nil {
 		return nil, err
 	}
 	p, _, err := image.Decode(bytes.NewReader(data))
@@ -65,15 +65,18 @@ func DecodeStill(ctx context.Context, data []byte) (*Still, error) {
 	return s, nil
 }
 
-func sane(width, height int) error {
+func sane(width, height, most int) error {
 	if width < 1 || height < 1 || width > largest || height > largest {
 		return fmt.Errorf("it says that it has %d x %d pixels; up to %d on a side can be read", width, height, largest)
+	}
+	if width*height > most {
+		return &TooLarge{width, height, most}
 	}
 	return nil
 }
 
 // decodeEXR reads an OpenEXR file by FFmpeg.
-func decodeEXR(ctx context.Context, data []byte) (*Still, error) {
+func decodeEXR(ctx context.Context, data []byte, most int) (*Still, error) {
 	dir, err := os.MkdirTemp("", "jardin-still-")
 	if err != nil {
 		return nil, err
@@ -83,7 +86,7 @@ func decodeEXR(ctx context.Context, data []byte) (*Still, error) {
 	if err := os.WriteFile(file, data, 0o600); err != nil {
 		return nil, err
 	}
-	out, err := exec.CommandContext(ctx, "ffprobe", "-v", "error", "-select_streams", "v:0", "-show_entries", "stream=width,height,pix_fmt", "-of", "csv=p=0", file).Output()
+	out, err := ffprobe(ctx, "-select_streams", "v:0", "-show_entries", "stream=width,height,pix_fmt", "-of", "csv=p=0", file)
 	if err != nil {
 		return nil, fmt.Errorf("the OpenEXR file cannot be read: %s", complaint(err))
 	}
@@ -95,7 +98,7 @@ func decodeEXR(ctx context.Context, data []byte) (*Still, error) {
 	if _, err := fmt.Sscan(fields[0]+" "+fields[1], &s.Width, &s.Height); err != nil {
 		return nil, err
 	}
-	if err := sane(s.Width, s.Height); err != nil {
+	if err := sane(s.Width, s.Height, most); err != nil {
 		return nil, err
 	}
 	// Planes, in FFmpeg's order.
@@ -103,7 +106,7 @@ func decodeEXR(ctx context.Context, data []byte) (*Still, error) {
 	if !ok {
 		return nil, fmt.Errorf("the OpenEXR file has pixels of kind %s; save it with float or half channels R, G, B", fields[2])
 	}
-	raw, err := exec.CommandContext(ctx, "ffmpeg", "-v", "error", "-i", file, "-f", "rawvideo", "-").Output()
+	raw, err := ffmpegReads(ctx, "-i", file, "-f", "rawvideo", "-").Output()
 	if err != nil {
 		return nil, fmt.Errorf("the OpenEXR file cannot be read: %s", complaint(err))
 	}

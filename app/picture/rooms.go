@@ -3,10 +3,10 @@ package picture
 import (
 	"context"
 	"fmt"
-	"path/filepath"
 	"reflect"
 	"sync"
 
+	"jardin/app/datafolder"
 	"jardin/app/media"
 	"jardin/app/store"
 	"jardin/core/memo"
@@ -18,7 +18,7 @@ import (
 // worked out for them within one budget of memory.
 type Rooms struct {
 	store  *store.Store
-	dir    string
+	Folder *datafolder.Folder
 	memory int
 	cache  *memo.Memo
 	short  *memo.Memo // what is measured on; a part of the same budget
@@ -36,19 +36,36 @@ const forWork = 384 << 20
 // is no more than half: with less, a patch of 300 x 300 is got ready again for each.
 const forMeasuring = 128 << 20
 
-// NewRooms returns the shots of a store, whose plates lie below dir. memory is all that
+// NewRooms returns the shots of a store, whose plates lie in a data folder. memory is all that
 // the program may take, disk the room for paint that is kept, in bytes.
-func NewRooms(s *store.Store, dir string, memory int, disk int64) *Rooms {
+func NewRooms(s *store.Store, folder *datafolder.Folder, memory int, disk int64) *Rooms {
 	budget := memory - min(memory/2, forWork)
 	short := max(budget/8, min(budget/2, forMeasuring))
-	return &Rooms{store: s, dir: dir, memory: memory, cache: memo.New(budget - short), short: memo.New(short), shelf: shelf{dir: filepath.Join(dir, "paint"), budget: disk}, open: map[string]*Source{}}
+	return &Rooms{store: s, Folder: folder, memory: memory, cache: memo.New(budget - short), short: memo.New(short), shelf: shelf{dir: folder.Kind(datafolder.Paint), budget: disk}, open: map[string]*Source{}}
 }
 
 // PlateDir returns where a shot's plates lie.
-func (r *Rooms) PlateDir(shot string) string { return filepath.Join(r.dir, "plates", shot) }
+func (r *Rooms) PlateDir(shot string) (string, error) { return r.Folder.Path(datafolder.Plates, shot) }
 
 // RenderDir returns where the files of a render lie.
-func (r *Rooms) RenderDir(task string) string { return filepath.Join(r.dir, "renders", task) }
+func (r *Rooms) RenderDir(task string) (string, error) {
+	return r.Folder.Path(datafolder.Renders, task)
+}
+
+// bytesAPixel is about what a pixel takes of memory while a frame is worked on.
+const bytesAPixel = 64
+
+// MostPixels is how many pixels a frame, or a picture that is supplied, may have: so many that
+// work on one keeps within the memory.
+func (r *Rooms) MostPixels() int { return r.memory / bytesAPixel }
+
+// Fits reports in words whether frames of a size can be worked on.
+func (r *Rooms) Fits(width, height int) error {
+	if width*height <= r.MostPixels() {
+		return nil
+	}
+	return fmt.Errorf("frames of %d x %d pixels need more memory than the server may take; start it with --memory %d or more", width, height, (width*height*bytesAPixel>>20/256+1)*256)
+}
 
 // Source returns the plate of a shot.
 func (r *Rooms) Source(ctx context.Context, id string) (*Source, error) {
@@ -65,7 +82,12 @@ func (r *Rooms) Source(ctx context.Context, id string) (*Source, error) {
 	if shot.State != "ready" {
 		return nil, fmt.Errorf("%s is not ready: it is %s", shot.Name, shot.State)
 	}
-	s = NewSource(&media.Plates{Dir: r.PlateDir(id), Shot: shot.Media()}, id, r.cache)
+	dir, err := r.PlateDir(id)
+	if err != nil {
+		return nil, err
+	}
+	s = NewSource(&media.Plates{Dir: dir, Shot: shot.Media()}, id, r.cache)
+	s.MostPixels = r.MostPixels()
 	s.Blobs = r.store.Artifact
 	s.eval.Shelf, s.eval.Short = &r.shelf, r.short
 	r.mu.Lock()

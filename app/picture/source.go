@@ -23,10 +23,12 @@ type Source struct {
 	Plates *media.Plates
 	// Blobs gives artifacts by their SHA-256; nil where there are none.
 	Blobs func(ctx context.Context, sha string) ([]byte, error)
-	id    string
-	cache *memo.Memo
-	coder *colorspace.Coder
-	eval  *render.Evaluator
+	// MostPixels is how many pixels a picture may have that is supplied.
+	MostPixels int
+	id         string
+	cache      *memo.Memo
+	coder      *colorspace.Coder
+	eval       *render.Evaluator
 
 	making singleflight.Group // of overlays, and of pictures that are missing
 }
@@ -34,7 +36,7 @@ type Source struct {
 // NewSource returns the plate in a store. id names it in the cache, which may be
 // shared with other shots.
 func NewSource(plates *media.Plates, id string, cache *memo.Memo) *Source {
-	s := &Source{Plates: plates, id: id, cache: cache, coder: coderFor(plates.Transfer, plates.Samples)}
+	s := &Source{Plates: plates, MostPixels: 256 << 20, id: id, cache: cache, coder: coderFor(plates.Transfer, plates.Samples)}
 	s.eval = &render.Evaluator{Plate: s, Cache: cache, Short: memo.New(160 << 20), Version: Computation(), Pictures: s.supplied, Mattes: s.matte}
 	return s
 }

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"math"
 
+	"golang.org/x/sync/semaphore"
+
 	"jardin/app/media"
 	"jardin/core/colorspace"
 	"jardin/core/memo"
@@ -92,7 +94,7 @@ func (e *Suspicious) Error() string {
 // transparent where it is what was handed out, so that the plate's own code values
 // stay there. anyway takes it also if nearly everything differs.
 func (s *Source) TakeBack(ctx context.Context, t *render.Treatment, o Outside, data []byte, anyway bool) (*media.Still, error) {
-	still, err := media.DecodeStill(ctx, data)
+	still, err := s.Decode(ctx, data)
 	if err != nil {
 		return nil, err
 	}
@@ -144,9 +146,22 @@ func (s *Source) TakeBack(ctx context.Context, t *render.Treatment, o Outside, d
 	return still, nil
 }
 
+// Decoding lets one supplied picture at a time be decoded: each may take a good part of the
+// memory.
+var Decoding = semaphore.NewWeighted(1)
+
+// Decode reads a supplied picture.
+func (s *Source) Decode(ctx context.Context, data []byte) (*media.Still, error) {
+	if err := Decoding.Acquire(ctx, 1); err != nil {
+		return nil, err
+	}
+	defer Decoding.Release(1)
+	return media.DecodeStill(ctx, data, s.MostPixels)
+}
+
 // TakePiece reads a picture of any size, with or without alpha.
 func (s *Source) TakePiece(ctx context.Context, data []byte) (*media.Still, error) {
-	still, err := media.DecodeStill(ctx, data)
+	still, err := s.Decode(ctx, data)
 	if err != nil {
 		return nil, err
 	}
@@ -188,7 +203,7 @@ func (s *Source) still(ctx context.Context, p *treatment.Picture) (still func() 
 				return nil, err
 			}
 		}
-		still, err := media.DecodeStill(ctx, data)
+		still, err := s.Decode(ctx, data)
 		if err != nil {
 			return nil, fmt.Errorf("picture %q: %w", p.Name, err)
 		}

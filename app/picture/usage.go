@@ -2,11 +2,12 @@ package picture
 
 import (
 	"io/fs"
-	"os"
 	"path/filepath"
 	"runtime/metrics"
 	"strings"
 	"syscall"
+
+	"jardin/app/datafolder"
 )
 
 // A Filling is something that takes up room.
@@ -53,7 +54,7 @@ func (r *Rooms) Usage() Usage {
 	}
 	u.Disk = append(u.Disk, Filling{What: "paint", Name: "Paint, kept for the next start", Bytes: Size(r.shelf.dir), Clear: true})
 	var disk syscall.Statfs_t
-	if syscall.Statfs(r.dir, &disk) == nil {
+	if syscall.Statfs(r.Folder.Dir(), &disk) == nil {
 		u.DiskFree = int64(disk.Bavail) * disk.Bsize
 	}
 	return u
@@ -69,7 +70,7 @@ func (r *Rooms) ClearMemory() {
 func (r *Rooms) ClearPaint() error {
 	r.shelf.mu.Lock()
 	defer r.shelf.mu.Unlock()
-	return os.RemoveAll(r.shelf.dir)
+	return r.Folder.Clear(datafolder.Paint)
 }
 
 // Size returns how many bytes the files of a folder have; 0 if it is not there.

@@ -45,7 +45,7 @@ func TestMigrationsFromTheFirstVersionOn(t *testing.T) {
 		blob, err := s.Artifact(ctx, "2c26b46b68ffc68ff99b453c1d30413413422d706483bfa0f98a5e886266e7ae")
 		require.NoError(t, err)
 		assert.Equal(t, "foo", string(blob))
-		tasks, err := s.Tasks(ctx, shots[0].ID)
+		tasks, err := s.AllTasks(ctx, shots[0].ID)
 		require.NoError(t, err)
 		require.Len(t, tasks, 1)
 		assert.Equal(t, "done", tasks[0].State)

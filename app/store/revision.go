@@ -6,9 +6,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
-	jsonpatch "github.com/evanphx/json-patch/v5"
 	"github.com/jmoiron/sqlx"
 
 	"jardin/app/document"
@@ -19,11 +19,19 @@ import (
 type Revision struct {
 	Number    int                 `json:"number"`
 	Label     string              `json:"label" doc:"What was done to get here"`
+	Author    string              `json:"author" doc:"Who did it, as far as that is known"`
 	CreatedAt time.Time           `json:"createdAt"`
-	Undo      string              `json:"undo" doc:"What undo would take back; empty if nothing"`
+	Undo      string              `json:"undo" doc:"What undo would take back of what you did; empty if nothing"`
 	Redo      string              `json:"redo" doc:"What redo would bring again; empty if nothing"`
 	Stale     []string            `json:"stale" nullable:"false" doc:"Tracks that were measured before their region, points, motion or home changed"`
-	Document  *treatment.Document `json:"document"`
+	Document  *treatment.Document `json:"document,omitempty" doc:"Left out of answers to edits for which only the least is wanted"`
+}
+
+// Brief returns the revision without its document.
+func (r *Revision) Brief() *Revision {
+	out := *r
+	out.Document = nil
+	return &out
 }
 
 // Stale says that an edit started from a revision that is no longer in force.
@@ -39,69 +47,191 @@ type Invalid struct{ Err error }
 func (e *Invalid) Error() string { return e.Err.Error() }
 func (e *Invalid) Unwrap() error { return e.Err }
 
-type revisionRow struct {
-	Number    int             `db:"number"`
-	Parent    sql.NullInt64   `db:"parent"`
-	Next      sql.NullInt64   `db:"next"`
-	Label     string          `db:"label"`
-	Document  json.RawMessage `db:"document"`
-	CreatedAt time.Time       `db:"created_at"`
-	Redo      sql.NullString  `db:"redo"`
+// Touched says that a change cannot be taken back by itself.
+type Touched struct{ Label, By string }
+
+func (e *Touched) Error() string {
+	by := e.By
+	if by == "" {
+		by = "somebody else"
+	}
+	return fmt.Sprintf("“%s” cannot be taken back by itself: %s changed the same thing since. Go back to an earlier state in the history, or change it by hand", e.Label, by)
 }
 
-const selectRevision = `select r.number, r.parent, r.next, r.label, r.document, r.created_at, n.label as redo
-	from revisions r left join revisions n on n.shot_id = r.shot_id and n.number = r.next `
+// A revisionRow is what is told of a revision without its document.
+type revisionRow struct {
+	Number    int           `db:"number"`
+	Parent    sql.NullInt64 `db:"parent"`
+	Label     string        `db:"label"`
+	CreatedAt time.Time     `db:"created_at"`
+	Author    string        `db:"author"`
+	Client    string        `db:"client"`
+	Browser   string        `db:"browser"`
+	Undoes    sql.NullInt64 `db:"undoes"`
+	Patched   int           `db:"patched"`
+}
 
-func (r *revisionRow) revision() (*Revision, error) {
-	doc := &treatment.Document{}
-	blob, err := treatment.Upgrade(r.Document)
-	if err == nil {
-		err = json.Unmarshal(blob, doc)
+const revisionColumns = `number, parent, label, created_at, author, client, browser, undoes, patched`
+
+// A saved document, as it is remembered: it must not be changed.
+type savedDocument struct {
+	doc   *treatment.Document
+	size  int  // about how many bytes it has
+	whole bool // it was stored by an older program: what follows is stored whole
+}
+
+// document returns a revision's document: from memory, or from the nearest ancestor that is
+// stored whole and the patches since.
+func (s *Store) document(ctx context.Context, q sqlx.QueryerContext, shot string, number int) (savedDocument, error) {
+	if d, ok := s.documents.get(shot, number); ok {
+		return d, nil
 	}
+	var rows []struct {
+		Number   int    `db:"number"`
+		Document []byte `db:"document"`
+		Patch    []byte `db:"patch"`
+	}
+	err := sqlx.SelectContext(ctx, q, &rows, `with recursive chain as (
+			select number, parent, document, patch, 0 as depth from revisions where shot_id = $1 and number = $2
+			union all
+			select r.number, r.parent, r.document, r.patch, c.depth + 1 from chain c join revisions r on r.shot_id = $1 and r.number = c.parent where c.document is null
+		) select number, document, patch from chain order by depth desc`, shot, number)
 	if err != nil {
-		return nil, fmt.Errorf("revision %d cannot be read: %w", r.Number, err)
+		return savedDocument{}, fmt.Errorf("read revision %d: %w", number, err)
 	}
-	out := &Revision{Number: r.Number, Label: r.Label, CreatedAt: r.CreatedAt, Redo: r.Redo.String, Stale: []string{}, Document: doc}
-	for i := range doc.Tracks {
-		if doc.Tracks[i].Stale() {
-			out.Stale = append(out.Stale, doc.Tracks[i].ID)
+	if len(rows) == 0 {
+		return savedDocument{}, ErrNone
+	}
+	blob, err := treatment.Upgrade(rows[0].Document)
+	if err != nil || rows[0].Document == nil {
+		return savedDocument{}, fmt.Errorf("revision %d cannot be read: %w", rows[0].Number, errors.Join(err, errNoWhole))
+	}
+	var head struct{ Version int }
+	out := savedDocument{}
+	if json.Unmarshal(rows[0].Document, &head) == nil {
+		out.whole = head.Version != treatment.Version
+	}
+	doc := treatment.New()
+	if err := json.Unmarshal(blob, doc); err != nil {
+		return savedDocument{}, fmt.Errorf("revision %d cannot be read: %w", rows[0].Number, err)
+	}
+	if len(rows) > 1 {
+		// Patches were worked out from documents as the program writes them.
+		if blob, err = json.Marshal(doc); err != nil {
+			return savedDocument{}, err
+		}
+		var all []json.RawMessage
+		for _, r := range rows[1:] {
+			var some []json.RawMessage
+			if err := json.Unmarshal(r.Patch, &some); err != nil {
+				return savedDocument{}, fmt.Errorf("revision %d cannot be read: %w", r.Number, err)
+			}
+			all = append(all, some...)
+		}
+		patch, err := json.Marshal(all)
+		if err != nil {
+			return savedDocument{}, err
+		}
+		if blob, err = document.Replayed(blob, patch); err != nil {
+			return savedDocument{}, fmt.Errorf("revision %d cannot be read: %w", number, err)
+		}
+		doc = treatment.New()
+		if err := json.Unmarshal(blob, doc); err != nil {
+			return savedDocument{}, fmt.Errorf("revision %d cannot be read: %w", number, err)
 		}
 	}
-	if r.Parent.Valid {
-		out.Undo = r.Label
+	out.doc, out.size = doc, len(blob)
+	s.documents.put(shot, number, out)
+	return out, nil
+}
+
+var errNoWhole = errors.New("no whole document lies before it")
+
+// revision completes what is told of a revision for whoever asks.
+func (s *Store) revision(ctx context.Context, q sqlx.QueryerContext, shot string, row *revisionRow, head bool) (*Revision, error) {
+	d, err := s.document(ctx, q, shot, row.Number)
+	if err != nil {
+		return nil, err
+	}
+	out := &Revision{Number: row.Number, Label: row.Label, Author: row.Author, CreatedAt: row.CreatedAt, Stale: []string{}, Document: d.doc}
+	for i := range d.doc.Tracks {
+		if d.doc.Tracks[i].Stale() {
+			out.Stale = append(out.Stale, d.doc.Tracks[i].ID)
+		}
+	}
+	if head {
+		undo, redo, err := s.own(ctx, q, shot, row.Number)
+		if err != nil {
+			return nil, err
+		}
+		if undo != nil {
+			out.Undo = undo.Label
+		}
+		if redo != nil {
+			out.Redo = redo.words
+		}
 	}
 	return out, nil
 }
 
 // Head returns the revision in force.
 func (s *Store) Head(ctx context.Context, shot string) (*Revision, error) {
-	return s.one(ctx, s.db, `where r.shot_id = $1 and r.number = (select head from shots where id = $1)`, shot)
+	return s.one(ctx, s.db, shot, `(select head from shots where id = $1 and deleted_at is null)`)
 }
 
 // Revision returns a revision by its number.
 func (s *Store) Revision(ctx context.Context, shot string, number int) (*Revision, error) {
-	return s.one(ctx, s.db, `where r.shot_id = $1 and r.number = $2`, shot, number)
+	return s.one(ctx, s.db, shot, `$2`, number)
 }
 
-func (s *Store) one(ctx context.Context, q sqlx.QueryerContext, where string, args ...any) (*Revision, error) {
-	var row revisionRow
-	if err := sqlx.GetContext(ctx, q, &row, selectRevision+where, args...); err != nil {
-		if errors.Is(err, sql.ErrNoRows) {
-			return nil, ErrNone
-		}
-		return nil, err
+func (s *Store) one(ctx context.Context, q sqlx.QueryerContext, shot, number string, more ...any) (*Revision, error) {
+	var row struct {
+		revisionRow
+		Head int `db:"head"`
 	}
-	return row.revision()
-}
-
-// lock returns the head of a shot, held until the transaction ends.
-func lock(ctx context.Context, tx *sqlx.Tx, id string) (*Shot, error) {
-	var shot Shot
-	err := tx.GetContext(ctx, &shot, `select * from shots where id = $1 for update`, id)
+	err := sqlx.GetContext(ctx, q, &row, `select `+revisionColumns+`, (select head from shots where id = $1) as head from revisions where shot_id = $1 and number = `+number, append([]any{shot}, more...)...)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNone
 	}
-	return &shot, err
+	if err != nil {
+		return nil, err
+	}
+	return s.revision(ctx, q, shot, &row.revisionRow, row.Head == row.Number)
+}
+
+// A State is a revision in the history.
+type State struct {
+	Number    int       `json:"number"`
+	Label     string    `json:"label"`
+	Author    string    `json:"author"`
+	Own       bool      `json:"own" doc:"It was made in this window"`
+	CreatedAt time.Time `json:"createdAt"`
+	InForce   bool      `json:"inForce"`
+	Before    *int      `json:"before,omitempty" doc:"The state that it was made from"`
+}
+
+// History returns the states of a shot's treatment, the newest first, from before a number on;
+// 0 for all. At most limit of them.
+func (s *Store) History(ctx context.Context, shot string, before, limit int) ([]State, error) {
+	var rows []struct {
+		revisionRow
+		Head int `db:"head"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `select `+revisionColumns+`, (select head from shots where id = $1) as head from revisions
+		where shot_id = $1 and ($2 = 0 or number < $2) order by number desc limit $3`, shot, before, limit)
+	if err != nil {
+		return nil, err
+	}
+	me, out := ActorOf(ctx), []State{}
+	for _, r := range rows {
+		st := State{Number: r.Number, Label: r.Label, Author: r.Author, CreatedAt: r.CreatedAt, InForce: r.Number == r.Head, Own: me.Window != "" && r.Client == me.Window}
+		if r.Parent.Valid {
+			before := int(r.Parent.Int64)
+			st.Before = &before
+		}
+		out = append(out, st)
+	}
+	return out, nil
 }
 
 // Edit applies a JSON Patch (RFC 6902) to the revision that the edit started
@@ -109,66 +239,129 @@ func lock(ctx context.Context, tx *sqlx.Tx, id string) (*Shot, error) {
 // force it returns a *Stale with the one that is; if the outcome is not a valid
 // treatment, an *Invalid. Nothing is changed then.
 func (s *Store) Edit(ctx context.Context, id string, from int, patch json.RawMessage, label string) (*Revision, error) {
-	operations, err := jsonpatch.DecodePatch(patch)
-	if err != nil {
-		return nil, &Invalid{fmt.Errorf("the patch is not a JSON Patch: %w", err)}
-	}
-	return s.change(ctx, id, label, func(head int, shot *treatment.Range, doc json.RawMessage) (json.RawMessage, error) {
-		if head != from {
-			return nil, errStale
+	return s.change(ctx, id, label, nil, func(at *state) (*treatment.Document, []document.Operation, error) {
+		if at.shot.Head != from {
+			return nil, nil, errStale
 		}
-		out, err := operations.Apply(doc)
+		blob, err := json.Marshal(at.saved.doc)
 		if err != nil {
-			return nil, &Invalid{fmt.Errorf("the patch does not fit the treatment: %w", err)}
+			return nil, nil, err
 		}
-		if _, err := document.Parse(out, shot); err != nil {
-			return nil, &Invalid{err}
+		out, err := document.Patched(blob, patch)
+		if err != nil {
+			return nil, nil, &Invalid{err}
 		}
-		return out, nil
+		doc, err := document.Parse(out, at.shot.Range())
+		if err != nil {
+			return nil, nil, &Invalid{err}
+		}
+		return doc, nil, nil
 	})
 }
 
 // Amend changes whatever treatment is in force now: for changes that stand by
-// themselves, such as one more stroke or a finished track.
+// themselves, such as a finished track. f may be called more than once, as others may be
+// faster, each time with a document of its own.
 func (s *Store) Amend(ctx context.Context, id, label string, f func(*treatment.Document) error) (*Revision, error) {
-	return s.change(ctx, id, label, func(_ int, shot *treatment.Range, blob json.RawMessage) (json.RawMessage, error) {
-		var doc treatment.Document
-		if err := json.Unmarshal(blob, &doc); err != nil {
-			return nil, err
+	return s.change(ctx, id, label, nil, func(at *state) (*treatment.Document, []document.Operation, error) {
+		blob, err := json.Marshal(at.saved.doc)
+		if err != nil {
+			return nil, nil, err
 		}
-		if err := f(&doc); err != nil {
-			return nil, err
+		doc := treatment.New()
+		if err := json.Unmarshal(blob, doc); err != nil {
+			return nil, nil, err
 		}
-		// Made by our own types, it needs no schema: with a thousand strokes that would take longest.
-		if err := doc.Validate(shot); err != nil {
-			return nil, &Invalid{err}
+		if err := f(doc); err != nil {
+			return nil, nil, err
 		}
-		return json.Marshal(doc)
+		// Made by our own types, it needs no schema.
+		if err := doc.Validate(at.shot.Range()); err != nil {
+			return nil, nil, &Invalid{err}
+		}
+		return doc, nil, nil
 	})
 }
 
+// AddStroke adds a stroke to a source of a removal; a source that is not there yet is made.
+// It takes no longer on top of many strokes than on top of few. The error is ErrGone if the
+// removal is not there, and ErrKept with the revision in force if the stroke is there already.
+func (s *Store) AddStroke(ctx context.Context, id, removal string, source treatment.Source, stroke treatment.Stroke) (*Revision, []document.Operation, error) {
+	var patch []document.Operation
+	rev, err := s.change(ctx, id, "Paint a stroke", nil, func(at *state) (*treatment.Document, []document.Operation, error) {
+		old := at.saved.doc
+		r, i := old.Find(removal)
+		if r == nil {
+			return nil, nil, ErrGone
+		}
+		for j := range r.Fill.Sources {
+			for k := range r.Fill.Sources[j].Strokes {
+				if r.Fill.Sources[j].Strokes[k].ID == stroke.ID {
+					return nil, nil, ErrKept
+				}
+			}
+		}
+		// Everything on the way to the stroke is copied; what lies beside it is shared.
+		doc := *old
+		doc.Removals = append([]treatment.Removal{}, old.Removals...)
+		into := &doc.Removals[i]
+		into.Fill.Sources = append([]treatment.Source{}, into.Fill.Sources...)
+		at0 := fmt.Sprintf("/removals/%d/fill/sources", i)
+		found := -1
+		for j := range into.Fill.Sources {
+			if into.Fill.Sources[j].ID == source.ID {
+				found = j
+			}
+		}
+		if found < 0 {
+			fresh := source
+			fresh.Strokes = []treatment.Stroke{stroke}
+			into.Fill.Sources = append(into.Fill.Sources, fresh)
+			patch = []document.Operation{{Op: "add", Path: at0 + "/-", Value: fresh}}
+			found = len(into.Fill.Sources) - 1
+		} else {
+			src := &into.Fill.Sources[found]
+			if len(src.Strokes) == 0 {
+				patch = []document.Operation{{Op: "add", Path: fmt.Sprintf("%s/%d/strokes", at0, found), Value: []treatment.Stroke{stroke}}}
+			} else {
+				patch = []document.Operation{{Op: "add", Path: fmt.Sprintf("%s/%d/strokes/-", at0, found), Value: stroke}}
+			}
+			src.Strokes = append(src.Strokes[:len(src.Strokes):len(src.Strokes)], stroke)
+		}
+		if err := doc.ValidateStroke(at.shot.Range(), i, found, len(into.Fill.Sources[found].Strokes)-1); err != nil {
+			return nil, nil, &Invalid{err}
+		}
+		return &doc, patch, nil
+	})
+	if errors.Is(err, ErrKept) {
+		rev, headErr := s.Head(ctx, id)
+		return rev, nil, errors.Join(err, headErr)
+	}
+	return rev, patch, err
+}
+
+// ErrGone says that what was worked on was deleted meanwhile; ErrKept that what was sent is
+// there already, sent again after a break.
+var (
+	ErrGone = errors.New("the removal was deleted while you painted")
+	ErrKept = errors.New("the stroke is kept already")
+)
+
 // Try returns what a JSON Patch would make of a revision, and saves nothing.
 func (s *Store) Try(ctx context.Context, id string, number int, patch json.RawMessage) (*treatment.Document, error) {
-	operations, err := jsonpatch.DecodePatch(patch)
-	if err != nil {
-		return nil, &Invalid{fmt.Errorf("the patch is not a JSON Patch: %w", err)}
-	}
-	var doc json.RawMessage
-	err = s.db.GetContext(ctx, &doc, `select document from revisions where shot_id = $1 and number = $2`, id, number)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, ErrNone
-	}
+	saved, err := s.document(ctx, s.db, id, number)
 	if err != nil {
 		return nil, err
 	}
-	if doc, err = treatment.Upgrade(doc); err != nil {
+	blob, err := json.Marshal(saved.doc)
+	if err != nil {
 		return nil, err
 	}
-	if doc, err = operations.Apply(doc); err != nil {
-		return nil, &Invalid{fmt.Errorf("the patch does not fit the treatment: %w", err)}
+	if blob, err = document.Patched(blob, patch); err != nil {
+		return nil, &Invalid{err}
 	}
-	out := &treatment.Document{}
-	if err := json.Unmarshal(doc, out); err != nil {
+	out := treatment.New()
+	if err := json.Unmarshal(blob, out); err != nil {
 		return nil, &Invalid{err}
 	}
 	if err := out.Validate(nil); err != nil {
@@ -179,69 +372,298 @@ func (s *Store) Try(ctx context.Context, id string, number int, patch json.RawMe
 
 var errStale = errors.New("stale")
 
-func (s *Store) change(ctx context.Context, id, label string, f func(head int, shot *treatment.Range, doc json.RawMessage) (json.RawMessage, error)) (*Revision, error) {
-	var out *Revision
-	err := s.within(ctx, func(tx *sqlx.Tx) error {
-		shot, err := lock(ctx, tx, id)
+// A state is what a change is made from.
+type state struct {
+	shot  *Shot
+	saved savedDocument
+	label string // of the change, if it is only known when it is made
+}
+
+// change saves what f makes of the treatment in force as a new revision. f works outside of
+// any lock: only saving takes the shot's row, and if somebody else was faster it is called
+// again, unless it says that its change is stale then.
+func (s *Store) change(ctx context.Context, id, label string, undoes *int, f func(*state) (*treatment.Document, []document.Operation, error)) (*Revision, error) {
+	for tries := 0; ; tries++ {
+		shot, err := s.Shot(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		saved, err := s.document(ctx, s.db, id, shot.Head)
+		if err != nil {
+			return nil, err
+		}
+		at := &state{shot: shot, saved: saved, label: label}
+		doc, patch, err := f(at)
+		if errors.Is(err, errStale) {
+			now, err := s.Head(ctx, id)
+			if err != nil {
+				return nil, err
+			}
+			return nil, &Stale{now}
+		}
+		if err != nil {
+			return nil, err
+		}
+		rev, err := s.save(ctx, shot, at.label, undoes, saved, doc, patch)
+		if errors.Is(err, errStale) && tries < 50 {
+			continue
+		}
+		return rev, err
+	}
+}
+
+// save writes a new revision on top of the shot as it was read; errStale if it is not in
+// force any more. Where no patch is given it is worked out.
+func (s *Store) save(ctx context.Context, shot *Shot, label string, undoes *int, old savedDocument, doc *treatment.Document, patch []document.Operation) (*Revision, error) {
+	if patch == nil {
+		a, err := document.Tree(old.doc)
+		if err != nil {
+			return nil, err
+		}
+		b, err := document.Tree(doc)
+		if err != nil {
+			return nil, err
+		}
+		patch = document.Difference(a, b)
+		if patch == nil {
+			patch = []document.Operation{}
+		}
+	}
+	change, err := json.Marshal(patch)
+	if err != nil {
+		return nil, err
+	}
+	me := ActorOf(ctx)
+	row := revisionRow{Parent: sql.NullInt64{Int64: int64(shot.Head), Valid: true}, Label: label, Author: me.Name, Client: me.Window, Browser: me.Browser}
+	if undoes != nil {
+		row.Undoes = sql.NullInt64{Int64: int64(*undoes), Valid: true}
+	}
+	size := old.size + len(change)
+	err = s.within(ctx, func(tx *sqlx.Tx) error {
+		var now struct {
+			Head int `db:"head"`
+			Tip  int `db:"tip"`
+		}
+		err := tx.GetContext(ctx, &now, `select head, tip from shots where id = $1 and deleted_at is null for update`, shot.ID)
+		if errors.Is(err, sql.ErrNoRows) {
+			return ErrNone
+		}
 		if err != nil {
 			return err
 		}
-		var doc json.RawMessage
-		if err := tx.GetContext(ctx, &doc, `select document from revisions where shot_id = $1 and number = $2`, id, shot.Head); err != nil {
+		if now.Head != shot.Head {
+			return errStale
+		}
+		var patched int
+		if err := tx.GetContext(ctx, &patched, `select patched from revisions where shot_id = $1 and number = $2`, shot.ID, now.Head); err != nil {
 			return err
 		}
-		if doc, err = treatment.Upgrade(doc); err != nil {
-			return err
-		}
-		changed, err := f(shot.Head, shot.Range(), doc)
-		if errors.Is(err, errStale) {
-			now, err := s.one(ctx, tx, `where r.shot_id = $1 and r.number = $2`, id, shot.Head)
+		row.Number, row.Patched = now.Tip+1, patched+len(change)
+		// As many bytes of patches as the document has: then it is stored whole once more. So all
+		// revisions together take a few times what was changed, and reading one takes a few times
+		// what reading the document does.
+		var whole any
+		var part any = change
+		if row.Patched > max(size, 16<<10) || old.whole {
+			blob, err := json.Marshal(doc)
 			if err != nil {
 				return err
 			}
-			return &Stale{now}
+			whole, part, row.Patched, size = blob, nil, 0, len(blob)
 		}
+		err = tx.GetContext(ctx, &row.CreatedAt, `insert into revisions (shot_id, number, parent, label, document, patch, patched, author, client, browser, undoes)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning created_at`,
+			shot.ID, row.Number, row.Parent, row.Label, whole, part, row.Patched, row.Author, row.Client, row.Browser, row.Undoes)
 		if err != nil {
 			return err
 		}
-		number := shot.Tip + 1
-		if _, err := tx.ExecContext(ctx, `insert into revisions (shot_id, number, parent, label, document) values ($1, $2, $3, $4, $5)`,
-			id, number, shot.Head, label, changed); err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `update revisions set next = $3 where shot_id = $1 and number = $2`, id, shot.Head, number); err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `update shots set head = $2, tip = $2 where id = $1`, id, number); err != nil {
-			return err
-		}
-		out, err = s.one(ctx, tx, `where r.shot_id = $1 and r.number = $2`, id, number)
+		_, err = tx.ExecContext(ctx, `update shots set head = $2, tip = $2 where id = $1`, shot.ID, row.Number)
 		return err
 	})
-	return out, err
+	if err != nil {
+		return nil, err
+	}
+	s.documents.put(shot.ID, row.Number, savedDocument{doc: doc, size: size})
+	s.lines.add(shot.ID, row)
+	return s.revision(ctx, s.db, shot.ID, &row, true)
 }
 
-// Undo moves to the revision before the one in force, Redo to the one that was
-// left last. Where there is none they return the one in force.
+// own returns the last change in the line that leads to a revision that whoever asks made and
+// has not taken back, and the last undo of theirs after which they did nothing else.
+//
+// Own is what was done in the same window; what was done in another window of the same
+// browser that is closed now; and what is known of nobody.
+func (s *Store) own(ctx context.Context, q sqlx.QueryerContext, shot string, head int) (undo *revisionRow, redo *redoing, err error) {
+	line, err := s.line(ctx, q, shot, head)
+	if err != nil {
+		return nil, nil, err
+	}
+	me := ActorOf(ctx)
+	var undos []*revisionRow
+	var redos []redoing
+	for i := range line {
+		r := &line[i]
+		if !r.Parent.Valid || !s.isOwn(me, r) {
+			continue
+		}
+		if !r.Undoes.Valid {
+			undos, redos = append(undos, r), nil
+			continue
+		}
+		of := int(r.Undoes.Int64)
+		if k := slices.IndexFunc(undos, func(u *revisionRow) bool { return u.Number == of }); k >= 0 {
+			redos = append(redos, redoing{r, undos[k].Label})
+			undos = slices.Delete(undos, k, k+1)
+		} else if k := slices.IndexFunc(redos, func(u redoing) bool { return u.Number == of }); k >= 0 {
+			redos = slices.Delete(redos, k, k+1)
+			undos = append(undos, r) // done again: it can be taken back again
+		}
+	}
+	if n := len(undos); n > 0 {
+		undo = undos[n-1]
+	}
+	if n := len(redos); n > 0 {
+		redo = &redos[n-1]
+	}
+	return undo, redo, nil
+}
+
+// redoing is a revision that took a change back, and what that change was.
+type redoing struct {
+	*revisionRow
+	words string
+}
+
+// reachBack is how many changes are looked through for one's own.
+const reachBack = 1000
+
+// line returns the revisions that lead to one, the oldest first. It is remembered: a stroke
+// must not wait for it.
+func (s *Store) line(ctx context.Context, q sqlx.QueryerContext, shot string, head int) ([]revisionRow, error) {
+	if line, ok := s.lines.get(shot, head); ok {
+		return line, nil
+	}
+	var rows []revisionRow
+	err := sqlx.SelectContext(ctx, q, &rows, `with recursive line as (
+			select `+revisionColumns+`, 0 as depth from revisions where shot_id = $1 and number = $2
+			union all
+			select r.number, r.parent, r.label, r.created_at, r.author, r.client, r.browser, r.undoes, r.patched, l.depth + 1
+			from line l join revisions r on r.shot_id = $1 and r.number = l.parent where l.depth < $3
+		) select `+revisionColumns+` from line order by depth desc`, shot, head, reachBack)
+	if err != nil {
+		return nil, fmt.Errorf("read the history: %w", err)
+	}
+	s.lines.set(shot, rows)
+	return rows, nil
+}
+
+func (s *Store) isOwn(me Actor, r *revisionRow) bool {
+	switch {
+	case r.Client == "" || r.Client == me.Window:
+		return true
+	case r.Browser != "" && r.Browser == me.Browser:
+		return s.IsOpen == nil || !s.IsOpen(r.Client)
+	}
+	return false
+}
+
+// Undo takes back the last change of whoever asks, whatever others did since, as a revision of
+// its own; Redo brings again what was taken back last. Where there is nothing they return the
+// revision in force. A change that others have built on is refused with a *Touched.
 func (s *Store) Undo(ctx context.Context, id string) (*Revision, error) {
-	return s.move(ctx, id, "parent")
-}
-func (s *Store) Redo(ctx context.Context, id string) (*Revision, error) {
-	return s.move(ctx, id, "next")
+	return s.takeBack(ctx, id, func(undo *revisionRow, _ *redoing) (*revisionRow, string) {
+		if undo == nil {
+			return nil, ""
+		}
+		return undo, "Undo: " + undo.Label
+	})
 }
 
-func (s *Store) move(ctx context.Context, id, to string) (*Revision, error) {
-	var out *Revision
-	err := s.within(ctx, func(tx *sqlx.Tx) error {
-		if _, err := lock(ctx, tx, id); err != nil {
-			return err
+func (s *Store) Redo(ctx context.Context, id string) (*Revision, error) {
+	return s.takeBack(ctx, id, func(_ *revisionRow, redo *redoing) (*revisionRow, string) {
+		if redo == nil {
+			return nil, ""
 		}
-		_, err := tx.ExecContext(ctx, `update shots set head = coalesce((select `+to+` from revisions r where r.shot_id = id and r.number = head), head) where id = $1`, id)
-		if err != nil {
-			return err
-		}
-		out, err = s.one(ctx, tx, `where r.shot_id = $1 and r.number = (select head from shots where id = $1)`, id)
-		return err
+		return redo.revisionRow, redo.words
 	})
-	return out, err
+}
+
+var errNothing = errors.New("there is nothing to take back")
+
+func (s *Store) takeBack(ctx context.Context, id string, choose func(*revisionRow, *redoing) (*revisionRow, string)) (*Revision, error) {
+	var undoes int
+	var label string
+	rev, err := s.change(ctx, id, "", &undoes, func(at *state) (*treatment.Document, []document.Operation, error) {
+		undo, redo, err := s.own(ctx, s.db, id, at.shot.Head)
+		if err != nil {
+			return nil, nil, err
+		}
+		var of *revisionRow
+		if of, label = choose(undo, redo); of == nil {
+			return nil, nil, errNothing
+		}
+		undoes, at.label = of.Number, label
+		after, err := s.document(ctx, s.db, id, of.Number)
+		if err != nil {
+			return nil, nil, err
+		}
+		before, err := s.document(ctx, s.db, id, int(of.Parent.Int64))
+		if err != nil {
+			return nil, nil, err
+		}
+		if at.shot.Head == of.Number {
+			return before.doc, nil, nil // nothing came after it
+		}
+		doc, err := merged(after.doc, before.doc, at.saved.doc, at.shot.Range())
+		if err != nil {
+			return nil, nil, &Touched{of.Label, s.since(ctx, id, at.shot.Head, of)}
+		}
+		return doc, nil, nil
+	})
+	if errors.Is(err, errNothing) {
+		return s.Head(ctx, id)
+	}
+	return rev, err
+}
+
+// merged makes on theirs the change that leads from base to ours; it must leave a treatment
+// that is valid.
+func merged(base, ours, theirs *treatment.Document, shot *treatment.Range) (*treatment.Document, error) {
+	var trees [3]any
+	for i, doc := range []*treatment.Document{base, ours, theirs} {
+		var err error
+		if trees[i], err = document.Tree(doc); err != nil {
+			return nil, err
+		}
+	}
+	out, err := document.Merge(trees[0], trees[1], trees[2])
+	if err != nil {
+		return nil, err
+	}
+	return document.FromTree(out, shot)
+}
+
+// since returns who made the last change after a revision that is not whoever's asks.
+func (s *Store) since(ctx context.Context, shot string, head int, of *revisionRow) string {
+	line, err := s.line(ctx, s.db, shot, head)
+	if err != nil {
+		return ""
+	}
+	for i := len(line) - 1; i >= 0 && line[i].Number > of.Number; i-- {
+		if line[i].Client != of.Client && line[i].Author != "" {
+			return line[i].Author
+		}
+	}
+	return ""
+}
+
+// GoBack puts an earlier state in force again, as a new one.
+func (s *Store) GoBack(ctx context.Context, id string, to int) (*Revision, error) {
+	return s.change(ctx, id, fmt.Sprintf("Back to state %d", to), nil, func(at *state) (*treatment.Document, []document.Operation, error) {
+		old, err := s.document(ctx, s.db, id, to)
+		if err != nil {
+			return nil, nil, err
+		}
+		return old.doc, nil, nil
+	})
 }

@@ -35,7 +35,12 @@ var ErrNone = errors.New("there is no such thing")
 // A Store is the database. It is safe for concurrent use.
 type Store struct {
 	Pool *pgxpool.Pool // for the job queue, which shares the connections
-	db   *sqlx.DB
+	// IsOpen reports whether a browser's window is open now; nil where nobody knows.
+	IsOpen func(window string) bool
+
+	db        *sqlx.DB
+	documents documents
+	lines     lines
 }
 
 // Open connects to a database and brings its tables up to date.
@@ -44,7 +49,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("connect to the database: %w", err)
 	}
-	s := &Store{Pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}
+	s := &Store{Pool: pool, db: sqlx.NewDb(sql.OpenDB(connector{stdlib.GetPoolConnector(pool)}), "pgx")}
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
 		return nil, err
@@ -66,6 +71,17 @@ func (s *Store) migrate(ctx context.Context) error {
 	provider, err := goose.NewProvider(goose.DialectPostgres, s.db.DB, files)
 	if err != nil {
 		return fmt.Errorf("read the migrations: %w", err)
+	}
+	known := int64(0)
+	for _, source := range provider.ListSources() {
+		known = max(known, source.Version)
+	}
+	there, err := provider.GetDBVersion(ctx)
+	if err != nil {
+		return fmt.Errorf("read the database's version: %w", err)
+	}
+	if there > known {
+		return fmt.Errorf("the data were last used by a newer Jardin (their version is %d, this program knows up to %d); start that one, or restore a backup that was made before", there, known)
 	}
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("migrate the database: %w", err)
@@ -108,6 +124,7 @@ type Shot struct {
 	Head      int                  `db:"head" json:"head" doc:"Number of the revision in force"`
 	CreatedAt time.Time            `db:"created_at" json:"createdAt"`
 	Tip       int                  `db:"tip" json:"-"`
+	DeletedAt *time.Time           `db:"deleted_at" json:"deletedAt,omitempty" doc:"It was deleted then, and can still be taken back"`
 }
 
 // Media returns what reading its frames needs.
@@ -120,6 +137,20 @@ func (s *Shot) Media() media.Shot {
 
 // Range returns the shot's frames.
 func (s *Shot) Range() *treatment.Range { return &treatment.Range{First: s.First, Last: s.Last} }
+
+// Check reads what is in force of every shot: whether this program can use the data.
+func (s *Store) Check(ctx context.Context) error {
+	var shots []Shot
+	if err := s.db.SelectContext(ctx, &shots, `select * from shots`); err != nil {
+		return err
+	}
+	for _, shot := range shots {
+		if _, err := s.document(ctx, s.db, shot.ID, shot.Head); err != nil {
+			return fmt.Errorf("%s: %w", shot.Name, err)
+		}
+	}
+	return nil
+}
 
 // ErrTaken says that a name is in use.
 var ErrTaken = errors.New("the show has a shot of that name already; choose another name")
@@ -151,10 +182,10 @@ func (s *Store) AddShot(ctx context.Context, shot *Shot) error {
 	})
 }
 
-// Shot returns a shot.
+// Shot returns a shot that is not deleted.
 func (s *Store) Shot(ctx context.Context, id string) (*Shot, error) {
 	var shot Shot
-	err := s.db.GetContext(ctx, &shot, `select * from shots where id = $1`, id)
+	err := s.db.GetContext(ctx, &shot, `select * from shots where id = $1 and deleted_at is null`, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNone
 	}
@@ -164,7 +195,14 @@ func (s *Store) Shot(ctx context.Context, id string) (*Shot, error) {
 // Shots returns all shots by show and name.
 func (s *Store) Shots(ctx context.Context) ([]Shot, error) {
 	shots := []Shot{}
-	err := s.db.SelectContext(ctx, &shots, `select * from shots order by show, name`)
+	err := s.db.SelectContext(ctx, &shots, `select * from shots where deleted_at is null order by show, name`)
+	return shots, err
+}
+
+// Deleted returns the shots that are deleted and can be taken back, the last deleted first.
+func (s *Store) Deleted(ctx context.Context) ([]Shot, error) {
+	shots := []Shot{}
+	err := s.db.SelectContext(ctx, &shots, `select * from shots where deleted_at is not null order by deleted_at desc`)
 	return shots, err
 }
 
@@ -174,10 +212,65 @@ func (s *Store) SetState(ctx context.Context, id, state, problem string) error {
 	return err
 }
 
-// DeleteShot removes a shot with its revisions and tasks.
+// DeleteShot deletes a shot such that it can be taken back; ErrNone if there is none.
 func (s *Store) DeleteShot(ctx context.Context, id string) error {
-	_, err := s.db.ExecContext(ctx, `delete from shots where id = $1`, id)
-	return err
+	return s.touched(ctx, `update shots set deleted_at = now() where id = $1 and deleted_at is null`, id)
+}
+
+// TakeBackShot takes back a shot that was deleted. If its name was given to another meanwhile
+// it gets one of its own.
+func (s *Store) TakeBackShot(ctx context.Context, id string) (*Shot, error) {
+	err := s.touched(ctx, `update shots s set deleted_at = null, name = name || coalesce(
+			(select ' (taken back ' || to_char(now(), 'YYYY-MM-DD HH24.MI.SS') || ')' from shots o where o.show = s.show and o.name = s.name and o.deleted_at is null limit 1), '')
+		where id = $1 and deleted_at is not null`, id)
+	if err != nil {
+		return nil, err
+	}
+	return s.Shot(ctx, id)
+}
+
+// Purged is what a shot that is gone for good has left to be removed.
+type Purged struct {
+	Shot  string
+	Tasks []string
+}
+
+// PurgeShot removes a deleted shot with its revisions and tasks for good, and returns what is
+// to be removed with it; ErrNone if there is no such deleted shot.
+func (s *Store) PurgeShot(ctx context.Context, id string) (*Purged, error) {
+	out := &Purged{Shot: id}
+	err := s.within(ctx, func(tx *sqlx.Tx) error {
+		if err := tx.SelectContext(ctx, &out.Tasks, `select id from tasks where shot_id = $1`, id); err != nil {
+			return err
+		}
+		return touched(tx.ExecContext(ctx, `delete from shots where id = $1 and deleted_at is not null`, id))
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.documents.forget(id)
+	return out, nil
+}
+
+// Overdue returns the shots that were deleted before a moment.
+func (s *Store) Overdue(ctx context.Context, before time.Time) (ids []string, err error) {
+	err = s.db.SelectContext(ctx, &ids, `select id from shots where deleted_at < $1`, before)
+	return ids, err
+}
+
+// touched runs a statement that must change something; ErrNone if it did not.
+func (s *Store) touched(ctx context.Context, query string, args ...any) error {
+	return touched(s.db.ExecContext(ctx, query, args...))
+}
+
+func touched(result sql.Result, err error) error {
+	if err != nil {
+		return err
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, ErrNone)
+	}
+	return nil
 }
 
 // PutArtifact keeps bulk data and returns its SHA-256.
@@ -223,9 +316,13 @@ func (s *Store) Inline(ctx context.Context, doc *treatment.Document) (*treatment
 	return doc.Inline(treatment.Stored(func(sha string) ([]byte, error) { return s.Artifact(ctx, sha) }))
 }
 
-// Removal returns a removal of the treatment in force, with its data in place.
-func (s *Store) Removal(ctx context.Context, shot, id string) (*treatment.Removal, error) {
+// Removal returns a removal of a revision of the treatment, with its data in place; of the one
+// in force for a negative number.
+func (s *Store) Removal(ctx context.Context, shot, id string, number int) (*treatment.Removal, error) {
 	rev, err := s.Head(ctx, shot)
+	if number >= 0 {
+		rev, err = s.Revision(ctx, shot, number)
+	}
 	if err != nil {
 		return nil, err
 	}

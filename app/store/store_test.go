@@ -19,8 +19,14 @@ import (
 
 var ctx = context.Background()
 
-func withShot(t *testing.T) *store.Store {
-	s := storetest.Open(t)
+func databaseURL(t testing.TB) string { return storetest.URL(t) }
+
+func withShot(t testing.TB) *store.Store { return withShotAt(t, storetest.URL(t)) }
+
+func withShotAt(t testing.TB, url string) *store.Store {
+	s, err := store.Open(ctx, url)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
 	require.NoError(t, s.AddShot(ctx, &store.Shot{
 		ID: "s", Show: "show", Name: "shot", First: 1001, Last: 1010, Width: 64, Height: 48, Depth: 8,
 		RateNum: 24000, RateDen: 1001, Transfer: "bt709", State: "ready",
@@ -61,17 +67,22 @@ func TestEditsUndoAndRedo(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a", "b"}, names(again))
 
-	// A new edit after undo begins a branch; redo then has nowhere to go, and
-	// the revision left behind is still there by its number.
-	_, err = s.Undo(ctx, "s")
+	// After a new edit there is nothing to redo, and the state left behind is still there by its
+	// number: it can be gone back to.
+	undone, err := s.Undo(ctx, "s")
 	require.NoError(t, err)
-	branch, err := s.Edit(ctx, "s", one.Number, add("c"), "Add c")
+	branch, err := s.Edit(ctx, "s", undone.Number, add("c"), "Add c")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a", "c"}, names(branch))
 	assert.Empty(t, branch.Redo)
 	left, err := s.Revision(ctx, "s", two.Number)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a", "b"}, names(left))
+	gone, err := s.GoBack(ctx, "s", two.Number)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a", "b"}, names(gone))
+	assert.Greater(t, gone.Number, branch.Number, "as a new state: nothing of what came after is lost")
+	assert.Equal(t, fmt.Sprintf("Back to state %d", two.Number), gone.Undo)
 
 	for range 5 { // beyond the beginning nothing happens
 		back, err = s.Undo(ctx, "s")

@@ -21,6 +21,11 @@ type Task struct {
 	Total     int             `db:"total" json:"total" doc:"Frames in all"`
 	Rate      float64         `db:"rate" json:"rate" doc:"Frames a second"`
 	Problem   string          `db:"problem" json:"problem" doc:"Why it failed, or where it stopped"`
+	Found     string          `db:"found" json:"found,omitempty" doc:"What it found out, in words"`
+	Author    string          `db:"author" json:"author,omitempty" doc:"Who asked for it"`
+	Client    string          `db:"client" json:"-"`
+	Browser   string          `db:"browser" json:"-"`
+	Attempts  int             `db:"attempts" json:"-"`
 	Detail    json.RawMessage `db:"detail" json:"-"`
 	Result    []byte          `db:"result" json:"-"`
 	JobID     int64           `db:"job_id" json:"-"`
@@ -36,8 +41,10 @@ func (s *Store) AddTask(ctx context.Context, t *Task) error {
 	if t.Detail == nil {
 		t.Detail = json.RawMessage(`{}`)
 	}
-	_, err := s.db.NamedExecContext(ctx, `insert into tasks (id, shot_id, kind, title, subject, state, total, detail, version, movies)
-		values (:id, :shot_id, :kind, :title, :subject, :state, :total, :detail, :version, :movies)`, t)
+	me := ActorOf(ctx)
+	t.Author, t.Client, t.Browser = me.Name, me.Window, me.Browser
+	_, err := s.db.NamedExecContext(ctx, `insert into tasks (id, shot_id, kind, title, subject, state, total, detail, version, movies, author, client, browser)
+		values (:id, :shot_id, :kind, :title, :subject, :state, :total, :detail, :version, :movies, :author, :client, :browser)`, t)
 	return err
 }
 
@@ -50,7 +57,7 @@ func (s *Store) SetJob(ctx context.Context, id string, job int64) error {
 // SaveTask writes state and progress.
 func (s *Store) SaveTask(ctx context.Context, t *Task) error {
 	_, err := s.db.NamedExecContext(ctx, `update tasks set state = :state, done = :done, total = :total, rate = :rate,
-		problem = :problem, ended_at = :ended_at where id = :id`, t)
+		problem = :problem, found = :found, ended_at = :ended_at where id = :id`, t)
 	return err
 }
 
@@ -122,9 +129,31 @@ func (s *Store) Task(ctx context.Context, id string) (*Task, error) {
 	return &t, err
 }
 
-// Tasks returns the newest tasks first: of one shot, or of all for an empty id.
-func (s *Store) Tasks(ctx context.Context, shot string) ([]Task, error) {
+// Tasks returns a page of tasks, the newest first: of one shot, or of all for an empty id, of
+// those made before the task with an identifier; empty for the newest.
+func (s *Store) Tasks(ctx context.Context, shot, before string, limit int) ([]Task, error) {
 	out := []Task{}
-	err := s.db.SelectContext(ctx, &out, `select * from tasks where $1 = '' or shot_id = $1 order by created_at desc limit 100`, shot)
+	err := s.db.SelectContext(ctx, &out, `select t.* from tasks t join shots s on s.id = t.shot_id and s.deleted_at is null
+		where ($1 = '' or t.shot_id = $1) and ($2 = '' or (t.created_at, t.id) < (select created_at, id from tasks where id = $2))
+		order by t.created_at desc, t.id desc limit $3`, shot, before, limit)
 	return out, err
+}
+
+// AllTasks returns all tasks of a shot, or of all shots for an empty id, deleted ones too.
+func (s *Store) AllTasks(ctx context.Context, shot string) ([]Task, error) {
+	out := []Task{}
+	err := s.db.SelectContext(ctx, &out, `select * from tasks where $1 = '' or shot_id = $1 order by created_at desc`, shot)
+	return out, err
+}
+
+// Attempt counts how often work on a task was begun, and returns that.
+func (s *Store) Attempt(ctx context.Context, id string) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `update tasks set attempts = attempts + 1 where id = $1 returning attempts`, id)
+	return n, err
+}
+
+// Settled says that a task ended in an orderly way: what is begun again counts anew.
+func (s *Store) Settled(ctx context.Context, id string) error {
+	_, err := s.db.ExecContext(ctx, `update tasks set attempts = 0 where id = $1`, id)
+	return err
 }

@@ -206,6 +206,8 @@ func (s *Stroke) Valid() error {
 		return errors.New("a stroke of mode colour needs a colour")
 	case s.Path == nil && s.Area == nil:
 		return errors.New("it has neither a path nor an area")
+	case s.Area != nil && len(s.Area.Points) > MostKnots:
+		return fmt.Errorf("an area has %d points at most", MostKnots)
 	case s.Area != nil && (len(s.Area.Points) < 3 || !(s.Area.Feather >= 0 && s.Area.Feather <= 500)):
 		return errors.New("an area needs 3 points or more, and a feather of 0 to 500 pixels")
 	}
@@ -231,6 +233,9 @@ func (s *Stroke) Valid() error {
 
 // ValidPath checks the points of a stroke.
 func ValidPath(points [][]float64) error {
+	if len(points) > MostTouches {
+		return fmt.Errorf("there are %d points in the stroke; %d at most", len(points), MostTouches)
+	}
 	for i, p := range points {
 		if len(p) != 2 && len(p) != 3 {
 			return fmt.Errorf("point %d has %d numbers; give x, y or x, y, pressure", i, len(p))

@@ -11,23 +11,36 @@ import (
 // the shot, or nil where it is not known. The error names every fault with its
 // place in the document.
 func (d *Document) Validate(shot *Range) error {
-	var faults []error
-	fault := func(place, format string, args ...any) {
-		faults = append(faults, fmt.Errorf("%s: %s", place, fmt.Sprintf(format, args...)))
-	}
+	var faults faultList
+	fault := faults.add
 	if d.Format != Format || d.Version != Version {
 		fault("/", "this is format %q version %d; this program reads %q version %d", d.Format, d.Version, Format, Version)
-		return errors.Join(faults...)
+		return faults.join()
 	}
 	c := checker{doc: d, shot: shot, fault: fault, seen: map[string]bool{}}
+	if c.counts(); len(faults.all) > 0 {
+		return faults.join()
+	}
 	for i := range d.Tracks {
 		c.track(fmt.Sprintf("/tracks/%d", i), &d.Tracks[i])
 	}
 	for i := range d.Removals {
 		c.removal(fmt.Sprintf("/removals/%d", i), &d.Removals[i])
 	}
-	return errors.Join(faults...)
+	return faults.join()
 }
+
+// faultList gathers faults, up to as many as anybody reads.
+type faultList struct{ all []error }
+
+func (f *faultList) add(place, format string, args ...any) {
+	const most = 100
+	if len(f.all) < most {
+		f.all = append(f.all, fmt.Errorf("%s: %s", place, fmt.Sprintf(format, args...)))
+	}
+}
+
+func (f *faultList) join() error { return errors.Join(f.all...) }
 
 // Artifacts reads the bulk data with the SHA-256 of its content: into numbers, or
 // a *[]byte as it is.

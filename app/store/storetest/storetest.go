@@ -20,7 +20,7 @@ import (
 // tests share one cluster, which stays up for the next run.
 func URL(t testing.TB) string {
 	t.Helper()
-	c, err := cluster.Start(filepath.Join(demotest.Root(), ".jardin", "test-postgres"), 0)
+	c, err := cluster.Start(filepath.Join(demotest.Root(), ".jardin", "test-postgres"))
 	require.NoError(t, err)
 	name := "test_" + jobs.NewID()
 	ctx := context.Background()

@@ -5,6 +5,41 @@
  */
 
 export interface paths {
+    "/api/deleted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Shots that were deleted and can be taken back, and for how many days */
+        get: operations["list-deleted"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deleted/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take back a shot that was deleted */
+        post: operations["take-back-shot"];
+        /** Remove a deleted shot for good, with its treatment, plates and renders */
+        delete: operations["purge-shot"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/events": {
         parameters: {
             query?: never;
@@ -56,6 +91,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Enter the server's key: the browser gets a cookie for it */
+        post: operations["enter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots": {
         parameters: {
             query?: never;
@@ -85,7 +137,7 @@ export interface paths {
         get: operations["get-shot"];
         put?: never;
         post?: never;
-        /** Remove a shot with its treatment. The footage it was brought in from is not touched */
+        /** Delete a shot. It keeps its treatment and plates for some time, and can be taken back. The footage it was brought in from is not touched */
         delete: operations["delete-shot"];
         options?: never;
         head?: never;
@@ -137,6 +189,40 @@ export interface paths {
         put?: never;
         /** Follow a surface, or points, from a frame on which it is known */
         post: operations["follow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A page of the states of the treatment, the newest first: with who made each, when, and what was done */
+        get: operations["get-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/history/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put an earlier state in force again, as a new one: nothing of what came after is lost */
+        post: operations["go-back"];
         delete?: never;
         options?: never;
         head?: never;
@@ -337,7 +423,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The revision in force */
+        /** The revision in force, or another one */
         get: operations["get-treatment"];
         put?: never;
         post?: never;
@@ -355,7 +441,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The treatment in force with all data in place, as a file for the command line */
+        /** The treatment in force, or an earlier one, with all data in place, as a file for the command line */
         get: operations["export-treatment"];
         put?: never;
         post?: never;
@@ -389,7 +475,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Long work, newest first */
+        /** A page of long work, newest first: ask with the last one's id for those before it */
         get: operations["list-tasks"];
         put?: never;
         post?: never;
@@ -606,6 +692,14 @@ export interface components {
             basis?: string;
             samples?: components["schemas"]["Sample"][];
         };
+        Deleted: {
+            /**
+             * Format: int64
+             * @description For so many days after it was deleted
+             */
+            days: number;
+            shots: components["schemas"]["Shot"][];
+        };
         Document: {
             /** @enum {string} */
             format: "jardin/treatment";
@@ -662,6 +756,9 @@ export interface components {
              * @description Number of the revision that the edit started from
              */
             revision: number;
+        };
+        EnterRequest: {
+            key: string;
         };
         Entry: {
             /** @enum {string} */
@@ -1401,9 +1498,12 @@ export interface components {
             settle: components["schemas"]["Settle"];
         };
         Revision: {
+            /** @description Who did it, as far as that is known */
+            author: string;
             /** Format: date-time */
             createdAt: string;
-            document: components["schemas"]["Document"];
+            /** @description Left out of answers to edits for which only the least is wanted */
+            document?: components["schemas"]["Document"];
             /** @description What was done to get here */
             label: string;
             /** Format: int64 */
@@ -1412,7 +1512,7 @@ export interface components {
             redo: string;
             /** @description Tracks that were measured before their region, points, motion or home changed */
             stale: string[];
-            /** @description What undo would take back; empty if nothing */
+            /** @description What undo would take back of what you did; empty if nothing */
             undo: string;
         };
         RevisionChanged: {
@@ -1450,6 +1550,13 @@ export interface components {
             frames: components["schemas"]["Looks"][];
             removal: string;
             words: string;
+        };
+        Session: {
+            /** @description Names the program: pictures asked for with it as v may be kept */
+            computation: string;
+            /** @description What is asked for will be answered; false where the key is wanted first */
+            open: boolean;
+            version: string;
         };
         Settle: {
             /** @description Times the opacity, by frame: the patch comes in and goes out */
@@ -1554,6 +1661,11 @@ export interface components {
             aspect: number;
             /** Format: date-time */
             createdAt: string;
+            /**
+             * Format: date-time
+             * @description It was deleted then, and can still be taken back
+             */
+            deletedAt?: string;
             /**
              * Format: int64
              * @description Bits a sample
@@ -1682,6 +1794,22 @@ export interface components {
             /** @description Of a plate: all of its frame counts as clean, not only what is painted */
             whole?: boolean;
         };
+        State: {
+            author: string;
+            /**
+             * Format: int64
+             * @description The state that it was made from
+             */
+            before?: number;
+            /** Format: date-time */
+            createdAt: string;
+            inForce: boolean;
+            label: string;
+            /** Format: int64 */
+            number: number;
+            /** @description It was made in this window */
+            own: boolean;
+        };
         Stroke: {
             /**
              * Format: double
@@ -1767,6 +1895,8 @@ export interface components {
             format: "png" | "tiff" | "jpeg" | "exr" | "dpx";
         };
         Task: {
+            /** @description Who asked for it */
+            author?: string;
             /** Format: date-time */
             createdAt: string;
             /**
@@ -1776,6 +1906,8 @@ export interface components {
             done: number;
             /** Format: date-time */
             endedAt?: string;
+            /** @description What it found out, in words */
+            found?: string;
             id: string;
             /** @enum {string} */
             kind: "import" | "track" | "scout" | "settle" | "edge" | "render";
@@ -1937,6 +2069,97 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-deleted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Deleted"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-back-shot": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Shot"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "purge-shot": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     events: {
         parameters: {
             query?: never;
@@ -2082,6 +2305,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Material"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    enter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EnterRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
                 };
             };
             /** @description Error */
@@ -2327,10 +2584,79 @@ export interface operations {
             };
         };
     };
-    "get-keys": {
+    "get-history": {
         parameters: {
             query?: {
-                revision?: number;
+                /** @description Only states with lower numbers; 0 for the newest */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["State"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "go-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-keys": {
+        parameters: {
+            query: {
+                revision: number;
                 view?: "result" | "patch" | "alone" | "matte" | "tint" | "light" | "grain";
                 /** @description For all views but the result; of the patches alone and the mattes none is all of them */
                 removal?: string;
@@ -2367,6 +2693,7 @@ export interface operations {
     "get-lies": {
         parameters: {
             query?: {
+                /** @description Left out, the one in force */
                 revision?: number;
                 removal?: string;
                 track?: string;
@@ -2441,13 +2768,12 @@ export interface operations {
     };
     "get-paths": {
         parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The shot */
-                id: string;
-                removal: string;
+            query?: {
+                /** @description Left out, the one in force */
+                revision?: number;
             };
+            header?: never;
+            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -2679,6 +3005,7 @@ export interface operations {
     "get-motion": {
         parameters: {
             query?: {
+                /** @description Left out, the one in force */
                 revision?: number;
             };
             header?: never;
@@ -2713,7 +3040,10 @@ export interface operations {
     };
     "get-treatment": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Left out, the one in force */
+                revision?: number;
+            };
             header?: never;
             path: {
                 /** @description The shot */
@@ -2746,7 +3076,10 @@ export interface operations {
     "edit-treatment": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description return=minimal leaves the document out of the answer (RFC 7240) */
+                Prefer?: string;
+            };
             path: {
                 /** @description The shot */
                 id: string;
@@ -2779,7 +3112,10 @@ export interface operations {
     };
     "export-treatment": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Left out, the one in force */
+                revision?: number;
+            };
             header?: never;
             path: {
                 /** @description The shot */
@@ -2847,6 +3183,9 @@ export interface operations {
             query?: {
                 /** @description Empty for all shots */
                 shot?: string;
+                /** @description Only what was asked for before this task; empty for the newest */
+                before?: string;
+                limit?: number;
             };
             header?: never;
             path?: never;

@@ -1,0 +1,68 @@
+package store
+
+import (
+	"errors"
+	"io"
+	"strings"
+	"syscall"
+
+	"github.com/jackc/pgx/v5/pgconn"
+)
+
+// Away reports whether an error says that the database cannot be reached now. Only errors of
+// the database's driver count: what the system says of a file is about that file.
+func Away(err error) bool {
+	if err == nil {
+		return false
+	}
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) {
+		// Class 57: shut down, crashed, or starting up; 08: the connection.
+		return strings.HasPrefix(refused.Code, "57P") || strings.HasPrefix(refused.Code, "08")
+	}
+	var connect *pgconn.ConnectError
+	if errors.As(err, &connect) {
+		return true
+	}
+	var lost *Lost
+	return errors.As(err, &lost) || strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "closed pool")
+}
+
+// Lost is an error of the connection to the database.
+type Lost struct{ Err error }
+
+func (l *Lost) Error() string { return l.Err.Error() }
+func (l *Lost) Unwrap() error { return l.Err }
+
+// lost tells errors of the connection from all others that look alike: those that come back
+// from a statement are the database's.
+func lost(err error) error {
+	if err == nil {
+		return nil
+	}
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) {
+		return err
+	}
+	for _, what := range []error{io.EOF, io.ErrUnexpectedEOF, syscall.ECONNRESET, syscall.ECONNREFUSED, syscall.EPIPE, syscall.ENOENT} {
+		if errors.Is(err, what) {
+			return &Lost{err}
+		}
+	}
+	return err
+}
+
+// Unfit reports whether the database refused a value: a number out of range, a text that is
+// none (class 22 of SQLSTATE).
+func Unfit(err error) bool {
+	var refused *pgconn.PgError
+	return errors.As(err, &refused) && strings.HasPrefix(refused.Code, "22") || err != nil && strings.Contains(err.Error(), "is greater than maximum value for") || err != nil && strings.Contains(err.Error(), "is less than minimum value for")
+}
+
+// Foreign reports whether an error is the database driver's own.
+func Foreign(err error) bool {
+	var refused *pgconn.PgError
+	var connect *pgconn.ConnectError
+	var lost *Lost
+	return errors.As(err, &refused) || errors.As(err, &connect) || errors.As(err, &lost)
+}
