@@ -19,7 +19,10 @@ import (
 type Edit struct {
 	Revision int         `json:"revision" doc:"Number of the revision that the edit started from"`
 	Label    string      `json:"label" minLength:"1" maxLength:"200" doc:"What was done, for undo"`
-	Patch    []Operation `json:"patch" nullable:"false" minItems:"1" doc:"JSON Patch, RFC 6902"`
+	Patch    []Operation `json:"patch" nullable:"false" minItems:"1" maxItems:"20000" doc:"JSON Patch, RFC 6902"`
+	ID       string      `json:"id,omitempty" maxLength:"64" doc:"The edit's own name: sent again under it, it is not made twice"`
+	Before   []Operation `json:"before,omitempty" maxItems:"20000" doc:"What edits that wait before this one change of that revision"`
+	Merge    bool        `json:"merge,omitempty" doc:"Make the change on the revision in force, if that is another, as far as nobody else changed the same"`
 }
 
 // An Operation is one step of a JSON Patch.
@@ -110,7 +113,13 @@ func (s *Server) treatments(api huma.API) {
 		if err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
-		rev, err := s.Store.Edit(ctx, in.ID, in.Body.Revision, patch, in.Body.Label)
+		var before json.RawMessage
+		if len(in.Body.Before) > 0 {
+			if before, err = json.Marshal(in.Body.Before); err != nil {
+				return nil, huma.Error422UnprocessableEntity(err.Error())
+			}
+		}
+		rev, err := s.Store.Edit(ctx, in.ID, store.Change{From: in.Body.Revision, Patch: patch, Label: in.Body.Label, ID: in.Body.ID, Before: before, Merge: in.Body.Merge})
 		if err == nil && in.Prefer == "return=minimal" {
 			rev = rev.Brief()
 		}
@@ -129,8 +138,9 @@ func (s *Server) treatments(api huma.API) {
 		OperationID: "get-paths", Method: http.MethodGet, Path: "/api/shots/{id}/paths/{removal}",
 		Summary: "The points of a removal's strokes, by stroke",
 	}, func(ctx context.Context, in *struct {
-		removalPath
-		Revision int `query:"revision" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Left out, the one in force"`
+		ShotPath
+		Removal  string `path:"removal"`
+		Revision int    `query:"revision" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Left out, the one in force"`
 	}) (*body[map[string][][]float64], error) {
 		r, err := s.Store.Removal(ctx, in.ID, in.Removal, in.Revision)
 		if err != nil {

@@ -30,7 +30,7 @@ func TestUndoIsOnesOwn(t *testing.T) {
 		return r
 	}
 	edit := func(who context.Context, patch, label string) {
-		_, err := s.Edit(who, "s", head(who).Number, json.RawMessage(patch), label)
+		_, err := s.Edit(who, "s", store.Change{From: head(who).Number, Patch: json.RawMessage(patch), Label: label})
 		require.NoError(t, err)
 	}
 	edit(mara, string(add("a")), "Add a")
@@ -95,7 +95,7 @@ func TestAClosedWindowsChangesAreTheBrowsers(t *testing.T) {
 	s.IsOpen = func(w string) bool { return open[w] }
 	old := store.WithActor(ctx, store.Actor{Window: "old", Browser: "one"})
 	fresh := store.WithActor(ctx, store.Actor{Window: "new", Browser: "one"})
-	_, err := s.Edit(old, "s", 0, add("a"), "Add a")
+	_, err := s.Edit(old, "s", store.Change{From: 0, Patch: add("a"), Label: "Add a"})
 	require.NoError(t, err)
 	r, err := s.Head(fresh, "s")
 	require.NoError(t, err)
@@ -149,7 +149,7 @@ func TestRevisionsAreStoredAsWhatChanged(t *testing.T) {
 		case 2:
 			head, err := s.Head(ctx, "s")
 			require.NoError(t, err)
-			rev, err := s.Edit(who, "s", head.Number, json.RawMessage(fmt.Sprintf(`[{"op":"replace","path":"/removals/0/name","value":"n%d"}]`, k)), "Rename")
+			rev, err := s.Edit(who, "s", store.Change{From: head.Number, Patch: json.RawMessage(fmt.Sprintf(`[{"op":"replace","path":"/removals/0/name","value":"n%d"}]`, k)), Label: "Rename"})
 			keep(rev, err)
 		default:
 			rev, _, err := s.AddStroke(who, "s", "base", source, treatment.Stroke{ID: fmt.Sprint("s", k), Mode: "colour", Home: 1005, Size: 10, Hardness: 1, Opacity: 1,

@@ -234,26 +234,77 @@ func (s *Store) History(ctx context.Context, shot string, before, limit int) ([]
 	return out, nil
 }
 
-// Edit applies a JSON Patch (RFC 6902) to the revision that the edit started
-// from and saves the outcome as a new revision. If that revision is no longer in
-// force it returns a *Stale with the one that is; if the outcome is not a valid
-// treatment, an *Invalid. Nothing is changed then.
-func (s *Store) Edit(ctx context.Context, id string, from int, patch json.RawMessage, label string) (*Revision, error) {
-	return s.change(ctx, id, label, nil, func(at *state) (*treatment.Document, []document.Operation, error) {
-		if at.shot.Head != from {
+// A Change is an edit of a treatment: a JSON Patch (RFC 6902) on a revision.
+type Change struct {
+	From  int             // number of the revision that it started from
+	Patch json.RawMessage // what is changed
+	Label string          // in words
+	// ID is the name that the edit has where it was made; sent again under the same name it is
+	// not made twice. Empty for none.
+	ID string
+	// Before is what was changed on that revision, but not saved yet, when the edit was made:
+	// by edits that wait before it. Empty for nothing.
+	Before json.RawMessage
+	// Merge makes the change on the revision in force now, if that is another one, as far as
+	// nobody else changed the same.
+	Merge bool
+}
+
+// Edit applies a change to the revision that it started from and saves the outcome as a new
+// revision. If that revision is no longer in force, and the change cannot be merged, it returns
+// a *Stale with the one that is; if the outcome is not a valid treatment, an *Invalid. Nothing
+// is changed then.
+func (s *Store) Edit(ctx context.Context, id string, c Change) (*Revision, error) {
+	if c.ID != "" {
+		var made int
+		err := s.db.GetContext(ctx, &made, `select number from revisions where shot_id = $1 and edit = $2`, id, c.ID)
+		if err == nil {
+			return s.Head(ctx, id) // it had arrived
+		}
+		if !errors.Is(err, sql.ErrNoRows) {
+			return nil, err
+		}
+	}
+	return s.change(ctx, id, c.Label, nil, func(at *state) (*treatment.Document, []document.Operation, error) {
+		at.edit = c.ID
+		moved := at.shot.Head != c.From
+		if moved && !c.Merge {
 			return nil, nil, errStale
 		}
-		blob, err := json.Marshal(at.saved.doc)
+		base := at.saved
+		if moved {
+			var err error
+			if base, err = s.document(ctx, s.db, id, c.From); err != nil {
+				return nil, nil, err
+			}
+		}
+		blob, err := json.Marshal(base.doc)
 		if err != nil {
 			return nil, nil, err
 		}
-		out, err := document.Patched(blob, patch)
+		before := base.doc
+		if len(c.Before) > 0 {
+			if blob, err = document.Patched(blob, c.Before); err != nil {
+				return nil, nil, &Invalid{err}
+			}
+			before = treatment.New()
+			if err := json.Unmarshal(blob, before); err != nil {
+				return nil, nil, &Invalid{err}
+			}
+		}
+		out, err := document.Patched(blob, c.Patch)
 		if err != nil {
 			return nil, nil, &Invalid{err}
 		}
 		doc, err := document.Parse(out, at.shot.Range())
 		if err != nil {
 			return nil, nil, &Invalid{err}
+		}
+		if !moved && len(c.Before) == 0 {
+			return doc, nil, nil
+		}
+		if doc, err = merged(before, doc, at.saved.doc, at.shot.Range()); err != nil {
+			return nil, nil, errStale
 		}
 		return doc, nil, nil
 	})
@@ -377,6 +428,7 @@ type state struct {
 	shot  *Shot
 	saved savedDocument
 	label string // of the change, if it is only known when it is made
+	edit  string // its name where it was made
 }
 
 // change saves what f makes of the treatment in force as a new revision. f works outside of
@@ -404,7 +456,7 @@ func (s *Store) change(ctx context.Context, id, label string, undoes *int, f fun
 		if err != nil {
 			return nil, err
 		}
-		rev, err := s.save(ctx, shot, at.label, undoes, saved, doc, patch)
+		rev, err := s.save(ctx, at, undoes, doc, patch)
 		if errors.Is(err, errStale) && tries < 50 {
 			continue
 		}
@@ -414,7 +466,8 @@ func (s *Store) change(ctx context.Context, id, label string, undoes *int, f fun
 
 // save writes a new revision on top of the shot as it was read; errStale if it is not in
 // force any more. Where no patch is given it is worked out.
-func (s *Store) save(ctx context.Context, shot *Shot, label string, undoes *int, old savedDocument, doc *treatment.Document, patch []document.Operation) (*Revision, error) {
+func (s *Store) save(ctx context.Context, at *state, undoes *int, doc *treatment.Document, patch []document.Operation) (*Revision, error) {
+	shot, old, label := at.shot, at.saved, at.label
 	if patch == nil {
 		a, err := document.Tree(old.doc)
 		if err != nil {
@@ -471,9 +524,9 @@ func (s *Store) save(ctx context.Context, shot *Shot, label string, undoes *int,
 			}
 			whole, part, row.Patched, size = blob, nil, 0, len(blob)
 		}
-		err = tx.GetContext(ctx, &row.CreatedAt, `insert into revisions (shot_id, number, parent, label, document, patch, patched, author, client, browser, undoes)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning created_at`,
-			shot.ID, row.Number, row.Parent, row.Label, whole, part, row.Patched, row.Author, row.Client, row.Browser, row.Undoes)
+		err = tx.GetContext(ctx, &row.CreatedAt, `insert into revisions (shot_id, number, parent, label, document, patch, patched, author, client, browser, undoes, edit)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, nullif($12, '')) returning created_at`,
+			shot.ID, row.Number, row.Parent, row.Label, whole, part, row.Patched, row.Author, row.Client, row.Browser, row.Undoes, at.edit)
 		if err != nil {
 			return err
 		}

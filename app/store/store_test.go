@@ -52,9 +52,9 @@ func names(r *store.Revision) (out []string) {
 
 func TestEditsUndoAndRedo(t *testing.T) {
 	s := withShot(t)
-	one, err := s.Edit(ctx, "s", 0, add("a"), "Add a")
+	one, err := s.Edit(ctx, "s", store.Change{From: 0, Patch: add("a"), Label: "Add a"})
 	require.NoError(t, err)
-	two, err := s.Edit(ctx, "s", one.Number, add("b"), "Add b")
+	two, err := s.Edit(ctx, "s", store.Change{From: one.Number, Patch: add("b"), Label: "Add b"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a", "b"}, names(two))
 	assert.Equal(t, "Add b", two.Undo)
@@ -71,7 +71,7 @@ func TestEditsUndoAndRedo(t *testing.T) {
 	// number: it can be gone back to.
 	undone, err := s.Undo(ctx, "s")
 	require.NoError(t, err)
-	branch, err := s.Edit(ctx, "s", undone.Number, add("c"), "Add c")
+	branch, err := s.Edit(ctx, "s", store.Change{From: undone.Number, Patch: add("c"), Label: "Add c"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a", "c"}, names(branch))
 	assert.Empty(t, branch.Redo)
@@ -94,9 +94,9 @@ func TestEditsUndoAndRedo(t *testing.T) {
 
 func TestAStaleEditIsRefusedWithTheNewerState(t *testing.T) {
 	s := withShot(t)
-	_, err := s.Edit(ctx, "s", 0, add("a"), "Add a")
+	_, err := s.Edit(ctx, "s", store.Change{From: 0, Patch: add("a"), Label: "Add a"})
 	require.NoError(t, err)
-	_, err = s.Edit(ctx, "s", 0, add("b"), "Add b")
+	_, err = s.Edit(ctx, "s", store.Change{From: 0, Patch: add("b"), Label: "Add b"})
 	var stale *store.Stale
 	require.ErrorAs(t, err, &stale)
 	assert.Equal(t, []string{"a"}, names(stale.Now))
@@ -112,7 +112,7 @@ func TestAnEditThatWouldBreakTheTreatmentChangesNothing(t *testing.T) {
 		"same id twice":    `[{"op":"add","path":"/removals/-","value":` + removal("x") + `},{"op":"add","path":"/removals/-","value":` + removal("x") + `}]`,
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, err := s.Edit(ctx, "s", 0, json.RawMessage(patch), "x")
+			_, err := s.Edit(ctx, "s", store.Change{From: 0, Patch: json.RawMessage(patch), Label: "x"})
 			var invalid *store.Invalid
 			assert.ErrorAs(t, err, &invalid)
 		})
@@ -151,7 +151,7 @@ func TestAmendmentsAtOnceAllLand(t *testing.T) {
 
 func TestATrackFromAnOlderRegionIsStale(t *testing.T) {
 	s := withShot(t)
-	_, err := s.Edit(ctx, "s", 0, add("a"), "Add a")
+	_, err := s.Edit(ctx, "s", store.Change{From: 0, Patch: add("a"), Label: "Add a"})
 	require.NoError(t, err)
 	rev, err := s.Amend(ctx, "s", "Follow", func(d *treatment.Document) error {
 		t := treatment.Track{ID: "t", Kind: treatment.PlaneTrack, Home: 1005, Motion: geom.Position, Region: []treatment.Vec{{0, 0}, {40, 0}, {40, 40}}}

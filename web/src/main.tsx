@@ -1,8 +1,10 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
-import { StrictMode, useEffect } from 'react'
+import { StrictMode, useEffect, useState } from 'react'
 import { createRoot } from 'react-dom/client'
 import { Route, Switch } from 'wouter'
 import { listen, useLive } from './api/live'
+import { Gate } from './api/session'
+import { useUnsent } from './api/unsent'
 import { BenchRoom } from './bench/bench'
 import './index.css'
 import { Notices } from './ui/notice'
@@ -20,19 +22,43 @@ function App() {
         <Route><Wall /></Route>
       </Switch>
       <Notices />
-      {!connected && (
-        <p role="status" className="fixed bottom-3 left-1/2 z-50 -translate-x-1/2 rounded border border-clay bg-bed px-3 py-1">
-          The server does not answer. Trying again.
-        </p>
-      )}
+      <Standing connected={connected} />
     </>
   )
+}
+
+/** Says when the server is away, and what is only here so far. */
+function Standing({ connected }: { connected: boolean }) {
+  const { all, away } = useUnsent()
+  const unsent = all.filter((u) => !u.stuck && (u.kind === 'edit' || u.ended)).length
+  const late = useLate(unsent > 0)
+  if (connected && !away && !late) return null
+  const words = unsent === 0 ? '' : unsent === 1 ? ' One change is unsent: it is kept in this browser and sent as soon as that is possible.' : ` ${unsent} changes are unsent: they are kept in this browser and sent as soon as that is possible.`
+  return (
+    <p role="status" className="fixed bottom-3 left-1/2 z-50 -translate-x-1/2 rounded border border-clay bg-bed px-3 py-1">
+      {connected && !away ? 'Saving takes long.' : 'The server does not answer. Trying again.'}
+      {words}
+    </p>
+  )
+}
+
+/** True once something has been so for some seconds: a stroke that is saved in a moment is not worth a word. */
+function useLate(on: boolean) {
+  const [late, setLate] = useState(false)
+  useEffect(() => {
+    if (!on) return setLate(false)
+    const timer = setTimeout(() => setLate(true), 4000)
+    return () => clearTimeout(timer)
+  }, [on])
+  return on && late
 }
 
 createRoot(document.getElementById('root')!).render(
   <StrictMode>
     <QueryClientProvider client={queries}>
-      <App />
+      <Gate>
+        <App />
+      </Gate>
     </QueryClientProvider>
   </StrictMode>,
 )

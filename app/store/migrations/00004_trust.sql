@@ -13,6 +13,9 @@ alter table revisions add column author text not null default '';
 alter table revisions add column client text not null default '';
 alter table revisions add column browser text not null default '';
 alter table revisions add column undoes integer;
+-- The name that the edit had where it was made: sent again after a break it is not made twice.
+alter table revisions add column edit text;
+create unique index revisions_edit on revisions (shot_id, edit);
 -- Who asked for it, how often it was begun, who works on it.
 alter table tasks add column author text not null default '';
 alter table tasks add column client text not null default '';
@@ -22,7 +25,8 @@ alter table tasks add column found text not null default '';
 
 -- +goose Down
 alter table tasks drop column found, drop column attempts, drop column browser, drop column client, drop column author;
-alter table revisions drop column undoes, drop column browser, drop column client, drop column author, drop column patched, drop column patch;
+drop index revisions_edit;
+alter table revisions drop column edit, drop column undoes, drop column browser, drop column client, drop column author, drop column patched, drop column patch;
 delete from revisions where document is null;
 alter table revisions alter column document set not null;
 drop index shots_name;

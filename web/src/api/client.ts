@@ -1,10 +1,13 @@
 import createClient from 'openapi-fetch'
+import { acting } from './me'
 import type { components, paths } from './schema.gen'
 
 export type Schemas = components['schemas']
 export type Shot = Schemas['Shot']
-export type Revision = Schemas['Revision']
 export type Document = Schemas['Document']
+/** A revision as an edit may answer with it: without its document. */
+export type Brief = Schemas['Revision']
+export type Revision = Brief & { document: Document }
 export type Removal = Schemas['Removal']
 export type Shape = Schemas['Shape']
 export type Track = Schemas['Track']
@@ -26,6 +29,15 @@ export type Task = Schemas['Task']
 export type Material = Schemas['Material']
 
 export const api = createClient<paths>({ baseUrl: '' })
+api.use({
+  onRequest: ({ request }) => {
+    for (const [name, value] of Object.entries(acting())) request.headers.set(name, value)
+    return request
+  },
+  onResponse: ({ response }) => {
+    if (response.status === 401) window.dispatchEvent(new Event('jardin-locked'))
+  },
+})
 
 /** A refusal by the server, with its own words. */
 export class Refusal extends Error {

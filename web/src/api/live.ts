@@ -2,7 +2,8 @@ import type { QueryClient } from '@tanstack/react-query'
 import { create } from 'zustand'
 import { bench } from '../bench/state'
 import type { Schemas, Task } from './client'
-import { catchUp } from './treatment'
+import { actingQuery } from './me'
+import { catchUp, catchUpAll } from './treatment'
 
 export type Found = Schemas['Found']
 
@@ -22,14 +23,17 @@ export const useLive = create<{
 
 /** Connects to the live events and keeps the queries fresh. Returns what ends it. */
 export function listen(queries: QueryClient): () => void {
-  const source = new EventSource('/api/events')
+  const source = new EventSource(`/api/events?${actingQuery()}`)
   const on = <T>(name: string, f: (event: T) => void) =>
     source.addEventListener(name, (e) => f(JSON.parse((e as MessageEvent<string>).data) as T))
   let before = false
   on('hello', () => {
     useLive.setState({ connected: true })
     // After a break anything may have changed.
-    if (before) void queries.invalidateQueries()
+    if (before) {
+      void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'treatment' })
+      catchUpAll(queries)
+    }
     before = true
   })
   source.onerror = () => useLive.setState({ connected: false })
@@ -57,6 +61,9 @@ export function listen(queries: QueryClient): () => void {
   on<Schemas['RevisionChanged']>('revision', (e) => {
     catchUp(queries, e.shotId, e.number)
   })
-  on<Schemas['ShotChanged']>('shot', () => void queries.invalidateQueries({ queryKey: ['shots'] }))
+  on<Schemas['ShotChanged']>('shot', () => {
+    void queries.invalidateQueries({ queryKey: ['shots'] })
+    void queries.invalidateQueries({ queryKey: ['deleted'] })
+  })
   return () => source.close()
 }

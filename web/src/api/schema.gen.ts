@@ -747,8 +747,14 @@ export interface components {
             steady: number;
         };
         Edit: {
+            /** @description What edits that wait before this one change of that revision */
+            before?: components["schemas"]["Operation"][];
+            /** @description The edit's own name: sent again under it, it is not made twice */
+            id?: string;
             /** @description What was done, for undo */
             label: string;
+            /** @description Make the change on the revision in force, if that is another, as far as nobody else changed the same */
+            merge?: boolean;
             /** @description JSON Patch, RFC 6902 */
             patch: components["schemas"]["Operation"][];
             /**
@@ -2773,7 +2779,11 @@ export interface operations {
                 revision?: number;
             };
             header?: never;
-            path?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+                removal: string;
+            };
             cookie?: never;
         };
         requestBody?: never;

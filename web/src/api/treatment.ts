@@ -2,22 +2,30 @@ import { useQuery, useQueryClient, type QueryClient } from '@tanstack/react-quer
 import jsonpatch, { type Operation } from 'fast-json-patch'
 import { useCallback } from 'react'
 import { notify } from '../ui/notice'
-import { answer, api, Refusal, type Document, type Revision } from './client'
+import { answer, api, Refusal, type Brief, type Document, type Revision } from './client'
+import { again, done, keep, recovered, setAway, unsentOf, useUnsent, type Unsent } from './unsent'
 
 const key = (shot: string) => ['treatment', shot]
 
 export function useTreatment(shot: string) {
+  const queries = useQueryClient()
   return useQuery({
     queryKey: key(shot),
     queryFn: async (): Promise<Present> => {
-      const revision: Revision = await answer(api.GET('/api/shots/{id}/treatment', { params: { path: { id: shot } } }))
-      saved.set(shot, revision)
-      return present(shot, revision)
+      const revision = full(await answer(api.GET('/api/shots/{id}/treatment', { params: { path: { id: shot } } })))
+      if (newer(shot, revision)) saved.set(shot, revision)
+      void recovered.then(() => resend(queries, shot))
+      return present(shot, saved.get(shot)!)
     },
   })
 }
 
 export type Change = (draft: Document) => void
+
+function full(revision: Brief): Revision {
+  if (!revision.document) throw new Refusal(500, 'The server left the treatment out of its answer.', null)
+  return revision as Revision
+}
 
 // The last revision that the server confirmed, by shot: what a patch is worked out against.
 const saved = new Map<string, Revision>()
@@ -59,10 +67,27 @@ export function dropAttempts() {
   dropped.clear()
 }
 
+/** Revisions count up: a late answer must not put an older one in force. */
+const newer = (shot: string, revision: Brief) => revision.number >= (saved.get(shot)?.number ?? -1)
+
 /** Puts a revision that the server sent in force. */
 function adopt(queries: QueryClient, shot: string, revision: Revision) {
-  saved.set(shot, revision)
-  queries.setQueryData(key(shot), present(shot, revision))
+  if (newer(shot, revision)) saved.set(shot, revision)
+  show(queries, shot)
+}
+
+function show(queries: QueryClient, shot: string) {
+  const confirmed = saved.get(shot)
+  if (confirmed) queries.setQueryData(key(shot), present(shot, confirmed))
+}
+
+/** Puts a revision in force that a patch makes of the one before; false if that is not the one here. */
+function adoptPatch(queries: QueryClient, shot: string, base: number, patch: Operation[], revision: Brief): boolean {
+  const confirmed = saved.get(shot)
+  if (!confirmed || confirmed.number !== base) return confirmed !== undefined && confirmed.number >= revision.number
+  const document = jsonpatch.applyPatch(structuredClone(confirmed.document), patch).newDocument
+  adopt(queries, shot, { ...revision, document })
+  return true
 }
 
 // Edits of a shot are sent one after the other, each from the revision that the last one made.
@@ -75,50 +100,84 @@ function inLine<T>(shot: string, job: () => Promise<T>): Promise<T> {
   return next
 }
 
+/** The server, its database, or the way there is away: what was asked may be asked again. */
+const away = (error: unknown) => error instanceof Refusal && (error.status === 0 || error.status === 502 || error.status === 503 || error.status === 504)
+
+const pause = (ms: number) => new Promise((go) => setTimeout(go, ms))
+
+/** Asks until the server answers, one way or the other. */
+async function insist<T>(ask: () => Promise<T>): Promise<T> {
+  for (let wait = 300; ; wait = Math.min(2 * wait, 4000)) {
+    try {
+      const got = await ask()
+      setAway(false)
+      return got
+    } catch (error) {
+      if (!away(error)) {
+        setAway(false)
+        throw error
+      }
+      setAway(true)
+      await pause(wait)
+    }
+  }
+}
+
+const patchTreatment = (shot: string, body: { id: string; revision: number; label: string; patch: unknown[]; before?: unknown[]; merge?: boolean }, whole: boolean) =>
+  answer(api.PATCH('/api/shots/{id}/treatment', { params: { path: { id: shot }, header: whole ? {} : { Prefer: 'return=minimal' } }, body: body as never })) as Promise<Brief>
+
 /**
- * Changes the treatment: shows the change at once, and saves it as a JSON Patch with the revision that it
- * started from. If someone else was faster, the change is made again on the newer state.
+ * Changes the treatment: shows the change at once, keeps it, and saves it as a JSON Patch with the revision that it
+ * started from. If someone else was faster, the change is made again on the newer state. As long as the server is away
+ * it waits, over a reload too.
  */
 async function edit(queries: QueryClient, shot: string, label: string, change: Change): Promise<void> {
-  const show = () => {
-    const confirmed = saved.get(shot)
-    if (confirmed) queries.setQueryData(key(shot), present(shot, confirmed))
-  }
   if (trying) {
     tried.set(shot, change)
     dropped.add(() => {
       tried.delete(shot)
-      show()
+      show(queries, shot)
     })
-    show()
+    show(queries, shot)
     return
   }
   tried.delete(shot)
+  const confirmed = saved.get(shot)
+  if (!confirmed) return
+  // What the change is on top of: the last confirmed state, and all that waits before it.
+  const draft = structuredClone(confirmed.document)
+  for (const c of waiting.get(shot) ?? []) c(draft)
+  const before = jsonpatch.compare(confirmed.document, draft)
+  const after = structuredClone(draft)
+  change(after)
+  const patch = jsonpatch.compare(draft, after)
+  if (patch.length === 0) return show(queries, shot)
+  const kept = keep({ kind: 'edit', id: newId() + newId(), shot, label, base: confirmed.number, before, patch })
   waiting.set(shot, [...(waiting.get(shot) ?? []), change])
-  const settled = () => waiting.set(shot, (waiting.get(shot) ?? []).filter((c) => c !== change))
-  show()
+  const settled = () => {
+    waiting.set(shot, (waiting.get(shot) ?? []).filter((c) => c !== change))
+    done(kept.id)
+  }
+  show(queries, shot)
   await inLine(shot, async () => {
-    let base = saved.get(shot)
-    for (let tries = 0; base; tries++) {
+    for (let tries = 0; ; tries++) {
+      const base = saved.get(shot)!
       const draft = structuredClone(base.document)
       change(draft)
       const patch = jsonpatch.compare(base.document, draft)
       if (patch.length === 0) break
       try {
-        const revision: Revision = await answer(
-          api.PATCH('/api/shots/{id}/treatment', {
-            params: { path: { id: shot } },
-            body: { revision: base.number, label, patch: patch as never },
-          }),
-        )
+        const revision = await insist(() => patchTreatment(shot, { id: kept.id, revision: base.number, label, patch }, false))
         settled()
-        adopt(queries, shot, revision)
+        // A number further on means that it had arrived before, and others have gone on since.
+        if (revision.number === base.number + 1 && !revision.document) adoptPatch(queries, shot, base.number, patch, revision)
+        else await refresh(queries, shot)
         return
       } catch (error) {
-        const newer = error instanceof Refusal && error.status === 409 ? (error.body as { revision?: Revision }).revision : undefined
-        if (newer && tries < 3) {
-          if (tries === 0) notify(`${newer.undo ? `“${newer.undo}” was done elsewhere meanwhile` : 'The shot was changed elsewhere meanwhile'}: your change is made on top of it.`)
-          base = newer
+        const now = error instanceof Refusal && error.status === 409 ? (error.body as { revision?: Brief }).revision : undefined
+        if (now && tries < 20) {
+          if (tries === 0) notify(`${now.author ? `${now.author} did “${now.label}”` : 'The shot was changed elsewhere'} meanwhile: your change is made on top of it.`)
+          saved.set(shot, full(now))
           continue
         }
         notify(error instanceof Error ? error.message : String(error))
@@ -126,7 +185,44 @@ async function edit(queries: QueryClient, shot: string, label: string, change: C
       }
     }
     settled()
-    void queries.invalidateQueries({ queryKey: key(shot) })
+    await refresh(queries, shot)
+  })
+}
+
+/** Fetches the revision in force. What is shown stays if that fails. */
+async function refresh(queries: QueryClient, shot: string) {
+  try {
+    adopt(queries, shot, full(await answer(api.GET('/api/shots/{id}/treatment', { params: { path: { id: shot } } }))))
+  } catch (error) {
+    if (!away(error)) notify(error instanceof Error ? error.message : String(error))
+    show(queries, shot)
+  }
+}
+
+const resending = new Set<string>()
+
+/** Sends edits that an earlier page left, each merged into what the treatment is now. */
+async function resend(queries: QueryClient, shot: string) {
+  if (resending.has(shot)) return
+  resending.add(shot)
+  const mine = new Set(waiting.get(shot)?.length ? unsentOf(shot).slice(-waiting.get(shot)!.length).map((u) => u.id) : [])
+  const left = unsentOf(shot).filter((u): u is Unsent & { kind: 'edit' } => u.kind === 'edit' && !mine.has(u.id))
+  if (!left.length) return
+  await inLine(shot, async () => {
+    let sent = 0
+    for (const u of left) {
+      try {
+        await insist(() => patchTreatment(shot, { id: u.id, revision: u.base, label: u.label, patch: u.patch, before: u.before.length ? u.before : undefined, merge: true }, true))
+        done(u.id)
+        sent++
+      } catch (error) {
+        if (error instanceof Refusal && error.status === 404) return done(u.id) // the shot is gone
+        again({ ...u, stuck: error instanceof Error ? error.message : String(error) })
+        notify(`“${u.label}”, which you did before the page was closed, cannot be made on what the shot is now: somebody changed the same since.`, { words: 'Give it up', press: () => done(u.id) })
+      }
+    }
+    if (sent) notify(`${sent === 1 ? 'A change that was' : `${sent} changes that were`} not sent before the page was closed ${sent === 1 ? 'is' : 'are'} safe now.`)
+    await refresh(queries, shot)
   })
 }
 
@@ -134,15 +230,31 @@ async function edit(queries: QueryClient, shot: string, label: string, change: C
 export function catchUp(queries: QueryClient, shot: string, number: number) {
   if (!saved.has(shot)) return
   void inLine(shot, async () => {
-    if (saved.get(shot)!.number !== number) await queries.invalidateQueries({ queryKey: key(shot) })
+    if (saved.get(shot)!.number < number) await refresh(queries, shot)
   })
+}
+
+/** After a break anything may have changed. */
+export function catchUpAll(queries: QueryClient) {
+  for (const shot of saved.keys()) void inLine(shot, () => refresh(queries, shot))
 }
 
 async function move(queries: QueryClient, shot: string, way: 'undo' | 'redo') {
   await inLine(shot, async () => {
     try {
-      const revision = await answer(api.POST(`/api/shots/{id}/${way}`, { params: { path: { id: shot } } }))
-      adopt(queries, shot, revision)
+      // Strokes that are on their way come first: it would take back what was before them.
+      while (useUnsent.getState().all.some((u) => u.shot === shot && u.kind === 'stroke' && u.ended && !u.stuck)) await pause(30)
+      adopt(queries, shot, full(await answer(api.POST(`/api/shots/{id}/${way}`, { params: { path: { id: shot } } }))))
+    } catch (error) {
+      notify(away(error) ? `The server does not answer. Nothing was ${way === 'undo' ? 'undone' : 'redone'}; try again in a moment.` : error instanceof Error ? error.message : String(error))
+    }
+  })
+}
+
+async function goBack(queries: QueryClient, shot: string, number: number) {
+  await inLine(shot, async () => {
+    try {
+      adopt(queries, shot, full(await answer(api.POST('/api/shots/{id}/history/{number}', { params: { path: { id: shot, number } } }))))
     } catch (error) {
       notify(error instanceof Error ? error.message : String(error))
     }
@@ -156,10 +268,14 @@ export function useEdit(shot: string) {
     edit: useCallback((label: string, change: Change) => edit(queries, shot, label, change), [queries, shot]),
     undo: useCallback(() => move(queries, shot, 'undo'), [queries, shot]),
     redo: useCallback(() => move(queries, shot, 'redo'), [queries, shot]),
-    /** Takes over a revision that came another way, such as over the brush channel. */
-    adopt: useCallback((revision: Revision) => adopt(queries, shot, revision), [queries, shot]),
+    goBack: useCallback((number: number) => goBack(queries, shot, number), [queries, shot]),
+    /** Takes over a revision that came another way, such as over the brush channel: whole, or as a patch of the one before. */
+    adopt: useCallback((revision: Brief, base?: number, patch?: Operation[] | null) => {
+      if (revision.document) adopt(queries, shot, full(revision))
+      else if (base === undefined || !patch || !adoptPatch(queries, shot, base, patch, revision)) catchUp(queries, shot, revision.number)
+    }, [queries, shot]),
   }
 }
 
-/** A name for a new thing in a document. */
-export const newId = () => crypto.randomUUID().slice(0, 8)
+/** A name for a new thing in a document. (Not randomUUID: that is there only on pages that came by TLS.) */
+export const newId = () => [...crypto.getRandomValues(new Uint8Array(4))].map((n) => n.toString(16).padStart(2, '0')).join('')

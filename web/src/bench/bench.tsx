@@ -3,6 +3,8 @@ import { useEffect, useMemo, useRef, useState } from 'react'
 import { Link } from 'wouter'
 import { answer, api, type Revision, type Shot } from '../api/client'
 import { useEdit, useTreatment, type Present } from '../api/treatment'
+import { BrushChannel } from './brush'
+import { isPainting } from './brushlayer'
 import { frameStore, type Asked, type FrameStore, type OverlaySet } from './frames'
 import { useKeys } from './keys'
 import { useMotions } from './motion'
@@ -19,7 +21,8 @@ export function BenchRoom({ id }: { id: string }) {
   const shot = useQuery({ queryKey: ['shots', id], queryFn: () => answer(api.GET('/api/shots/{id}', { params: { path: { id } } })) })
   const treatment = useTreatment(id)
   const failed = shot.error ?? treatment.error
-  if (failed) {
+  // What is here is worked on, whatever a later answer says.
+  if (failed && !(shot.data && treatment.data)) {
     return (
       <main className="p-8">
         <p className="mb-4 text-clay">{failed.message}</p>
@@ -61,7 +64,12 @@ function Bench({ shot, revision }: { shot: Shot; revision: Present }) {
   }, [saved, found, open, home?.join()])
   const props = { shot, revision, frames, overlays, motions, motion }
   usePlayback(props)
-  useKeys(props, useEdit(shot.id))
+  const edits = useEdit(shot.id)
+  useKeys(props, edits)
+  useEffect(() => {
+    // Strokes that an earlier page could not send.
+    void BrushChannel.finish(shot.id, edits.adopt, isPainting)
+  }, [shot.id, edits.adopt])
   return (
     <div className="grid h-full grid-cols-[20.5rem_minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
       <Path {...props} />

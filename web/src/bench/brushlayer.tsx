@@ -1,5 +1,6 @@
 import { useEffect, useRef, useState, type PointerEvent as ReactPointerEvent } from 'react'
-import type { FillSource, Removal, Revision } from '../api/client'
+import type { Operation } from 'fast-json-patch'
+import type { Brief, FillSource, Removal } from '../api/client'
 import { notify } from '../ui/notice'
 import { BrushChannel } from './brush'
 import { copies, fromOf, matrixOf, newPlate, newStroke, paintable, paintedOn, setBrush, setOrigin, toLight } from './fill'
@@ -21,9 +22,17 @@ type Props = BenchProps & {
   /** From the shown frame to the frame on loan, as it lies now; null without one. */
   toLoan: Matrix | null
   onPixels: (frame: number, x: number, y: number, width: number, height: number, rgba: Uint8Array) => void
-  onSaved: (revision: Revision) => void
+  onSaved: (revision: Brief, base: number, patch: Operation[] | null) => void
   onDropped: () => void
 }
+
+/** Channels on which is painted now. */
+const channels = new Set<BrushChannel>()
+
+export const isPainting = () => [...channels].some((c) => c.waiting > 0)
+
+/** Gives up a stroke that is being painted; false if none is. */
+export const dropLiveStroke = () => [...channels].some((c) => c.drop())
 
 /** The brush on the picture: its ring with the source's pixels in it, and the stroke while it is painted. */
 export function BrushLayer(props: Props) {
@@ -42,11 +51,15 @@ export function BrushLayer(props: Props) {
   useEffect(() => {
     const c = new BrushChannel(shot.id)
     c.onPixels = (...pixels) => callbacks.current.onPixels(...pixels)
-    c.onSaved = (revision) => callbacks.current.onSaved(revision)
+    c.onSaved = (revision, base, patch) => callbacks.current.onSaved(revision, base, patch)
     c.onRefused = () => callbacks.current.onDropped()
     channel.current = c
+    channels.add(c)
     ;(window as unknown as { jardinBrush?: BrushChannel }).jardinBrush = c // read by the feel bench
-    return () => c.close()
+    return () => {
+      channels.delete(c)
+      c.close()
+    }
   }, [shot.id])
 
   const at = (e: { clientX: number; clientY: number }): Point => {

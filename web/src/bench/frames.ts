@@ -1,5 +1,6 @@
 import type { QueryClient } from '@tanstack/react-query'
 import type { Shot } from '../api/client'
+import { computed } from '../api/session'
 
 export interface Overlay {
   bitmap: ImageBitmap
@@ -51,7 +52,7 @@ export class FrameStore {
   }
 
   private url(frame: number, what: string) {
-    return `/api/shots/${this.shot.id}/frames/${frame}/${what}`
+    return `/api/shots/${this.shot.id}/frames/${frame}/${what}${what.includes('?') ? '&' : '?'}v=${computed()}`
   }
 
   private bytes() {
@@ -150,7 +151,7 @@ export class FrameStore {
 
   /** Loads a frame's overlay as a JSON Patch of a revision would make it, and returns its key. */
   async attempt(frame: number, revision: number, view: Asked, removal: string, patch: unknown): Promise<string> {
-    const made = await fetchBitmap(this.url(frame, `overlay?revision=${revision}&view=${view}&removal=${removal}`), { method: 'POST', body: JSON.stringify(patch) })
+    const made = await fetchBitmap(this.url(frame, `overlay?revision=${revision}&view=${view}&removal=${removal}`), { method: 'POST', body: JSON.stringify(patch), headers: { 'Content-Type': 'application/json-patch+json' } })
     const key = (made.etag ?? '').replaceAll('"', '')
     if (key && !this.overlays.has(key)) this.keep(key, made)
     this.trim()

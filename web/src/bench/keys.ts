@@ -1,3 +1,4 @@
+import { dropLiveStroke } from './brushlayer'
 import { useEffect, useRef } from 'react'
 import type { useEdit } from '../api/treatment'
 import type { BenchProps } from './props'
@@ -35,7 +36,8 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
         }
         if (e.key.toLowerCase() !== 'z') return
         e.preventDefault()
-        void (e.shiftKey ? edits.redo() : edits.undo())
+        // In the middle of a stroke it is the stroke that is taken back.
+        if (e.shiftKey || !dropLiveStroke()) void (e.shiftKey ? edits.redo() : edits.undo())
         return
       }
       if (e.altKey) return

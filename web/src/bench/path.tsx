@@ -2,6 +2,7 @@ import { Menu, MenuButton, MenuItem, MenuItems, Switch } from '@headlessui/react
 import { useState } from 'react'
 import { Link } from 'wouter'
 import { answer, api, type Removal, type Shot } from '../api/client'
+import { computed } from '../api/session'
 import { isOpen, useTasks } from '../api/tasks'
 import { useEdit } from '../api/treatment'
 import { Button, NumberInput, Text } from '../ui/controls'
@@ -11,6 +12,7 @@ import { WorkRoom } from '../tasks/room'
 import { Progress } from '../ui/progress'
 import type { BenchProps } from './props'
 import { on, startRemoval } from './edits'
+import { History } from './history'
 import { useScores } from './scores'
 import { stages, standing, standingWords, type Standing } from './stages'
 import { FillStage } from './stages/fill'
@@ -38,6 +40,7 @@ export function Path(props: BenchProps) {
         <WorkRoom />
         <Button weight="bare" disabled={!revision.undo} title={revision.undo ? `Undo: ${revision.undo} (Ctrl Z)` : 'Nothing to undo'} onClick={() => void undo()}>Undo</Button>
         <Button weight="bare" disabled={!revision.redo} title={revision.redo ? `Redo: ${revision.redo} (Ctrl Shift Z)` : 'Nothing to redo'} onClick={() => void redo()}>Redo</Button>
+        <History shot={shot} revision={revision} />
       </header>
       <div className="min-h-0 flex-1 overflow-y-auto p-2">
         {revision.document.removals.length > 1 && (
@@ -139,7 +142,7 @@ function Spot({ shot, removal: r }: { shot: Shot; removal: Removal }) {
       aria-hidden
       className="size-10 shrink-0 rounded border border-stone bg-soil"
       style={{
-        backgroundImage: `url(/api/shots/${shot.id}/frames/${r.reference}/screen)`,
+        backgroundImage: `url(/api/shots/${shot.id}/frames/${r.reference}/screen?v=${computed()})`,
         backgroundSize: `${shot.width * k}px ${shot.height * k}px`,
         backgroundPosition: `${size / 2 - x * k}px ${size / 2 - y * k}px`,
         backgroundRepeat: 'no-repeat',
@@ -181,6 +184,7 @@ function Reference({ shot, removal: r }: BenchProps & { removal: Removal }) {
       </div>
       {running && <div className="flex items-center gap-2 py-1"><Progress label="Frames scored" done={task.done} total={task.total} /><Button weight="bare" className="py-0!" onClick={() => void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) => notify(e.message))}>Cancel</Button></div>}
       {!running && task?.problem && <p className="text-clay">{task.problem}</p>}
+      {!running && task?.found && <p className="text-[13px] text-quiet">{task.found}</p>}
       {best && !running && (
         <p className="text-quiet">
           <button type="button" className="rounded text-left underline decoration-stone underline-offset-2 hover:text-text" title="Go there" onClick={() => bench.set({ frame: best.frame, playing: false })}>{data.words}</button>

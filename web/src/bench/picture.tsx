@@ -203,9 +203,9 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
               live.current = -1
               drawSoon(true)
             }}
-            onSaved={(saved) => {
+            onSaved={(saved, base, patch) => {
               live.current = saved.number
-              adopt(saved)
+              adopt(saved, base, patch)
             }}
             onDropped={() => {
               screen.current?.clearLive()

@@ -1,4 +1,5 @@
 import { useEffect, useLayoutEffect, useRef, useState, useSyncExternalStore, type PointerEvent as ReactPointerEvent } from 'react'
+import { computed } from '../api/session'
 import type { Measure, Removal, Schemas, Shot } from '../api/client'
 import { useEdit, type Change } from '../api/treatment'
 import { Button } from '../ui/controls'
@@ -162,7 +163,7 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
               key={i}
               alt=""
               draggable={false}
-              src={`/api/shots/${shot.id}/frames/${Math.min(shot.last, shot.first + Math.floor(((i + 0.5) / shownThumbs) * count))}/thumb`}
+              src={`/api/shots/${shot.id}/frames/${Math.min(shot.last, shot.first + Math.floor(((i + 0.5) / shownThumbs) * count))}/thumb?v=${computed()}`}
               className="h-full shrink-0 object-cover"
               style={{ width: lanes.thumbs * aspect }}
             />

@@ -63,6 +63,7 @@ function Row({ task: t, shot }: { task: Task; shot: string }) {
           <span className="font-mono text-[13px] text-quiet">{t.done} of {t.total}{t.rate > 0 ? `, ${t.rate.toFixed(1)} frames/s` : ''}{timeLeft(t) && `, ${timeLeft(t)}`}</span>
         </div>
       )}
+      {t.found && <p className="text-[13px] break-words text-quiet">{t.found}</p>}
       {t.problem && <p className={`text-[13px] break-words ${t.state === 'failed' ? 'text-clay' : 'text-quiet'}`}>{t.problem}</p>}
     </li>
   )

@@ -1,4 +1,5 @@
 import type { ChangeEvent } from 'react'
+import { acting } from '../api/me'
 import { notify } from './notice'
 
 /**
@@ -10,7 +11,7 @@ export async function bringIn(e: ChangeEvent<HTMLInputElement>, address: string,
   e.target.value = ''
   if (!file) return null
   try {
-    const send = (more: string) => fetch(`${address}&name=${encodeURIComponent(file.name)}${more}`, { method: 'POST', body: file })
+    const send = (more: string) => fetch(`${address}&name=${encodeURIComponent(file.name)}${more}`, { method: 'POST', body: file, headers: { ...acting(), 'Content-Type': 'application/octet-stream' } })
     const response = await send('')
     const answer = (await response.json()) as { detail?: string }
     if (response.ok) return answer
@@ -28,7 +29,7 @@ export async function bringIn(e: ChangeEvent<HTMLInputElement>, address: string,
 
 /** Sends a file to the server and returns its answer, or throws what was wrong. */
 export async function send(address: string, file: File): Promise<unknown> {
-  const response = await fetch(address, { method: 'POST', body: file })
+  const response = await fetch(address, { method: 'POST', body: file, headers: { ...acting(), 'Content-Type': 'application/octet-stream' } })
   const answer = (await response.json()) as { detail?: string }
   if (!response.ok) throw new Error(`${file.name}: ${answer.detail ?? response.statusText}`)
   return answer

@@ -1,5 +1,6 @@
 import { create } from 'zustand'
 import { answer, api, Refusal, type Schemas } from '../api/client'
+import { acting } from '../api/me'
 
 type Upload = Schemas['Upload']
 
@@ -65,7 +66,7 @@ export async function send(name: string, all: File[]): Promise<string | null> {
       for (let tries = 0; at < file.size || (file.size === 0 && tries === 0); ) {
         const part = file.slice(at, Math.min(file.size, at + piece))
         try {
-          const response = await fetch(`/api/uploads/${upload.id}/file?name=${encodeURIComponent(file.name)}&offset=${at}`, { method: 'PUT', body: part, signal: control.signal })
+          const response = await fetch(`/api/uploads/${upload.id}/file?name=${encodeURIComponent(file.name)}&offset=${at}`, { method: 'PUT', body: part, headers: { ...acting(), 'Content-Type': 'application/octet-stream' }, signal: control.signal })
           const said = await response.json()
           if (!response.ok && response.status !== 409) throw new Refusal(response.status, said.detail, said)
           if (typeof said.received !== 'number') throw new Refusal(response.status, said.detail, said)

@@ -1,12 +1,14 @@
-import { useQuery } from '@tanstack/react-query'
+import { useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'wouter'
 import { answer, api, type Shot, type Task } from '../api/client'
+import { computed } from '../api/session'
 import { control, isOpen, timeLeft, useTasks } from '../api/tasks'
 import { Button } from '../ui/controls'
 import { Leaf } from '../ui/leaf'
 import { notify } from '../ui/notice'
 import { Progress } from '../ui/progress'
+import { Sheet } from '../ui/sheet'
 import { bytes, WorkRoom } from '../tasks/room'
 import { BringIn } from './bringin'
 import { dropped, forget, send, useSending, type Sending } from './upload'
@@ -62,10 +64,45 @@ export function Wall() {
             </ul>
           </section>
         ))}
+        <Deleted />
       </div>
       {over && <p className="pointer-events-none fixed inset-4 z-20 grid place-items-center rounded-lg border-2 border-dashed border-fern bg-soil/70 text-lg">Drop a folder of numbered stills, or a movie</p>}
       <BringIn open={open} onClose={() => setOpen(false)} shows={[...shows.keys()]} given={given} />
     </main>
+  )
+}
+
+const takeBack = (queries: QueryClient, id: string) =>
+  answer(api.POST('/api/deleted/{id}', { params: { path: { id } } }))
+    .then(() => queries.invalidateQueries({ queryKey: ['deleted'] }))
+    .catch((e: Error) => notify(e.message))
+
+/** Shots that were deleted, as long as they can be taken back. */
+function Deleted() {
+  const queries = useQueryClient()
+  const { data } = useQuery({ queryKey: ['deleted'], queryFn: () => answer(api.GET('/api/deleted')) })
+  const [sure, setSure] = useState('')
+  if (!data?.shots.length) return null
+  const left = (s: Shot) => (data.days < 0 ? '' : `, for ${Math.max(0, Math.ceil(data.days - (Date.now() - new Date(s.deletedAt!).getTime()) / 86_400_000))} more days`)
+  const purge = (s: Shot) =>
+    answer(api.DELETE('/api/deleted/{id}', { params: { path: { id: s.id } } }))
+      .then(() => queries.invalidateQueries({ queryKey: ['deleted'] }))
+      .catch((e: Error) => notify(e.message))
+  return (
+    <section className="mb-10" aria-label="Deleted shots">
+      <h2 className="mb-3 border-b border-rule pb-1 text-quiet">Deleted</h2>
+      <ul className="flex flex-col gap-1">
+        {(data.shots as Shot[]).map((s) => (
+          <li key={s.id} className="flex items-center gap-3">
+            <span className="min-w-0 flex-1 truncate">{s.show}, {s.name} <span className="text-[13px] text-quiet">can be taken back{left(s)}</span></span>
+            <Button weight="bare" onClick={() => void takeBack(queries, s.id)}>Take back</Button>
+            {sure === s.id
+              ? <Button weight="bare" className="text-clay!" onClick={() => void purge(s)}>Remove it with all that was done</Button>
+              : <Button weight="bare" onClick={() => setSure(s.id)}>Remove for good…</Button>}
+          </li>
+        ))}
+      </ul>
+    </section>
   )
 }
 
@@ -84,7 +121,25 @@ function SendingRow({ sending: s }: { sending: Sending }) {
 const samples = (s: Shot) => (s.float ? (s.depth === 16 ? 'half float' : 'float') : `${s.depth} bit`)
 
 function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
-  const remove = () => answer(api.DELETE('/api/shots/{id}', { params: { path: { id: shot.id } } })).catch((e: Error) => notify(e.message))
+  const [asking, setAsking] = useState(false)
+  const queries = useQueryClient()
+  const remove = () =>
+    answer(api.DELETE('/api/shots/{id}', { params: { path: { id: shot.id } } }))
+      .then(() => {
+        void queries.invalidateQueries({ queryKey: ['deleted'] })
+        notify(`${shot.name} is deleted.`, { words: 'Take it back', press: () => void takeBack(queries, shot.id) })
+      })
+      .catch((e: Error) => notify(e.message))
+      .finally(() => setAsking(false))
+  const ask = (
+    <Sheet title={`Delete ${shot.name}?`} open={asking} onClose={() => setAsking(false)}>
+      <p className="mb-4">Its treatment, plates and renders stay for a while: until then it can be taken back from the foot of this wall. The footage that it was brought in from is not touched.</p>
+      <div className="flex justify-end gap-2">
+        <Button onClick={() => setAsking(false)}>Keep it</Button>
+        <Button className="text-clay" onClick={() => void remove()}>Delete {shot.name}</Button>
+      </div>
+    </Sheet>
+  )
   const middle = Math.floor((shot.first + shot.last) / 2)
   const facts = (
     <>
@@ -101,9 +156,11 @@ function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
     return (
       <li>
         <Link href={`/shots/${shot.id}`} className="block overflow-hidden rounded-lg border border-rule bg-bed hover:border-fern">
-          <img src={`/api/shots/${shot.id}/frames/${middle}/screen`} alt="" className="aspect-video w-full object-cover" />
+          <img src={`/api/shots/${shot.id}/frames/${middle}/screen?v=${computed()}`} alt="" className="aspect-video w-full object-cover" />
           <span className="block px-3 py-2">{facts}</span>
         </Link>
+        <Button weight="bare" className="mt-1 text-[13px]" aria-label={`Delete ${shot.name}`} onClick={() => setAsking(true)}>Delete…</Button>
+        {ask}
       </li>
     )
   }
@@ -115,7 +172,8 @@ function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
           <p className="my-2 break-words text-clay">{shot.problem}</p>
           <div className="flex gap-2">
             {task && <Button title="Bring it in again from where it came" onClick={() => control(task, 'continue')}>Try again</Button>}
-            <Button onClick={() => void remove()}>Take off the wall</Button>
+            <Button onClick={() => setAsking(true)}>Delete…</Button>
+            {ask}
           </div>
         </>
       ) : (

@@ -53,7 +53,7 @@ function ByItself({ shot, removal: r }: Props) {
           <Button weight="bare" className="py-0!" onClick={() => void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) => notify(e.message))}>Cancel</Button>
         </div>
       )}
-      {!running && task?.problem && <p className={`text-[13px] ${task.state === 'failed' ? 'text-clay' : 'text-quiet'}`} data-testid="settled">{task.problem}</p>}
+      {!running && (task?.problem || task?.found) && <p className={`text-[13px] ${task.state === 'failed' ? 'text-clay' : 'text-quiet'}`} data-testid="settled">{task.problem || task.found}</p>}
     </>
   )
 }
