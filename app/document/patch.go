@@ -33,6 +33,7 @@ func Patched(doc, patch []byte) ([]byte, error) {
 	}
 	options := jsonpatch.NewApplyOptions()
 	options.AccumulatedCopySizeLimit = mostCopied
+	options.SupportNegativeIndices = false // RFC 6902 knows none
 	out, err := operations.ApplyWithOptions(doc, options)
 	if err != nil {
 		return nil, fmt.Errorf("the patch does not fit the treatment: %w", err)

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -412,7 +413,9 @@ func (s *Store) Try(ctx context.Context, id string, number int, patch json.RawMe
 		return nil, &Invalid{err}
 	}
 	out := treatment.New()
-	if err := json.Unmarshal(blob, out); err != nil {
+	strict := json.NewDecoder(bytes.NewReader(blob))
+	strict.DisallowUnknownFields()
+	if err := strict.Decode(out); err != nil {
 		return nil, &Invalid{err}
 	}
 	if err := out.Validate(nil); err != nil {
