@@ -6,7 +6,7 @@ LISTEN  ?= 127.0.0.1:8470
 SOURCES := $(shell find app cmd core -name '*.go' -not -name '*_test.go' 2>/dev/null) go.mod
 WEBSRC  := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/package.json web/vite.config.ts
 
-.PHONY: help demo serve test test-go test-web bench kills types build web setup setup-test screenshots clean
+.PHONY: help demo serve test bench kills attack fuzz types build web setup setup-test screenshots clean
 
 help: ## Show this list
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -28,6 +28,14 @@ bench: setup-test build ## Print the figures that the README quotes
 
 kills: setup-test build ## Kill server and database 500 times in the middle of work
 	JARDIN_KILLS=500 $(GO) test ./e2e -run TestNothingIsLostWhenKilled -count=1 -v -timeout 90m | grep -vE '^=== '
+
+attack: setup-test build ## Attack a server of its own and print a table of what came of it
+	JARDIN_ATTACK=long $(GO) test ./attack -count=1 -v -timeout 60m | grep -avE '^=== '
+
+# Each input that covers something new is made smaller ten times and no more: by default the fuzzer does that for a minute each.
+fuzz: ## Fuzz every reader of files, FUZZ=5m each
+	@for at in $$(grep -rlE '^func Fuzz' --include=*_test.go app core); do for f in $$(grep -oE '^func Fuzz\w+' $$at | cut -c6-); do \
+	  echo "== $$f"; $(GO) test ./$$(dirname $$at) -run '^$$' -fuzz "^$$f$$" -fuzztime $(or $(FUZZ),5m) -fuzzminimizetime 10x | tail -3; done; done
 
 screenshots: setup-test build ## Take the pictures in docs/screenshots anew
 	JARDIN_SCREENSHOTS=docs/screenshots $(GO) test ./e2e -run 'TestOneMarkerGone|PlatesInAndOut|FourDots|Wires|Slip|Painting|PaintThrough|SettleByItself|Guarding' -count=1 -timeout 15m

@@ -127,7 +127,9 @@ func TestTwoWindowsAndAReload(t *testing.T) {
 	a.steady(1001)
 	a.press("^Left dot")
 	a.press("^Undo$")
-	s.wait(5*time.Second, "undo after a reload", func() bool { return s.removal(shot).Settle.Opacity == 1 })
+	s.wait(5*time.Second, "undo after a reload, of one's own last change", func() bool { r := s.removal(shot); return r.Name != "Left dot" && r.Settle.Opacity == 0.5 })
+	b.press("^Undo$")
+	s.wait(5*time.Second, "the other's own", func() bool { r := s.removal(shot); return r.Settle.Opacity == 1 && r.Notes == "from elsewhere" })
 }
 
 // TestLookingAround uses keys, wheel and ribbon as somebody who only looks would.

@@ -188,6 +188,9 @@ func (a *artist) visit(url string) {
 	a.t.Helper()
 	require.NoError(a.t, a.page.Navigate(url))
 	require.NoError(a.t, a.page.WaitLoad())
+	// The page is there, and let in.
+	_, err := a.page.Timeout(20 * time.Second).Element("header")
+	require.NoError(a.t, err)
 }
 
 // button returns what is pressed by its words: a button, link, option or radio.

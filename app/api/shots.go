@@ -154,6 +154,9 @@ func (s *Server) inspect(ctx context.Context, path string) (*media.Material, err
 	if err == nil {
 		err = s.Rooms.Fits(m.Width, m.Height)
 	}
+	if err == nil {
+		err = m.FindFields(ctx)
+	}
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
@@ -170,6 +173,9 @@ func (s *Server) AddShot(ctx context.Context, n NewShot) (*store.Shot, error) {
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
+	if err := m.Whole(n.Reading); err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
 	reading, err := json.Marshal(n.Reading)
 	if err != nil {
 		return nil, err
@@ -183,7 +189,7 @@ func (s *Server) AddShot(ctx context.Context, n NewShot) (*store.Shot, error) {
 	shot := &store.Shot{
 		ID: jobs.NewID(), Show: strings.TrimSpace(n.Show), Name: strings.TrimSpace(n.Name), Source: n.Path,
 		First: n.First, Last: n.First + len(plan) - 1, Width: m.Width, Height: m.Height, Depth: m.Depth, Float: m.Float, Alpha: m.Alpha,
-		Aspect: n.Aspect, Padding: max(m.Padding, 1), Timecode: m.Timecode, Format: m.Format, Primaries: n.Primaries, Reading: reading,
+		Aspect: n.Aspect, Padding: max(m.Padding, 1), Timecode: m.TimecodeOf(plan, n.Rate), Format: m.Format, Primaries: n.Primaries, Reading: reading,
 		RateNum: n.Rate.Num, RateDen: n.Rate.Den, Transfer: n.Transfer, State: "importing",
 	}
 	if m.Kind == "movie" {

@@ -48,6 +48,7 @@ type lie struct {
 	Points    []treatment.Knot `json:"points" nullable:"false" doc:"In home coordinates, as its keys say"`
 	Placement geom.Homography  `json:"placement" doc:"Moves them as a whole, at home"`
 	Shifts    []treatment.Vec  `json:"shifts,omitempty" doc:"Moves each by itself after that"`
+	Bends     []treatment.Vec  `json:"bends,omitempty" doc:"And by this, at home, where the surface is bent: ride then takes each to where it lies"`
 	Ride      geom.Homography  `json:"ride" doc:"From home to the frame"`
 }
 
@@ -124,6 +125,9 @@ func (s *Server) tracks(api huma.API) {
 				v := &lie{Points: l.Points, Placement: l.Placement, Ride: l.Ride.Homography}
 				for _, p := range l.Shifts {
 					v.Shifts = append(v.Shifts, treatment.Vec{p.X, p.Y})
+				}
+				for _, p := range l.Bends() {
+					v.Bends = append(v.Bends, treatment.Vec{p.X, p.Y})
 				}
 				here[shapes[i].ID] = v
 			}

@@ -304,7 +304,7 @@ func (w *worker) Work(ctx context.Context, job *river.Job[taskArgs]) error {
 	p.say(work, true)
 	work = store.WithActor(work, store.Actor{Name: t.Author, Window: t.Client, Browser: t.Browser})
 	var note string
-	attempts, err := r.store.Attempt(work, id)
+	attempts, err := r.store.Attempt(work, id, r.reached(t))
 	if err == nil && t.Kind == "import" && attempts > mostAttempts {
 		err = fmt.Errorf("the server broke down %d times while this was brought in: the footage may hold something that it cannot read. Leave that part out, or try again", mostAttempts)
 	} else if err == nil {
@@ -337,6 +337,15 @@ func (w *worker) Work(ctx context.Context, job *river.Job[taskArgs]) error {
 	return nil
 }
 
+// reached is how far an import is, by what lies on disk: how many files of frames.
+func (r *Runner) reached(t *store.Task) int {
+	dir, err := r.rooms.PlateDir(t.ShotID)
+	if t.Kind != "import" || err != nil {
+		return 0
+	}
+	return media.Begun(dir)
+}
+
 // mostAttempts is how often bringing footage in is begun: what takes the server along does so
 // each time.
 const mostAttempts = 3
@@ -345,7 +354,9 @@ const mostAttempts = 3
 func (r *Runner) given(ctx context.Context, t *store.Task) {
 	switch t.Kind {
 	case "import":
-		_ = r.rooms.Folder.Remove(datafolder.Plates, t.ShotID)
+		if dir, err := r.rooms.PlateDir(t.ShotID); err == nil {
+			_ = media.Drop(dir) // what is only begun
+		}
 		if err := r.store.SetState(ctx, t.ShotID, "failed", "Bringing it in was cancelled."); err == nil {
 			r.hub.Send(live.ShotChanged{ShotID: t.ShotID})
 		}

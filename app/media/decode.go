@@ -9,7 +9,6 @@ import (
 	"image"
 	"io"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"jardin/app/routines"
@@ -222,8 +221,7 @@ func raw(s Samples, alpha bool) (format string, planar bool) {
 // stream decodes DPX or OpenEXR files by FFmpeg, all of a run in one go.
 func (m *Material) stream(ctx context.Context, numbers []int, f func(*Frame) error) error {
 	format, _ := raw(m.Samples(), m.Alpha)
-	pattern := strings.ReplaceAll(filepath.Join(m.Path, m.prefix), "%", "%%") + "%" + map[bool]string{true: fmt.Sprintf("0%d", m.Padding)}[m.Padding > 0] + "d" + m.suffix
-	args := []string{"-f", "image2", "-start_number", fmt.Sprint(numbers[0]), "-i", pattern, "-frames:v", fmt.Sprint(len(numbers)), "-f", "rawvideo", "-pix_fmt", format, "-"}
+	args := []string{"-f", "image2", "-start_number", fmt.Sprint(numbers[0]), "-i", m.pattern(), "-frames:v", fmt.Sprint(len(numbers)), "-f", "rawvideo", "-pix_fmt", format, "-"}
 	n := 0
 	complaint, err := m.pipe(ctx, args, func(frame *Frame) (err error) {
 		if n == len(numbers) {

@@ -192,6 +192,15 @@ func timecode(v uint32) string {
 	return fmt.Sprintf("%02x:%02x:%02x:%02x", v>>24, v>>16&255, v>>8&255, v&255)
 }
 
+// digitsOf returns a written timecode as DPX and OpenEXR keep it.
+func digitsOf(text string) (v uint32, ok bool) {
+	t, ok := ParseTimecode(text, Rational{100, 1}) // any rate: its digits are what counts
+	if !ok {
+		return 0, false
+	}
+	return t.digits()
+}
+
 // rational returns a rate as a fraction: the thousand-and-firsts of television where
 // they fit.
 func rational(v float64) Rational {
@@ -245,6 +254,10 @@ func EncodeDPX(f *Frame, t colorspace.Transfer, name string) ([]byte, error) {
 		order.PutUint16(out[dpxEncoding:], 0)
 		order.PutUint32(out[dpxElement+32:], 0) // no padding at line ends
 		order.PutUint32(out[dpxElement+36:], 0)
+	}
+	// The file's own timecode stays; where it had none, the shot's is put in.
+	if v, ok := digitsOf(f.Timecode); ok && data >= dpxTimecode+4 && timecode(order.Uint32(out[dpxTimecode:])) == "" {
+		order.PutUint32(out[dpxTimecode:], v)
 	}
 	order.PutUint32(out, dpxMagic)
 	order.PutUint32(out[dpxOffset:], uint32(data))

@@ -352,6 +352,14 @@ func EncodeFrameEXR(f *Frame, p colorspace.Primaries) ([]byte, error) {
 		}
 		extra = append([]byte("chromaticities\x00chromaticities\x00\x20\x00\x00\x00"), values.Bytes()...)
 	}
+	if v, ok := digitsOf(f.Timecode); ok && !bytes.Contains(extra, []byte("timeCode\x00timecode\x00")) {
+		if strings.Contains(f.Timecode, ";") {
+			v |= 1 << 6 // numbers are dropped
+		}
+		extra = append(slices.Clone(extra), "timeCode\x00timecode\x00\x08\x00\x00\x00"...)
+		extra = binary.LittleEndian.AppendUint32(extra, v)
+		extra = binary.LittleEndian.AppendUint32(extra, 0) // user's data
+	}
 	return encodeEXR(f.Width, f.Height, compression, f.planes(), extra)
 }
 

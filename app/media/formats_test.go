@@ -385,7 +385,7 @@ func TestMasterMoviesLoseNothing(t *testing.T) {
 			parts = append(parts, path)
 		}
 		whole := filepath.Join(dir, "whole.mkv")
-		require.NoError(t, Join(ctx, whole, parts))
+		require.NoError(t, Join(ctx, whole, parts, ""))
 		m, err := Inspect(ctx, whole)
 		require.NoError(t, err)
 		require.Equal(t, 6, m.Last)

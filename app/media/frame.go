@@ -68,11 +68,12 @@ func (s Samples) Coder(t colorspace.Transfer) *colorspace.Coder {
 type Frame struct {
 	Width, Height int
 	Samples
-	Codes  []uint16  // integers, or half floats by their bits
-	Floats []float32 // instead, where samples have 32 bits
-	Alpha  *Alpha    // nil for none
-	Hash   string    // of the plate that it was read from, if that was read whole
-	Head   []byte    // of the file that it came from: what its format keeps besides pixels
+	Codes    []uint16  // integers, or half floats by their bits
+	Floats   []float32 // instead, where samples have 32 bits
+	Alpha    *Alpha    // nil for none
+	Timecode string    // that it leaves with; empty for none
+	Hash     string    // of the plate that it was read from, if that was read whole
+	Head     []byte    // of the file that it came from: what its format keeps besides pixels
 
 	words []byte // of 10 bits, packed as the plate store keeps them, instead of Codes
 }

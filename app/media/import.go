@@ -27,6 +27,15 @@ func partial(dir string) string { return dir + ".part" }
 // Drop removes what an import that did not end has left.
 func Drop(dir string) error { return os.RemoveAll(partial(dir)) }
 
+// Begun counts the frames of a plate store that is not finished.
+func Begun(dir string) int {
+	entries, err := os.ReadDir(filepath.Join(partial(dir), "codes"))
+	if err != nil {
+		return 0
+	}
+	return len(entries)
+}
+
 // Import decodes material into a plate store. If it fails, nothing is left. If the
 // context ends, or the program is killed, what was finished stays, and the same order
 // goes on after it; Drop gives it up.

@@ -52,6 +52,8 @@ type Material struct {
 	Rate        Rational             `json:"rate" doc:"Where the files tell none, 24 is proposed"`
 	Aspect      float64              `json:"aspect" doc:"Of a pixel, width to height"`
 	Timecode    string               `json:"timecode" doc:"Of the first frame; empty if there is none"`
+	Fields      string               `json:"fields,omitempty" enum:"top,bottom" doc:"It is interlaced, and which field comes first; left out if it is not"`
+	FieldsBy    string               `json:"fieldsBy,omitempty" enum:"measured,told" doc:"How that is known: by its pictures, or by what the file says"`
 	Transfer    colorspace.Transfer  `json:"transfer" doc:"Told by the files, or usual for them"`
 	Primaries   colorspace.Primaries `json:"primaries" doc:"Told by the files, or usual for them"`
 	Matrix      string               `json:"matrix" enum:"rgb,bt601,bt709,bt2020" doc:"Of YCbCr; rgb where there is none"`
@@ -76,8 +78,18 @@ type Reading struct {
 	From   *int   `json:"from,omitempty" doc:"Number of the first frame that is brought in, as the material numbers them"`
 	To     *int   `json:"to,omitempty" doc:"Number of the last"`
 	Gaps   string `json:"gaps,omitempty" enum:"hold,close" doc:"What to do where numbers are missing: hold the frame before, or close the gap, which renumbers what follows"`
+	Whole  bool   `json:"whole,omitempty" doc:"Its frames are of one moment each, although they look interlaced, or the file says so"`
 	Matrix string `json:"matrix,omitempty" enum:"bt601,bt709,bt2020" doc:"Of YCbCr, if the file tells it wrong"`
 	Range  string `json:"range,omitempty" enum:"full,video" doc:"Of YCbCr, if the file tells it wrong"`
+}
+
+// TimecodeOf returns the timecode of the first frame that is brought in.
+func (m *Material) TimecodeOf(plan []int, rate Rational) string {
+	t, ok := ParseTimecode(m.Timecode, rate)
+	if !ok || len(plan) == 0 {
+		return m.Timecode
+	}
+	return t.Add(plan[0] - m.First).String()
 }
 
 // Plan returns, for each frame that is brought in, the number that the material has

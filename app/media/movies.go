@@ -26,6 +26,7 @@ type probe struct {
 		Transfer  string            `json:"color_transfer"`
 		Primaries string            `json:"color_primaries"`
 		Aspect    string            `json:"sample_aspect_ratio"`
+		Fields    string            `json:"field_order"`
 		Tags      map[string]string `json:"tags"`
 	} `json:"streams"`
 	Format struct {
@@ -78,6 +79,10 @@ func inspectMovie(ctx context.Context, path string, size int64) (*Material, erro
 		m.Matrix = "bt709" // untagged high definition (common practice)
 	}
 	m.Depth, m.Alpha = samplesOf(s.PixFmt)
+	// The first letter is the field that is coded first, the second the one that is shown first.
+	if v, ok := map[string]string{"tt": TopFirst, "bt": TopFirst, "bb": BottomFirst, "tb": BottomFirst}[s.Fields]; ok {
+		m.Fields, m.FieldsBy = v, "told"
+	}
 	if _, err := fmt.Sscanf(s.Rate, "%d/%d", &m.Rate.Num, &m.Rate.Den); err != nil || m.Rate.Num < 1 || m.Rate.Den < 1 {
 		m.Rate = Rational{24, 1}
 	}
@@ -100,8 +105,10 @@ func inspectMovie(ctx context.Context, path string, size int64) (*Material, erro
 		m.Range = "full"
 	}
 	for _, tags := range []map[string]string{s.Tags, p.Format.Tags} {
-		if m.Timecode == "" {
-			m.Timecode = tags["timecode"]
+		for name, value := range tags { // Matroska writes names in capitals
+			if m.Timecode == "" && strings.EqualFold(name, "timecode") {
+				m.Timecode = value
+			}
 		}
 	}
 	if s.Transfer == "smpte2084" || s.Transfer == "arib-std-b67" {

@@ -94,8 +94,9 @@ func (m *Movie) Close(keep bool) error {
 	return os.Rename(m.path+".part", m.path)
 }
 
-// Join makes one movie of its parts, without encoding them again.
-func Join(ctx context.Context, path string, parts []string) error {
+// Join makes one movie of its parts, without encoding them again. timecode is that of the first
+// frame; empty for none.
+func Join(ctx context.Context, path string, parts []string, timecode string) error {
 	var list bytes.Buffer
 	for _, p := range parts {
 		full, err := filepath.Abs(p)
@@ -113,6 +114,12 @@ func Join(ctx context.Context, path string, parts []string) error {
 	args := []string{"-v", "error", "-y", "-f", "concat", "-safe", "0", "-i", names, "-c", "copy", "-f", format}
 	if format == "mp4" {
 		args = append(args, "-movflags", "+faststart")
+	}
+	if timecode != "" {
+		args = append(args, "-metadata:s:v:0", "timecode="+timecode)
+		if format == "mp4" {
+			args = append(args, "-write_tmcd", "1") // a track of its own, as players look for it
+		}
 	}
 	if out, err := exec.CommandContext(ctx, "ffmpeg", append(args, path+".part")...).CombinedOutput(); err != nil {
 		os.Remove(path + ".part")

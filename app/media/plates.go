@@ -27,6 +27,7 @@ type Shot struct {
 	Transfer  colorspace.Transfer
 	Primaries colorspace.Primaries
 	Alpha     bool
+	Timecode  string // of the first frame; empty if there is none
 }
 
 // AtOnce returns how many frames are read, made or written at once: enough that the

@@ -110,8 +110,10 @@ func (d *Delivery) Prepare(p *media.Plates, t *treatment.Document, format string
 	if p.Alpha && d.What == CleanFrames && d.Target.Format == "jpeg" {
 		return errors.New("the plate has alpha, which JPEG cannot hold; choose another format")
 	}
-	for _, kind := range d.Movies {
+	for i, kind := range d.Movies {
 		switch {
+		case slices.Contains(d.Movies[:i], kind):
+			return fmt.Errorf("the %s movie is asked for twice; once is enough", kind)
 		case media.MovieEnding(kind) == "":
 			return fmt.Errorf("%q is not a kind of movie: review and master are", kind)
 		case d.What != CleanFrames:
@@ -255,6 +257,7 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 				if err != nil {
 					return err
 				}
+				f.Timecode = s.Plates.TimecodeAt(n)
 			}
 			select {
 			case <-mine:
@@ -373,7 +376,7 @@ func (s *Source) write(d *Delivery, n int, f *media.Frame, all *sums) error {
 	hash := sha256.Sum256(data)
 	all.mu.Lock()
 	defer all.mu.Unlock()
-	all.by[n] = sum{Frame: n, File: filepath.Join(d.Folder, name), SHA256: hex.EncodeToString(hash[:]), Plate: plate}
+	all.by[n] = sum{Frame: n, Timecode: s.Plates.TimecodeAt(n), File: filepath.Join(d.Folder, name), SHA256: hex.EncodeToString(hash[:]), Plate: plate}
 	return nil
 }
 
@@ -384,10 +387,11 @@ type sums struct {
 
 // A sum tells what a frame's file is, and from which plate it was made.
 type sum struct {
-	Frame  int    `json:"frame"`
-	File   string `json:"file"`
-	SHA256 string `json:"sha256"`
-	Plate  string `json:"plate"` // XXH64 of the plate's code values
+	Frame    int    `json:"frame"`
+	Timecode string `json:"timecode,omitempty"`
+	File     string `json:"file"`
+	SHA256   string `json:"sha256"`
+	Plate    string `json:"plate"` // XXH64 of the plate's code values
 }
 
 // A Manifest tells where a delivery comes from.
@@ -401,6 +405,7 @@ type Manifest struct {
 	Treatment string     `json:"treatment"` // SHA-256 of the document as JSON
 	Settings  Wanted     `json:"settings"`
 	Rate      string     `json:"rate"`
+	Timecode  string     `json:"timecode,omitempty"` // of the first frame
 	Width     int        `json:"width"`
 	Height    int        `json:"height"`
 	Transfer  string     `json:"transfer"`
@@ -423,7 +428,7 @@ const (
 func (s *Source) manifest(d *Delivery, all *sums) error {
 	p := s.Plates
 	m := Manifest{Program: "Jardin", Version: Version(), Show: d.Show, Shot: d.Shot, Number: d.Version, Revision: d.Revision, Settings: d.Wanted,
-		Rate: p.Rate.String(), Width: p.Width, Height: p.Height, Transfer: string(p.Transfer), Primaries: string(p.Primaries), Frames: []sum{}, Movies: []movieSum{}}
+		Rate: p.Rate.String(), Timecode: p.TimecodeAt(d.Range.First), Width: p.Width, Height: p.Height, Transfer: string(p.Transfer), Primaries: string(p.Primaries), Frames: []sum{}, Movies: []movieSum{}}
 	doc, err := json.Marshal(d.Document)
 	if err != nil {
 		return err

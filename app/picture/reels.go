@@ -89,7 +89,7 @@ func (r *reels) join(ctx context.Context) error {
 		for n := d.Range.First; n <= d.Range.Last; n += segment {
 			parts = append(parts, r.part(kind, n))
 		}
-		if err := media.Join(ctx, filepath.Join(d.Dir, MovieFile(kind)), parts); err != nil {
+		if err := media.Join(ctx, filepath.Join(d.Dir, MovieFile(kind)), parts, r.shot.TimecodeAt(d.Range.First)); err != nil {
 			return err
 		}
 		for _, p := range parts {

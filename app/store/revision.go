@@ -548,7 +548,7 @@ func (s *Store) save(ctx context.Context, at *state, undoes *int, doc *treatment
 // has not taken back, and the last undo of theirs after which they did nothing else.
 //
 // Own is what was done in the same window; what was done in another window of the same
-// browser that is closed now; and what is known of nobody.
+// browser that is closed now; and what was done before windows were told apart.
 func (s *Store) own(ctx context.Context, q sqlx.QueryerContext, shot string, head int) (undo *revisionRow, redo *redoing, err error) {
 	line, err := s.line(ctx, q, shot, head)
 	if err != nil {
@@ -613,9 +613,12 @@ func (s *Store) line(ctx context.Context, q sqlx.QueryerContext, shot string, he
 	return rows, nil
 }
 
+// anybody is the window of changes that were made before windows were told apart.
+const anybody = "*"
+
 func (s *Store) isOwn(me Actor, r *revisionRow) bool {
 	switch {
-	case r.Client == "" || r.Client == me.Window:
+	case r.Client == anybody || r.Client == me.Window:
 		return true
 	case r.Browser != "" && r.Browser == me.Browser:
 		return s.IsOpen == nil || !s.IsOpen(r.Client)

@@ -131,7 +131,7 @@ type Shot struct {
 func (s *Shot) Media() media.Shot {
 	return media.Shot{
 		First: s.First, Last: s.Last, Width: s.Width, Height: s.Height, Samples: media.Samples{Depth: s.Depth, Float: s.Float}, Alpha: s.Alpha,
-		Rate: media.Rational{Num: s.RateNum, Den: s.RateDen}, Aspect: s.Aspect, Transfer: s.Transfer, Primaries: s.Primaries,
+		Rate: media.Rational{Num: s.RateNum, Den: s.RateDen}, Aspect: s.Aspect, Transfer: s.Transfer, Primaries: s.Primaries, Timecode: s.Timecode,
 	}
 }
 

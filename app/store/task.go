@@ -26,6 +26,7 @@ type Task struct {
 	Client    string          `db:"client" json:"-"`
 	Browser   string          `db:"browser" json:"-"`
 	Attempts  int             `db:"attempts" json:"-"`
+	Reached   int             `db:"reached" json:"-"`
 	Detail    json.RawMessage `db:"detail" json:"-"`
 	Result    []byte          `db:"result" json:"-"`
 	JobID     int64           `db:"job_id" json:"-"`
@@ -146,14 +147,15 @@ func (s *Store) AllTasks(ctx context.Context, shot string) ([]Task, error) {
 	return out, err
 }
 
-// Attempt counts how often work on a task was begun, and returns that.
-func (s *Store) Attempt(ctx context.Context, id string) (n int, err error) {
-	err = s.db.GetContext(ctx, &n, `update tasks set attempts = attempts + 1 where id = $1 returning attempts`, id)
+// Attempt counts how often work on a task was begun without having come any further since,
+// and returns that.
+func (s *Store) Attempt(ctx context.Context, id string, reached int) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `update tasks set attempts = case when $2 > reached then 1 else attempts + 1 end, reached = $2 where id = $1 returning attempts`, id, reached)
 	return n, err
 }
 
 // Settled says that a task ended in an orderly way: what is begun again counts anew.
 func (s *Store) Settled(ctx context.Context, id string) error {
-	_, err := s.db.ExecContext(ctx, `update tasks set attempts = 0 where id = $1`, id)
+	_, err := s.db.ExecContext(ctx, `update tasks set attempts = 0, reached = -1 where id = $1`, id)
 	return err
 }

@@ -376,3 +376,61 @@ func TestGradesSayWhatToDo(t *testing.T) {
 	assert.Contains(t, m.Samples[12].Advice, "exclusion")
 	assert.Equal(t, Look, m.Samples[13].Grade)
 }
+
+// The edge of a shape on a bent surface bends between its points as well: to within a tenth
+// of a pixel of where each place of it is carried.
+func TestAnEdgeBendsBetweenItsPoints(t *testing.T) {
+	lattice := geom.Lattice{Box: geom.Bounds([]geom.Point{{X: 0, Y: 0}, {X: 200, Y: 200}}), Columns: 2, Rows: 2, Shift: make([]geom.Point, 9)}
+	lattice.Shift[4], lattice.Shift[1] = geom.Pt(9, -14), geom.Pt(-6, 8)
+	bent := &Bent{A: geom.Identity, B: geom.Identity, OnB: []geom.Lattice{lattice}}
+	bent.backOf.a, bent.backOf.b = geom.Identity, geom.Identity
+	shape := square("a", 20, 60, 160)
+	lie := Lie{Points: shape.Points, Placement: geom.Identity, Ride: Way{geom.Identity, bent}}
+	rim, _ := lie.Rim(&shape, Edge{})
+	straight := 0.0
+	for i, k := range shape.Points {
+		next := shape.Points[(i+1)%len(shape.Points)]
+		for u := range 101 {
+			p := lie.Ride.Apply(k.At.Point().Lerp(next.At.Point(), float64(u)/100))
+			best := math.Inf(1)
+			for j, a := range rim {
+				b := rim[(j+1)%len(rim)].At
+				d := b.Sub(a.At)
+				v := math.Min(math.Max(((p.X-a.At.X)*d.X+(p.Y-a.At.Y)*d.Y)/(d.X*d.X+d.Y*d.Y), 0), 1)
+				best = math.Min(best, p.Dist(a.At.Lerp(b, v)))
+			}
+			assert.Less(t, best, 0.1)
+			straight = math.Max(straight, p.Dist(lie.Ride.Apply(k.At.Point()).Lerp(lie.Ride.Apply(next.At.Point()), float64(u)/100)))
+		}
+	}
+	assert.Greater(t, straight, 5.0, "by so much it was missed")
+	for i, b := range lie.Bends() {
+		p := shape.Points[i].At.Point()
+		near2(t, lie.Ride.Apply(p), lie.Ride.Homography.Apply(p.Add(b)), 1e-9, "handle %d", i)
+	}
+}
+
+// A track of several points that are not all known at home is the same every time.
+func TestPointsAreTheSameEveryTime(t *testing.T) {
+	d := treatment.New()
+	tr := treatment.Track{ID: "p", Kind: treatment.PointsTrack, Home: 10, Motion: geom.Perspective}
+	for i := range 5 {
+		p := treatment.Point{ID: string(rune('a' + i)), Home: 10 + (i%2)*3, At: treatment.Vec{float64(40 + 37*i), float64(50 + 61*i%90)}, Path: &treatment.PointPath{}}
+		for n := 5; n <= 16; n++ {
+			if i%2 == 1 && n == 10 {
+				continue
+			}
+			wobble := float64((n*7+i*13)%11)/11 - 0.5
+			p.Path.Samples = append(p.Path.Samples, treatment.PointSample{Frame: n, At: treatment.Vec{p.At[0] + 2*float64(n) + wobble, p.At[1] - float64(n) - wobble}, Match: 1})
+		}
+		tr.Points = append(tr.Points, p)
+	}
+	d.Tracks = append(d.Tracks, tr)
+	first, err := New(d)
+	require.NoError(t, err)
+	for range 30 {
+		again, err := New(d)
+		require.NoError(t, err)
+		assert.Equal(t, first.Motion("p").Samples, again.Motion("p").Samples)
+	}
+}

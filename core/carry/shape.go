@@ -56,6 +56,20 @@ func (l *Lie) Knots() []geom.Knot {
 	return out
 }
 
+// Bends returns by how much each point would have to be moved at home for the homography of
+// the way alone to take it to where it lies; nil where the way does not bend.
+func (l *Lie) Bends() []geom.Point {
+	back, ok := l.Ride.Homography.Inverse()
+	if l.Ride.Bent == nil || !ok {
+		return nil
+	}
+	out := make([]geom.Point, len(l.Points))
+	for i, k := range l.placed() {
+		out[i] = back.Apply(l.Ride.Apply(k.At)).Sub(k.At)
+	}
+	return out
+}
+
 // placed returns the points after placement and shifts, in home coordinates.
 func (l *Lie) placed() []geom.Knot {
 	out := make([]geom.Knot, len(l.Points))

@@ -13,6 +13,7 @@ alter table revisions add column author text not null default '';
 alter table revisions add column client text not null default '';
 alter table revisions add column browser text not null default '';
 alter table revisions add column undoes integer;
+update revisions set client = '*'; -- of before: anybody may take them back
 -- The name that the edit had where it was made: sent again after a break it is not made twice.
 alter table revisions add column edit text;
 create unique index revisions_edit on revisions (shot_id, edit);
@@ -21,10 +22,11 @@ alter table tasks add column author text not null default '';
 alter table tasks add column client text not null default '';
 alter table tasks add column browser text not null default '';
 alter table tasks add column attempts integer not null default 0;
+alter table tasks add column reached integer not null default -1; -- how far it was when it was last begun
 alter table tasks add column found text not null default '';
 
 -- +goose Down
-alter table tasks drop column found, drop column attempts, drop column browser, drop column client, drop column author;
+alter table tasks drop column found, drop column reached, drop column attempts, drop column browser, drop column client, drop column author;
 drop index revisions_edit;
 alter table revisions drop column edit, drop column undoes, drop column browser, drop column client, drop column author, drop column patched, drop column patch;
 delete from revisions where document is null;

@@ -1070,6 +1070,8 @@ export interface components {
             width?: number;
         };
         Lie: {
+            /** @description And by this, at home, where the surface is bent: ride then takes each to where it lies */
+            bends?: number[][];
             /** @description Moves them as a whole, at home */
             placement: number[];
             /** @description In home coordinates, as its keys say */
@@ -1169,6 +1171,16 @@ export interface components {
              * @description Bits a sample
              */
             depth: number;
+            /**
+             * @description It is interlaced, and which field comes first; left out if it is not
+             * @enum {string}
+             */
+            fields?: "top" | "bottom";
+            /**
+             * @description How that is known: by its pictures, or by what the file says
+             * @enum {string}
+             */
+            fieldsBy?: "measured" | "told";
             /**
              * Format: int64
              * @description Number of the first frame
@@ -1481,6 +1493,8 @@ export interface components {
              * @description Number of the last
              */
             to?: number;
+            /** @description Its frames are of one moment each, although they look interlaced, or the file says so */
+            whole?: boolean;
         };
         Removal: {
             fill: components["schemas"]["Fill"];

@@ -120,6 +120,7 @@ export class FrameStore {
 
   /** Loads a frame and what lies on it. */
   async load(frame: number, set: OverlaySet | null): Promise<void> {
+    if (frame < this.shot.first || frame > this.shot.last) return // of a shot that is just being opened
     const jobs: Promise<void>[] = []
     const plate = this.plates.get(frame)
     if (plate) {
@@ -161,7 +162,7 @@ export class FrameStore {
 
   /** Loads the frame without loss, for looking closely while nothing moves. */
   loadExact(frame: number) {
-    if (this.exact.has(frame)) return
+    if (this.exact.has(frame) || frame < this.shot.first || frame > this.shot.last) return
     void this.once(`exact ${frame}`, async () => {
       this.exact.set(frame, (await fetchBitmap(this.url(frame, 'exact'))).bitmap)
       this.trim()

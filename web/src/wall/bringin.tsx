@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { answer, api, type Material, type Schemas } from '../api/client'
 import { Select } from '../ui/choice'
-import { Button, Field, inputStyle } from '../ui/controls'
+import { Button, Check, Field, inputStyle } from '../ui/controls'
 import { Sheet } from '../ui/sheet'
 
 type Transfer = Schemas['NewShot']['transfer']
@@ -114,6 +114,7 @@ function Facts({ material: m, shows, onDone }: { material: Material; shows: stri
   const [gaps, setGaps] = useState<'hold' | 'close'>('hold')
   const [matrix, setMatrix] = useState(m.matrix)
   const [range, setRange] = useState(m.range)
+  const [whole, setWhole] = useState(false)
   const [problem, setProblem] = useState('')
   const add = async () => {
     const [num, den = '1'] = rate.split('/')
@@ -123,6 +124,7 @@ function Facts({ material: m, shows, onDone }: { material: Material; shows: stri
     if (m.gaps.length) reading.gaps = gaps
     if (matrix !== m.matrix && matrix !== 'rgb') reading.matrix = matrix
     if (range !== m.range) reading.range = range
+    if (whole) reading.whole = true
     try {
       await answer(api.POST('/api/shots', { body: { show, name, path: m.path, first: Number(first), rate: { num: Number(num), den: Number(den) }, transfer, primaries: primary, aspect: Number(aspect), reading } }))
       await queries.invalidateQueries({ queryKey: ['shots'] })
@@ -146,6 +148,12 @@ function Facts({ material: m, shows, onDone }: { material: Material; shows: stri
         <span className="text-quiet">{m.format}{m.kind === 'stills' && m.compression ? `, ${m.compression === 'none' ? 'not compressed' : m.compression}` : ''}{m.timecode ? `, from ${m.timecode}` : ''}</span>
       </p>
       {m.notes.map((n) => <p key={n} className="text-[13px] text-clay">{n}</p>)}
+      {m.fields && (
+        <div className="rounded border border-clay/50 p-2 text-[13px]">
+          <p className="mb-1">Interlaced, {m.fields === 'top' ? 'upper' : 'lower'} field first ({m.fieldsBy === 'measured' ? 'its pictures show it' : 'the file says so'}): each frame holds two moments, and tracks and patches would be wrong for both. Bring in a version that was made progressive.</p>
+          <Check label="I know that its frames are whole" value={whole} onChange={setWhole} />
+        </div>
+      )}
       {m.gaps.length > 0 && (
         <div className="rounded border border-clay/50 p-2 text-[13px]">
           <p className="mb-1">Missing: {m.gaps.slice(0, 6).map((g) => (g.first === g.last ? g.first : `${g.first} to ${g.last}`)).join(', ')}{m.gaps.length > 6 ? ', and more' : ''}.</p>

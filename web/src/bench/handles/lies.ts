@@ -11,20 +11,22 @@ const changes = (s: Shape) => !!s.keys?.length || !!s.placement?.length || s.poi
 /** How the keyed shapes of a removal or track lie on a frame, by id, and of which revision that is told. */
 export function useLies(shot: string, revision: Revision, of: { removal?: string; track?: string }, shapes: Shape[], frame: number) {
   const first = Math.floor(frame / run) * run
+  // A surface that a grid bends takes everything on it along.
+  const bent = revision.document.tracks.some((t) => t.corrections?.some((c) => c.kind === 'grid' && !c.off && c.keys?.length))
   const { data } = useQuery({
     queryKey: ['lies', shot, revision.number, of.removal ?? '', of.track ?? '', first],
     queryFn: async () => ({
       revision: revision.number,
       ...(await answer(api.GET('/api/shots/{id}/lies', { params: { path: { id: shot }, query: { revision: revision.number, removal: of.removal ?? '', track: of.track ?? '', first, last: first + run - 1 } } }))),
     }),
-    enabled: shapes.some(changes),
+    enabled: bent || shapes.some(changes),
     placeholderData: keepPreviousData,
     gcTime: 60_000,
   })
   const here = data?.frames[frame - data.first] as Record<string, Lie> | undefined
   const edges = useLive((s) => s.edges)
   const lie = (s: Shape): Lie | null => {
-    const known = changes(s) ? (here?.[s.id] ?? null) : still(s)
+    const known = changes(s) ? (here?.[s.id] ?? null) : bent ? (here?.[s.id] ?? still(s)) : still(s)
     const found = edges[s.id]?.[frame]
     return found ? { ...(known ?? still(s)), points: found } : known
   }
@@ -36,6 +38,9 @@ const still = (s: Shape): Lie => ({ points: s.points, placement: identity, ride:
 const point = (v: number[]): Point => ({ x: v[0], y: v[1] })
 const pair = (p: Point): [number, number] => [Math.round(p.x * 100) / 100, Math.round(p.y * 100) / 100]
 
+/** By how much a point is moved by itself: by the tracked point that it follows, and with the bend of the surface. */
+const shift = (lie: Lie, i: number): [number, number] => [(lie.shifts?.[i]?.[0] ?? 0) + (lie.bends?.[i]?.[0] ?? 0), (lie.shifts?.[i]?.[1] ?? 0) + (lie.bends?.[i]?.[1] ?? 0)]
+
 /** Points as they lie in home coordinates, after placement and shifts. */
 export function placed(lie: Lie): Knot[] {
   return lie.points.map((k, i) => {
@@ -45,7 +50,7 @@ export function placed(lie: Lie): Knot[] {
       const end = apply(lie.placement, { x: k.at[0] + v[0], y: k.at[1] + v[1] })
       return [end.x - at.x, end.y - at.y]
     }
-    const s = lie.shifts?.[i] ?? [0, 0]
+    const s = shift(lie, i)
     return { ...k, at: [at.x + s[0], at.y + s[1]], in: arm(k.in), out: arm(k.out) }
   })
 }
@@ -54,7 +59,7 @@ export function placed(lie: Lie): Knot[] {
 export function unplaced(lie: Lie, knots: Knot[], invert: (m: Matrix) => Matrix): Knot[] {
   const back = invert(lie.placement)
   return knots.map((k, i) => {
-    const s = lie.shifts?.[i] ?? [0, 0]
+    const s = shift(lie, i)
     const here = { x: k.at[0] - s[0], y: k.at[1] - s[1] }
     const at = apply(back, here)
     const arm = (v?: number[]) => {
