@@ -160,6 +160,13 @@ type artist struct {
 }
 
 func open(t testing.TB, url string) *artist {
+	a := blank(t)
+	a.visit(url)
+	return a
+}
+
+// blank is a browser that shows nothing yet.
+func blank(t testing.TB) *artist {
 	l := launcher.New().Bin("/usr/bin/chromium").Headless(true).NoSandbox(true).
 		Set("use-gl", "angle").Set("use-angle", "swiftshader").Set("enable-unsafe-swiftshader").
 		Set("disable-quic").Set("disable-background-networking").Set("disable-component-update").Set("disable-sync").
@@ -180,7 +187,6 @@ func open(t testing.TB, url string) *artist {
 	go page.EachEvent(func(e *proto.RuntimeExceptionThrown) {
 		t.Errorf("the page failed: %s %v", e.ExceptionDetails.Text, e.ExceptionDetails.Exception.Description)
 	})()
-	a.visit(url)
 	return a
 }
 

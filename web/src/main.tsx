@@ -33,9 +33,9 @@ function Standing({ connected }: { connected: boolean }) {
   const unsent = all.filter((u) => !u.stuck && (u.kind === 'edit' || u.ended)).length
   const late = useLate(unsent > 0)
   if (connected && !away && !late) return null
-  const words = unsent === 0 ? '' : unsent === 1 ? ' One change is unsent: it is kept in this browser and sent as soon as that is possible.' : ` ${unsent} changes are unsent: they are kept in this browser and sent as soon as that is possible.`
+  const words = unsent === 0 ? '' : unsent === 1 ? ' One change is unsent: kept in this browser, sent as soon as possible.' : ` ${unsent} changes are unsent: kept in this browser, sent as soon as possible.`
   return (
-    <p role="status" className="fixed bottom-3 left-1/2 z-50 -translate-x-1/2 rounded border border-clay bg-bed px-3 py-1">
+    <p role="status" className="pointer-events-none fixed bottom-1 left-1/2 z-50 w-max max-w-full -translate-x-1/2 rounded border border-clay bg-bed px-3 py-1">
       {connected && !away ? 'Saving takes long.' : 'The server does not answer. Trying again.'}
       {words}
     </p>

@@ -23,10 +23,23 @@ export const useLive = create<{
 
 /** Connects to the live events and keeps the queries fresh. Returns what ends it. */
 export function listen(queries: QueryClient): () => void {
-  const source = new EventSource(`/api/events?${actingQuery()}`)
+  const ended = new AbortController()
+  const connect = (before: boolean) => {
+    const source = new EventSource(`/api/events?${actingQuery()}`)
+    follow(source, queries, before)
+    source.addEventListener('error', () => {
+      // The browser itself connects again after a break, not after an answer that refuses: one from a proxy, say.
+      if (source.readyState === EventSource.CLOSED && !ended.signal.aborted) setTimeout(() => ended.signal.aborted || connect(true), 3000)
+    })
+    ended.signal.addEventListener('abort', () => source.close())
+  }
+  connect(false)
+  return () => ended.abort()
+}
+
+function follow(source: EventSource, queries: QueryClient, before: boolean) {
   const on = <T>(name: string, f: (event: T) => void) =>
     source.addEventListener(name, (e) => f(JSON.parse((e as MessageEvent<string>).data) as T))
-  let before = false
   on('hello', () => {
     useLive.setState({ connected: true })
     // After a break anything may have changed.
@@ -65,5 +78,4 @@ export function listen(queries: QueryClient): () => void {
     void queries.invalidateQueries({ queryKey: ['shots'] })
     void queries.invalidateQueries({ queryKey: ['deleted'] })
   })
-  return () => source.close()
 }

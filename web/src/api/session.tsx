@@ -47,7 +47,7 @@ export function Gate({ children }: { children: ReactNode }) {
     setProblem('')
     const response = await fetch('/api/session', { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify({ key }) }).catch(() => null)
     if (!response) return setProblem('The server does not answer. Try again in a moment.')
-    if (!response.ok) return setProblem(((await response.json()) as { detail?: string }).detail ?? response.statusText)
+    if (!response.ok) return setProblem(response.status === 403 ? 'This is not the key. After many tries, wait for a minute.' : ((await response.json()) as { detail?: string }).detail ?? response.statusText)
     computation = ((await response.json()) as Session).computation
     setKey('')
     setState('open')

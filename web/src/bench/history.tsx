@@ -47,7 +47,7 @@ function States({ shot, revision, onClose }: { shot: Shot; revision: Revision; o
           {states.map((s, i) => (
             <li key={s.number}>
               {day(s) !== (states[i - 1] && day(states[i - 1])) && <p className="mt-2 mb-0.5 text-[13px] text-quiet">{day(s)}</p>}
-              <button type="button" aria-current={s.number === shown} onClick={() => setLooked(s.number)} className={`flex w-full items-baseline gap-2 rounded px-2 py-0.5 text-left hover:bg-slab ${s.number === shown ? 'bg-slab' : ''}`}>
+              <button type="button" aria-current={s.number === shown} onClick={() => setLooked(s.number)} className={`flex w-full items-baseline gap-2 rounded px-2 py-0.5 text-left -outline-offset-2 hover:bg-slab ${s.number === shown ? 'bg-slab' : ''}`}>
                 <span className="w-8 text-right font-mono text-[13px] text-quiet">{s.number}</span>
                 <span className="min-w-0 flex-1 truncate">{s.label}</span>
                 {s.inForce && <span className="rounded bg-moss px-1.5 text-[13px] text-white">now</span>}
@@ -112,4 +112,4 @@ function Who() {
 }
 
 const day = (s: State) => new Date(s.createdAt).toLocaleDateString(undefined, { weekday: 'long', day: 'numeric', month: 'long' })
-const time = (s: State) => new Date(s.createdAt).toLocaleTimeString(undefined, { hour: '2-digit', minute: '2-digit' })
+const time = (s: State) => new Date(s.createdAt).toLocaleTimeString(undefined, { hour: 'numeric', minute: '2-digit' })

@@ -31,16 +31,20 @@ export function Path(props: BenchProps) {
   const wanted = find.trim().toLowerCase()
   return (
     <aside className="row-span-3 flex min-h-0 flex-col border-r border-rule bg-bed" aria-label="Removals">
-      <header className="flex items-center gap-2 border-b border-rule px-3 py-2">
-        <Link href="/" title="Back to the shot wall" className="flex items-center gap-2 rounded"><Leaf className="h-6 w-6" /></Link>
-        <div className="min-w-0 flex-1 leading-tight">
-          <h1 className="truncate font-semibold">{shot.name}</h1>
-          <p className="truncate text-[13px] text-quiet">{shot.show}</p>
+      <header className="border-b border-rule px-3 py-2">
+        <div className="flex items-center gap-2">
+          <Link href="/" title="Back to the shot wall" className="flex items-center gap-2 rounded"><Leaf className="h-6 w-6" /></Link>
+          <div className="min-w-0 flex-1 leading-tight">
+            <h1 className="truncate font-semibold">{shot.name}</h1>
+            <p className="truncate text-[13px] text-quiet">{shot.show}</p>
+          </div>
+          <WorkRoom />
         </div>
-        <WorkRoom />
-        <Button weight="bare" disabled={!revision.undo} title={revision.undo ? `Undo: ${revision.undo} (Ctrl Z)` : 'Nothing to undo'} onClick={() => void undo()}>Undo</Button>
-        <Button weight="bare" disabled={!revision.redo} title={revision.redo ? `Redo: ${revision.redo} (Ctrl Shift Z)` : 'Nothing to redo'} onClick={() => void redo()}>Redo</Button>
-        <History shot={shot} revision={revision} />
+        <div className="mt-1 -ml-2 flex items-center gap-1">
+          <Button weight="bare" disabled={!revision.undo} title={revision.undo ? `Undo: ${revision.undo} (Ctrl Z)` : 'Nothing to undo'} onClick={() => void undo()}>Undo</Button>
+          <Button weight="bare" disabled={!revision.redo} title={revision.redo ? `Redo: ${revision.redo} (Ctrl Shift Z)` : 'Nothing to redo'} onClick={() => void redo()}>Redo</Button>
+          <History shot={shot} revision={revision} />
+        </div>
       </header>
       <div className="min-h-0 flex-1 overflow-y-auto p-2">
         {revision.document.removals.length > 1 && (

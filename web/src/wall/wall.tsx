@@ -89,7 +89,7 @@ function Deleted() {
       .then(() => queries.invalidateQueries({ queryKey: ['deleted'] }))
       .catch((e: Error) => notify(e.message))
   return (
-    <section className="mb-10" aria-label="Deleted shots">
+    <section className="mt-10 mb-10" aria-label="Deleted shots">
       <h2 className="mb-3 border-b border-rule pb-1 text-quiet">Deleted</h2>
       <ul className="flex flex-col gap-1">
         {(data.shots as Shot[]).map((s) => (
