@@ -16,6 +16,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -657,46 +659,78 @@ func latePlates(g *target) (string, error) {
 	return fmt.Sprintf("missed, and back by itself %d ms after the disk", time.Since(began).Milliseconds()), nil
 }
 
-// kills the server in the middle of edits and undos.
+// kills the server in the middle of edits and undos, while one of them is on its way: what was
+// acknowledged last is in force afterwards, or what was sent after it.
 func kills(g *target) (string, error) {
-	count := 2
+	count := 3
 	if long {
-		count = 12
+		count = 60
 	}
-	id := g.bringIn(fmt.Sprint("kills", rand.Uint32()), filepath.Join(g.media, "w"))
-	acknowledged, last := 0, ""
+	if n, err := strconv.Atoi(os.Getenv("JARDIN_KILLS")); err == nil {
+		count = n
+	}
+	acknowledged, sentToo := 0, 0
 	for k := range count {
-		stop := time.Now().Add(time.Duration(200+rand.IntN(500)) * time.Millisecond)
-		for n := 0; time.Now().Before(stop); n++ {
-			_, answer := g.ask("GET", "/api/shots/"+id+"/treatment", "")
-			var rev struct{ Number int }
-			_ = json.Unmarshal([]byte(answer), &rev)
-			status := 0
-			if n%5 == 4 {
-				status, answer = g.ask("POST", "/api/shots/"+id+"/undo", "")
-			} else {
-				status, answer = g.ask("PATCH", "/api/shots/"+id+"/treatment", edit(rev.Number, fmt.Sprintf(removal, 100*k+n)))
+		id := g.bringIn(fmt.Sprint("kills", rand.Uint32()), filepath.Join(g.media, "w"))
+		type names []string
+		in := func(answer string) (out names) {
+			var got struct {
+				Document struct{ Removals []struct{ ID string } }
 			}
-			if status != 200 {
-				return "", fmt.Errorf("%d %.200s", status, answer)
+			if json.Unmarshal([]byte(answer), &got) == nil {
+				for _, r := range got.Document.Removals {
+					out = append(out, r.ID)
+				}
 			}
-			acknowledged++
-			var got struct{ Document json.RawMessage }
-			if err := json.Unmarshal([]byte(answer), &got); err != nil {
-				return "", err
-			}
-			last = string(got.Document)
+			return out
 		}
-		g.stop(syscall.SIGKILL)
-		g.start()
+		var known []names // what was in force after each edit that stands
+		known = append(known, nil)
+		var next names // what was on its way
+		done := make(chan error, 1)
 		_, answer := g.ask("GET", "/api/shots/"+id+"/treatment", "")
-		var now struct{ Document json.RawMessage }
-		if err := json.Unmarshal([]byte(answer), &now); err != nil {
+		go func() {
+			for n := 0; ; n++ {
+				var rev struct{ Number int }
+				_ = json.Unmarshal([]byte(answer), &rev)
+				status, undo := 0, rand.IntN(3) == 0 && len(known) > 1
+				if undo {
+					next = known[len(known)-2]
+					status, answer = g.ask("POST", "/api/shots/"+id+"/undo", "")
+				} else {
+					next = append(slices.Clone(known[len(known)-1]), fmt.Sprintf("r%d", n))
+					status, answer = g.ask("PATCH", "/api/shots/"+id+"/treatment", edit(rev.Number, fmt.Sprintf(removal, n)))
+				}
+				switch got := in(answer); {
+				case status == 0 || !json.Valid([]byte(answer)):
+					done <- nil
+					return
+				case status != 200 || !slices.Equal(got, next):
+					done <- fmt.Errorf("%d: %v instead of %v: %.200s", status, got, next, answer)
+					return
+				}
+				acknowledged++
+				if undo {
+					known = known[:len(known)-1]
+				} else {
+					known = append(known, next)
+				}
+			}
+		}()
+		time.Sleep(time.Duration(100+rand.IntN(500)) * time.Millisecond)
+		g.stop(syscall.SIGKILL)
+		if err := <-done; err != nil {
 			return "", err
 		}
-		if string(now.Document) != last {
-			return "", fmt.Errorf("what was acknowledged last is not in force after a kill")
+		g.start()
+		_, answer = g.ask("GET", "/api/shots/"+id+"/treatment", "")
+		switch now := in(answer); {
+		case slices.Equal(now, known[len(known)-1]):
+		case slices.Equal(now, next):
+			sentToo++
+		default:
+			return "", fmt.Errorf("kill %d: %v in force, acknowledged was %v, on its way %v", k, now, known[len(known)-1], next)
 		}
 	}
-	return fmt.Sprintf("%d kills, %d edits and undos acknowledged, none lost", count, acknowledged), nil
+	return fmt.Sprintf("%d kills, %d edits and undos acknowledged, none lost; %d arrived without their answer", count, acknowledged, sentToo), nil
 }

@@ -138,7 +138,6 @@ func TestOneMarkerGone(t *testing.T) {
 	a.picture("locked")
 	a.key(input.KeyL, input.KeyD)
 	a.steady(1060)
-	a.picture("difference")
 	a.key(input.KeyE)
 
 	// Render.

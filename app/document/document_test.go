@@ -10,6 +10,7 @@ import (
 
 	"jardin/app/demo/demotest"
 	"jardin/app/document"
+	"jardin/app/fuzzing"
 	"jardin/core/treatment"
 )
 
@@ -85,7 +86,9 @@ func FuzzParse(f *testing.F) {
 	f.Add([]byte(`{"format":"jardin/treatment","version":4,"tracks":[],"removals":[]}`))
 	f.Add(demotest.WorkedExample(f))
 	f.Fuzz(func(t *testing.T, blob []byte) {
-		doc, err := document.Parse(blob, nil)
+		var doc *treatment.Document
+		var err error
+		fuzzing.Within(t, blob, 4<<20, 400, func() { doc, err = document.Parse(blob, nil) })
 		if err != nil {
 			return
 		}

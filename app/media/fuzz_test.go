@@ -3,11 +3,11 @@ package media
 import (
 	"bytes"
 	"encoding/binary"
-	"runtime"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"jardin/app/fuzzing"
 	"jardin/core/colorspace"
 )
 
@@ -15,17 +15,8 @@ import (
 // no more memory than its own size warrants. The corpora begin with the files below
 // and those in testdata/fuzz.
 
-// alone keeps all of a fuzzed reading in one goroutine, so that it covers the same lines each
-// time. The fuzzer makes every input that covers something new smaller, for up to a minute
-// each: FuzzDPX tried 54 inputs in 75 seconds. "make fuzz" gives that ten tries
-// (-fuzzminimizetime), and tries 14,000 inputs a second.
-func alone(f *testing.F) {
-	before := runtime.GOMAXPROCS(1)
-	f.Cleanup(func() { runtime.GOMAXPROCS(before) })
-}
-
 func FuzzDPX(f *testing.F) {
-	alone(f)
+	fuzzing.Alone(f)
 	for _, depth := range []int{8, 10, 12, 16} {
 		data, err := EncodeDPX(noisy(7, 3, Samples{Depth: depth}, depth == 16, 1), colorspace.BT709, "f")
 		require.NoError(f, err)
@@ -33,19 +24,22 @@ func FuzzDPX(f *testing.F) {
 		f.Add(data[:1700])
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		h, err := readDPX(data)
-		if err != nil || !h.plain() || h.Width*h.Height > 1<<20 {
-			return
-		}
-		frame, err := decodeDPX(bytes.Clone(data), h)
-		if err != nil {
+		var frame *Frame
+		var err error
+		fuzzing.Within(t, data, 1<<20, 64, func() {
+			var h *dpxHead
+			if h, err = readDPX(data); err == nil && h.plain() {
+				frame, err = decodeDPX(bytes.Clone(data), h)
+			}
+		})
+		if err != nil || frame == nil {
 			return
 		}
 		frame = frame.Unpacked()
 		// What was read is written, and read again the same.
 		again, err := EncodeDPX(frame, colorspace.BT709, "f")
 		require.NoError(t, err)
-		h, err = readDPX(again)
+		h, err := readDPX(again)
 		require.NoError(t, err)
 		back, err := decodeDPX(again, h)
 		require.NoError(t, err)
@@ -55,7 +49,7 @@ func FuzzDPX(f *testing.F) {
 }
 
 func FuzzEXR(f *testing.F) {
-	alone(f)
+	fuzzing.Alone(f)
 	for _, s := range []Samples{{16, true}, {32, true}} {
 		data, err := EncodeFrameEXR(noisy(7, 3, s, true, 1), colorspace.AP1Primaries)
 		require.NoError(f, err)
@@ -63,7 +57,9 @@ func FuzzEXR(f *testing.F) {
 		f.Add(data[:200])
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		h, err := readEXR(data)
+		var h *exrHead
+		var err error
+		fuzzing.Within(t, data, 1<<20, 64, func() { h, err = readEXR(data) })
 		if err != nil {
 			return
 		}
@@ -81,7 +77,7 @@ func FuzzEXR(f *testing.F) {
 }
 
 func FuzzStill(f *testing.F) {
-	alone(f)
+	fuzzing.Alone(f)
 	for _, target := range []Target{{"png", 8, false}, {"png", 16, false}, {"tiff", 8, false}, {"tiff", 16, false}} {
 		data, err := target.Encode(noisy(5, 4, target.Samples(), true, 1), Shot{}, "f")
 		require.NoError(f, err)
@@ -91,7 +87,9 @@ func FuzzStill(f *testing.F) {
 		if bytes.HasPrefix(data, []byte{0x76, 0x2f, 0x31, 0x01}) || len(data) > 1<<16 {
 			return // OpenEXR is read by another program
 		}
-		still, err := DecodeStill(ctx, data, 1<<22)
+		var still *Still
+		var err error
+		fuzzing.Within(t, data, 4<<20+48<<16, 64, func() { still, err = DecodeStill(ctx, data, 1<<16) })
 		if err == nil {
 			require.Len(t, still.Codes, 4*still.Width*still.Height)
 		}
@@ -99,7 +97,7 @@ func FuzzStill(f *testing.F) {
 }
 
 func FuzzTIFF(f *testing.F) {
-	alone(f)
+	fuzzing.Alone(f)
 	for _, h := range []tiffHead{{tiffNone, false}, {tiffLZW, true}, {tiffDeflate, true}} {
 		data, err := encodeTIFF(noisy(7, 3, Samples{Depth: 16}, true, 1).samples(binary.LittleEndian), Layout{7, 3, 4, 16}, h)
 		require.NoError(f, err)
@@ -107,7 +105,9 @@ func FuzzTIFF(f *testing.F) {
 		f.Add(h.bytes())
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		h, err := readTIFF(bytes.NewReader(data))
+		var h tiffHead
+		var err error
+		fuzzing.Within(t, data, 1<<20, 64, func() { h, err = readTIFF(bytes.NewReader(data)) })
 		if err != nil {
 			return
 		}

@@ -177,12 +177,14 @@ func (n numbers[T]) Bytes() int {
 	return size * len(n.list)
 }
 
-// known reports whether an artifact's numbers are remembered.
+// known reports whether an artifact's numbers are remembered. Most are strokes.
 func (r *Rooms) known(sha string) bool {
-	_, stroke := memo.Peek[numbers[[]float64]](r.cache, r, numbersOf[[]float64]{sha})
-	_, plane := memo.Peek[numbers[treatment.Sample]](r.cache, r, numbersOf[treatment.Sample]{sha})
-	_, point := memo.Peek[numbers[treatment.PointSample]](r.cache, r, numbersOf[treatment.PointSample]{sha})
-	return stroke || plane || point
+	return remembers[[]float64](r, sha) || remembers[treatment.Sample](r, sha) || remembers[treatment.PointSample](r, sha)
+}
+
+func remembers[T any](r *Rooms, sha string) bool {
+	_, ok := memo.Peek[numbers[T]](r.cache, r, numbersOf[T]{sha})
+	return ok
 }
 
 // remembered reads an artifact's numbers, or remembers them: its name is the hash of what

@@ -78,10 +78,13 @@ func (l *lines) get(shot string, head int) ([]revisionRow, bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	line := l.by[shot]
-	if len(line) == 0 || line[len(line)-1].Number != head {
-		return nil, false
+	// The last one may be on its way to the database still.
+	for n := len(line); n > 0 && n > len(line)-8; n-- {
+		if line[n-1].Number == head {
+			return line[:n:n], true
+		}
 	}
-	return line, true
+	return nil, false
 }
 
 func (l *lines) set(shot string, line []revisionRow) {
@@ -107,4 +110,10 @@ func (l *lines) add(shot string, r revisionRow) {
 		line = line[reachBack:]
 	}
 	l.by[shot] = append(line[:len(line):len(line)], r)
+}
+
+func (l *lines) forget(shot string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	delete(l.by, shot)
 }

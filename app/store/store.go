@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -41,6 +42,7 @@ type Store struct {
 	db        *sqlx.DB
 	documents documents
 	lines     lines
+	painting  sync.Map // shot to *sync.Mutex: strokes are added one after the other
 }
 
 // Open connects to a database and brings its tables up to date.

@@ -22,7 +22,9 @@ type Key string
 // and for names that errors tell. What has no fixed content is refused with an error:
 // functions, channels, maps, unexported fields, and NaN, which equals nothing.
 func KeyOf(v any) (Key, error) {
-	e := encoder{buf: make([]byte, 0, 1024)}
+	e := encoders.Get().(*encoder)
+	defer encoders.Put(e)
+	e.buf = e.buf[:0]
 	if v != nil {
 		e.text(reflect.TypeOf(v).String())
 	}
@@ -58,6 +60,37 @@ var keyedType = reflect.TypeFor[keyed]()
 
 // encoder writes values so that different ones are written differently.
 type encoder struct{ buf []byte }
+
+var encoders = sync.Pool{New: func() any { return &encoder{buf: make([]byte, 0, 1024)} }}
+
+// A layout is what of a type of struct counts: its fields' places.
+type layout struct {
+	name   string
+	fields []int
+	err    error
+}
+
+var layouts sync.Map // reflect.Type to *layout
+
+func layoutOf(t reflect.Type) *layout {
+	if l, ok := layouts.Load(t); ok {
+		return l.(*layout)
+	}
+	l := &layout{name: t.String()}
+	for i := range t.NumField() {
+		f := t.Field(i)
+		if f.Tag.Get("memo") == "-" {
+			continue
+		}
+		if !f.IsExported() && !f.Anonymous {
+			l.err = fmt.Errorf("field %s of %s is not exported", f.Name, t)
+			break
+		}
+		l.fields = append(l.fields, i)
+	}
+	layouts.Store(t, l)
+	return l
+}
 
 func (e *encoder) word(v uint64) { e.buf = binary.LittleEndian.AppendUint64(e.buf, v) }
 
@@ -150,18 +183,14 @@ func (e *encoder) list(v reflect.Value) error {
 }
 
 func (e *encoder) fields(v reflect.Value) error {
-	t := v.Type()
-	e.text(t.String())
-	for i := range t.NumField() {
-		f := t.Field(i)
-		if f.Tag.Get("memo") == "-" {
-			continue
-		}
-		if !f.IsExported() && !f.Anonymous {
-			return fmt.Errorf("field %s of %s is not exported", f.Name, t)
-		}
+	l := layoutOf(v.Type())
+	if l.err != nil {
+		return l.err
+	}
+	e.text(l.name)
+	for _, i := range l.fields {
 		if err := e.value(v.Field(i)); err != nil {
-			return fmt.Errorf("%s: %w", f.Name, err)
+			return fmt.Errorf("%s: %w", v.Type().Field(i).Name, err)
 		}
 	}
 	return nil

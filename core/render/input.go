@@ -402,7 +402,8 @@ type layerInput struct {
 	Bed    *bedInput
 	Below  *memo.Keyed[layerInput]
 	Stroke strokeInput
-	Shared bool // it lies on the second layer as well, which takes only some of the strokes
+	Under  *memo.Keyed[fillInput] // the sources below, if the stroke reads them; nil for none
+	Shared bool                   // it lies on the second layer as well, which takes only some of the strokes
 }
 
 // A bedInput is what lies on a plate before any stroke.
@@ -410,9 +411,8 @@ type bedInput struct {
 	Bare    bareInput
 	Whole   bool
 	Picture *memo.Keyed[treatment.Picture]
-	Under   *memo.Keyed[fillInput] // the sources below; nil for none
-	Some    bool                   // only some of the strokes are wanted: they lie on a second layer
-	Shared  bool                   // the bed lies on that as well
+	Some    bool // only some of the strokes are wanted: they lie on a second layer
+	Shared  bool // the bed lies on that as well
 }
 
 // layer gathers what lies on a plate's own frame of the given strokes, those of one ride.
@@ -438,15 +438,26 @@ func (r *removal) layer(i int, there []*stroke, ride string, alone bool) *memo.K
 	}
 	return shared(r.inputs, name{i, string(counts), ride, some}, func() *memo.Keyed[layerInput] {
 		bed := &bedInput{Bare: r.bare(s.Frame), Whole: s.Whole, Picture: r.picture(s.Picture), Some: some, Shared: ride == ""}
-		if under := r.fill(i, s.Frame, false); len(under.Sources) > 0 {
-			bed.Under = memo.Of(under)
+		var under *memo.Keyed[fillInput]
+		if in := r.fill(i, s.Frame, false); len(in.Sources) > 0 {
+			under = memo.Of(in)
 		}
 		layer := memo.Of(layerInput{Bed: bed})
 		for j, st := range s.strokes {
-			layer = memo.Of(layerInput{Below: layer, Stroke: r.stroke(st, s.Frame), Shared: counts[j] == 1})
+			in := layerInput{Below: layer, Stroke: r.stroke(st, s.Frame), Shared: counts[j] == 1}
+			if reads(st.Stroke) {
+				in.Under = under
+			}
+			layer = memo.Of(in)
 		}
 		return layer
 	})
+}
+
+// reads reports whether what a stroke makes depends on the picture that it lies on: paint
+// above is not painted anew when something changes below that it never looked at.
+func reads(s *treatment.Stroke) bool {
+	return s.Mode != "colour" && s.Mode != "erase" || s.Channels != ""
 }
 
 // picture returns a supplied picture with its key, which takes reading all of it.

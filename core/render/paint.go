@@ -126,7 +126,13 @@ func painted(ctx context.Context, e environment, in *memo.Keyed[layerInput]) (la
 			found, known, strokes = layers{all: m}, true, strokes[:i]
 		}
 	}
-	c, err := e.canvas(ctx, bed)
+	var under *memo.Keyed[fillInput]
+	for _, s := range strokes {
+		if s.Value.Under != nil {
+			under = s.Value.Under
+		}
+	}
+	c, err := e.canvas(ctx, bed, under)
 	if err != nil {
 		return layers{}, err
 	}
@@ -172,15 +178,15 @@ func painted(ctx context.Context, e environment, in *memo.Keyed[layerInput]) (la
 	return out, nil
 }
 
-// canvas returns an empty canvas for a plate, the sources below it in place.
-func (e *Evaluator) canvas(ctx context.Context, bed *bedInput) (*fill.Canvas, error) {
+// canvas returns an empty canvas for a plate, on the sources below, if they are read.
+func (e *Evaluator) canvas(ctx context.Context, bed *bedInput, under *memo.Keyed[fillInput]) (*fill.Canvas, error) {
 	plate, err := e.bare(ctx, bed.Bare, e.Plate.Size())
 	if err != nil {
 		return nil, fmt.Errorf("frame %d, on which it is painted: %w", bed.Bare.Frame, err)
 	}
 	c := fill.NewCanvas(plate)
-	if bed.Under != nil {
-		if err := e.under(ctx, &bed.Under.Value, c); err != nil {
+	if under != nil {
+		if err := e.under(ctx, &under.Value, c); err != nil {
 			return nil, err
 		}
 	}
