@@ -115,11 +115,10 @@ type revisionOf struct {
 // Key names the program's store: what revisions and artifacts hold follows from their names.
 func (r *Rooms) Key() string { return "store" } // one for each program
 
-// A compiled treatment is counted as an estimate: tracks and strokes of a busy shot.
 type compiled struct{ *render.Treatment }
 
-// Bytes returns about what it takes.
-func (compiled) Bytes() int { return 1 << 20 }
+// Bytes returns about what it takes: most of it are strokes, each with what its layer is made of.
+func (c compiled) Bytes() int { return 256<<10 + 3<<10*c.Strokes() }
 
 // Treatment returns a revision of a shot's treatment, ready for evaluation.
 func (r *Rooms) Treatment(ctx context.Context, shot string, revision int) (*render.Treatment, error) {

@@ -91,6 +91,16 @@ func (s *source) on(n int) []*stroke {
 // Motions returns where the treatment's surfaces are.
 func (t *Treatment) Motions() *carry.Set { return t.motions }
 
+// Strokes counts the strokes of all removals.
+func (t *Treatment) Strokes() (n int) {
+	for _, r := range t.removals {
+		for _, s := range r.sources {
+			n += len(s.strokes)
+		}
+	}
+	return n
+}
+
 // Removals lists the removals by their identifiers.
 func (t *Treatment) Removals() (out []string) {
 	for _, r := range t.removals {
