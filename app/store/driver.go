@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql/driver"
+	"io"
 
 	"github.com/jackc/pgx/v5/stdlib"
 )
@@ -40,7 +41,10 @@ func (c conn) ExecContext(ctx context.Context, query string, args []driver.Named
 
 func (c conn) QueryContext(ctx context.Context, query string, args []driver.NamedValue) (driver.Rows, error) {
 	r, err := c.Conn.QueryContext(ctx, query, args)
-	return r, lost(err)
+	if err != nil {
+		return nil, lost(err)
+	}
+	return rows{r}, nil
 }
 
 func (c conn) PrepareContext(ctx context.Context, query string) (driver.Stmt, error) {
@@ -49,6 +53,16 @@ func (c conn) PrepareContext(ctx context.Context, query string) (driver.Stmt, er
 }
 
 func (c conn) Ping(ctx context.Context) error { return lost(c.Conn.Ping(ctx)) }
+
+type rows struct{ driver.Rows }
+
+func (r rows) Next(into []driver.Value) error {
+	err := r.Rows.Next(into)
+	if err == io.EOF { // the last one was read
+		return err
+	}
+	return lost(err)
+}
 
 type tx struct{ driver.Tx }
 

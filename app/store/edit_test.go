@@ -1,12 +1,19 @@
 package store_test
 
 import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"os"
 	"sync"
+	"syscall"
 	"testing"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -86,6 +93,18 @@ func TestEditsThatWaitedAreMerged(t *testing.T) {
 	// Without being asked to, nothing is merged.
 	_, err = s.Edit(ctx, "s", store.Change{From: 1, Patch: fade(0, 0.2), Label: "Opacity"})
 	require.True(t, errors.As(err, &stale), "%v", err)
+}
+
+// Errors that mean nothing but that the database is away; and those that look like it.
+func TestWhatCountsAsTheDatabaseBeingAway(t *testing.T) {
+	_, err := os.ReadFile("no such file")
+	for _, not := range []error{nil, err, io.EOF, syscall.EPIPE, sql.ErrNoRows, &pgconn.PgError{Code: "22003"}, context.Canceled} {
+		assert.False(t, store.Away(not), "%v", not)
+	}
+	for _, away := range []error{driver.ErrBadConn, sql.ErrConnDone, &store.Lost{Err: io.EOF}, &pgconn.PgError{Code: "57P01"}, &pgconn.PgError{Code: "08006"}} {
+		assert.True(t, store.Away(fmt.Errorf("save: %w", away)), "%v", away)
+		assert.True(t, store.Foreign(fmt.Errorf("save: %w", away)), "%v", away)
+	}
 }
 
 // What a failed save had remembered is not taken for what is in the database.

@@ -1,8 +1,11 @@
 package store
 
 import (
+	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"io"
+	"net"
 	"strings"
 	"syscall"
 
@@ -25,7 +28,8 @@ func Away(err error) bool {
 		return true
 	}
 	var lost *Lost
-	return errors.As(err, &lost) || strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "closed pool")
+	// A connection that was found broken before anything was sent on it has no error but this one.
+	return errors.As(err, &lost) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, sql.ErrConnDone) || strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "closed pool")
 }
 
 // Lost is an error of the connection to the database.
@@ -44,7 +48,7 @@ func lost(err error) error {
 	if errors.As(err, &refused) {
 		return err
 	}
-	for _, what := range []error{io.EOF, io.ErrUnexpectedEOF, syscall.ECONNRESET, syscall.ECONNREFUSED, syscall.EPIPE, syscall.ENOENT} {
+	for _, what := range []error{io.EOF, io.ErrUnexpectedEOF, syscall.ECONNRESET, syscall.ECONNREFUSED, syscall.EPIPE, syscall.ENOENT, syscall.ETIMEDOUT, net.ErrClosed} {
 		if errors.Is(err, what) {
 			return &Lost{err}
 		}
@@ -64,5 +68,5 @@ func Foreign(err error) bool {
 	var refused *pgconn.PgError
 	var connect *pgconn.ConnectError
 	var lost *Lost
-	return errors.As(err, &refused) || errors.As(err, &connect) || errors.As(err, &lost)
+	return errors.As(err, &refused) || errors.As(err, &connect) || errors.As(err, &lost) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, sql.ErrConnDone)
 }

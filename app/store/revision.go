@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jmoiron/sqlx"
 
 	"jardin/app/document"
@@ -266,7 +267,7 @@ func (s *Store) Edit(ctx context.Context, id string, c Change) (*Revision, error
 			return nil, err
 		}
 	}
-	return s.change(ctx, id, c.Label, nil, func(at *state) (*treatment.Document, []document.Operation, error) {
+	rev, err := s.change(ctx, id, c.Label, nil, func(at *state) (*treatment.Document, []document.Operation, error) {
 		at.edit = c.ID
 		moved := at.shot.Head != c.From
 		if moved && !c.Merge {
@@ -309,6 +310,11 @@ func (s *Store) Edit(ctx context.Context, id string, c Change) (*Revision, error
 		}
 		return doc, nil, nil
 	})
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && refused.ConstraintName == "revisions_edit" {
+		return s.Head(ctx, id) // it arrived twice at once
+	}
+	return rev, err
 }
 
 // Amend changes whatever treatment is in force now: for changes that stand by
