@@ -34,6 +34,7 @@ type about struct {
 	Version string    `json:"version"`
 	Made    time.Time `json:"made"`
 	Plates  bool      `json:"plates"`
+	Sums    bool      `json:"sums"` // it ends with the sums of its files; those of older programs do not
 }
 
 // database returns the address of a data folder's database, started if need be, and
@@ -86,7 +87,7 @@ func Backup(ctx context.Context, set Settings, to string, plates bool) (err erro
 	defer os.Remove(part)
 	defer out.Close()
 	w := &archiveWriter{Writer: tar.NewWriter(out)}
-	blob, err := json.MarshalIndent(about{"Jardin", picture.Version(), time.Now().UTC(), plates}, "", "  ")
+	blob, err := json.MarshalIndent(about{"Jardin", picture.Version(), time.Now().UTC(), plates, true}, "", "  ")
 	if err != nil {
 		return err
 	}
@@ -250,7 +251,7 @@ func load(ctx context.Context, fresh *cluster.Fresh, dump string) error {
 }
 
 // unpack checks all of an archive while it is read into a folder: that it is whole, that its
-// sums are right if it has them, and that it holds nothing but what a backup holds.
+// sums are there and right, if it is of a program that writes them, and that it holds nothing but what a backup holds.
 func unpack(ctx context.Context, from, dir string) error {
 	in, err := os.Open(from)
 	if err != nil {
@@ -260,6 +261,7 @@ func unpack(ctx context.Context, from, dir string) error {
 	archive := tar.NewReader(in)
 	sums := map[string]string{}
 	var told []byte
+	var what about
 	for n := 0; ; n++ {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -268,6 +270,8 @@ func unpack(ctx context.Context, from, dir string) error {
 		switch {
 		case errors.Is(err, io.EOF) && n < 2:
 			return errors.New("it is not a backup of Jardin's, or lacks the database")
+		case errors.Is(err, io.EOF) && what.Sums && told == nil:
+			return errors.New("it is cut short: the sums at its end are missing")
 		case errors.Is(err, io.EOF):
 			return compare(sums, told)
 		case err != nil:
@@ -301,9 +305,8 @@ func unpack(ctx context.Context, from, dir string) error {
 		}
 		sums[head.Name] = fmt.Sprintf("%x", sum.Sum(nil))
 		if head.Name == backupAbout {
-			var a about
 			blob, err := os.ReadFile(file)
-			if err != nil || json.Unmarshal(blob, &a) != nil || a.Program != "Jardin" {
+			if err != nil || json.Unmarshal(blob, &what) != nil || what.Program != "Jardin" {
 				return errors.New("it is not a backup of Jardin's")
 			}
 		}

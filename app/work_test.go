@@ -364,7 +364,7 @@ func damagedArchives(h *house, archive string, exported map[string]any) {
 	broken.body = dump
 	for name, bad := range map[string][]byte{
 		"no archive": []byte("no archive"), "nothing": nil, "cut short": data[:len(data)*2/3], "cut in its end": data[:len(data)-9000], "a bit flipped": flipped,
-		"a damaged database": pack(files[0], broken), "no database": pack(files[0]), "the database alone": pack(files[1]),
+		"a damaged database": pack(append([]file{files[0], broken}, files[2:]...)...), "no sums": pack(files[:len(files)-1]...), "no database": pack(files[0]), "the database alone": pack(files[1]),
 		"configuration of the database": pack(files[0], files[1], named("postgres/postgresql.auto.conf")),
 		"a way out":                     pack(files[0], files[1], named("plates/../../out")),
 		"an absolute path":              pack(files[0], files[1], named("/etc/cron.d/x")),
