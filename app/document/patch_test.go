@@ -190,6 +190,13 @@ func TestChangesAtOnceAreMergedOrRefused(t *testing.T) {
 		}
 		require.Equal(t, want, have, "round %d: %v and %v", round, mine, other)
 		require.Len(t, list, len(want), "nothing stands there twice")
+		// What is new stands after what it was put after.
+		for i, id := range ourOrder {
+			if _, old := base[id]; old || i == 0 || !slices.Contains(places, ourOrder[i-1]) || !slices.Contains(places, id) {
+				continue
+			}
+			require.Greater(t, slices.Index(places, id), slices.Index(places, ourOrder[i-1]), "round %d: %v of %v and %v", round, places, ourOrder, theirOrder)
+		}
 		// What stood in their order still does.
 		theirOrder = slices.DeleteFunc(theirOrder, func(id string) bool { _, there := want[id]; return !there })
 		places = slices.DeleteFunc(places, func(id string) bool { return !slices.Contains(theirOrder, id) })
@@ -197,4 +204,20 @@ func TestChangesAtOnceAreMergedOrRefused(t *testing.T) {
 	}
 	t.Logf("4000 pairs, %d refused", refused)
 	assert.Greater(t, refused, 100)
+}
+
+// Keys by frame stand in the order of their frames, whoever added them.
+func TestKeysOfTwoAreMergedInOrder(t *testing.T) {
+	keys := func(frames ...float64) any {
+		out := []any{}
+		for _, f := range frames {
+			out = append(out, map[string]any{"frame": f, "value": f})
+		}
+		return out
+	}
+	got, err := document.Merge(keys(1, 9), keys(1, 5, 9, 12), keys(0, 1, 3, 7, 9))
+	require.NoError(t, err)
+	assert.Equal(t, keys(0, 1, 3, 5, 7, 9, 12), got)
+	_, err = document.Merge(keys(1), []any{map[string]any{"frame": 1.0, "value": 2.0}}, []any{map[string]any{"frame": 1.0, "value": 3.0}})
+	assert.ErrorIs(t, err, document.ErrTouched)
 }

@@ -34,25 +34,28 @@ func TestAnEditThatIsSentAgainIsMadeOnce(t *testing.T) {
 	s := withShot(t)
 	_, err := s.Edit(ctx, "s", store.Change{From: 0, Patch: add("a"), Label: "Add"})
 	require.NoError(t, err)
-	var wait sync.WaitGroup
-	numbers := make([]int, 12)
-	for k := range numbers {
-		wait.Go(func() {
-			rev, err := s.Edit(ctx, "s", store.Change{From: 1, Patch: rename(0, "once"), Label: "Rename", ID: "e1", Merge: true})
-			if assert.NoError(t, err) {
-				numbers[k] = rev.Number
-			}
-		})
+	const edits = 20 // two of one edit are seldom quite at once
+	for e := range edits {
+		var wait sync.WaitGroup
+		numbers := make([]int, 12)
+		for k := range numbers {
+			wait.Go(func() {
+				rev, err := s.Edit(ctx, "s", store.Change{From: 1 + e, Patch: rename(0, fmt.Sprint("once", e)), Label: "Rename", ID: fmt.Sprint("e", e), Merge: true})
+				if assert.NoError(t, err) {
+					numbers[k] = rev.Number
+				}
+			})
+		}
+		wait.Wait()
+		for _, n := range numbers {
+			assert.Equal(t, 2+e, n)
+		}
 	}
-	wait.Wait()
-	for _, n := range numbers {
-		assert.Equal(t, 2, n)
-	}
-	_, err = s.Edit(ctx, "s", store.Change{From: 2, Patch: rename(0, "later"), Label: "Rename"})
+	_, err = s.Edit(ctx, "s", store.Change{From: 1 + edits, Patch: rename(0, "later"), Label: "Rename"})
 	require.NoError(t, err)
-	rev, err := s.Edit(ctx, "s", store.Change{From: 1, Patch: rename(0, "once"), Label: "Rename", ID: "e1", Merge: true})
+	rev, err := s.Edit(ctx, "s", store.Change{From: 1, Patch: rename(0, "once0"), Label: "Rename", ID: "e0", Merge: true})
 	require.NoError(t, err)
-	assert.Equal(t, 3, rev.Number)
+	assert.Equal(t, 2+edits, rev.Number)
 	assert.Equal(t, "later", rev.Document.Removals[0].Name, "what came after it stands")
 }
 

@@ -124,6 +124,29 @@ func TestPlatesDissolveIntoEachOther(t *testing.T) {
 	}
 }
 
+// What reads the picture reads the paint of the sources below; what does not is the same with
+// any paint below, and is not painted anew for it.
+func TestStrokesReadThePaintBelow(t *testing.T) {
+	below := func(c [3]float64) treatment.Source {
+		s := dab("colour", 100, 65, 25, 30)
+		s.Colour = &c
+		return treatment.Source{Kind: treatment.HeldPlate, Strokes: []treatment.Stroke{s}}
+	}
+	for _, c := range [][3]float64{{1, 0, 0}, {0, 0, 1}} {
+		d := with(below(c), treatment.Source{Kind: treatment.HeldPlate, Strokes: []treatment.Stroke{dab("clone", 100, 25, 25, 12)}})
+		v := frame(t, d, 100, ResultView).At(25, 25)
+		for k := range 3 {
+			assert.InDelta(t, c[k], v[k], 1e-5, "copied from below")
+		}
+		d = with(below(c), treatment.Source{Kind: treatment.HeldPlate, Strokes: []treatment.Stroke{dab("colour", 100, 25, 25, 12)}})
+		assert.InDelta(t, 1, frame(t, d, 100, ResultView).At(25, 25)[1], 1e-5)
+	}
+	for mode, want := range map[string]bool{"clone": true, "heal": true, "soften": true, "smear": true, "lift": true, "lower": true, "colour": false, "erase": false} {
+		assert.Equal(t, want, reads(&treatment.Stroke{Mode: mode}), mode)
+	}
+	assert.True(t, reads(&treatment.Stroke{Mode: "colour", Channels: "r"}), "the other channels are what was there")
+}
+
 // Strokes of one plate with ranges and rides of their own: each lies where and when it
 // should, and is there to be copied on the plate's frame in any case.
 func TestStrokesOfAPlateHaveRangesAndRides(t *testing.T) {
