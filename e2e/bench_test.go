@@ -65,7 +65,15 @@ func TestOutlinesAreEditedByHand(t *testing.T) {
 	s.wait(5*time.Second, "the point to become smooth", func() bool { return knots()[2].In != nil && knots()[2].Out != nil })
 	double(start[0].At.Point().Lerp(start[1].At.Point(), 0.5).Lerp(moved.Lerp(start[1].At.Point(), 0.5), 1))
 	s.wait(5*time.Second, "a point to be added", func() bool { return len(knots()) == 5 })
-	a.key(input.Delete)
+	// What is deleted is gone from the picture before another key or click can be heard.
+	grip("Point 5 of Dot 1")
+	left, err := a.page.Eval(`async () => {
+		document.body.dispatchEvent(new KeyboardEvent('keydown', { key: 'Delete', bubbles: true }))
+		for (let i = 0; i < 100; i++) await null
+		return document.querySelectorAll('[aria-label^="Point "]').length
+	}`)
+	require.NoError(t, err)
+	require.Equal(t, 4, left.Value.Int(), "points that can be taken hold of")
 	s.wait(5*time.Second, "the new point to go", func() bool { return len(knots()) == 4 })
 
 	side := start[1].At.Point().Lerp(start[2].At.Point(), 0.45)

@@ -1,4 +1,4 @@
-import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
+import { notifyManager, QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { StrictMode, useEffect, useState } from 'react'
 import { createRoot } from 'react-dom/client'
 import { Route, Switch } from 'wouter'
@@ -9,6 +9,9 @@ import { BenchRoom } from './bench/bench'
 import './index.css'
 import { Notices } from './ui/notice'
 import { Wall } from './wall/wall'
+
+// What is changed is on screen before the next key or click is heard: a drag that begins on an older state would bring it back.
+notifyManager.setScheduler(queueMicrotask)
 
 const queries = new QueryClient({ defaultOptions: { queries: { staleTime: Infinity, retry: 1, refetchOnWindowFocus: false } } })
 

@@ -170,7 +170,7 @@ async function edit(queries: QueryClient, shot: string, label: string, change: C
         const revision = await insist(() => patchTreatment(shot, { id: kept.id, revision: base.number, label, patch }, false))
         settled()
         // A number further on means that it had arrived before, and others have gone on since.
-        if (revision.number === base.number + 1 && !revision.document) adoptPatch(queries, shot, base.number, patch, revision)
+        if (revision.number === base.number + 1 && !revision.document && adoptPatch(queries, shot, base.number, patch, revision)) show(queries, shot)
         else await refresh(queries, shot)
         return
       } catch (error) {
