@@ -6,12 +6,15 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -33,6 +36,37 @@ func (h *house) task(id string) (t store.Task) {
 	}
 	h.Fatalf("there is no task %s", id)
 	return t
+}
+
+// Whoever continues work right after pausing or cancelling it means the work that is about to
+// halt: it must not stay halted, whatever the order in which the three arrive.
+func TestWorkContinuedWhileItHaltsGoesOn(t *testing.T) {
+	h := open(t)
+	shot := h.bringIn("w")
+	h.ask("PATCH", "/api/shots/"+shot.ID+"/treatment", edit(0, newRemoval), 200, nil)
+	rng := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 3))
+	for round := range 12 {
+		var task store.Task
+		h.ask("POST", "/api/shots/"+shot.ID+"/render", `{"what":"clean","movies":["review"]}`, 202, &task)
+		for range 1 + rng.IntN(3) {
+			time.Sleep(time.Duration(rng.IntN(60)) * time.Millisecond)
+			h.ask("POST", "/api/tasks/"+task.ID+"/"+[]string{"pause", "cancel"}[rng.IntN(2)], "", 200, nil)
+			h.ask("POST", "/api/tasks/"+task.ID+"/continue", "", 200, nil)
+		}
+		h.until(fmt.Sprintf("work is done in round %d", round), func() bool { return h.task(task.ID).State == "done" })
+	}
+	// All at once, from many sides; the last to continue decides.
+	var task store.Task
+	h.ask("POST", "/api/shots/"+shot.ID+"/render", `{"what":"clean","movies":["review"]}`, 202, &task)
+	var wait sync.WaitGroup
+	for k := range 24 {
+		wait.Go(func() {
+			h.ask("POST", "/api/tasks/"+task.ID+"/"+[]string{"pause", "cancel", "continue"}[k%3], "", 200, nil)
+		})
+	}
+	wait.Wait()
+	h.ask("POST", "/api/tasks/"+task.ID+"/continue", "", 200, nil)
+	h.until("work is done after all", func() bool { return h.task(task.ID).State == "done" })
 }
 
 func TestWorkIsPausedContinuedCancelledAndTriedAgain(t *testing.T) {

@@ -44,12 +44,56 @@ type Runner struct {
 	stop  context.CancelFunc
 
 	mu     sync.Mutex
-	active map[string]*run // tasks that are being worked on
+	active map[string]*run // tasks that are being worked on, or whose state is being changed
 }
 
 // A run is a task being worked on.
 type run struct {
-	halt context.CancelCauseFunc
+	halt   context.CancelCauseFunc // nil as long as only its state is changed
+	halted bool                    // it was asked to halt, and has not ended yet
+	ended  chan struct{}           // closed when it has
+}
+
+// hold takes a task for oneself, or returns who has it: as long as it is held nobody else
+// begins to work on it or changes its state.
+func (r *Runner) hold(id string, halt context.CancelCauseFunc) (mine, other *run) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if other := r.active[id]; other != nil {
+		return nil, other
+	}
+	mine = &run{halt: halt, ended: make(chan struct{})}
+	r.active[id] = mine
+	return mine, nil
+}
+
+// holdState takes a task to change its state, or returns who works on it. It waits for those
+// who change its state and, if it says so, for work that was asked to halt.
+func (r *Runner) holdState(ctx context.Context, id string, halting bool) (mine, working *run, err error) {
+	for {
+		mine, other := r.hold(id, nil)
+		if other == nil {
+			return mine, nil, nil
+		}
+		r.mu.Lock()
+		wait := other.halt == nil || halting && other.halted
+		r.mu.Unlock()
+		if !wait {
+			return nil, other, nil
+		}
+		select {
+		case <-other.ended:
+		case <-ctx.Done():
+			return nil, nil, ctx.Err()
+		}
+	}
+}
+
+func (r *Runner) release(id string, mine *run) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.active, id)
+	close(mine.ended)
 }
 
 // Why a run ends before its work does.
@@ -182,6 +226,13 @@ func (r *Runner) Pause(ctx context.Context, id string) (*store.Task, error) {
 }
 
 func (r *Runner) halt(ctx context.Context, id, state string, why error) (*store.Task, error) {
+	mine, running, err := r.holdState(ctx, id, false)
+	if err != nil {
+		return nil, err
+	}
+	if running == nil {
+		defer r.release(id, mine)
+	}
 	t, err := r.store.Task(ctx, id)
 	if err != nil {
 		return nil, err
@@ -189,10 +240,10 @@ func (r *Runner) halt(ctx context.Context, id, state string, why error) (*store.
 	if t.State != Waiting && t.State != Running && !(t.State == Paused && state == Cancelled) {
 		return t, nil
 	}
-	r.mu.Lock()
-	running := r.active[id]
-	r.mu.Unlock()
 	if running != nil {
+		r.mu.Lock()
+		running.halted = true
+		r.mu.Unlock()
 		running.halt(why) // the work itself says how it ended
 		return t, nil
 	}
@@ -207,38 +258,20 @@ func (r *Runner) halt(ctx context.Context, id, state string, why error) (*store.
 }
 
 // Continue takes up a task that was paused, or tries one again that failed or was
-// cancelled; also an import whose plates are not there any more.
+// cancelled; also an import whose plates are not there any more. One that was asked to halt
+// and has not ended yet is waited for.
 func (r *Runner) Continue(ctx context.Context, id string) (*store.Task, error) {
-	t, err := r.store.Task(ctx, id)
+	mine, working, err := r.holdState(ctx, id, true)
 	if err != nil {
 		return nil, err
 	}
-	again := t.State == Paused || t.State == Failed || t.State == Cancelled
-	if t.Kind == "import" && t.State == Done {
-		shot, err := r.store.Shot(ctx, t.ShotID)
-		if err != nil {
-			return nil, err
-		}
-		again = shot.State == "failed" // its plates went missing since
+	if working != nil {
+		return r.store.Task(ctx, id)
 	}
-	if !again {
-		return t, nil
-	}
-	if t.Kind == "import" {
-		if err := r.store.SetState(ctx, t.ShotID, "importing", ""); err != nil {
-			return nil, err
-		}
-		r.hub.Send(live.ShotChanged{ShotID: t.ShotID})
-	}
-	if t.State != Paused && t.Kind != "track" {
-		// Measuring begins anew, on the treatment that is in force now.
-		if err := r.store.SetPartial(ctx, id, nil); err != nil {
-			return nil, err
-		}
-	}
-	t.State, t.Problem, t.Found, t.EndedAt = Waiting, "", "", nil
-	if err := r.store.SaveTask(ctx, t); err != nil {
-		return nil, err
+	t, again, err := r.readied(ctx, id)
+	r.release(id, mine)
+	if err != nil || !again {
+		return t, err
 	}
 	if err := r.enqueue(ctx, id); err != nil {
 		return nil, err
@@ -247,11 +280,42 @@ func (r *Runner) Continue(ctx context.Context, id string) (*store.Task, error) {
 	return t, nil
 }
 
+// readied makes a task that ended before its work was done wait to be worked on again; again
+// says whether it was such a one.
+func (r *Runner) readied(ctx context.Context, id string) (t *store.Task, again bool, err error) {
+	t, err = r.store.Task(ctx, id)
+	if err != nil {
+		return nil, false, err
+	}
+	again = t.State == Paused || t.State == Failed || t.State == Cancelled
+	if t.Kind == "import" && t.State == Done {
+		shot, err := r.store.Shot(ctx, t.ShotID)
+		if err != nil {
+			return nil, false, err
+		}
+		again = shot.State == "failed" // its plates went missing since
+	}
+	if !again {
+		return t, false, nil
+	}
+	if t.Kind == "import" {
+		if err := r.store.SetState(ctx, t.ShotID, "importing", ""); err != nil {
+			return nil, false, err
+		}
+		r.hub.Send(live.ShotChanged{ShotID: t.ShotID})
+	}
+	if t.State != Paused && t.Kind != "track" {
+		// Measuring begins anew, on the treatment that is in force now.
+		if err := r.store.SetPartial(ctx, id, nil); err != nil {
+			return nil, false, err
+		}
+	}
+	t.State, t.Problem, t.Found, t.EndedAt = Waiting, "", "", nil
+	return t, true, r.store.SaveTask(ctx, t)
+}
+
 // end says how a task ended. As long as the database is away, it waits for it.
 func (r *Runner) end(ctx context.Context, t *store.Task, state, problem string) {
-	if state != Waiting {
-		_ = r.store.Settled(ctx, t.ID)
-	}
 	t.State, t.Problem, t.EndedAt = state, problem, nil
 	if state != Paused && state != Waiting {
 		now := time.Now()
@@ -268,6 +332,7 @@ func (r *Runner) end(ctx context.Context, t *store.Task, state, problem string) 
 		}
 		time.Sleep(wait)
 	}
+	_ = r.store.Settled(ctx, t.ID) // the server did not break down over it
 	r.hub.Send(live.TaskChanged{Task: *t})
 }
 
@@ -277,18 +342,11 @@ func (w *worker) Work(ctx context.Context, job *river.Job[taskArgs]) error {
 	id := job.Args.Task
 	work, halt := context.WithCancelCause(ctx)
 	defer halt(nil)
-	r.mu.Lock()
-	if _, busy := r.active[id]; busy {
-		r.mu.Unlock()
-		return nil // it was queued twice
+	mine, other := r.hold(id, halt)
+	if other != nil {
+		return river.JobSnooze(time.Second) // it was queued twice, or is about to be given up
 	}
-	r.active[id] = &run{halt}
-	r.mu.Unlock()
-	defer func() {
-		r.mu.Lock()
-		delete(r.active, id)
-		r.mu.Unlock()
-	}()
+	defer r.release(id, mine)
 	t, err := r.store.Task(work, id)
 	if errors.Is(err, store.ErrNone) {
 		return river.JobCancel(err) // the shot was removed meanwhile
