@@ -15,6 +15,7 @@ import (
 	"jardin/app/store"
 	"jardin/core/geom"
 	"jardin/core/render"
+	"jardin/core/warp"
 )
 
 // pictures serves frames. What a frame's address names never changes, or the
@@ -123,7 +124,7 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 			problem(c, http.StatusUnprocessableEntity, "at takes the nine numbers of a matrix, by rows, with commas between")
 			return
 		}
-		t = t.Placed(removal, n, h)
+		t = t.Placed(removal, n, warp.Of(h))
 	}
 	key, err := source.Evaluator().Key(t, n, view, removal)
 	if err != nil {

@@ -122,7 +122,7 @@ func (s *Server) tracks(api huma.API) {
 				if !ok {
 					continue
 				}
-				v := &lie{Points: l.Points, Placement: l.Placement, Ride: l.Ride.Homography}
+				v := &lie{Points: l.Points, Placement: l.Placement, Ride: l.Flat}
 				for _, p := range l.Shifts {
 					v.Shifts = append(v.Shifts, treatment.Vec{p.X, p.Y})
 				}
@@ -156,12 +156,8 @@ func (s *Server) tracks(api huma.API) {
 		switch {
 		case t == nil:
 			return nil, huma.Error404NotFound("there is no such track in the treatment")
-		case t.Kind == treatment.PlaneTrack && len(t.Region) < 3:
-			return nil, huma.Error422UnprocessableEntity("there is no region to follow yet; draw one around a piece of the surface")
-		case t.Kind == treatment.PointsTrack && len(t.Points) == 0:
-			return nil, huma.Error422UnprocessableEntity("there are no points to follow yet; put one on the picture")
-		case t.Kind == treatment.GivenTrack:
-			return nil, huma.Error422UnprocessableEntity("this track was brought in from elsewhere; there is nothing drawn that could be followed")
+		case picture.Ready(t) != nil:
+			return nil, huma.Error422UnprocessableEntity(picture.Ready(t).Error())
 		case in.Body.First > in.Body.From || in.Body.Last < in.Body.From || in.Body.First == in.Body.Last:
 			return nil, huma.Error422UnprocessableEntity("there is no other frame to follow to; go to another one, or choose the other direction")
 		}
@@ -275,12 +271,12 @@ func (s *Server) trackFile(c *gin.Context) {
 	case "st":
 		from, err1 := strconv.Atoi(c.Query("from"))
 		to, err2 := strconv.Atoi(c.Query("to"))
-		h, known := t.Motions().Between(m.Track.ID, to, from)
-		if err1 != nil || err2 != nil || !known {
+		toSource := t.Motions().Mapping(m.Track.ID, to, from)
+		if err1 != nil || err2 != nil || toSource == nil {
 			problem(c, http.StatusUnprocessableEntity, "give from and to: two frames on which the track is known")
 			return
 		}
-		attach(c, fmt.Sprintf("%s_%d_to_%d.exr", m.Track.Name, from, to), "image/x-exr", exchange.Warp(h, source.Plates.Width, source.Plates.Height))
+		attach(c, fmt.Sprintf("%s_%d_to_%d.exr", m.Track.Name, from, to), "image/x-exr", exchange.Warp(toSource, source.Plates.Width, source.Plates.Height))
 	default:
 		data, err := exchange.Of(m).CSV(what)
 		if err != nil {

@@ -14,6 +14,7 @@ import (
 	"jardin/core/carry"
 	"jardin/core/geom"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 func motion(n int) geom.Homography {
@@ -152,7 +153,10 @@ func TestOutlinesComeBackFromSVG(t *testing.T) {
 
 // OpenCV, an independent reader, finds the numbers that were written.
 func TestTheWarpIsReadByOthers(t *testing.T) {
-	h := motion(9)
+	lattice := geom.Lattice{Box: geom.Bounds([]geom.Point{{X: 0, Y: 0}, {X: 64, Y: 48}}), Columns: 2, Rows: 2, Shift: make([]geom.Point, 9)}
+	lattice.Shift[4] = geom.Pt(5, -3) // the surface is bent: the map is of that, too
+	h, ok := warp.NewBent(motion(9), motion(3), []geom.Lattice{lattice}, nil)
+	require.True(t, ok)
 	path := filepath.Join(t.TempDir(), "st.exr")
 	require.NoError(t, os.WriteFile(path, Warp(h, 64, 48), 0o644))
 	read := exec.Command("/usr/bin/python3", "-c", `import cv2, sys; sys.stdout.buffer.write(cv2.imread(sys.argv[1], cv2.IMREAD_UNCHANGED).tobytes())`, path)

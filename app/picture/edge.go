@@ -12,6 +12,7 @@ import (
 	"jardin/core/raster"
 	"jardin/core/track"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // An EdgeRun says which outline is to follow its edge, and how far.
@@ -102,13 +103,13 @@ type edgeFollower struct {
 	each    func(EdgeFound)
 }
 
-// way is how the outline's home gets to a frame.
-func (f *edgeFollower) way(n int) (carry.Way, bool) {
+// mapping is how the outline's home gets to a frame; nil where that is not known.
+func (f *edgeFollower) mapping(n int) warp.Mapping {
 	ride := f.shape.Ride
 	if ride == "" {
 		ride = f.r.Follow.Track
 	}
-	return f.motions.Way(ride, f.shape.Home, n)
+	return f.motions.Mapping(ride, f.shape.Home, n)
 }
 
 // at returns where the treatment has the outline on a frame, at home.
@@ -178,7 +179,7 @@ func between(a, b []treatment.Knot, u float64) []treatment.Knot {
 // walk follows frame by frame.
 func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, error) {
 	start, ok := f.at(from)
-	if _, rides := f.way(from); !ok || !rides {
+	if !ok || f.mapping(from) == nil {
 		return nil, fmt.Errorf("the outline is not known on frame %d; go to a frame on which it lies right", from)
 	}
 	lie, _ := f.motions.Lie(f.shape, f.r.Follow.Track, from)
@@ -236,9 +237,11 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 		if err != nil {
 			return out, &Lost{f.shape.Name, n, err}
 		}
-		w, ok := f.way(n)
-		back, ok2 := w.Inverse()
-		if !ok || !ok2 {
+		var back warp.Mapping
+		if there := f.mapping(n); there != nil {
+			back, _ = there.Inverse()
+		}
+		if back == nil {
 			return out, &Lost{f.shape.Name, n, errors.New("the track that it rides on is not known here")}
 		}
 		moved, _ := f.motions.Lie(f.shape, f.r.Follow.Track, n)

@@ -7,9 +7,7 @@ import (
 	"image"
 	"maps"
 	"slices"
-	"strings"
 
-	"jardin/app/media"
 	"jardin/core/carry"
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -92,15 +90,43 @@ func (s *Source) Follow(ctx context.Context, doc *treatment.Document, run Run, e
 	if err != nil {
 		return err
 	}
-	f := follower{Source: s, doc: doc, what: t, motions: motions, measured: measured.Motion(t.ID), run: run, each: each}
-	switch t.Kind {
-	case treatment.PlaneTrack:
-		return f.plane(ctx)
-	case treatment.PointsTrack:
-		return f.points(ctx)
+	kind := followings[t.Kind]
+	if err := kind.ready(t); err != nil {
+		return err
 	}
+	f := follower{Source: s, doc: doc, what: t, motions: motions, measured: measured.Motion(t.ID), run: run, each: each}
+	return kind.follow(ctx, &f)
+}
+
+// A following is how a kind of track is followed.
+type following interface {
+	// ready says what is missing before the track can be followed.
+	ready(t *treatment.Track) error
+	// follow goes both ways from where the run begins.
+	follow(ctx context.Context, f *follower) error
+	// keep puts what was found into the track; all says that nothing measured before is left
+	// beside it.
+	keep(t *treatment.Track, found []Found, all bool)
+}
+
+// followings are by kind of track. A new one gets a file of its own and a line here.
+var followings = map[string]following{
+	treatment.PlaneTrack:  planeFollowing{},
+	treatment.PointsTrack: pointsFollowing{},
+	treatment.GivenTrack:  noFollowing{},
+}
+
+// Ready says what is missing before a track can be followed; nil for nothing.
+func Ready(t *treatment.Track) error { return followings[t.Kind].ready(t) }
+
+// noFollowing is of tracks in which nothing is drawn.
+type noFollowing struct{}
+
+func (noFollowing) ready(t *treatment.Track) error {
 	return fmt.Errorf("%q was brought in from elsewhere; there is nothing drawn that could be followed", t.Name)
 }
+func (n noFollowing) follow(_ context.Context, f *follower) error { return n.ready(f.what) }
+func (noFollowing) keep(*treatment.Track, []Found, bool)          {}
 
 type follower struct {
 	*Source
@@ -179,51 +205,6 @@ func (f *follower) both(way func(last int) error) error {
 	return lost
 }
 
-func (f *follower) plane(ctx context.Context) error {
-	if len(f.what.Region) < 3 {
-		return fmt.Errorf("%q has no region yet; draw one around a piece of the surface", f.what.Name)
-	}
-	start, ok := f.measured.At(f.run.From)
-	if !ok {
-		return fmt.Errorf("%q is not known on frame %d; follow from a frame on which it is, or place it there by hand first", f.what.Name, f.run.From)
-	}
-	region := start.ApplyAll(treatment.Points(f.what.Region))
-	here, err := f.look(f.run.From, media.LumaChannel)
-	if err != nil {
-		return err
-	}
-	f.each(Found{Frame: f.run.From, Sample: &treatment.Sample{Frame: f.run.From, Matrix: start, Match: 1, Agree: 1}})
-	return f.both(func(last int) error {
-		t, err := track.NewPlane(here, f.Size(), region, f.exclusions(f.run.From), f.what.Motion)
-		if err != nil {
-			return err
-		}
-		return steps(ctx, f.run.From, last, func(n int) error {
-			look, err := f.look(n, media.LumaChannel)
-			if err != nil {
-				return err
-			}
-			found, err := t.Step(look, f.exclusions(n))
-			if err != nil {
-				return &Lost{"the surface", n, err}
-			}
-			f.each(Found{Frame: n, Sample: &treatment.Sample{
-				Frame: n, Matrix: found.H.Mul(start).Normalised(), Match: min(found.Match, 1), Agree: min(found.Agree, 1),
-				Residual: found.Residual, Blocks: blocks(found.Blocks), Chained: found.Chained,
-			}})
-			return nil
-		})
-	})
-}
-
-func blocks(b [track.Blocks * track.Blocks]uint8) string {
-	var out strings.Builder
-	for _, v := range b {
-		out.WriteByte('0' + v)
-	}
-	return out.String()
-}
-
 // exclusions returns what is left out on frame n, as the tracker sees it.
 func (f *follower) exclusions(n int) [][]geom.Point {
 	var out [][]geom.Point
@@ -244,148 +225,6 @@ func (f *follower) exclusions(n int) [][]geom.Point {
 	return out
 }
 
-func (f *follower) points(ctx context.Context) error {
-	var chosen []*treatment.Point
-	for i := range f.what.Points {
-		p := &f.what.Points[i]
-		wanted := len(f.run.Points) == 0 && !p.Off
-		for _, id := range f.run.Points {
-			wanted = wanted || id == p.ID
-		}
-		if wanted {
-			chosen = append(chosen, p)
-		}
-	}
-	if len(chosen) == 0 {
-		return fmt.Errorf("%q has no points to follow; put one on the picture", f.what.Name)
-	}
-	return f.both(func(last int) error { return f.pointsTo(ctx, chosen, last) })
-}
-
-// pointsTo follows points in one direction, all together, each until it is lost.
-func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last int) error {
-	var going []*track.Point
-	var who []*treatment.Point
-	var looks []string
-	var lost error
-	for _, p := range chosen {
-		at, ok := carry.Path(f.what, p)[f.run.From]
-		if !ok {
-			lost = errors.Join(lost, &Lost{p.Name, f.run.From, errors.New("it is not known on this frame; place it by hand, or follow from a frame on which it is")})
-			continue
-		}
-		t, channel, err := f.begin(p, at)
-		if err != nil {
-			lost = errors.Join(lost, &Lost{p.Name, f.run.From, err})
-			continue
-		}
-		going, who, looks = append(going, t), append(who, p), append(looks, channel)
-	}
-	if len(going) == 0 {
-		return lost
-	}
-	err := steps(ctx, f.run.From, last, func(n int) error {
-		out := Found{Frame: n, Points: map[string]treatment.PointSample{}}
-		seen := map[string]track.Look{}
-		each := make([]track.Look, len(going))
-		for i, c := range looks {
-			if seen[c] == nil {
-				look, err := f.look(n, c)
-				if err != nil {
-					return err
-				}
-				seen[c] = look
-			}
-			each[i] = seen[c]
-		}
-		found, failed := track.StepAll(going, each)
-		kept := 0
-		for i, err := range failed {
-			if err != nil {
-				lost = errors.Join(lost, &Lost{who[i].Name, n, err})
-				continue
-			}
-			v := found[i]
-			out.Points[who[i].ID] = treatment.PointSample{Frame: n, At: treatment.Vec{v.At.X, v.At.Y}, Match: min(v.Match, 1)}
-			going[kept], who[kept], looks[kept] = going[i], who[i], looks[i]
-			kept++
-		}
-		going, who, looks = going[:kept], who[:kept], looks[:kept]
-		if len(out.Points) > 0 {
-			f.each(out)
-		}
-		if kept == 0 {
-			return errDone
-		}
-		return nil
-	})
-	if err != nil && !errors.Is(err, errDone) {
-		return err
-	}
-	return lost
-}
-
-var errDone = errors.New("all points are lost")
-
-// begin prepares a point at its place on the frame that the run starts from. Its
-// pattern is the one of its home, but where it was placed by hand: it may look
-// different there.
-func (f *follower) begin(p *treatment.Point, at geom.Point) (*track.Point, string, error) {
-	home, place := p.Home, p.At.Point()
-	for _, h := range p.Placed {
-		if h.Frame == f.run.From {
-			home, place = f.run.From, at
-		}
-	}
-	channel := p.Channel
-	if channel == "best" {
-		var err error
-		if channel, err = f.best(home, place, p.Pattern.Point()); err != nil {
-			return nil, "", err
-		}
-	}
-	look, err := f.look(home, channel)
-	if err != nil {
-		return nil, "", err
-	}
-	t, err := track.NewPoint(look, f.Size(), place, track.PointOptions{
-		Pattern: p.Pattern.Point(), Search: p.Search.Point(), Motion: p.Motion, Against: track.Against(p.Against), Tolerance: p.Tolerance,
-	})
-	if err != nil {
-		return nil, "", err
-	}
-	if home != f.run.From {
-		if look, err = f.look(f.run.From, channel); err != nil {
-			return nil, "", err
-		}
-		err = t.Place(look, at)
-	}
-	return t, channel, err
-}
-
-// best returns the channel in which a pattern stands out most from the grain.
-func (f *follower) best(n int, at, pattern geom.Point) (string, error) {
-	name, most := media.LumaChannel, 0.0
-	r := raster.Around(geom.Bounds([]geom.Point{at.Sub(pattern), at.Add(pattern)}), 2, f.Size())
-	if r.Empty() {
-		return "", track.ErrLeft
-	}
-	for _, c := range []string{media.LumaChannel, media.RedChannel, media.GreenChannel, media.BlueChannel} {
-		look, err := f.look(n, c)
-		if err != nil {
-			return "", err
-		}
-		p, err := look(r)
-		if err != nil {
-			return "", err
-		}
-		if v := track.Strength(p, at, pattern); v > most {
-			name, most = c, v
-		}
-	}
-	return name, nil
-}
-
 // Keep puts what a run has found into its track, which holds its data in place.
 // What was measured on other frames stays: it is of the same surface from the
 // same home.
@@ -394,48 +233,7 @@ func Keep(t *treatment.Track, run Run, whole treatment.Range, found []Found) {
 		whole = *t.Range
 	}
 	// A piece that is followed anew does not bring the rest up to date.
-	all := run.First <= whole.First && run.Last >= whole.Last
-	if t.Kind == treatment.PlaneTrack {
-		var news []treatment.Sample
-		for _, f := range found {
-			if f.Sample != nil {
-				news = append(news, *f.Sample)
-			}
-		}
-		if len(news) == 0 {
-			return
-		}
-		basis := t.Basis()
-		if t.Data != nil {
-			news = join(t.Data.Samples, news, func(s treatment.Sample) int { return s.Frame })
-			if !all {
-				basis = t.Data.Basis
-			}
-		}
-		t.Data = &treatment.Data{Basis: basis, Samples: join(nil, news, func(s treatment.Sample) int { return s.Frame })}
-		return
-	}
-	for i := range t.Points {
-		p := &t.Points[i]
-		var news []treatment.PointSample
-		for _, f := range found {
-			if v, ok := f.Points[p.ID]; ok {
-				news = append(news, v)
-			}
-		}
-		if len(news) == 0 {
-			continue
-		}
-		basis := p.Basis()
-		var old []treatment.PointSample
-		if p.Path != nil {
-			old = p.Path.Samples
-			if !all {
-				basis = p.Path.Basis
-			}
-		}
-		p.Path = &treatment.PointPath{Basis: basis, Samples: join(old, news, func(s treatment.PointSample) int { return s.Frame })}
-	}
+	followings[t.Kind].keep(t, found, run.First <= whole.First && run.Last >= whole.Last)
 }
 
 // join puts news over what was there, by frame.

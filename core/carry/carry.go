@@ -10,6 +10,7 @@ import (
 
 	"jardin/core/geom"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // A Set holds the motions of all tracks of a document. It does not change and is
@@ -22,6 +23,7 @@ type Set struct {
 type Motion struct {
 	Track   *treatment.Track
 	Samples []Moment // by frame
+	kind    kind
 	at      map[int]int
 	points  map[string]map[int]geom.Point // places used of a track of points
 	bends   map[int][]geom.Lattice        // by frame, from corrections by grids, at home
@@ -52,8 +54,20 @@ func New(doc *treatment.Document) (*Set, error) {
 // Motion returns the motion of a track, or nil if there is no such track.
 func (s *Set) Motion(id string) *Motion { return s.tracks[id] }
 
-// Between returns the transform from frame a to frame b by a track. ok is false
-// where the track is not known on either frame; Still is known everywhere.
+// Mapping returns how a track takes frame a to frame b; nil where it is not known on one of
+// them. Still is known everywhere.
+func (s *Set) Mapping(id string, a, b int) warp.Mapping {
+	if a == b || id == treatment.Still {
+		return warp.Identity
+	}
+	if m := s.tracks[id]; m != nil {
+		return m.kind.mapping(m, a, b)
+	}
+	return nil
+}
+
+// Between returns the transform from frame a to frame b by a track, without what bends its
+// surface. ok is false where the track is not known on either frame; Still is known everywhere.
 func (s *Set) Between(id string, a, b int) (h geom.Homography, ok bool) {
 	if a == b || id == treatment.Still {
 		return geom.Identity, true
@@ -99,14 +113,11 @@ func (s *Set) resolve(doc *treatment.Document, t *treatment.Track, depth int) (*
 	if t.Data != nil && t.Data.Artifact != "" {
 		return nil, fmt.Errorf("track %q is still an artifact", t.Name)
 	}
-	m := &Motion{Track: t}
-	var err error
-	if t.Kind == treatment.PointsTrack {
-		err = m.fromPoints()
-	} else {
-		m.fromSamples()
+	m := &Motion{Track: t, kind: kinds[t.Kind]}
+	if m.kind == nil {
+		return nil, fmt.Errorf("track %q is of a kind %q, which is not known", t.Name, t.Kind)
 	}
-	if err != nil {
+	if err := m.kind.measured(m); err != nil {
 		return nil, err
 	}
 	if len(m.Samples) > 0 {
@@ -166,29 +177,6 @@ func dropped(t *treatment.Track, n int) bool {
 		}
 	}
 	return false
-}
-
-// fromSamples takes the measured samples, without those dropped, and puts those
-// placed by hand beside them. Frames between are filled in a straight way.
-func (m *Motion) fromSamples() {
-	t := m.Track
-	if t.Data != nil {
-		for _, v := range t.Data.Samples {
-			if !dropped(t, v.Frame) {
-				m.Samples = append(m.Samples, Moment{Sample: v})
-			}
-		}
-	}
-	for _, p := range t.Placed {
-		if h, err := geom.Fit(geom.Perspective, t.Frame(), treatment.Points(p.Corners), nil); err == nil {
-			m.add(Moment{Sample: treatment.Sample{Frame: p.Frame, Matrix: h}, ByHand: true}, true)
-		}
-	}
-	if len(t.Placed) > 0 {
-		m.add(Moment{Sample: treatment.Sample{Frame: t.Home, Matrix: geom.Identity, Match: 1, Agree: 1}}, false)
-	}
-	m.index()
-	m.bridge()
 }
 
 // bridge fills the frames between samples by moving the surface's corners along

@@ -11,6 +11,7 @@ import (
 
 	"jardin/core/geom"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // drift is a made-up camera: shift, roll and a little perspective.
@@ -156,9 +157,10 @@ func TestAGridBendsWhatRidesOnIt(t *testing.T) {
 	d.Tracks[0].Corrections = []treatment.Correction{{ID: "g", Kind: treatment.ByGrid, Cells: []int{2, 1}, Keys: []treatment.CorrectionKey{
 		{Frame: 10, Crossings: make([]treatment.Vec, 6)}, {Frame: 30, Crossings: shifts}}}}
 	s := resolve(t, d)
-	way, ok := s.Way("t", 10, 30)
-	require.True(t, ok)
-	require.NotNil(t, way.Bent)
+	way := s.Mapping("t", 10, 30)
+	require.NotNil(t, way)
+	_, flat := way.Homography()
+	require.False(t, flat)
 	plain := between(t, resolve(t, document(30)), "t", 10, 30)
 	near2(t, plain.Apply(geom.Pt(200, 92)), way.Apply(geom.Pt(200, 100)), 1e-6, "the crossing is moved")
 	near2(t, plain.Apply(geom.Pt(100, 100)), way.Apply(geom.Pt(100, 100)), 1e-6, "its neighbours are not")
@@ -168,14 +170,13 @@ func TestAGridBendsWhatRidesOnIt(t *testing.T) {
 	box := way.Bounds(geom.Box{Min: geom.Pt(150, 100), Max: geom.Pt(250, 150)})
 	p := plain.Apply(geom.Pt(200, 92))
 	assert.LessOrEqual(t, box.Min.Y, p.Y+0.5, "the box knows of the bend in its side")
-	half, _ := s.Way("t", 10, 20)
+	half := s.Mapping("t", 10, 20)
 	near2(t, apply(between(t, resolve(t, document(30)), "t", 10, 20), geom.Pt(200, 96)), half.Apply(geom.Pt(200, 100)), 1e-6, "eased: half at half time")
 	shape := square("s", 190, 90, 20)
 	lie, ok := s.Lie(&shape, "t", 30)
 	require.True(t, ok)
 	assert.Less(t, lie.Polygon(&shape)[0].Y, plain.Apply(geom.Pt(190, 90)).Y-5)
-	way10, _ := s.Way("t", 10, 10)
-	assert.Nil(t, way10.Bent, "nothing is bent where nothing is moved")
+	assert.True(t, warp.IsIdentity(s.Mapping("t", 30, 30)), "on its own frame nothing is carried, though it is bent there")
 }
 
 // points is a track of n points that move as drift says.
@@ -382,10 +383,9 @@ func TestGradesSayWhatToDo(t *testing.T) {
 func TestAnEdgeBendsBetweenItsPoints(t *testing.T) {
 	lattice := geom.Lattice{Box: geom.Bounds([]geom.Point{{X: 0, Y: 0}, {X: 200, Y: 200}}), Columns: 2, Rows: 2, Shift: make([]geom.Point, 9)}
 	lattice.Shift[4], lattice.Shift[1] = geom.Pt(9, -14), geom.Pt(-6, 8)
-	bent := &Bent{A: geom.Identity, B: geom.Identity, OnB: []geom.Lattice{lattice}}
-	bent.backOf.a, bent.backOf.b = geom.Identity, geom.Identity
+	bent, _ := warp.NewBent(geom.Identity, geom.Identity, nil, []geom.Lattice{lattice})
 	shape := square("a", 20, 60, 160)
-	lie := Lie{Points: shape.Points, Placement: geom.Identity, Ride: Way{geom.Identity, bent}}
+	lie := Lie{Points: shape.Points, Placement: geom.Identity, Ride: bent, Flat: geom.Identity}
 	rim, _ := lie.Rim(&shape, Edge{})
 	straight := 0.0
 	for i, k := range shape.Points {
@@ -406,7 +406,7 @@ func TestAnEdgeBendsBetweenItsPoints(t *testing.T) {
 	assert.Greater(t, straight, 5.0, "by so much it was missed")
 	for i, b := range lie.Bends() {
 		p := shape.Points[i].At.Point()
-		near2(t, lie.Ride.Apply(p), lie.Ride.Homography.Apply(p.Add(b)), 1e-9, "handle %d", i)
+		near2(t, lie.Ride.Apply(p), lie.Flat.Apply(p.Add(b)), 1e-9, "handle %d", i)
 	}
 }
 

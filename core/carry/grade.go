@@ -5,7 +5,6 @@ import (
 	"math"
 
 	"jardin/core/geom"
-	"jardin/core/treatment"
 )
 
 // A Grade says whether a frame of a track can be trusted.
@@ -59,37 +58,14 @@ func angle(a, b, c geom.Point) float64 {
 	return math.Abs(math.Atan2(u.X*v.Y-u.Y*v.X, u.X*v.X+u.Y*v.Y))
 }
 
-// grade judges every sample. What was not measured, as in tracks from elsewhere, is
-// not judged.
+// grade judges every sample. What was placed by hand is as it was meant.
 func (m *Motion) grade() {
 	surface := m.Track.Frame()
-	points := m.Track.Kind == treatment.PointsTrack
 	for i := range m.Samples {
 		v := &m.Samples[i]
 		v.Grade, v.Advice = Extreme(v.Matrix, surface)
-		if v.Grade != Good || v.ByHand || v.Frame == m.Track.Home {
-			continue
-		}
-		switch {
-		case points && v.Residual > 1:
-			v.Grade, v.Advice = Look, fmt.Sprintf("The points lie %.1f px from the motion that is used of them. Use more of what they do, or look for one that has gone astray.", v.Residual)
-		case points && v.Agree < 0.75:
-			v.Grade, v.Advice = Look, "Some points go their own way and are not used. Look for those that have gone astray; place them by hand, or leave them out."
-		case points && v.Match < 0.6:
-			v.Grade, v.Advice = Look, fmt.Sprintf("A pattern matches to %.0f %% only. Check its place on this frame.", 100*v.Match)
-		case points:
-		case v.Residual > 1:
-			v.Grade, v.Advice = Bad, fmt.Sprintf("Parts of the region still slide by %.1f px: it does not move as one flat surface. Leave out what moves by itself, or allow more motion.", v.Residual)
-		case v.Agree > 0 && v.Agree < 0.5:
-			v.Grade, v.Advice = Bad, fmt.Sprintf("Only %.0f %% of the region agrees: something covers it. Draw an exclusion around that, or drop these frames.", 100*v.Agree)
-		case v.Match > 0 && v.Match < 0.7:
-			v.Grade, v.Advice = Look, fmt.Sprintf("It looks only %.0f %% like the frame it is followed from. Check it in the locked view; follow on from a nearer frame if it slips.", 100*v.Match)
-		case v.Residual > 0.5:
-			v.Grade, v.Advice = Look, fmt.Sprintf("Parts of the region still slide by %.1f px. Check it in the locked view.", v.Residual)
-		case v.Agree > 0 && v.Agree < 0.75:
-			v.Grade, v.Advice = Look, fmt.Sprintf("%.0f %% of the region is left out as not agreeing. Show what drives the track, to see whether that is right.", 100*(1-v.Agree))
-		case v.Chained:
-			v.Grade, v.Advice = Look, "Followed from frame to frame here, as it no longer looks like the frame it is followed from: it may drift. Follow on from this frame, or correct it."
+		if v.Grade == Good && !v.ByHand && v.Frame != m.Track.Home {
+			v.Grade, v.Advice = m.kind.doubts(v)
 		}
 	}
 }

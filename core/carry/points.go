@@ -13,10 +13,13 @@ import (
 // still be counted as agreeing with it.
 const agreement = 1.5
 
-// fromPoints works out the motion of a surface from points on it: one gives
+// pointsKind is small patterns, each followed by itself.
+type pointsKind struct{ planar }
+
+// measured works out the motion of a surface from points on it: one gives
 // position, two rotation and scale, three shear, four or more perspective, and
 // more than are needed a robust fit. The track's motion is the most that is used.
-func (m *Motion) fromPoints() error {
+func (pointsKind) measured(m *Motion) error {
 	t := m.Track
 	m.points = map[string]map[int]geom.Point{}
 	frames := map[int]bool{}
@@ -198,4 +201,16 @@ func Path(t *treatment.Track, p *treatment.Point) map[int]geom.Point {
 		}
 	}
 	return at
+}
+
+func (pointsKind) doubts(v *Moment) (Grade, string) {
+	switch {
+	case v.Residual > 1:
+		return Look, fmt.Sprintf("The points lie %.1f px from the motion that is used of them. Use more of what they do, or look for one that has gone astray.", v.Residual)
+	case v.Agree < 0.75:
+		return Look, "Some points go their own way and are not used. Look for those that have gone astray; place them by hand, or leave them out."
+	case v.Match < 0.6:
+		return Look, fmt.Sprintf("A pattern matches to %.0f %% only. Check its place on this frame.", 100*v.Match)
+	}
+	return Good, ""
 }

@@ -8,6 +8,7 @@ import (
 	"jardin/core/matte"
 	"jardin/core/raster"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // A Lie is how a shape lies on one frame. Its points are first taken from its
@@ -18,7 +19,8 @@ type Lie struct {
 	Points    []treatment.Knot // before placement
 	Placement geom.Homography
 	Shifts    []geom.Point // by point; nil where none follows a tracked point
-	Ride      Way
+	Ride      warp.Mapping
+	Flat      geom.Homography // what of Ride does not bend, for handles
 }
 
 // Lie returns how a shape lies on frame n. own is the track of the removal that
@@ -32,7 +34,7 @@ func (s *Set) Lie(shape *treatment.Shape, own string, n int) (lie Lie, ok bool) 
 	if ride == "" {
 		ride = own
 	}
-	lie = Lie{Points: pointsAt(shape, n), Placement: geom.Identity, Ride: Straight(geom.Identity)}
+	lie = Lie{Points: pointsAt(shape, n), Placement: geom.Identity, Ride: warp.Identity, Flat: geom.Identity}
 	if len(shape.Placement) > 0 {
 		lie.Placement = placementAt(shape, n)
 	}
@@ -40,9 +42,10 @@ func (s *Set) Lie(shape *treatment.Shape, own string, n int) (lie Lie, ok bool) 
 		return lie, false
 	}
 	if lie.Shifts == nil { // a shape whose points are tracked rides on nothing else
-		lie.Ride, ok = s.Way(ride, shape.Home, n)
+		lie.Ride = s.Mapping(ride, shape.Home, n)
+		lie.Flat, _ = s.Between(ride, shape.Home, n)
 	}
-	return lie, ok
+	return lie, lie.Ride != nil
 }
 
 // Knots returns the shape's points on the frame, as far as that can be said by
@@ -56,11 +59,11 @@ func (l *Lie) Knots() []geom.Knot {
 	return out
 }
 
-// Bends returns by how much each point would have to be moved at home for the homography of
-// the way alone to take it to where it lies; nil where the way does not bend.
+// Bends returns by how much each point would have to be moved at home for Flat alone to take
+// it to where it lies; nil where nothing bends.
 func (l *Lie) Bends() []geom.Point {
-	back, ok := l.Ride.Homography.Inverse()
-	if l.Ride.Bent == nil || !ok {
+	back, ok := l.Flat.Inverse()
+	if _, plain := l.Ride.Homography(); plain || !ok {
 		return nil
 	}
 	out := make([]geom.Point, len(l.Points))
@@ -216,9 +219,9 @@ func (l *Lie) Rim(s *treatment.Shape, edge Edge) (rim []matte.Rim, overlaps bool
 }
 
 // carried takes an edge at home to the frame. A homography leaves its sides straight; where
-// the way bends, they get as many points as they need to follow it.
+// the mapping bends them, they get as many points as they need to follow it.
 func (l *Lie) carried(rim []matte.Rim) []matte.Rim {
-	if l.Ride.Bent == nil {
+	if _, straight := l.Ride.Homography(); straight {
 		for i := range rim {
 			rim[i].At = l.Ride.Apply(rim[i].At)
 		}

@@ -11,6 +11,7 @@ import (
 	"jardin/core/raster"
 	"jardin/core/settle"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // Inputs: all that a frame depends on, gathered from the treatment. Keys are derived from
@@ -52,17 +53,6 @@ type grainInput struct {
 	Amount [3]float64
 	From   *treatment.Vec
 	Seed   string // that another removal's grain is another
-}
-
-// A mapping takes places of one frame to another.
-type mapping struct {
-	Way   carry.Way
-	Known bool
-}
-
-func (r *removal) mapping(ride string, a, b int) mapping {
-	w, ok := r.way(ride, a, b)
-	return mapping{w, ok}
 }
 
 // A coverage is shapes as they lie on a frame.
@@ -264,7 +254,7 @@ type denoiseInput struct {
 // A helperFrame is brought into place by the track and helps to take grain out.
 type helperFrame struct {
 	Frame int
-	Way   carry.Way
+	Map   warp.Mapping
 }
 
 func (r *removal) bare(frame int) bareInput {
@@ -282,8 +272,8 @@ func (r *removal) bare(frame int) bareInput {
 			}
 		}
 		for k := frame - g.Calm.Over; k <= frame+g.Calm.Over; k++ {
-			if w, ok := r.way("", frame, k); k != frame && ok {
-				d.Helpers = append(d.Helpers, helperFrame{k, w})
+			if m := r.mapping("", frame, k); k != frame && m != nil {
+				d.Helpers = append(d.Helpers, helperFrame{k, m})
 			}
 		}
 		return bareInput{frame, d}
@@ -311,7 +301,7 @@ func plainOf(s *treatment.Stroke) plainStroke {
 // A strokeInput is a stroke on a frame.
 type strokeInput struct {
 	Plain  *memo.Keyed[plainStroke]
-	Way    mapping // from its home to the frame
+	Map    warp.Mapping // from its home to the frame; nil where it was not followed to there
 	Loan   *loanInput
 	Stroke *treatment.Stroke `memo:"-"` // with its points in place
 	Box    geom.Box          `memo:"-"`
@@ -320,13 +310,13 @@ type strokeInput struct {
 // A loanInput is another frame that lends a stroke its pixels.
 type loanInput struct {
 	Bare bareInput
-	Over carry.Way // from the stroke's home
+	Over warp.Mapping // from the stroke's home
 }
 
 func (r *removal) stroke(st *stroke, n int) strokeInput {
-	in := strokeInput{Plain: st.plain, Stroke: st.Stroke, Box: st.box, Way: mapping{carry.Straight(geom.Identity), true}, Loan: r.loan(st.Stroke)}
+	in := strokeInput{Plain: st.plain, Stroke: st.Stroke, Box: st.box, Map: warp.Identity, Loan: r.loan(st.Stroke)}
 	if n != st.Home {
-		in.Way = r.mapping(st.Ride, st.Home, n)
+		in.Map = r.mapping(st.Ride, st.Home, n)
 	}
 	return in
 }
@@ -335,9 +325,9 @@ func (r *removal) loan(st *treatment.Stroke) *loanInput {
 	if st.From == nil || st.From.Frame == nil {
 		return nil
 	}
-	over, ok := r.way(st.Ride, st.Home, *st.From.Frame)
-	if !ok {
-		over = carry.Straight(geom.Identity) // brought into place by hand alone
+	over := r.mapping(st.Ride, st.Home, *st.From.Frame)
+	if over == nil {
+		over = warp.Identity // brought into place by hand alone
 	}
 	return &loanInput{r.bare(*st.From.Frame), over}
 }
@@ -350,7 +340,7 @@ type heldInput struct {
 
 type heldLayer struct {
 	Layer  *memo.Keyed[layerInput]
-	Way    carry.Way // from the plate's own frame
+	Map    warp.Mapping // from the plate's own frame
 	Settle *settleInput
 	Boxes  []geom.Box `memo:"-"` // around what is painted, on the plate's own frame
 	All    bool       `memo:"-"` // the whole frame is held
@@ -375,11 +365,11 @@ func (r *removal) held(i, n int, settled bool) *heldInput {
 	}
 	out := &heldInput{}
 	for _, ride := range rides {
-		w, ok := r.way(ride, s.Frame, n)
-		if !ok {
+		m := r.mapping(ride, s.Frame, n)
+		if m == nil {
 			continue
 		}
-		l := heldLayer{Layer: r.layer(i, strokes, ride, len(rides) == 1), Way: w, All: ride == "" && (s.Whole || s.Picture != nil)}
+		l := heldLayer{Layer: r.layer(i, strokes, ride, len(rides) == 1), Map: m, All: ride == "" && (s.Whole || s.Picture != nil)}
 		for _, st := range strokes {
 			if st.Ride == ride {
 				l.Boxes = append(l.Boxes, st.box)
@@ -476,7 +466,7 @@ type travelInput struct {
 func (r *removal) travel(s *source, n int) *travelInput {
 	out := &travelInput{}
 	for _, st := range s.on(n) {
-		if in := r.stroke(st, n); in.Way.Known { // else it was not followed to there
+		if in := r.stroke(st, n); in.Map != nil { // else it was not followed to there
 			out.Strokes = append(out.Strokes, in)
 		}
 	}
@@ -489,10 +479,10 @@ func (r *removal) travel(s *source, n int) *travelInput {
 // A neighbourInput takes a frame's own pixels from an offset.
 type neighbourInput struct {
 	Offset geom.Point
-	Way    *carry.Way // along the surface, from the frame on which the offset is given; nil for along the screen
-	Crisp  bool       // by whole pixels
-	Middle geom.Point // of crisp ones: where the offset is rounded
-	Centre bool       // that is the middle of the thing; else of what is wanted
+	Map    warp.Mapping // along the surface, from the frame on which the offset is given; nil for along the screen
+	Crisp  bool         // by whole pixels
+	Middle geom.Point   // of crisp ones: where the offset is rounded
+	Centre bool         // that is the middle of the thing; else of what is wanted
 }
 
 func (r *removal) neighbour(s *source, n int) *neighbourInput {
@@ -503,11 +493,9 @@ func (r *removal) neighbour(s *source, n int) *neighbourInput {
 	v := geom.Between(keys, n)
 	out := &neighbourInput{Offset: geom.Pt(v[0], v[1]), Crisp: s.Crisp}
 	if !s.Screen {
-		w, ok := r.way("", s.Frame, n)
-		if !ok {
+		if out.Map = r.mapping("", s.Frame, n); out.Map == nil {
 			return nil
 		}
-		out.Way = &w
 	}
 	if s.Crisp && len(r.doc.Mark.Outlines) > 0 {
 		if lie, ok := r.lie(&r.doc.Mark.Outlines[0], n); ok {
@@ -521,17 +509,17 @@ func (r *removal) neighbour(s *source, n int) *neighbourInput {
 type pieceInput struct {
 	Picture *memo.Keyed[treatment.Picture]
 	Corners []treatment.Vec
-	Way     carry.Way // from the frame on which the corners are given
+	Map     warp.Mapping // from the frame on which the corners are given
 	Settle  *settleInput
 }
 
 func (r *removal) piece(i, n int, settled bool) *pieceInput {
 	s := r.sources[i]
-	w, ok := r.way("", s.Frame, n)
-	if !ok || s.Picture == nil {
+	m := r.mapping("", s.Frame, n)
+	if m == nil || s.Picture == nil {
 		return nil
 	}
-	out := &pieceInput{Picture: r.picture(s.Picture), Corners: s.Corners, Way: w}
+	out := &pieceInput{Picture: r.picture(s.Picture), Corners: s.Corners, Map: m}
 	if settled && r.settles() {
 		out.Settle = r.settled(i, "", n, nil)
 	}
@@ -541,7 +529,7 @@ func (r *removal) piece(i, n int, settled bool) *pieceInput {
 // A settleInput says how what is held follows a frame's light and softness.
 type settleInput struct {
 	Painted paintedInput
-	Way     mapping
+	Map     warp.Mapping
 	Light   *lightingInput // nil: it does not
 	Blur    *blurInput     // nil: it does not
 	Smear   smearInput
@@ -563,7 +551,7 @@ func (r *removal) painted(i int, layer *memo.Keyed[layerInput]) paintedInput {
 
 func (r *removal) settled(i int, ride string, n int, layer *memo.Keyed[layerInput]) *settleInput {
 	s := r.sources[i]
-	out := &settleInput{Painted: r.painted(i, layer), Way: r.mapping(ride, s.Frame, n), Radius: 1}
+	out := &settleInput{Painted: r.painted(i, layer), Map: r.mapping(ride, s.Frame, n), Radius: 1}
 	if l := r.lit(); l != nil {
 		out.Light = r.lighting(i, ride, n, layer)
 	}
@@ -582,17 +570,17 @@ func (r *removal) settled(i int, ride string, n int, layer *memo.Keyed[layerInpu
 // open: what is held was smeared on its own frame already.
 type smearInput struct {
 	Shutter float64 // degrees
-	Way     mapping
-	Here    [3]mapping // from the held frame to the one before, the frame, the one after
-	There   [3]mapping // the same around the held frame itself
+	Map     warp.Mapping
+	Here    [3]warp.Mapping // from the held frame to the one before, the frame, the one after
+	There   [3]warp.Mapping // the same around the held frame itself
 }
 
 func (r *removal) smear(s *source, ride string, n int, shutter float64) smearInput {
 	if shutter == 0 {
 		return smearInput{}
 	}
-	around := func(m int) [3]mapping {
-		return [3]mapping{r.mapping(ride, s.Frame, m-1), r.mapping(ride, s.Frame, m), r.mapping(ride, s.Frame, m+1)}
+	around := func(m int) [3]warp.Mapping {
+		return [3]warp.Mapping{r.mapping(ride, s.Frame, m-1), r.mapping(ride, s.Frame, m), r.mapping(ride, s.Frame, m+1)}
 	}
 	return smearInput{shutter, r.mapping(ride, s.Frame, n), around(n), around(s.Frame)}
 }
@@ -601,7 +589,7 @@ func (r *removal) smear(s *source, ride string, n int, shutter float64) smearInp
 // frame around the removal's mattes there.
 type sceneInput struct {
 	Frame   int
-	Way     mapping // from the held frame
+	Map     warp.Mapping // from the held frame; nil where it is not known
 	Hole    coverage
 	Margin  int        // pixels around the mattes
 	Out     *occluders // where the frame's plate does not count
@@ -625,14 +613,14 @@ func (r *removal) scene(i int, ride string, n int, layer *memo.Keyed[layerInput]
 	}
 	return shared(r.inputs, name{i, n, ride, layer, r.soft() != nil}, func() *memo.Keyed[sceneInput] {
 		s := r.sources[i]
-		in := sceneInput{Frame: n, Way: r.mapping(ride, s.Frame, n), Hole: r.matte(n), Painted: r.painted(i, layer)}
+		in := sceneInput{Frame: n, Map: r.mapping(ride, s.Frame, n), Hole: r.matte(n), Painted: r.painted(i, layer)}
 		if r.soft() != nil {
 			in.Margin = softMargin
 		}
 		if l := r.lit(); l != nil {
 			in.Margin = max(in.Margin, lightMargin(l))
 		}
-		if in.Way.Known {
+		if in.Map != nil {
 			in.Out, in.HeldOut = r.occluders(n, false), r.occluders(s.Frame, false)
 		}
 		return memo.Of(in)
@@ -753,8 +741,8 @@ func (r *removal) settles() bool { return r.lit() != nil || r.soft() != nil }
 // A lookInput is all that a view depends on that explains a removal's settling.
 type lookInput struct {
 	View   View
-	Bare   bareInput // of the frame that is held
-	Way    carry.Way // from there
+	Bare   bareInput    // of the frame that is held
+	Map    warp.Mapping // from there
 	Light  *lightingInput
 	Matte  coverage
 	Margin int
@@ -792,11 +780,11 @@ func (r *removal) look(n int, view View) *lookInput {
 	if i < 0 {
 		return nil
 	}
-	w, ok := r.way("", r.sources[i].Frame, n)
-	if !ok {
+	m := r.mapping("", r.sources[i].Frame, n)
+	if m == nil {
 		return nil
 	}
-	out := &lookInput{View: view, Bare: r.bare(r.sources[i].Frame), Way: w}
+	out := &lookInput{View: view, Bare: r.bare(r.sources[i].Frame), Map: m}
 	if view == LightView {
 		out.Light, out.Matte, out.Margin = r.lighting(i, "", n, layer), r.matte(n), int(1.6*r.lit().Scale)
 	}

@@ -8,12 +8,12 @@ import (
 	"math"
 	"slices"
 
-	"jardin/core/carry"
 	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/raster"
 	"jardin/core/settle"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // rect returns the box around what is covered.
@@ -21,7 +21,7 @@ func (c coverage) rect(within image.Rectangle) image.Rectangle { return c.cover(
 
 // evaluate makes a view that explains a removal's settling.
 func (in *lookInput) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
-	back, ok := in.Way.Inverse()
+	back, ok := in.Map.Inverse()
 	if !ok {
 		return &Result{raster.NewImage(image.Rectangle{})}, nil
 	}
@@ -50,7 +50,7 @@ func (in *lookInput) evaluate(ctx context.Context, e *Evaluator) (*Result, error
 }
 
 // grain shows what was taken out of the frame that is held.
-func (in *lookInput) grain(ctx context.Context, e *Evaluator, back carry.Way, size image.Rectangle) (*Result, error) {
+func (in *lookInput) grain(ctx context.Context, e *Evaluator, back warp.Mapping, size image.Rectangle) (*Result, error) {
 	plate, err := e.Plate.Linear(ctx, in.Bare.Frame, size)
 	if err != nil {
 		return nil, err
@@ -68,7 +68,7 @@ func (in *lookInput) grain(ctx context.Context, e *Evaluator, back carry.Way, si
 			off.Pix[i+c] = float32(math.Min(math.Max(0.21+8*d*0.46, 0), 1))
 		}
 	}
-	return &Result{warp(off, back, raster.Around(in.Way.Bounds(boxOf(size)), 0, size))}, nil
+	return &Result{warp.Image(off, back, raster.Around(in.Map.Bounds(boxOf(size)), 0, size))}, nil
 }
 
 // A Measure is what was found about a removal's patch on one frame.
@@ -97,7 +97,7 @@ func (e *Evaluator) Measure(ctx context.Context, t *Treatment, removal string, n
 		if err != nil {
 			return m, false, err
 		}
-		if w, known := r.way("", r.sources[i].Frame, n); l != nil && known {
+		if w := r.mapping("", r.sources[i].Frame, n); l != nil && w != nil {
 			if back, inverted := w.Inverse(); inverted {
 				for c, v := range l.Mean(back.Bounds(boxOf(r.matte(n).rect(e.Plate.Size())))) {
 					m.Light[c] = math.Exp(in.Strength * v)
@@ -170,8 +170,8 @@ func (e *Evaluator) Specimen(ctx context.Context, t *Treatment, removal string, 
 		valid.Pix[i] = 1 - v
 	}
 	for k := n - over; k <= n+over; k++ {
-		w, ok := r.way("", n, k)
-		if k == n || !ok {
+		w := r.mapping("", n, k)
+		if k == n || w == nil {
 			continue
 		}
 		there := raster.Around(w.Bounds(boxOf(region)), 4, size)
@@ -189,7 +189,7 @@ func (e *Evaluator) Specimen(ctx context.Context, t *Treatment, removal string, 
 		if err != nil {
 			return nil, err
 		}
-		m := warp(other.Crop(there), w, region)
+		m := warp.Image(other.Crop(there), w, region)
 		around := raster.Broad(m, broad)
 		for y := region.Min.Y; y < region.Max.Y; y++ {
 			for x := region.Min.X; x < region.Max.X; x++ {

@@ -10,6 +10,7 @@ import (
 	"jardin/core/raster"
 	"jardin/core/settle"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // bare returns a frame as it is painted on. What it returns may cover more than rect.
@@ -38,7 +39,7 @@ func denoised(ctx context.Context, e environment, in bareInput) (*raster.Image, 
 				return nil, err
 			}
 			if !beyond {
-				calmer.Help(warp(other, h.Way, size))
+				calmer.Help(warp.Image(other, h.Map, size))
 			}
 		}
 		return calmer.Done(plate, in.Denoise.Strength), nil

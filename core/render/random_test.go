@@ -18,6 +18,7 @@ import (
 	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // meadow is a small plate of moving texture and noise, frames 95 to 106.
@@ -415,7 +416,7 @@ func TestPaintedPatchAndResultAreTheSamePixels(t *testing.T) {
 
 // Fields that keys leave out are these, and none else: what follows from others, and names.
 func TestNothingElseIsLeftOutOfKeys(t *testing.T) {
-	allowed := map[string]bool{"sourceInput.Name": true, "strokeInput.Stroke": true, "strokeInput.Box": true, "heldLayer.Boxes": true, "heldLayer.All": true, "Bent.backOf": true}
+	allowed := map[string]bool{"sourceInput.Name": true, "strokeInput.Stroke": true, "strokeInput.Box": true, "heldLayer.Boxes": true, "heldLayer.All": true, "Bent.fromA": true}
 	seen := map[reflect.Type]bool{}
 	var walk func(reflect.Type)
 	walk = func(v reflect.Type) {
@@ -441,5 +442,8 @@ func TestNothingElseIsLeftOutOfKeys(t *testing.T) {
 	}
 	walk(reflect.TypeFor[Input]())
 	walk(reflect.TypeFor[partInput]())
+	for _, carrier := range []reflect.Type{reflect.TypeFor[warp.Plane](), reflect.TypeFor[warp.Bent](), reflect.TypeFor[warp.Chained]()} {
+		walk(carrier) // behind an interface
+	}
 	assert.Greater(t, len(seen), 40)
 }

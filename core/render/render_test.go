@@ -13,6 +13,7 @@ import (
 	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // ramp is a plate on which every pixel of every frame is different.
@@ -168,7 +169,7 @@ func TestOneMoreStrokeCostsOneStroke(t *testing.T) {
 func TestPlacedSetsOneFrame(t *testing.T) {
 	e := &Evaluator{Plate: ramp{}}
 	c := compile(t, document())
-	placed := c.Placed("a", 104, shift(104))
+	placed := c.Placed("a", 104, warp.Of(shift(104)))
 	assert.NotEmpty(t, keyOf(t, e, placed, 104, ResultView, ""))
 	assert.Empty(t, keyOf(t, e, c, 104, ResultView, ""), "the treatment itself is not changed")
 	got, err := e.Frame(context.Background(), placed, 104, ResultView, "")

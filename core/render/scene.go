@@ -6,16 +6,16 @@ import (
 	"image"
 	"math"
 
-	"jardin/core/carry"
 	"jardin/core/geom"
 	"jardin/core/memo"
 	"jardin/core/raster"
+	"jardin/core/warp"
 )
 
 // A scene is what light and detail are measured on: what is held, as it lies on its
 // own frame, and the plate of another frame around the removal's mattes there.
 type scene struct {
-	back     carry.Way     // from the frame to the held one
+	back     warp.Mapping  // from the frame to the held one
 	plate    *raster.Image // of the frame
 	held     *raster.Image
 	out      *raster.Plane // where the frame's plate does not count
@@ -56,10 +56,10 @@ func (e *Evaluator) helper(ctx context.Context, n int, rect image.Rectangle) (m 
 
 func prepared(ctx context.Context, e environment, keyed *memo.Keyed[sceneInput]) (*scene, error) {
 	in, size := &keyed.Value, e.Plate.Size()
-	if !in.Way.Known {
+	if in.Map == nil {
 		return &scene{}, nil
 	}
-	back, ok := in.Way.Way.Inverse()
+	back, ok := in.Map.Inverse()
 	hole := in.Hole.cover(size).Rect
 	if !ok || hole.Empty() {
 		return &scene{}, nil

@@ -12,13 +12,14 @@ import (
 	"jardin/core/raster"
 	"jardin/core/settle"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // follow returns what a source holds as it lies on a frame, in the plate's light and
 // softness: opaque where the held frame is known, or, with lay, the premultiplied
 // picture that lay gives.
 func (e *Evaluator) follow(ctx context.Context, in *settleInput, reach image.Rectangle, lay func(image.Rectangle) *raster.Image) (*raster.Image, error) {
-	back, ok := in.Way.Way.Inverse()
+	back, ok := in.Map.Inverse()
 	if !ok {
 		return nil, fmt.Errorf("the track cannot be inverted")
 	}
@@ -48,7 +49,7 @@ func (e *Evaluator) follow(ctx context.Context, in *settleInput, reach image.Rec
 		if err != nil {
 			return nil, err
 		}
-		m = warp(painted, back, region)
+		m = warp.Image(painted, back, region)
 	}
 	m, err := settle.Smear(ctx, m, smear)
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/settle"
+	"jardin/core/warp"
 )
 
 // softness is how much softer a frame's plate is than what is held.
@@ -25,7 +26,7 @@ func measuredSoftness(ctx context.Context, e environment, in softnessInput) (out
 	if err != nil || !sc.measured {
 		return out, err
 	}
-	laid := warp(sc.held, sc.back, sc.region)
+	laid := warp.Image(sc.held, sc.back, sc.region)
 	if laid, err = settle.Smear(ctx, laid, in.Smear.along(sc.region)); err != nil {
 		return out, err
 	}
@@ -125,8 +126,8 @@ func (e *Evaluator) blurOf(ctx context.Context, in *blurInput) (float64, error) 
 // motion while the shutter is open, less what is smeared on the held frame already.
 func (in *smearInput) along(region image.Rectangle) func(geom.Point) geom.Point {
 	none := func(geom.Point) geom.Point { return geom.Point{} }
-	w := in.Way.Way
-	if !in.Way.Known || in.Shutter == 0 || region.Empty() {
+	w := in.Map
+	if in.Map == nil || in.Shutter == 0 || region.Empty() {
 		return none
 	}
 	back, ok := w.Inverse()
@@ -134,16 +135,16 @@ func (in *smearInput) along(region image.Rectangle) func(geom.Point) geom.Point 
 		return none
 	}
 	// The motion of a place of the held frame around another, for a whole frame's time.
-	motion := func(around [3]mapping) func(u geom.Point) geom.Point {
+	motion := func(around [3]warp.Mapping) func(u geom.Point) geom.Point {
 		before, at, after := around[0], around[1], around[2]
 		return func(u geom.Point) geom.Point {
 			switch {
-			case before.Known && after.Known:
-				return after.Way.Apply(u).Sub(before.Way.Apply(u)).Mul(0.5)
-			case before.Known && at.Known:
-				return at.Way.Apply(u).Sub(before.Way.Apply(u))
-			case after.Known && at.Known:
-				return after.Way.Apply(u).Sub(at.Way.Apply(u))
+			case before != nil && after != nil:
+				return after.Apply(u).Sub(before.Apply(u)).Mul(0.5)
+			case before != nil && at != nil:
+				return at.Apply(u).Sub(before.Apply(u))
+			case after != nil && at != nil:
+				return after.Apply(u).Sub(at.Apply(u))
 			}
 			return geom.Point{}
 		}

@@ -6,11 +6,11 @@ import (
 	"image"
 	"math"
 
-	"jardin/core/carry"
 	"jardin/core/fill"
 	"jardin/core/geom"
 	"jardin/core/raster"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // bounds returns what of a frame the sources may cover.
@@ -22,28 +22,28 @@ func (in *fillInput) bounds(size image.Rectangle) (out image.Rectangle) {
 }
 
 func (s *sourceInput) bounds(size image.Rectangle) (out image.Rectangle) {
-	add := func(w *carry.Way, b geom.Box, margin float64) {
+	add := func(w warp.Mapping, b geom.Box, margin float64) {
 		out = out.Union(raster.Around(w.Bounds(b), margin, size))
 	}
 	switch {
 	case s.Neighbour != nil:
 		return s.Where.cover(size).Rect
 	case s.Piece != nil:
-		add(&s.Piece.Way, geom.Bounds(treatment.Points(s.Piece.Corners)), 3)
+		add(s.Piece.Map, geom.Bounds(treatment.Points(s.Piece.Corners)), 3)
 	case s.Held != nil:
 		for i := range s.Held.Layers {
 			l := &s.Held.Layers[i]
 			if l.All {
-				add(&l.Way, boxOf(size), 2)
+				add(l.Map, boxOf(size), 2)
 			}
 			for _, b := range l.Boxes {
-				add(&l.Way, b, 2)
+				add(l.Map, b, 2)
 			}
 		}
 	case s.Travel != nil:
 		for i := range s.Travel.Strokes {
 			st := &s.Travel.Strokes[i]
-			add(&st.Way.Way, st.Box, 2)
+			add(st.Map, st.Box, 2)
 		}
 	}
 	return out
@@ -68,7 +68,7 @@ func (e *Evaluator) fill(ctx context.Context, in *fillInput, rect image.Rectangl
 		if t := in.Sources[i].Travel; t != nil {
 			for k := range t.Strokes {
 				st := &t.Strokes[k]
-				w := &st.Way.Way
+				w := st.Map
 				region = region.Union(raster.Around(w.Bounds(st.Box), 2, e.Plate.Size()))
 				if st.Stroke.From != nil && st.Stroke.From.Frame == nil {
 					region = region.Union(raster.Around(w.Bounds(originOf(st.Stroke, st.Box)), 3, e.Plate.Size()))
@@ -144,17 +144,6 @@ func (s *sourceInput) over(out *filling, src *raster.Image, still float32) {
 	})
 }
 
-// warp looks at a picture along the way back.
-func warp(src *raster.Image, back carry.Way, rect image.Rectangle) *raster.Image {
-	if back.Bent == nil && back.Homography == geom.Identity {
-		return src.Crop(rect) // on its own frame nothing is carried
-	}
-	if back.Bent == nil {
-		return raster.Warp(src, back.Homography, rect)
-	}
-	return raster.WarpBy(src, back.Apply, rect)
-}
-
 func (e *Evaluator) picture(ctx context.Context, p *treatment.Picture) (*raster.Image, error) {
 	if e.Pictures == nil {
 		return nil, fmt.Errorf("the picture %q cannot be read here", p.Name)
@@ -166,7 +155,7 @@ func (e *Evaluator) picture(ctx context.Context, p *treatment.Picture) (*raster.
 func (e *Evaluator) held(ctx context.Context, s *sourceInput, out *filling) error {
 	for i := range s.Held.Layers {
 		l := &s.Held.Layers[i]
-		back, ok := l.Way.Inverse()
+		back, ok := l.Map.Inverse()
 		if !ok {
 			return fmt.Errorf("the track cannot be inverted")
 		}
@@ -177,8 +166,8 @@ func (e *Evaluator) held(ctx context.Context, s *sourceInput, out *filling) erro
 		if layer.Rect.Empty() {
 			continue
 		}
-		reach := raster.Around(l.Way.Bounds(boxOf(layer.Rect)), 2, out.Rect)
-		laid := warp(layer, back, reach)
+		reach := raster.Around(l.Map.Bounds(boxOf(layer.Rect)), 2, out.Rect)
+		laid := warp.Image(layer, back, reach)
 		if l.Settle != nil && !reach.Empty() {
 			colour, err := e.follow(ctx, l.Settle, reach, nil)
 			if err != nil {
@@ -248,8 +237,7 @@ func (e *Evaluator) travel(ctx context.Context, s *sourceInput, n int, out *fill
 func (e *Evaluator) neighbour(ctx context.Context, s *sourceInput, n int, out *filling) error {
 	in := s.Neighbour
 	at := func(p geom.Point) geom.Point { return p.Add(in.Offset) }
-	if in.Way != nil {
-		w := *in.Way
+	if w := in.Map; w != nil {
 		back, ok := w.Inverse()
 		if !ok {
 			return fmt.Errorf("the track cannot be inverted")
@@ -296,7 +284,7 @@ func (e *Evaluator) neighbour(ctx context.Context, s *sourceInput, n int, out *f
 // piece lays a supplied picture by its corners.
 func (e *Evaluator) piece(ctx context.Context, s *sourceInput, out *filling) error {
 	in := s.Piece
-	w := in.Way
+	w := in.Map
 	back, ok := w.Inverse()
 	if !ok {
 		return fmt.Errorf("the track cannot be inverted")
@@ -319,12 +307,8 @@ func (e *Evaluator) piece(ctx context.Context, s *sourceInput, out *filling) err
 		// Made smaller, fine detail would flicker: it is blurred to what is left of it.
 		picture = raster.GaussianImage(picture, math.Min(0.45*math.Sqrt(shrink*shrink-1), float64(picture.Rect.Dx()+picture.Rect.Dy())))
 	}
-	lay := func(reach image.Rectangle) *raster.Image {
-		if back.Bent == nil {
-			return raster.Warp(picture, lift.Mul(back.Homography), reach)
-		}
-		return raster.WarpBy(picture, func(p geom.Point) geom.Point { return lift.Apply(back.Apply(p)) }, reach)
-	}
+	onPicture := warp.Chain(back, warp.Of(lift))
+	lay := func(reach image.Rectangle) *raster.Image { return warp.Image(picture, onPicture, reach) }
 	bounds := w.Bounds(geom.Bounds(corners))
 	if in.Settle == nil {
 		s.over(out, lay(raster.Around(bounds, 3, out.Rect)), 1)

@@ -12,6 +12,7 @@ import (
 	"jardin/core/geom"
 	"jardin/core/raster"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 func strokeBox(s *treatment.Stroke) geom.Box {
@@ -35,10 +36,10 @@ func strokeBox(s *treatment.Stroke) geom.Box {
 
 // lay paints a stroke on a canvas of frame n.
 func (e *Evaluator) lay(ctx context.Context, c *fill.Canvas, in *strokeInput, n int) error {
-	if !in.Way.Known {
+	if in.Map == nil {
 		return nil // not followed to there
 	}
-	st, w := in.Stroke, in.Way.Way
+	st, w := in.Stroke, in.Map
 	brush, err := e.brush(ctx, st, w, in.Loan, &in.Box)
 	if err != nil {
 		return err
@@ -62,7 +63,7 @@ func (e *Evaluator) lay(ctx context.Context, c *fill.Canvas, in *strokeInput, n 
 
 // brush returns the brush of a stroke on a frame to which w takes its home. box is what it
 // may cover at home; nil for anything.
-func (e *Evaluator) brush(ctx context.Context, s *treatment.Stroke, w carry.Way, loan *loanInput, box *geom.Box) (fill.Stroke, error) {
+func (e *Evaluator) brush(ctx context.Context, s *treatment.Stroke, w warp.Mapping, loan *loanInput, box *geom.Box) (fill.Stroke, error) {
 	seed := fnv.New64a()
 	_, _ = seed.Write([]byte(s.ID)) // a hash takes anything
 	out := fill.Stroke{
@@ -88,7 +89,7 @@ func (e *Evaluator) brush(ctx context.Context, s *treatment.Stroke, w carry.Way,
 	if s.Colour != nil {
 		out.Colour = [3]float32{float32(s.Colour[0]), float32(s.Colour[1]), float32(s.Colour[2])}
 	}
-	straight := w.Bent == nil && w.Homography == geom.Identity
+	straight := warp.IsIdentity(w)
 	begin := beginOf(s)
 	if !straight {
 		scale := w.Scale(begin)
@@ -118,7 +119,7 @@ func (e *Evaluator) brush(ctx context.Context, s *treatment.Stroke, w carry.Way,
 		if out.From.Picture, err = e.bare(ctx, loan.Bare, region); err != nil {
 			return out, fmt.Errorf("frame %d, which is lent: %w", loan.Bare.Frame, err)
 		}
-		if simple && straight && over.Bent == nil && over.Homography == geom.Identity {
+		if simple && straight && warp.IsIdentity(over) {
 			out.From.Shift = shift
 			return out, nil
 		}
@@ -219,7 +220,7 @@ func (e *Evaluator) Brush(ctx context.Context, t *Treatment, removal string, s *
 	}
 	at := *s
 	at.Path = &treatment.Path{Points: [][]float64{{begin[0], begin[1]}}}
-	return e.brush(ctx, &at, carry.Straight(geom.Identity), r.loan(&at), nil)
+	return e.brush(ctx, &at, warp.Identity, r.loan(&at), nil)
 }
 
 // touchesOf returns a stroke's points where they lie.

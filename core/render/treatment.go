@@ -9,6 +9,7 @@ import (
 	"jardin/core/geom"
 	"jardin/core/memo"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // A Treatment is a document made ready for evaluation: motions worked out,
@@ -23,7 +24,7 @@ type removal struct {
 	of      *Treatment
 	doc     treatment.Removal
 	motions *carry.Set
-	placed  map[int]geom.Homography // from the reference frame: stands for the track while one is being found
+	placed  map[int]warp.Mapping // from the reference frame: stands for the track while one is being found
 	sources []*source
 	inputs  *sync.Map // parts of inputs that several frames share, by what they are of
 }
@@ -126,13 +127,13 @@ func (t *Treatment) removal(id string) *removal {
 	return nil
 }
 
-// Placed returns the treatment with one removal's surface placed by h, from its
+// Placed returns the treatment with one removal's surface carried by a mapping from its
 // reference frame to frame n: for looking at a track that is still being found.
-func (t *Treatment) Placed(id string, n int, h geom.Homography) *Treatment {
+func (t *Treatment) Placed(id string, n int, m warp.Mapping) *Treatment {
 	return t.with(&sync.Map{}, func(r *removal) {
 		r.inputs = &sync.Map{}
 		if r.doc.ID == id {
-			r.placed = map[int]geom.Homography{n: h}
+			r.placed = map[int]warp.Mapping{n: m}
 		}
 	})
 }
@@ -170,25 +171,25 @@ func shared[T any](m *sync.Map, name any, build func() T) T {
 func (r *removal) lie(s *treatment.Shape, n int) (carry.Lie, bool) {
 	lie, ok := r.motions.Lie(s, r.doc.Follow.Track, n)
 	if _, placed := r.placed[n]; placed && s.Ride == "" && lie.Shifts == nil {
-		if w, known := r.way("", s.Home, n); known {
+		if m := r.mapping("", s.Home, n); m != nil {
 			lie, _ = r.motions.Lie(s, treatment.Still, n)
-			lie.Ride, ok = w, true
+			lie.Ride, ok = m, true
 		}
 	}
 	return lie, ok
 }
 
-// way returns how what rides on a track, or on the removal's own for none, gets
-// from frame a to frame b.
-func (r *removal) way(ride string, a, b int) (carry.Way, bool) {
+// mapping returns how what rides on a track, or on the removal's own for none, gets from
+// frame a to frame b; nil where that is not known.
+func (r *removal) mapping(ride string, a, b int) warp.Mapping {
 	if ride == "" {
 		ride = r.doc.Follow.Track
-		if h, ok := r.placed[b]; ok && a != b {
+		if found, ok := r.placed[b]; ok && a != b {
 			// The track is being found: what it says so far is from the reference frame.
-			if back, known := r.motions.Between(ride, a, r.doc.Reference); known {
-				return carry.Straight(h.Mul(back)), true
+			if back := r.motions.Mapping(ride, a, r.doc.Reference); back != nil {
+				return warp.Chain(back, found)
 			}
 		}
 	}
-	return r.motions.Way(ride, a, b)
+	return r.motions.Mapping(ride, a, b)
 }

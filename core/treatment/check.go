@@ -155,8 +155,8 @@ func (c *checker) track(at string, t *Track) {
 	if t.ID == Still {
 		c.fault(at, "%q cannot be a track's id: it means that a shape rides on nothing", Still)
 	}
-	if t.Kind != PlaneTrack && t.Kind != PointsTrack && t.Kind != GivenTrack {
-		c.fault(at+"/kind", "%q is not a kind of track; choose plane, points or given", t.Kind)
+	if !slices.Contains(TrackKinds, t.Kind) {
+		c.fault(at+"/kind", "%q is not a kind of track; choose one of %v", t.Kind, TrackKinds)
 	}
 	if !t.Motion.Known() {
 		c.fault(at+"/motion", "%q is not a motion; choose position, similarity, shear or perspective", t.Motion)

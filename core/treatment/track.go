@@ -15,6 +15,9 @@ const (
 	GivenTrack  = "given"  // brought in from elsewhere
 )
 
+// TrackKinds lists them.
+var TrackKinds = []string{PlaneTrack, PointsTrack, GivenTrack}
+
 // A Track is the motion of one surface of the shot. What was measured is never
 // changed by hand: dropped frames, frames placed by hand, smoothing and
 // corrections are written beside it and take effect at once.

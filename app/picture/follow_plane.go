@@ -1,0 +1,83 @@
+package picture
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"jardin/app/media"
+	"jardin/core/track"
+	"jardin/core/treatment"
+)
+
+// planeFollowing follows a region of a flat surface.
+type planeFollowing struct{}
+
+func (planeFollowing) ready(t *treatment.Track) error {
+	if len(t.Region) < 3 {
+		return fmt.Errorf("%q has no region yet; draw one around a piece of the surface", t.Name)
+	}
+	return nil
+}
+
+func (planeFollowing) keep(t *treatment.Track, found []Found, all bool) {
+	var news []treatment.Sample
+	for _, f := range found {
+		if f.Sample != nil {
+			news = append(news, *f.Sample)
+		}
+	}
+	if len(news) == 0 {
+		return
+	}
+	basis := t.Basis()
+	if t.Data != nil {
+		news = join(t.Data.Samples, news, func(s treatment.Sample) int { return s.Frame })
+		if !all {
+			basis = t.Data.Basis
+		}
+	}
+	t.Data = &treatment.Data{Basis: basis, Samples: join(nil, news, func(s treatment.Sample) int { return s.Frame })}
+}
+
+func (planeFollowing) follow(ctx context.Context, f *follower) error {
+	start, ok := f.measured.At(f.run.From)
+	if !ok {
+		return fmt.Errorf("%q is not known on frame %d; follow from a frame on which it is, or place it there by hand first", f.what.Name, f.run.From)
+	}
+	region := start.ApplyAll(treatment.Points(f.what.Region))
+	here, err := f.look(f.run.From, media.LumaChannel)
+	if err != nil {
+		return err
+	}
+	f.each(Found{Frame: f.run.From, Sample: &treatment.Sample{Frame: f.run.From, Matrix: start, Match: 1, Agree: 1}})
+	return f.both(func(last int) error {
+		t, err := track.NewPlane(here, f.Size(), region, f.exclusions(f.run.From), f.what.Motion)
+		if err != nil {
+			return err
+		}
+		return steps(ctx, f.run.From, last, func(n int) error {
+			look, err := f.look(n, media.LumaChannel)
+			if err != nil {
+				return err
+			}
+			found, err := t.Step(look, f.exclusions(n))
+			if err != nil {
+				return &Lost{"the surface", n, err}
+			}
+			f.each(Found{Frame: n, Sample: &treatment.Sample{
+				Frame: n, Matrix: found.H.Mul(start).Normalised(), Match: min(found.Match, 1), Agree: min(found.Agree, 1),
+				Residual: found.Residual, Blocks: blocks(found.Blocks), Chained: found.Chained,
+			}})
+			return nil
+		})
+	})
+}
+
+func blocks(b [track.Blocks * track.Blocks]uint8) string {
+	var out strings.Builder
+	for _, v := range b {
+		out.WriteByte('0' + v)
+	}
+	return out.String()
+}

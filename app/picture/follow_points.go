@@ -1,0 +1,190 @@
+package picture
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"jardin/app/media"
+	"jardin/core/carry"
+	"jardin/core/geom"
+	"jardin/core/raster"
+	"jardin/core/track"
+	"jardin/core/treatment"
+)
+
+// pointsFollowing follows small patterns, each by itself.
+type pointsFollowing struct{}
+
+func (pointsFollowing) ready(t *treatment.Track) error {
+	if len(t.Points) == 0 {
+		return fmt.Errorf("%q has no points to follow yet; put one on the picture", t.Name)
+	}
+	return nil
+}
+
+func (pointsFollowing) keep(t *treatment.Track, found []Found, all bool) {
+	for i := range t.Points {
+		p := &t.Points[i]
+		var news []treatment.PointSample
+		for _, f := range found {
+			if v, ok := f.Points[p.ID]; ok {
+				news = append(news, v)
+			}
+		}
+		if len(news) == 0 {
+			continue
+		}
+		basis := p.Basis()
+		var old []treatment.PointSample
+		if p.Path != nil {
+			old = p.Path.Samples
+			if !all {
+				basis = p.Path.Basis
+			}
+		}
+		p.Path = &treatment.PointPath{Basis: basis, Samples: join(old, news, func(s treatment.PointSample) int { return s.Frame })}
+	}
+}
+
+func (pointsFollowing) follow(ctx context.Context, f *follower) error {
+	var chosen []*treatment.Point
+	for i := range f.what.Points {
+		p := &f.what.Points[i]
+		wanted := len(f.run.Points) == 0 && !p.Off
+		for _, id := range f.run.Points {
+			wanted = wanted || id == p.ID
+		}
+		if wanted {
+			chosen = append(chosen, p)
+		}
+	}
+	if len(chosen) == 0 {
+		return fmt.Errorf("%q has no points to follow; put one on the picture", f.what.Name)
+	}
+	return f.both(func(last int) error { return f.pointsTo(ctx, chosen, last) })
+}
+
+// pointsTo follows points in one direction, all together, each until it is lost.
+func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last int) error {
+	var going []*track.Point
+	var who []*treatment.Point
+	var looks []string
+	var lost error
+	for _, p := range chosen {
+		at, ok := carry.Path(f.what, p)[f.run.From]
+		if !ok {
+			lost = errors.Join(lost, &Lost{p.Name, f.run.From, errors.New("it is not known on this frame; place it by hand, or follow from a frame on which it is")})
+			continue
+		}
+		t, channel, err := f.begin(p, at)
+		if err != nil {
+			lost = errors.Join(lost, &Lost{p.Name, f.run.From, err})
+			continue
+		}
+		going, who, looks = append(going, t), append(who, p), append(looks, channel)
+	}
+	if len(going) == 0 {
+		return lost
+	}
+	err := steps(ctx, f.run.From, last, func(n int) error {
+		out := Found{Frame: n, Points: map[string]treatment.PointSample{}}
+		seen := map[string]track.Look{}
+		each := make([]track.Look, len(going))
+		for i, c := range looks {
+			if seen[c] == nil {
+				look, err := f.look(n, c)
+				if err != nil {
+					return err
+				}
+				seen[c] = look
+			}
+			each[i] = seen[c]
+		}
+		found, failed := track.StepAll(going, each)
+		kept := 0
+		for i, err := range failed {
+			if err != nil {
+				lost = errors.Join(lost, &Lost{who[i].Name, n, err})
+				continue
+			}
+			v := found[i]
+			out.Points[who[i].ID] = treatment.PointSample{Frame: n, At: treatment.Vec{v.At.X, v.At.Y}, Match: min(v.Match, 1)}
+			going[kept], who[kept], looks[kept] = going[i], who[i], looks[i]
+			kept++
+		}
+		going, who, looks = going[:kept], who[:kept], looks[:kept]
+		if len(out.Points) > 0 {
+			f.each(out)
+		}
+		if kept == 0 {
+			return errDone
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, errDone) {
+		return err
+	}
+	return lost
+}
+
+var errDone = errors.New("all points are lost")
+
+// begin prepares a point at its place on the frame that the run starts from. Its
+// pattern is the one of its home, but where it was placed by hand: it may look
+// different there.
+func (f *follower) begin(p *treatment.Point, at geom.Point) (*track.Point, string, error) {
+	home, place := p.Home, p.At.Point()
+	for _, h := range p.Placed {
+		if h.Frame == f.run.From {
+			home, place = f.run.From, at
+		}
+	}
+	channel := p.Channel
+	if channel == "best" {
+		var err error
+		if channel, err = f.best(home, place, p.Pattern.Point()); err != nil {
+			return nil, "", err
+		}
+	}
+	look, err := f.look(home, channel)
+	if err != nil {
+		return nil, "", err
+	}
+	t, err := track.NewPoint(look, f.Size(), place, track.PointOptions{
+		Pattern: p.Pattern.Point(), Search: p.Search.Point(), Motion: p.Motion, Against: track.Against(p.Against), Tolerance: p.Tolerance,
+	})
+	if err != nil {
+		return nil, "", err
+	}
+	if home != f.run.From {
+		if look, err = f.look(f.run.From, channel); err != nil {
+			return nil, "", err
+		}
+		err = t.Place(look, at)
+	}
+	return t, channel, err
+}
+
+// best returns the channel in which a pattern stands out most from the grain.
+func (f *follower) best(n int, at, pattern geom.Point) (string, error) {
+	name, most := media.LumaChannel, 0.0
+	r := raster.Around(geom.Bounds([]geom.Point{at.Sub(pattern), at.Add(pattern)}), 2, f.Size())
+	if r.Empty() {
+		return "", track.ErrLeft
+	}
+	for _, c := range []string{media.LumaChannel, media.RedChannel, media.GreenChannel, media.BlueChannel} {
+		look, err := f.look(n, c)
+		if err != nil {
+			return "", err
+		}
+		p, err := look(r)
+		if err != nil {
+			return "", err
+		}
+		if v := track.Strength(p, at, pattern); v > most {
+			name, most = c, v
+		}
+	}
+	return name, nil
+}

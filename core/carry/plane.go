@@ -1,0 +1,61 @@
+package carry
+
+import (
+	"fmt"
+
+	"jardin/core/geom"
+	"jardin/core/treatment"
+)
+
+// samples is what a track holds its surface's places in, frame by frame.
+type samples struct{ planar }
+
+// measured takes the measured samples, without those dropped, and puts those
+// placed by hand beside them. Frames between are filled in a straight way.
+func (samples) measured(m *Motion) error {
+	t := m.Track
+	if t.Data != nil {
+		for _, v := range t.Data.Samples {
+			if !dropped(t, v.Frame) {
+				m.Samples = append(m.Samples, Moment{Sample: v})
+			}
+		}
+	}
+	for _, p := range t.Placed {
+		if h, err := geom.Fit(geom.Perspective, t.Frame(), treatment.Points(p.Corners), nil); err == nil {
+			m.add(Moment{Sample: treatment.Sample{Frame: p.Frame, Matrix: h}, ByHand: true}, true)
+		}
+	}
+	if len(t.Placed) > 0 {
+		m.add(Moment{Sample: treatment.Sample{Frame: t.Home, Matrix: geom.Identity, Match: 1, Agree: 1}}, false)
+	}
+	m.index()
+	m.bridge()
+	return nil
+}
+
+// planeKind is a region of a flat surface that was followed.
+type planeKind struct{ samples }
+
+func (planeKind) doubts(v *Moment) (Grade, string) {
+	switch {
+	case v.Residual > 1:
+		return Bad, fmt.Sprintf("Parts of the region still slide by %.1f px: it does not move as one flat surface. Leave out what moves by itself, or allow more motion.", v.Residual)
+	case v.Agree > 0 && v.Agree < 0.5:
+		return Bad, fmt.Sprintf("Only %.0f %% of the region agrees: something covers it. Draw an exclusion around that, or drop these frames.", 100*v.Agree)
+	case v.Match > 0 && v.Match < 0.7:
+		return Look, fmt.Sprintf("It looks only %.0f %% like the frame it is followed from. Check it in the locked view; follow on from a nearer frame if it slips.", 100*v.Match)
+	case v.Residual > 0.5:
+		return Look, fmt.Sprintf("Parts of the region still slide by %.1f px. Check it in the locked view.", v.Residual)
+	case v.Agree > 0 && v.Agree < 0.75:
+		return Look, fmt.Sprintf("%.0f %% of the region is left out as not agreeing. Show what drives the track, to see whether that is right.", 100*(1-v.Agree))
+	case v.Chained:
+		return Look, "Followed from frame to frame here, as it no longer looks like the frame it is followed from: it may drift. Follow on from this frame, or correct it."
+	}
+	return Good, ""
+}
+
+// givenKind was brought in from elsewhere, and is judged by what stands in it.
+type givenKind struct{ samples }
+
+func (givenKind) doubts(v *Moment) (Grade, string) { return planeKind{}.doubts(v) }
