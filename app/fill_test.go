@@ -53,8 +53,8 @@ func TestPicturesGoOutAndComeBack(t *testing.T) {
 				Fill struct {
 					Sources []struct {
 						Kind, Name string
-						Corners    [][]float64
-						Picture    struct{ Artifact, Name string }
+						Plate      struct{ Picture struct{ Artifact, Name string } }
+						Piece      struct{ Corners [][]float64 }
 					}
 				}
 			}
@@ -65,25 +65,27 @@ func TestPicturesGoOutAndComeBack(t *testing.T) {
 	sources := back.Document.Removals[0].Fill.Sources
 	require.Len(t, sources, 2)
 	assert.Equal(t, "plate", sources[0].Kind)
-	assert.Len(t, sources[0].Picture.Artifact, 64)
+	assert.Len(t, sources[0].Plate.Picture.Artifact, 64)
 	assert.Equal(t, "piece.png", sources[1].Name, "a name is no path")
-	assert.Len(t, sources[1].Corners, 4)
+	assert.Len(t, sources[1].Piece.Corners, 4)
 
 	// The exported treatment holds the pictures themselves.
 	var exported struct {
 		Removals []struct {
 			Fill struct {
 				Sources []struct {
-					Picture struct {
-						Data     []byte
-						Artifact string
+					Plate struct {
+						Picture struct {
+							Data     []byte
+							Artifact string
+						}
 					}
 				}
 			}
 		}
 	}
 	h.ask("GET", at+"/treatment/export", "", 200, &exported)
-	kept := exported.Removals[0].Fill.Sources[0].Picture
+	kept := exported.Removals[0].Fill.Sources[0].Plate.Picture
 	assert.Empty(t, kept.Artifact)
 	m, err := png.Decode(bytes.NewReader(kept.Data))
 	require.NoError(t, err)

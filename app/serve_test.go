@@ -107,7 +107,9 @@ type revision struct {
 	Document struct {
 		Tracks   []struct{ Data *struct{ Artifact string } }
 		Removals []struct {
-			Fill struct{ Sources []struct{ Strokes []any } }
+			Fill struct {
+				Sources []struct{ Plate struct{ Strokes []any } }
+			}
 		}
 	}
 }
@@ -174,7 +176,7 @@ func TestAShotFromPlateToCleanFrames(t *testing.T) {
 	// Paint over the channel, then look at a frame.
 	h.paint(shot.ID, "one")
 	h.ask("GET", at+"/treatment", "", 200, &rev)
-	require.Len(t, rev.Document.Removals[0].Fill.Sources[0].Strokes, 1)
+	require.Len(t, rev.Document.Removals[0].Fill.Sources[0].Plate.Strokes, 1)
 	var keys struct {
 		First int
 		Keys  []string
@@ -223,7 +225,7 @@ func (h *house) paint(shot, id string) {
 	defer socket.CloseNow()
 	socket.SetReadLimit(1 << 24)
 	for _, message := range []string{
-		`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","frame":112},"stroke":{"id":"` + id + `","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[-20,0]},"pen":["size"]},"points":[[48,28]]}`,
+		`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":112}},"stroke":{"id":"` + id + `","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[-20,0]},"pen":["size"]},"points":[[48,28]]}`,
 		`{"type":"move","points":[[50,28,0.5],[52,30,1]]}`,
 		`{"type":"end"}`,
 	} {
@@ -252,9 +254,9 @@ func TestBrushRefusesAndGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	defer socket.CloseNow()
 	for bad, says := range map[string]string{
-		`{"type":"begin","removal":"gone","source":{"id":"plate","name":"Clean plate","kind":"plate","frame":112},"stroke":{"id":"x","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1]]}`:  "deleted",
-		`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","frame":112},"stroke":{"id":"x","mode":"scrape","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1]]}`:    "mode",
-		`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","frame":112},"stroke":{"id":"x","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1,1,1]]}`: "numbers",
+		`{"type":"begin","removal":"gone","source":{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":112}},"stroke":{"id":"x","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1]]}`:  "deleted",
+		`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":112}},"stroke":{"id":"x","mode":"scrape","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1]]}`:    "mode",
+		`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":112}},"stroke":{"id":"x","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1,1,1]]}`: "numbers",
 	} {
 		require.NoError(t, socket.Write(ctx, websocket.MessageText, []byte(bad)))
 		_, data, err := socket.Read(ctx)
@@ -267,7 +269,7 @@ func TestBrushRefusesAndGoesOn(t *testing.T) {
 	h.paint(shot.ID, "same")
 	var rev revision
 	h.ask("GET", "/api/shots/"+shot.ID+"/treatment", "", 200, &rev)
-	assert.Len(t, rev.Document.Removals[0].Fill.Sources[0].Strokes, 1)
+	assert.Len(t, rev.Document.Removals[0].Fill.Sources[0].Plate.Strokes, 1)
 }
 
 func TestCancelKeepsWhatWasFollowed(t *testing.T) {

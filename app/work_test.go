@@ -165,8 +165,8 @@ func TestMeasuringKeepsToItsRevision(t *testing.T) {
 	h.ask("POST", at+"/follow", `{"track":"w","from":112,"first":101,"last":124}`, 202, &task)
 	require.Equal(t, "done", ended(task.ID).State)
 
-	change(`[{"op":"add","path":"/removals/0/fill/sources/-","value":{"id":"p","name":"P","kind":"plate","frame":112,"strokes":[{"id":"s","mode":"clone",
-		"home":112,"size":24,"hardness":1,"opacity":1,"from":{"offset":[25,0]},"path":{"points":[[48,28]]}}]}}]`)
+	change(`[{"op":"add","path":"/removals/0/fill/sources/-","value":{"id":"p","name":"P","kind":"plate","plate":{"frame":112,"strokes":[{"id":"s","mode":"clone",
+		"home":112,"size":24,"hardness":1,"opacity":1,"from":{"offset":[25,0]},"path":{"points":[[48,28]]}}]}}}]`)
 	outlines := func(value string) {
 		change(`[{"op":"replace","path":"/removals/0/mark/outlines","value":` + value + `}]`)
 	}

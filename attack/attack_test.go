@@ -198,7 +198,7 @@ func (g *target) until(what string, done func() bool) {
 
 const removal = `{"op":"add","path":"/removals/-","value":{"id":"r%d","name":"r","range":{"first":1,"last":12},"reference":6,"mark":{"outlines":[
 	{"id":"o","name":"o","kind":"outline","home":6,"points":[{"at":[30,20]},{"at":[56,20]},{"at":[56,46]},{"at":[30,46]}]}]},"follow":{"track":"still"},
-	"fill":{"sources":[{"id":"n","name":"n","kind":"neighbour","frame":6,"offsets":[{"frame":6,"ease":"eased","offset":[-20,0]}]}]},"settle":{"opacity":1}}}`
+	"fill":{"sources":[{"id":"n","name":"n","kind":"neighbour","neighbour":{"frame":6,"offsets":[{"frame":6,"ease":"eased","offset":[-20,0]}]}}]},"settle":{"opacity":1}}}`
 
 func edit(revision int, patch string) string {
 	return fmt.Sprintf(`{"revision":%d,"label":"Edit","patch":[%s]}`, revision, patch)

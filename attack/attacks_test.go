@@ -307,7 +307,7 @@ func heavyDocuments(g *target) (string, error) {
 		}
 	}
 	// As heavy as is allowed: it is taken, and a frame of it ends.
-	status, answer := g.ask("PATCH", at, edit(0, strings.Replace(outline(knots(1500), `,"feather":400,"grow":300`), `"sources":[]`, `"sources":[{"id":"n","name":"n","kind":"neighbour","frame":6,"offsets":[{"frame":6,"ease":"eased","offset":[-20,0]}]}]`, 1)))
+	status, answer := g.ask("PATCH", at, edit(0, strings.Replace(outline(knots(1500), `,"feather":400,"grow":300`), `"sources":[]`, `"sources":[{"id":"n","name":"n","kind":"neighbour","neighbour":{"frame":6,"offsets":[{"frame":6,"ease":"eased","offset":[-20,0]}]}}]`, 1)))
 	if status != 200 {
 		return "", fmt.Errorf("a heavy document was answered with %d: %.200s", status, answer)
 	}
@@ -499,7 +499,7 @@ func brushes(g *target) (string, error) {
 	begin := func(source, stroke, points string) string {
 		return `{"type":"begin","removal":"r0","source":` + source + `,"stroke":` + stroke + `,"points":` + points + `}`
 	}
-	plate := `{"id":"p","name":"p","kind":"plate","frame":6}`
+	plate := `{"id":"p","name":"p","kind":"plate","plate":{"frame":6}}`
 	n := 0
 	for _, messages := range [][]string{
 		{"x"}, {"{}"}, {`{"type":"end"}`}, {`{"type":"move","points":[[1,1]]}`}, {begin(plate, stroke, `[[1e300,1]]`), `{"type":"end"}`}, {begin(plate, stroke, `[[]]`), `{"type":"end"}`},
@@ -568,7 +568,7 @@ func crowd(g *target) (string, error) {
 					name := fmt.Sprintf("s%d-%d", who, k)
 					began := time.Now()
 					messages := []string{
-						fmt.Sprintf(`{"type":"begin","removal":"r0","source":{"id":"p%d","name":"p","kind":"plate","frame":6},"stroke":{"id":%q,"mode":"colour","home":6,"size":8,"hardness":1,"opacity":1,"colour":[1,0,0]},"points":[[%d,%d]]}`, who%4, name, 20+k%50, 10+who),
+						fmt.Sprintf(`{"type":"begin","removal":"r0","source":{"id":"p%d","name":"p","kind":"plate","plate":{"frame":6}},"stroke":{"id":%q,"mode":"colour","home":6,"size":8,"hardness":1,"opacity":1,"colour":[1,0,0]},"points":[[%d,%d]]}`, who%4, name, 20+k%50, 10+who),
 						`{"type":"move","points":[[30,30],[40,31]]}`, `{"type":"end"}`,
 					}
 					for _, m := range messages {

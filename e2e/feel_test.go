@@ -32,7 +32,7 @@ func (s *server) prepare(shot string, known demo.Truth, dots int) {
 	patch := fmt.Sprintf(`[{"op":"add","path":"/tracks/-","value":{"id":"w","name":"Wall","kind":"plane","home":%[1]d,"motion":"perspective","region":[[190,95],[600,95],[600,345],[190,345]]}},
 		{"op":"add","path":"/removals/-","value":{"id":"r","name":"Dots","range":{"first":1001,"last":1072},"reference":%[1]d,
 		"mark":{"outlines":[%[2]s]},"follow":{"track":"w"},
-		"fill":{"sources":[{"id":"plate","name":"Clean plate","kind":"plate","frame":%[1]d,"strokes":[%[3]s]}]},"settle":{"opacity":1}}}]`, known.Reference, outlines[:len(outlines)-1], strokes[:len(strokes)-1])
+		"fill":{"sources":[{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":%[1]d,"strokes":[%[3]s]}}]},"settle":{"opacity":1}}}]`, known.Reference, outlines[:len(outlines)-1], strokes[:len(strokes)-1])
 	s.patch("/api/shots/"+shot+"/treatment", fmt.Sprintf(`{"revision":0,"label":"Prepare","patch":%s}`, patch))
 }
 

@@ -93,7 +93,7 @@ func TestDotsByLiveNeighbourAndByHealing(t *testing.T) {
 	}
 	neighbour := func(i int, aside treatment.Vec) treatment.Source {
 		// Sampled between pixels the texture stands stiller; the third dot's blue needs all of its grain.
-		return treatment.Source{ID: "n", Name: "Live neighbour", Kind: treatment.Neighbour, Frame: known.Reference, Crisp: i == 2, Offsets: []treatment.OffsetKey{{Frame: known.Reference, Ease: treatment.Eased, Offset: aside}}}
+		return treatment.Source{ID: "n", Name: "Live neighbour", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: known.Reference, Crisp: i == 2, Offsets: []treatment.OffsetKey{{Frame: known.Reference, Ease: treatment.Eased, Offset: aside}}}}
 	}
 	measure("live neighbour", chosen, neighbour, func(i int, r check.Report) {
 		assert.LessOrEqual(t, r.Steadiness.All, 1.15)
@@ -106,10 +106,10 @@ func TestDotsByLiveNeighbourAndByHealing(t *testing.T) {
 	})
 	measure("healed frame", chosen, func(i int, aside treatment.Vec) treatment.Source {
 		d := known.Dots[i]
-		return treatment.Source{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Frame: known.Reference, Strokes: []treatment.Stroke{{
+		return treatment.Source{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
 			ID: "s", Mode: "heal", Home: known.Reference, Size: 2*d.Radius + 26, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: aside},
 			Path: &treatment.Path{Points: [][]float64{{d.X, d.Y}}},
-		}}}
+		}}}}
 	}, func(_ int, r check.Report) { assert.LessOrEqual(t, r.Steadiness.All, 1.15) })
 	if os.Getenv("JARDIN_BENCH") == "" {
 		return // what is proposed has no aim to meet

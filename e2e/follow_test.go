@@ -103,7 +103,7 @@ func TestFourDotsAtOnce(t *testing.T) {
 	a.goTo(1010)
 	a.press("^Move here")
 	s.wait(5*time.Second, "the zero to move", func() bool { return s.removal(shot).Reference == 1010 })
-	assert.Equal(t, known.Reference, s.removal(shot).Fill.Sources[0].Frame, "paint stays on the frame it was made on")
+	assert.Equal(t, known.Reference, s.removal(shot).Fill.Sources[0].Plate.Frame, "paint stays on the frame it was made on")
 	assert.Equal(t, before, s.keys(shot), "every frame's picture is made from the same as before")
 	a.key(input.KeyE, input.KeyL)
 	a.see("Locked to frame 1010")
@@ -121,8 +121,8 @@ func TestFourDotsAtOnce(t *testing.T) {
 	})
 	copied := rev.Document.Removals[1]
 	assert.InDelta(t, 0, carry.Centre(&copied.Mark.Outlines[0]).Dist(next), 2)
-	require.NotNil(t, copied.Fill.Sources[0].Strokes[0].Path.Shift)
-	assert.InDelta(t, next.X-dot.X, copied.Fill.Sources[0].Strokes[0].Path.Shift[0], 2)
+	require.NotNil(t, copied.Fill.Sources[0].Strokes()[0].Path.Shift)
+	assert.InDelta(t, next.X-dot.X, copied.Fill.Sources[0].Strokes()[0].Path.Shift[0], 2)
 }
 
 // TestWiresAsStrands outlines a swinging wire of lm_020 in the locked view: it rides on

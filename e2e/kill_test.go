@@ -142,7 +142,7 @@ func (k *killing) paint(ctx context.Context, round int) {
 	var wait sync.WaitGroup
 	wait.Go(func() {
 		for n := 0; ; n++ {
-			begin := fmt.Sprintf(`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","frame":1037},"stroke":{"id":"k%d-%d","mode":"clone","home":1037,"size":20,"hardness":0.5,"opacity":1,"from":{"offset":[30,0]}},"points":[[%d,300]]}`, round, n, 200+n%300)
+			begin := fmt.Sprintf(`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":1037}},"stroke":{"id":"k%d-%d","mode":"clone","home":1037,"size":20,"hardness":0.5,"opacity":1,"from":{"offset":[30,0]}},"points":[[%d,300]]}`, round, n, 200+n%300)
 			for _, m := range []string{begin, `{"type":"move","points":[[300,310],[320,330]]}`, `{"type":"end"}`} {
 				if socket.Write(ctx, websocket.MessageText, []byte(m)) != nil {
 					return
@@ -173,7 +173,9 @@ type painted struct {
 	Document struct {
 		Removals []struct {
 			Fill struct {
-				Sources []struct{ Strokes []struct{ ID string } }
+				Sources []struct {
+					Plate struct{ Strokes []struct{ ID string } }
+				}
 			}
 		}
 	}
@@ -185,7 +187,7 @@ func (k *killing) check(round int) {
 	var rev painted
 	k.wait(90*time.Second, "the server to answer again", func() bool { return k.try("/api/shots/"+k.shot+"/treatment", &rev) })
 	there := map[string]bool{}
-	for _, s := range rev.Document.Removals[0].Fill.Sources[0].Strokes {
+	for _, s := range rev.Document.Removals[0].Fill.Sources[0].Plate.Strokes {
 		there[s.ID] = true
 	}
 	for id := range k.saved {

@@ -45,7 +45,7 @@ func TestFeelOfPainting(t *testing.T) {
 	shot := s.atHD()
 	r := treatment.Removal{ID: "r", Name: "Dots", Range: treatment.Range{First: 1031, Last: 1042}, Reference: 1037, Follow: treatment.Follow{Track: treatment.Still}, Settle: treatment.Settle{Opacity: 1},
 		Mark: treatment.Mark{Outlines: []treatment.Shape{{ID: "o", Kind: treatment.Outline, Home: 1037, Points: []treatment.Knot{{At: treatment.Vec{200, 200}}, {At: treatment.Vec{1700, 200}}, {At: treatment.Vec{1700, 900}}, {At: treatment.Vec{200, 900}}}}}},
-		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Frame: 1037, Strokes: []treatment.Stroke{}}}}}
+		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 1037, Strokes: []treatment.Stroke{}}}}}}
 	doc := treatment.New()
 	doc.Removals = []treatment.Removal{r}
 	s.put(shot, doc)
@@ -155,7 +155,7 @@ func (s *server) strokesOf(shot string, n int) {
 	s.wait(30*time.Second, fmt.Sprintf("%d strokes", n), func() bool {
 		var rev struct{ Document treatment.Document }
 		s.get("/api/shots/"+shot+"/treatment", &rev)
-		return len(rev.Document.Removals[0].Fill.Sources[0].Strokes) == n
+		return len(rev.Document.Removals[0].Fill.Sources[0].Plate.Strokes) == n
 	})
 }
 
@@ -168,7 +168,7 @@ func (s *server) paint(shot string, source treatment.Source, strokes []treatment
 	require.NoError(s.t, err)
 	defer socket.CloseNow()
 	socket.SetReadLimit(1 << 26)
-	source.Strokes = nil
+	source = source.With(nil)
 	for _, stroke := range strokes {
 		points := stroke.Path.Points
 		stroke.Path = nil

@@ -49,7 +49,7 @@ func (s *server) strokes(shot string, n int) (out []treatment.Stroke) {
 		out = nil
 		doc, _ := s.whole(shot)
 		for _, source := range doc.Removals[0].Fill.Sources {
-			out = append(out, source.Strokes...)
+			out = append(out, source.Strokes()...)
 		}
 		return len(out) == n
 	})
@@ -207,7 +207,7 @@ func TestPaintThroughTime(t *testing.T) {
 	a.drag(start, start.Add(geom.Pt(-40, -10)), dot.Add(geom.Pt(-32, -20)))
 	s.wait(20*time.Second, "the neighbour's source", func() bool {
 		doc, _ := s.whole(shot)
-		o := doc.Removals[0].Fill.Sources[1].Offsets[0].Offset
+		o := doc.Removals[0].Fill.Sources[1].Neighbour.Offsets[0].Offset
 		return math.Hypot(o[0]+32, o[1]+20) < 3
 	})
 	a.goTo(1060)
@@ -215,7 +215,7 @@ func TestPaintThroughTime(t *testing.T) {
 	a.press("^Propose a place")
 	s.wait(20*time.Second, "a proposal", func() bool {
 		doc, _ := s.whole(shot)
-		o := doc.Removals[0].Fill.Sources[1].Offsets[0].Offset
+		o := doc.Removals[0].Fill.Sources[1].Neighbour.Offsets[0].Offset
 		return math.Hypot(o[0]+32, o[1]+20) > 3
 	})
 	a.press("^Undo$")
@@ -292,7 +292,7 @@ func TestASuppliedPictureByTheInterface(t *testing.T) {
 	source := s.removal(shot).Fill.Sources[0]
 	assert.Equal(t, "painted.png", source.Name)
 	require.NotNil(t, source.Picture)
-	assert.Equal(t, 960, source.Picture.Width)
+	assert.Equal(t, 960, source.Picture().Width)
 	a.key(input.KeyE)
 	a.goTo(1050)
 	wrong := filepath.Join(t.TempDir(), "wrong.png")

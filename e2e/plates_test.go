@@ -90,7 +90,7 @@ func TestPlatesInAndOut(t *testing.T) {
 	for i := range r.Mark.Outlines {
 		r.Mark.Outlines[i].Home = 1010
 	}
-	r.Fill.Sources = []treatment.Source{{ID: "n", Name: "Beside", Kind: treatment.Neighbour, Frame: 1010, Offsets: []treatment.OffsetKey{{Frame: 1010, Ease: treatment.Linear, Offset: treatment.Vec{-48, -4}}}}}
+	r.Fill.Sources = []treatment.Source{{ID: "n", Name: "Beside", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: 1010, Offsets: []treatment.OffsetKey{{Frame: 1010, Ease: treatment.Linear, Offset: treatment.Vec{-48, -4}}}}}}
 	s.put(shot, doc)
 
 	a.press("scan_a")

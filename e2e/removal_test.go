@@ -110,7 +110,9 @@ func TestOneMarkerGone(t *testing.T) {
 		var rev struct {
 			Document struct {
 				Removals []struct {
-					Fill struct{ Sources []struct{ Strokes []any } }
+					Fill struct {
+						Sources []struct{ Plate struct{ Strokes []any } }
+					}
 				}
 			}
 		}
@@ -118,7 +120,7 @@ func TestOneMarkerGone(t *testing.T) {
 		if len(rev.Document.Removals[0].Fill.Sources) == 0 {
 			return 0
 		}
-		return len(rev.Document.Removals[0].Fill.Sources[0].Strokes)
+		return len(rev.Document.Removals[0].Fill.Sources[0].Plate.Strokes)
 	}
 	s.wait(5*time.Second, "the stroke to go", func() bool { return strokes() == 2 })
 	a.press("^Undo$")

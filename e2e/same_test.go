@@ -33,8 +33,7 @@ func everySource(t *testing.T) *treatment.Document {
 			From: &treatment.From{Offset: treatment.Vec{46, 6}}, Path: &treatment.Path{Points: [][]float64{{d.X - 9, d.Y - 4, 1}, {d.X + 9, d.Y + 5, 1}}}}
 	}
 	neighbour := func(d geom.Point) treatment.Source {
-		return treatment.Source{ID: "n", Name: "Neighbour", Kind: treatment.Neighbour, Frame: known.Reference,
-			Offsets: []treatment.OffsetKey{{Frame: known.Reference, Ease: "eased", Offset: treatment.Vec{46, 6}}}}
+		return treatment.Source{ID: "n", Name: "Neighbour", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: known.Reference, Offsets: []treatment.OffsetKey{{Frame: known.Reference, Ease: "eased", Offset: treatment.Vec{46, 6}}}}}
 	}
 	for i := range doc.Removals {
 		d := known.Dots[i].Point()
@@ -42,8 +41,7 @@ func everySource(t *testing.T) *treatment.Document {
 		r.Settle.Seam = float64(6 * i)
 		r.Settle.Light = &treatment.Light{Scale: 30, Strength: 1, Over: 2}
 		r.Settle.Softness = &treatment.Softness{Match: true, Over: 1, Shutter: 180}
-		r.Fill.Sources = []treatment.Source{neighbour(d), {ID: "plate", Name: "Clean plate", Kind: treatment.HeldPlate, Frame: known.Reference,
-			Strokes: []treatment.Stroke{stroke("a", "clone", d), stroke("b", "heal", d.Add(geom.Pt(4, 3)))}}}
+		r.Fill.Sources = []treatment.Source{neighbour(d), {ID: "plate", Name: "Clean plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{stroke("a", "clone", d), stroke("b", "heal", d.Add(geom.Pt(4, 3)))}}}}
 	}
 	return doc
 }

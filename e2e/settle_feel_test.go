@@ -28,8 +28,8 @@ func TestFeelOfSettling(t *testing.T) {
 	doc.Removals = []treatment.Removal{{
 		ID: "r", Name: "Patch", Range: treatment.Range{First: 1031, Last: 1042}, Reference: 1037, Follow: treatment.Follow{Track: treatment.Still},
 		Mark: treatment.Mark{Outlines: []treatment.Shape{{ID: "o", Name: "O", Kind: treatment.Outline, Home: 1037, Feather: 3, Points: box(800, 400, 300, 300)}}},
-		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Frame: 1037, Strokes: []treatment.Stroke{{ID: "s", Mode: "clone", Home: 1037, Size: 1, Hardness: 1, Opacity: 1,
-			From: &treatment.From{Offset: treatment.Vec{330, 20}}, Area: &treatment.Area{Points: box(785, 385, 330, 330), Feather: 6}}}}}},
+		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 1037, Strokes: []treatment.Stroke{{ID: "s", Mode: "clone", Home: 1037, Size: 1, Hardness: 1, Opacity: 1,
+			From: &treatment.From{Offset: treatment.Vec{330, 20}}, Area: &treatment.Area{Points: box(785, 385, 330, 330), Feather: 6}}}}}}},
 		Settle: treatment.Settle{Opacity: 1},
 		Guard:  &treatment.Guard{Fronts: []treatment.Front{{ID: "f", Name: "F", By: treatment.ByOutline, Shapes: []treatment.Shape{{ID: "g", Name: "G", Kind: treatment.Outline, Home: 1037, Feather: 3, Points: box(900, 380, 60, 200)}}}}},
 	}}

@@ -36,9 +36,9 @@ func clipped(t *testing.T) (*server, *artist, string, demo.FocusTruth) {
 	doc.Tracks[0].Region = []treatment.Vec{{440, 120}, {900, 120}, {900, 480}, {440, 480}}
 	r := &doc.Removals[0]
 	r.Name, r.Range = "Clip", treatment.Range{First: demo.FocusFirst, Last: demo.FocusLast}
-	r.Fill.Sources = []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Frame: known.Reference, Strokes: []treatment.Stroke{{
+	r.Fill.Sources = []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
 		ID: "s", Mode: "heal", Home: known.Reference, Size: 80, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{-140, -140}}, Path: &treatment.Path{Points: [][]float64{{c.X, c.Y}}},
-	}}}}
+	}}}}}
 	s.put(shot, doc)
 	s.followOver(shot, "w", known.Reference, demo.FocusFirst, demo.FocusLast)
 	a := open(t, s.address+"/shots/"+shot)
@@ -148,7 +148,7 @@ func hung(t *testing.T, frame int) (*server, *artist, string, demo.CanTruth) {
 	h := known.Hangings[frame][0]
 	r.Mark.Outlines = []treatment.Shape{{ID: "o", Name: "Rod", Kind: treatment.Strand, Home: frame, Ride: treatment.Still, Feather: 1.5,
 		Points: []treatment.Knot{{At: treatment.Vec(h.Points[0]), Width: 14}, {At: treatment.Vec(h.Points[2]), Width: 14}}}}
-	r.Fill.Sources = []treatment.Source{{ID: "p", Name: "Frame 1022", Kind: treatment.HeldPlate, Frame: 1022, Whole: true}}
+	r.Fill.Sources = []treatment.Source{{ID: "p", Name: "Frame 1022", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 1022, Whole: true}}}
 	s.put(shot, doc)
 	s.followOver(shot, "w", known.Reference, demo.CanFirst, demo.CanLast)
 	a := open(t, s.address+"/shots/"+shot)

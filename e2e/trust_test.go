@@ -25,7 +25,7 @@ func (s *server) again(args ...string) {
 
 func (s *server) paintedIn(shot string) (n int) {
 	for _, source := range s.removal(shot).Fill.Sources {
-		n += len(source.Strokes)
+		n += len(source.Strokes())
 	}
 	return n
 }

@@ -172,14 +172,14 @@ func (e *easel) begin(ctx context.Context, m *brushMessage) error {
 	if known := r.Fill.Source(m.Source.ID); known != nil {
 		e.painted = *known
 	}
-	if e.painted.Kind != treatment.HeldPlate && e.painted.Kind != treatment.Travelling {
+	if e.painted.StrokeList() == nil {
 		return fmt.Errorf("%q cannot be painted on; choose a clean plate, or paint that travels", e.painted.Name)
 	}
 	if p := e.source.Plates; e.stroke.Home < p.First || e.stroke.Home > p.Last {
 		return fmt.Errorf("frame %d is not in the shot (%d to %d)", e.stroke.Home, p.First, p.Last)
 	}
-	if e.painted.Kind == treatment.HeldPlate && e.stroke.Home != e.painted.Frame {
-		return fmt.Errorf("%q is of frame %d; go there to paint on it", e.painted.Name, e.painted.Frame)
+	if frame, fixed := e.painted.PaintedAt(); fixed && e.stroke.Home != frame {
+		return fmt.Errorf("%q is of frame %d; go there to paint on it", e.painted.Name, frame)
 	}
 	t, err := e.server.Rooms.Treatment(ctx, e.shot, head.Number)
 	if err != nil {

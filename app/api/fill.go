@@ -134,7 +134,7 @@ func (s *Server) takeBack(c *gin.Context, o picture.Outside, data []byte) {
 		problem(c, http.StatusNotFound, "there is no such removal; it may have been deleted")
 		return
 	}
-	piece := c.Query("kind") == treatment.Piece
+	piece := c.Query("kind") == treatment.Supplied
 	var still *media.Still
 	if piece {
 		still, err = source.TakePiece(ctx, data)
@@ -161,16 +161,14 @@ func (s *Server) takeBack(c *gin.Context, o picture.Outside, data []byte) {
 		if r == nil {
 			return errors.New("the removal was deleted meanwhile")
 		}
-		fresh := treatment.Source{
-			ID: "p" + sha[:7], Name: name, Kind: treatment.HeldPlate, Frame: o.Frame,
-			Picture: &treatment.Picture{Artifact: sha, Name: name, Width: still.Width, Height: still.Height},
+		supplied := &treatment.Picture{Artifact: sha, Name: name, Width: still.Width, Height: still.Height}
+		fresh := treatment.Source{ID: "p" + sha[:7], Name: name, Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: o.Frame, Picture: supplied}}
+		if piece {
+			fresh.Kind, fresh.Plate = treatment.Supplied, nil
+			fresh.Piece = &treatment.Piece{Frame: o.Frame, Picture: supplied, Corners: cornersFor(still, source, r)}
 		}
 		for n := 2; r.Fill.Source(fresh.ID) != nil; n++ {
 			fresh.ID = fmt.Sprintf("p%s-%d", sha[:7], n)
-		}
-		if piece {
-			fresh.Kind = treatment.Piece
-			fresh.Corners = cornersFor(still, source, r)
 		}
 		r.Fill.Sources = append(r.Fill.Sources, fresh)
 		return nil

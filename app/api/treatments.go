@@ -148,7 +148,7 @@ func (s *Server) treatments(api huma.API) {
 		}
 		paths := map[string][][]float64{}
 		for _, source := range r.Fill.Sources {
-			for _, stroke := range source.Strokes {
+			for _, stroke := range source.Strokes() {
 				if stroke.Path != nil {
 					paths[stroke.ID] = stroke.Path.Points
 				}

@@ -161,10 +161,10 @@ func healedDots(t testing.TB, s *picture.Source, known demo.Truth, aside []treat
 			ID: fmt.Sprint("r", i), Name: fmt.Sprint("Dot ", i+1), Range: treatment.Range{First: demo.First, Last: demo.Last}, Reference: known.Reference,
 			Mark:   treatment.Mark{Outlines: []treatment.Shape{ring(d.Point(), d.Radius+5, known.Reference)}},
 			Follow: treatment.Follow{Track: "w"}, Settle: treatment.Settle{Opacity: 1},
-			Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Frame: known.Reference, Strokes: []treatment.Stroke{{
+			Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
 				ID: "s", Mode: "heal", Home: known.Reference, Size: 2*d.Radius + 26, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: aside[i]},
 				Path: &treatment.Path{Points: [][]float64{{d.X, d.Y}}},
-			}}}}},
+			}}}}}},
 		})
 	}
 	return doc
@@ -222,10 +222,10 @@ func heldClip(t testing.TB, s *picture.Source, known demo.FocusTruth, aside trea
 		ID: "r", Name: "Clip", Range: treatment.Range{First: demo.FocusFirst, Last: demo.FocusLast}, Reference: known.Reference,
 		Mark:   treatment.Mark{Outlines: []treatment.Shape{ring(c, 36, known.Reference)}},
 		Follow: treatment.Follow{Track: "w"}, Settle: treatment.Settle{Opacity: 1},
-		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Frame: known.Reference, Strokes: []treatment.Stroke{{
+		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
 			ID: "s", Mode: "heal", Home: known.Reference, Size: 72, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: aside},
 			Path: &treatment.Path{Points: [][]float64{{c.X, c.Y}}},
-		}}}}},
+		}}}}}},
 	}}
 	return doc
 }
@@ -350,8 +350,7 @@ func hangingCan(t testing.TB, s *picture.Source, known demo.CanTruth) *treatment
 		r := treatment.Removal{ID: fmt.Sprint("r", i), Name: name, Range: treatment.Range{First: demo.CanFirst, Last: demo.CanLast}, Reference: known.Reference,
 			Mark: treatment.Mark{Outlines: []treatment.Shape{mark}}, Follow: treatment.Follow{Track: "hedge"}, Settle: treatment.Settle{Opacity: 1}}
 		// Above the edge of the frames on loan there is only sky: the frame's own, from beside it.
-		r.Fill.Sources = []treatment.Source{{ID: "n", Name: "Beside", Kind: treatment.Neighbour, Frame: known.Reference, Screen: true, Crisp: true,
-			Offsets: []treatment.OffsetKey{{Frame: known.Reference, Ease: treatment.Linear, Offset: treatment.Vec{-24, 0}}}}}
+		r.Fill.Sources = []treatment.Source{{ID: "n", Name: "Beside", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: known.Reference, Screen: true, Crisp: true, Offsets: []treatment.OffsetKey{{Frame: known.Reference, Ease: treatment.Linear, Offset: treatment.Vec{-24, 0}}}}}}
 		held := slices.Clone(loans)
 		if i == 1 { // to the right of its end is the can
 			held = []loan{{1001, 1004, 1008, false}, {1005, 1010, 1014, false}, {1011, 1016, 1020, false}, {1017, 1022, 1026, false}, {1023, 1028, 1032, false}, {1029, 1034, 1038, false}, {1035, 1043, 1047, false}, {1044, 1048, 1040, false}, {1044, 1048, 1029, true}}
@@ -366,8 +365,7 @@ func hangingCan(t testing.TB, s *picture.Source, known demo.CanTruth) *treatment
 				where = []treatment.Shape{{ID: "w", Name: "Lower end", Kind: treatment.Outline, Home: known.Reference, Ride: treatment.Still, FeatherIn: 4, Points: []treatment.Knot{
 					{At: treatment.Vec{0, 262}}, {At: treatment.Vec{960, 262}}, {At: treatment.Vec{960, 540}}, {At: treatment.Vec{0, 540}}}}}
 			}
-			r.Fill.Sources = append(r.Fill.Sources, treatment.Source{ID: fmt.Sprint("p", k), Where: where, Name: fmt.Sprint("Frame ", l.frame), Kind: treatment.HeldPlate, Frame: l.frame, Whole: true,
-				Range: &treatment.Range{First: l.first, Last: l.last}})
+			r.Fill.Sources = append(r.Fill.Sources, treatment.Source{ID: fmt.Sprint("p", k), Where: where, Name: fmt.Sprint("Frame ", l.frame), Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: l.frame, Whole: true}, Range: &treatment.Range{First: l.first, Last: l.last}})
 		}
 		if i == 0 {
 			r.Guard = &treatment.Guard{Fronts: []treatment.Front{

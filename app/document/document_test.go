@@ -34,7 +34,7 @@ func TestFaultsAreNamed(t *testing.T) {
 	example := string(demotest.WorkedExample(t))
 	cases := map[string]struct{ old, new, says string }{
 		"other format":      {`"jardin/treatment"`, `"something"`, "/format"},
-		"later version":     {`"version": 4`, `"version": 5`, "/version"},
+		"later version":     {`"version": 5`, `"version": 6`, "/version"},
 		"unknown property":  {`"name": "Dot",`, `"name": "Dot", "hue": 3,`, "hue"},
 		"missing":           {`"reference": 1037,`, ``, "reference"},
 		"outside the shot":  {`"reference": 1037`, `"reference": 10`, "frame 10 is not in the shot (1001 to 1072)"},
@@ -44,13 +44,13 @@ func TestFaultsAreNamed(t *testing.T) {
 		"flat region":       {`[[190, 95], [600, 95], [600, 345], [190, 345]]`, `[[190, 95], [600, 95], [400, 95]]`, "its area is too small"},
 		"line as a region":  {`[[190, 95], [600, 95], [600, 345], [190, 345]]`, `[[190, 95], [600, 95]]`, "3 points or more"},
 		"unknown motion":    {`"perspective"`, `"free"`, "/tracks/0/motion"},
-		"size":              {`"size": 52`, `"size": 0`, "/removals/0/fill/sources/0/strokes/0/size"},
+		"size":              {`"size": 52`, `"size": 0`, "/removals/0/fill/sources/0/plate/strokes/0/size"},
 		"pressure":          {`[263, 190]`, `[263, 190, 3]`, "pressure 3"},
 		"far away":          {`[263, 190]`, `[1e9, 190]`, "too far away"},
 		"empty path":        {`{"points": [[259, 190], [263, 190]]}`, `{}`, "neither points nor an artifact"},
 		"one number":        {`"at": [261, 170]`, `"at": [261]`, "/removals/0/mark/outlines/0/points/0/at"},
 		"text for a number": {`"opacity": 1}`, `"opacity": "1"}`, "/removals/0/settle/opacity"},
-		"not JSON":          {`"version": 4,`, `"version" 3,`, "not JSON"},
+		"not JSON":          {`"version": 5,`, `"version" 3,`, "not JSON"},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -78,12 +78,12 @@ func TestInlineNeedsItsArtifacts(t *testing.T) {
 		return []byte(`[[1,2],[3,4,0.5]]`), nil
 	}))
 	require.NoError(t, err)
-	assert.Equal(t, [][]float64{{1, 2}, {3, 4, 0.5}}, full.Removals[0].Fill.Sources[0].Strokes[0].Path.Points)
-	assert.NotEmpty(t, doc.Removals[0].Fill.Sources[0].Strokes[0].Path.Artifact, "the original is not changed")
+	assert.Equal(t, [][]float64{{1, 2}, {3, 4, 0.5}}, full.Removals[0].Fill.Sources[0].Strokes()[0].Path.Points)
+	assert.NotEmpty(t, doc.Removals[0].Fill.Sources[0].Strokes()[0].Path.Artifact, "the original is not changed")
 }
 
 func FuzzParse(f *testing.F) {
-	f.Add([]byte(`{"format":"jardin/treatment","version":4,"tracks":[],"removals":[]}`))
+	f.Add([]byte(`{"format":"jardin/treatment","version":5,"tracks":[],"removals":[]}`))
 	f.Add(demotest.WorkedExample(f))
 	f.Fuzz(func(t *testing.T, blob []byte) {
 		var doc *treatment.Document

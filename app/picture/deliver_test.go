@@ -35,8 +35,8 @@ func two(t *testing.T, s *picture.Source) *treatment.Document {
 	other.Mark.Outlines = slices.Clone(other.Mark.Outlines)
 	other.Mark.Outlines[0].Points = []treatment.Knot{{At: treatment.Vec{20, 60}}, {At: treatment.Vec{32, 60}}, {At: treatment.Vec{32, 72}}, {At: treatment.Vec{20, 72}}}
 	other.Fill.Sources = slices.Clone(other.Fill.Sources)
-	other.Fill.Sources[0].Strokes = slices.Clone(other.Fill.Sources[0].Strokes)
-	other.Fill.Sources[0].Strokes[0].Path = &treatment.Path{Points: [][]float64{{26, 66}}}
+	other.Fill.Sources[0] = other.Fill.Sources[0].Own()
+	other.Fill.Sources[0].Strokes()[0].Path = &treatment.Path{Points: [][]float64{{26, 66}}}
 	d.Removals = append(d.Removals, other)
 	return d
 }

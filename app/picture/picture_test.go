@@ -65,8 +65,8 @@ func document() *treatment.Document {
 		Follow: treatment.Follow{Track: "t"}, Settle: treatment.Settle{Opacity: 1},
 	}
 	r.Mark.Outlines = []treatment.Shape{{ID: "o", Kind: treatment.Outline, Home: 8, Points: []treatment.Knot{{At: treatment.Vec{50, 40}}, {At: treatment.Vec{60, 40}}, {At: treatment.Vec{60, 50}}, {At: treatment.Vec{50, 50}}}}}
-	r.Fill.Sources = []treatment.Source{{ID: "p", Kind: treatment.HeldPlate, Frame: 8, Strokes: []treatment.Stroke{{
-		ID: "s", Mode: "clone", Home: 8, Size: 30, Hardness: 1, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{25, 0}}, Path: &treatment.Path{Points: [][]float64{{55, 45}}}}}}}
+	r.Fill.Sources = []treatment.Source{{ID: "p", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 8, Strokes: []treatment.Stroke{{
+		ID: "s", Mode: "clone", Home: 8, Size: 30, Hardness: 1, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{25, 0}}, Path: &treatment.Path{Points: [][]float64{{55, 45}}}}}}}}
 	d.Removals = []treatment.Removal{r}
 	return d
 }

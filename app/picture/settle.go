@@ -31,7 +31,7 @@ func (s *Source) Settle(ctx context.Context, doc *treatment.Document, removal st
 	}
 	held := false
 	for _, f := range r.Fill.Sources {
-		held = held || !f.Off && (f.Kind == treatment.HeldPlate || f.Kind == treatment.Piece)
+		held = held || !f.Off && f.Held()
 	}
 	if !held {
 		return nil, errors.New("nothing is held still here: a live neighbour and travelling paint bring the frame's own light, softness and grain")

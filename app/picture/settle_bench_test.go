@@ -31,8 +31,8 @@ func everything(b *testing.B) (*picture.Source, *treatment.Document) {
 	doc.Removals = []treatment.Removal{{
 		ID: "r", Name: "R", Range: treatment.Range{First: 1, Last: 16}, Reference: 8, Follow: treatment.Follow{Track: "t"},
 		Mark: treatment.Mark{Outlines: []treatment.Shape{{ID: "o", Name: "O", Kind: treatment.Outline, Home: 8, Feather: 3, Points: box(800, 400, 300, 300)}}},
-		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "P", Kind: treatment.HeldPlate, Frame: 8, Strokes: []treatment.Stroke{{ID: "s", Mode: "clone", Home: 8, Size: 1, Hardness: 1, Opacity: 1,
-			From: &treatment.From{Offset: treatment.Vec{330, 20}}, Area: &treatment.Area{Points: box(785, 385, 330, 330), Feather: 6}}}}}},
+		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "P", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 8, Strokes: []treatment.Stroke{{ID: "s", Mode: "clone", Home: 8, Size: 1, Hardness: 1, Opacity: 1,
+			From: &treatment.From{Offset: treatment.Vec{330, 20}}, Area: &treatment.Area{Points: box(785, 385, 330, 330), Feather: 6}}}}}}},
 		Settle: treatment.Settle{Opacity: 1, Seam: 20, Tones: []treatment.Tone{{ID: "c", Name: "C", Grade: treatment.Grade{Slope: [3]float64{1, 1, 1}, Power: [3]float64{1, 1, 1.05}, Saturation: 0.95, Exposure: 0.02}}}},
 		Guard:  &treatment.Guard{Fronts: []treatment.Front{{ID: "f", Name: "F", By: treatment.ByOutline, Shapes: []treatment.Shape{{ID: "g", Name: "G", Kind: treatment.Outline, Home: 8, Feather: 3, Points: box(900, 380, 60, 200)}}}}},
 	}}

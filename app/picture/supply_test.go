@@ -57,7 +57,7 @@ func TestASuppliedPictureReturnsUnharmed(t *testing.T) {
 				require.NoError(t, err)
 				next := document()
 				next.Removals[0].Follow.Track = treatment.Still
-				next.Removals[0].Fill.Sources = append(next.Removals[0].Fill.Sources, treatment.Source{ID: "q", Kind: treatment.HeldPlate, Frame: 8, Picture: &treatment.Picture{Data: blob, Name: "back", Width: 128, Height: 96}})
+				next.Removals[0].Fill.Sources = append(next.Removals[0].Fill.Sources, treatment.Source{ID: "q", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 8, Picture: &treatment.Picture{Data: blob, Name: "back", Width: 128, Height: 96}}})
 				require.NoError(t, next.Validate(&whole))
 				clean, err := s.Clean(ctx, compiledOf(t, next), 8)
 				require.NoError(t, err)

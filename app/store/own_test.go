@@ -132,7 +132,7 @@ func TestRevisionsAreStoredAsWhatChanged(t *testing.T) {
 		return nil
 	})
 	require.NoError(t, err)
-	source := treatment.Source{ID: "p", Name: "plate", Kind: treatment.HeldPlate, Frame: 1005}
+	source := treatment.Source{ID: "p", Name: "plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 1005}}
 	for k := range 300 {
 		who := as(fmt.Sprint("p", k%3), fmt.Sprint("w", k%3))
 		switch r.IntN(6) {
@@ -189,9 +189,9 @@ func BenchmarkStrokeOnTopOf(b *testing.B) {
 				if err := json.Unmarshal([]byte(removal("base")), &one); err != nil {
 					return err
 				}
-				src := treatment.Source{ID: "p", Name: "plate", Kind: treatment.HeldPlate, Frame: 1005}
+				src := treatment.Source{ID: "p", Name: "plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 1005}}
 				for k := range many {
-					src.Strokes = append(src.Strokes, stroke(fmt.Sprint("x", k)))
+					src.Plate.Strokes = append(src.Plate.Strokes, stroke(fmt.Sprint("x", k)))
 				}
 				one.Fill.Sources = append(one.Fill.Sources, src)
 				d.Removals = append(d.Removals, one)

@@ -104,24 +104,16 @@ func (s *Store) document(ctx context.Context, q sqlx.QueryerContext, shot string
 	if len(rows) == 0 {
 		return savedDocument{}, ErrNone
 	}
-	blob, err := treatment.Upgrade(rows[0].Document)
-	if err != nil || rows[0].Document == nil {
-		return savedDocument{}, fmt.Errorf("revision %d cannot be read: %w", rows[0].Number, errors.Join(err, errNoWhole))
+	blob := rows[0].Document
+	if blob == nil {
+		return savedDocument{}, fmt.Errorf("revision %d cannot be read: %w", rows[0].Number, errNoWhole)
 	}
-	var head struct{ Version int }
-	out := savedDocument{}
-	if json.Unmarshal(rows[0].Document, &head) == nil {
-		out.whole = head.Version != treatment.Version
-	}
-	doc := treatment.New()
-	if err := json.Unmarshal(blob, doc); err != nil {
+	// Patches were worked out from documents as the program of their time wrote them: they are
+	// replayed before what they make is brought up to date.
+	if blob, err = written(blob); err != nil {
 		return savedDocument{}, fmt.Errorf("revision %d cannot be read: %w", rows[0].Number, err)
 	}
 	if len(rows) > 1 {
-		// Patches were worked out from documents as the program writes them.
-		if blob, err = json.Marshal(doc); err != nil {
-			return savedDocument{}, err
-		}
 		var all []json.RawMessage
 		for _, r := range rows[1:] {
 			var some []json.RawMessage
@@ -137,14 +129,35 @@ func (s *Store) document(ctx context.Context, q sqlx.QueryerContext, shot string
 		if blob, err = document.Replayed(blob, patch); err != nil {
 			return savedDocument{}, fmt.Errorf("revision %d cannot be read: %w", number, err)
 		}
-		doc = treatment.New()
-		if err := json.Unmarshal(blob, doc); err != nil {
-			return savedDocument{}, fmt.Errorf("revision %d cannot be read: %w", number, err)
-		}
+	}
+	var head struct{ Version int }
+	out := savedDocument{}
+	if json.Unmarshal(blob, &head) == nil {
+		out.whole = head.Version != treatment.Version
+	}
+	if blob, err = treatment.Upgrade(blob); err != nil {
+		return savedDocument{}, fmt.Errorf("revision %d cannot be read: %w", number, err)
+	}
+	doc := treatment.New()
+	if err := json.Unmarshal(blob, doc); err != nil {
+		return savedDocument{}, fmt.Errorf("revision %d cannot be read: %w", number, err)
 	}
 	out.doc, out.size = doc, len(blob)
 	s.documents.put(shot, number, out)
 	return out, nil
+}
+
+// written returns a document of this version as this program writes it, any other as it is.
+func written(blob []byte) ([]byte, error) {
+	var head struct{ Version int }
+	if err := json.Unmarshal(blob, &head); err != nil || head.Version != treatment.Version {
+		return blob, err
+	}
+	doc := treatment.New()
+	if err := json.Unmarshal(blob, doc); err != nil {
+		return nil, err
+	}
+	return json.Marshal(doc)
 }
 
 var errNoWhole = errors.New("no whole document lies before it")
@@ -357,8 +370,9 @@ func (s *Store) AddStroke(ctx context.Context, id, removal string, source treatm
 			return nil, nil, ErrGone
 		}
 		for j := range r.Fill.Sources {
-			for k := range r.Fill.Sources[j].Strokes {
-				if r.Fill.Sources[j].Strokes[k].ID == stroke.ID {
+			strokes := r.Fill.Sources[j].Strokes()
+			for k := range strokes {
+				if strokes[k].ID == stroke.ID {
 					return nil, nil, ErrKept
 				}
 			}
@@ -376,21 +390,24 @@ func (s *Store) AddStroke(ctx context.Context, id, removal string, source treatm
 			}
 		}
 		if found < 0 {
-			fresh := source
-			fresh.Strokes = []treatment.Stroke{stroke}
+			fresh := source.With([]treatment.Stroke{stroke})
 			into.Fill.Sources = append(into.Fill.Sources, fresh)
 			patch = []document.Operation{{Op: "add", Path: at0 + "/-", Value: fresh}}
 			found = len(into.Fill.Sources) - 1
 		} else {
 			src := &into.Fill.Sources[found]
-			if len(src.Strokes) == 0 {
-				patch = []document.Operation{{Op: "add", Path: fmt.Sprintf("%s/%d/strokes", at0, found), Value: []treatment.Stroke{stroke}}}
+			strokes, list := src.Strokes(), fmt.Sprintf("%s/%d/%s/strokes", at0, found, src.Kind)
+			if len(strokes) == 0 {
+				patch = []document.Operation{{Op: "add", Path: list, Value: []treatment.Stroke{stroke}}}
 			} else {
-				patch = []document.Operation{{Op: "add", Path: fmt.Sprintf("%s/%d/strokes/-", at0, found), Value: stroke}}
+				patch = []document.Operation{{Op: "add", Path: list + "/-", Value: stroke}}
 			}
-			src.Strokes = append(src.Strokes[:len(src.Strokes):len(src.Strokes)], stroke)
+			*src = src.With(append(strokes[:len(strokes):len(strokes)], stroke))
 		}
-		if err := doc.ValidateStroke(at.shot.Range(), i, found, len(into.Fill.Sources[found].Strokes)-1); err != nil {
+		if into.Fill.Sources[found].StrokeList() == nil {
+			return nil, nil, &Invalid{fmt.Errorf("%q cannot be painted on; choose a clean plate, or paint that travels", into.Fill.Sources[found].Name)}
+		}
+		if err := doc.ValidateStroke(at.shot.Range(), i, found, len(into.Fill.Sources[found].Strokes())-1); err != nil {
 			return nil, nil, &Invalid{err}
 		}
 		return &doc, patch, nil

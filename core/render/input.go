@@ -1,12 +1,10 @@
 package render
 
 import (
-	"fmt"
 	"image"
 	"math"
 
 	"jardin/core/carry"
-	"jardin/core/geom"
 	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/settle"
@@ -173,68 +171,6 @@ func (r *removal) grainModel() *memo.Keyed[treatment.GrainModel] {
 	})
 }
 
-// A fillInput is sources in order, as they are on a frame. What they make is premultiplied.
-type fillInput struct {
-	Frame   int
-	Sources []sourceInput
-}
-
-// A sourceInput is one of them; it is of just one kind.
-type sourceInput struct {
-	Weight    float64
-	Where     *coverage // nil for everywhere
-	Solid     bool      // whatever Where covers at all counts in full
-	Held      *heldInput
-	Travel    *travelInput
-	Neighbour *neighbourInput
-	Piece     *pieceInput
-	Name      string `memo:"-"`
-}
-
-// fill gathers the first upTo sources of the removal on frame n, settled or as they were
-// painted.
-func (r *removal) fill(upTo, n int, settled bool) fillInput {
-	out := fillInput{Frame: n}
-	for i := range r.sources[:upTo] {
-		if in, ok := r.source(i, n, settled); ok {
-			out.Sources = append(out.Sources, in)
-		}
-	}
-	return out
-}
-
-// source gathers one source on frame n; ok is false where it lays nothing.
-func (r *removal) source(i, n int, settled bool) (in sourceInput, ok bool) {
-	s := r.sources[i]
-	in = sourceInput{Weight: s.Weight(n), Name: fmt.Sprintf("%q of %q", s.Name, r.doc.Name), Where: r.optional(s.Where, n)}
-	if in.Weight == 0 {
-		return in, false
-	}
-	switch s.Kind {
-	case treatment.Neighbour:
-		in.Neighbour = r.neighbour(s, n)
-		if in.Neighbour != nil && in.Where == nil {
-			// Without outlines of its own it lies on what is to go, not on the rest of the frame: what
-			// is painted above may copy from there.
-			own := r.matte(n)
-			if r.doc.Settle.Seam > 0 {
-				own.Edge.Grow += seamRim // there it is compared with the plate
-			}
-			in.Where, in.Solid = &own, true
-		}
-		return in, in.Neighbour != nil
-	case treatment.Piece:
-		in.Piece = r.piece(i, n, settled)
-		return in, in.Piece != nil
-	case treatment.Travelling:
-		in.Travel = r.travel(s, n)
-		return in, in.Travel != nil
-	default:
-		in.Held = r.held(i, n, settled)
-		return in, in.Held != nil
-	}
-}
-
 // seamRim is how far around a matte the patch is compared with the plate, pixels.
 const seamRim = 6
 
@@ -280,250 +216,12 @@ func (r *removal) bare(frame int) bareInput {
 	})
 }
 
-// A plainStroke is all of a stroke that decides what it paints.
-type plainStroke struct {
-	Stroke treatment.Stroke
-}
-
-func plainOf(s *treatment.Stroke) plainStroke {
-	plain := *s
-	plain.Off, plain.Range = false, nil
-	if plain.Jitter == 0 {
-		plain.ID = "" // it only decides how dabs stray
-	}
-	if plain.Path != nil && plain.Path.Artifact != "" {
-		// Its points are what the artifact holds: its name is their hash.
-		plain.Path = &treatment.Path{Artifact: plain.Path.Artifact, Shift: plain.Path.Shift}
-	}
-	return plainStroke{plain}
-}
-
-// A strokeInput is a stroke on a frame.
-type strokeInput struct {
-	Plain  *memo.Keyed[plainStroke]
-	Map    warp.Mapping // from its home to the frame; nil where it was not followed to there
-	Loan   *loanInput
-	Stroke *treatment.Stroke `memo:"-"` // with its points in place
-	Box    geom.Box          `memo:"-"`
-}
-
-// A loanInput is another frame that lends a stroke its pixels.
-type loanInput struct {
-	Bare bareInput
-	Over warp.Mapping // from the stroke's home
-}
-
-func (r *removal) stroke(st *stroke, n int) strokeInput {
-	in := strokeInput{Plain: st.plain, Stroke: st.Stroke, Box: st.box, Map: warp.Identity, Loan: r.loan(st.Stroke)}
-	if n != st.Home {
-		in.Map = r.mapping(st.Ride, st.Home, n)
-	}
-	return in
-}
-
-func (r *removal) loan(st *treatment.Stroke) *loanInput {
-	if st.From == nil || st.From.Frame == nil {
-		return nil
-	}
-	over := r.mapping(st.Ride, st.Home, *st.From.Frame)
-	if over == nil {
-		over = warp.Identity // brought into place by hand alone
-	}
-	return &loanInput{r.bare(*st.From.Frame), over}
-}
-
-// A heldInput is a clean plate carried to a frame: a layer for each track that its strokes
-// ride on.
-type heldInput struct {
-	Layers []heldLayer
-}
-
-type heldLayer struct {
-	Layer  *memo.Keyed[layerInput]
-	Map    warp.Mapping // from the plate's own frame
-	Settle *settleInput
-	Boxes  []geom.Box `memo:"-"` // around what is painted, on the plate's own frame
-	All    bool       `memo:"-"` // the whole frame is held
-}
-
-func (r *removal) held(i, n int, settled bool) *heldInput {
-	s := r.sources[i]
-	var rides []string
-	seen := map[string]bool{}
-	add := func(ride string) {
-		if !seen[ride] {
-			seen[ride] = true
-			rides = append(rides, ride)
-		}
-	}
-	if s.Whole || s.Picture != nil {
-		add("")
-	}
-	strokes := s.on(n)
-	for _, st := range strokes {
-		add(st.Ride)
-	}
-	out := &heldInput{}
-	for _, ride := range rides {
-		m := r.mapping(ride, s.Frame, n)
-		if m == nil {
-			continue
-		}
-		l := heldLayer{Layer: r.layer(i, strokes, ride, len(rides) == 1), Map: m, All: ride == "" && (s.Whole || s.Picture != nil)}
-		for _, st := range strokes {
-			if st.Ride == ride {
-				l.Boxes = append(l.Boxes, st.box)
-			}
-		}
-		if settled && r.settles() {
-			l.Settle = r.settled(i, ride, n, l.Layer)
-		}
-		out.Layers = append(out.Layers, l)
-	}
-	if len(out.Layers) == 0 {
-		return nil
-	}
-	return out
-}
-
-// A layerInput is paint on a plate's own frame up to a stroke: what lies below that one, and
-// the stroke. The first has a bed in place of both.
-type layerInput struct {
-	Bed    *bedInput
-	Below  *memo.Keyed[layerInput]
-	Stroke strokeInput
-	Under  *memo.Keyed[fillInput] // the sources below, if the stroke reads them; nil for none
-	Shared bool                   // it lies on the second layer as well, which takes only some of the strokes
-}
-
-// A bedInput is what lies on a plate before any stroke.
-type bedInput struct {
-	Bare    bareInput
-	Whole   bool
-	Picture *memo.Keyed[treatment.Picture]
-	Some    bool // only some of the strokes are wanted: they lie on a second layer
-	Shared  bool // the bed lies on that as well
-}
-
-// layer gathers what lies on a plate's own frame of the given strokes, those of one ride.
-// alone says that they have no other. Strokes that are not there may still be copied by
-// others: all are painted, and those that count a second time on a layer of their own.
-func (r *removal) layer(i int, there []*stroke, ride string, alone bool) *memo.Keyed[layerInput] {
-	s := r.sources[i]
-	some := !alone || len(there) != len(s.strokes)
-	counts := make([]byte, len(s.strokes))
-	k := 0
-	for j, st := range s.strokes {
-		if k < len(there) && there[k] == st {
-			if st.Ride == ride {
-				counts[j] = 1
-			}
-			k++
-		}
-	}
-	type name struct {
-		source       int
-		counts, ride string
-		some         bool
-	}
-	return shared(r.inputs, name{i, string(counts), ride, some}, func() *memo.Keyed[layerInput] {
-		bed := &bedInput{Bare: r.bare(s.Frame), Whole: s.Whole, Picture: r.picture(s.Picture), Some: some, Shared: ride == ""}
-		var under *memo.Keyed[fillInput]
-		if in := r.fill(i, s.Frame, false); len(in.Sources) > 0 {
-			under = memo.Of(in)
-		}
-		layer := memo.Of(layerInput{Bed: bed})
-		for j, st := range s.strokes {
-			in := layerInput{Below: layer, Stroke: r.stroke(st, s.Frame), Shared: counts[j] == 1}
-			if reads(st.Stroke) {
-				in.Under = under
-			}
-			layer = memo.Of(in)
-		}
-		return layer
-	})
-}
-
-// reads reports whether what a stroke makes depends on the picture that it lies on: paint
-// above is not painted anew when something changes below that it never looked at.
-func reads(s *treatment.Stroke) bool {
-	return s.Mode != "colour" && s.Mode != "erase" || s.Channels != ""
-}
-
 // picture returns a supplied picture with its key, which takes reading all of it.
 func (r *removal) picture(p *treatment.Picture) *memo.Keyed[treatment.Picture] {
 	if p == nil {
 		return nil
 	}
 	return shared(r.inputs, p, func() *memo.Keyed[treatment.Picture] { return memo.Of(*p) })
-}
-
-// A travelInput is strokes that are painted on a frame's own pixels.
-type travelInput struct {
-	Strokes []strokeInput
-}
-
-func (r *removal) travel(s *source, n int) *travelInput {
-	out := &travelInput{}
-	for _, st := range s.on(n) {
-		if in := r.stroke(st, n); in.Map != nil { // else it was not followed to there
-			out.Strokes = append(out.Strokes, in)
-		}
-	}
-	if len(out.Strokes) == 0 {
-		return nil
-	}
-	return out
-}
-
-// A neighbourInput takes a frame's own pixels from an offset.
-type neighbourInput struct {
-	Offset geom.Point
-	Map    warp.Mapping // along the surface, from the frame on which the offset is given; nil for along the screen
-	Crisp  bool         // by whole pixels
-	Middle geom.Point   // of crisp ones: where the offset is rounded
-	Centre bool         // that is the middle of the thing; else of what is wanted
-}
-
-func (r *removal) neighbour(s *source, n int) *neighbourInput {
-	keys := make([]geom.Key, len(s.Offsets))
-	for i, k := range s.Offsets {
-		keys[i] = geom.Key{Frame: k.Frame, Linear: k.Ease == treatment.Linear, Values: k.Offset[:]}
-	}
-	v := geom.Between(keys, n)
-	out := &neighbourInput{Offset: geom.Pt(v[0], v[1]), Crisp: s.Crisp}
-	if !s.Screen {
-		if out.Map = r.mapping("", s.Frame, n); out.Map == nil {
-			return nil
-		}
-	}
-	if s.Crisp && len(r.doc.Mark.Outlines) > 0 {
-		if lie, ok := r.lie(&r.doc.Mark.Outlines[0], n); ok {
-			out.Middle, out.Centre = lie.Ride.Apply(carry.Centre(&r.doc.Mark.Outlines[0])), true
-		}
-	}
-	return out
-}
-
-// A pieceInput is a supplied picture that lies by its corners.
-type pieceInput struct {
-	Picture *memo.Keyed[treatment.Picture]
-	Corners []treatment.Vec
-	Map     warp.Mapping // from the frame on which the corners are given
-	Settle  *settleInput
-}
-
-func (r *removal) piece(i, n int, settled bool) *pieceInput {
-	s := r.sources[i]
-	m := r.mapping("", s.Frame, n)
-	if m == nil || s.Picture == nil {
-		return nil
-	}
-	out := &pieceInput{Picture: r.picture(s.Picture), Corners: s.Corners, Map: m}
-	if settled && r.settles() {
-		out.Settle = r.settled(i, "", n, nil)
-	}
-	return out
 }
 
 // A settleInput says how what is held follows a frame's light and softness.
@@ -546,12 +244,12 @@ type paintedInput struct {
 }
 
 func (r *removal) painted(i int, layer *memo.Keyed[layerInput]) paintedInput {
-	return paintedInput{r.bare(r.sources[i].Frame), layer, r.sources[i].Whole}
+	return paintedInput{r.bare(r.sources[i].frame), layer, r.sources[i].whole()}
 }
 
 func (r *removal) settled(i int, ride string, n int, layer *memo.Keyed[layerInput]) *settleInput {
 	s := r.sources[i]
-	out := &settleInput{Painted: r.painted(i, layer), Map: r.mapping(ride, s.Frame, n), Radius: 1}
+	out := &settleInput{Painted: r.painted(i, layer), Map: r.mapping(ride, s.frame, n), Radius: 1}
 	if l := r.lit(); l != nil {
 		out.Light = r.lighting(i, ride, n, layer)
 	}
@@ -580,9 +278,9 @@ func (r *removal) smear(s *source, ride string, n int, shutter float64) smearInp
 		return smearInput{}
 	}
 	around := func(m int) [3]warp.Mapping {
-		return [3]warp.Mapping{r.mapping(ride, s.Frame, m-1), r.mapping(ride, s.Frame, m), r.mapping(ride, s.Frame, m+1)}
+		return [3]warp.Mapping{r.mapping(ride, s.frame, m-1), r.mapping(ride, s.frame, m), r.mapping(ride, s.frame, m+1)}
 	}
-	return smearInput{shutter, r.mapping(ride, s.Frame, n), around(n), around(s.Frame)}
+	return smearInput{shutter, r.mapping(ride, s.frame, n), around(n), around(s.frame)}
 }
 
 // A sceneInput is what light and detail are measured on: what is held, and the plate of a
@@ -613,7 +311,7 @@ func (r *removal) scene(i int, ride string, n int, layer *memo.Keyed[layerInput]
 	}
 	return shared(r.inputs, name{i, n, ride, layer, r.soft() != nil}, func() *memo.Keyed[sceneInput] {
 		s := r.sources[i]
-		in := sceneInput{Frame: n, Map: r.mapping(ride, s.Frame, n), Hole: r.matte(n), Painted: r.painted(i, layer)}
+		in := sceneInput{Frame: n, Map: r.mapping(ride, s.frame, n), Hole: r.matte(n), Painted: r.painted(i, layer)}
 		if r.soft() != nil {
 			in.Margin = softMargin
 		}
@@ -621,7 +319,7 @@ func (r *removal) scene(i int, ride string, n int, layer *memo.Keyed[layerInput]
 			in.Margin = max(in.Margin, lightMargin(l))
 		}
 		if in.Map != nil {
-			in.Out, in.HeldOut = r.occluders(n, false), r.occluders(s.Frame, false)
+			in.Out, in.HeldOut = r.occluders(n, false), r.occluders(s.frame, false)
 		}
 		return memo.Of(in)
 	})
@@ -748,29 +446,6 @@ type lookInput struct {
 	Margin int
 }
 
-// topHeld returns the last source that is held on frame n, and its layer; -1 for none.
-func (r *removal) topHeld(n int) (i int, layer *memo.Keyed[layerInput]) {
-	for i := len(r.sources) - 1; i >= 0; i-- {
-		s := r.sources[i]
-		if s.Kind != treatment.HeldPlate && s.Kind != treatment.Piece {
-			continue
-		}
-		if _, ok := r.source(i, n, false); !ok {
-			continue
-		}
-		if s.Kind == treatment.Piece {
-			return i, nil
-		}
-		strokes := s.on(n)
-		alone := true
-		for _, st := range strokes {
-			alone = alone && st.Ride == ""
-		}
-		return i, r.layer(i, strokes, "", alone)
-	}
-	return -1, nil
-}
-
 // look gathers a view that explains the removal's settling; nil for none.
 func (r *removal) look(n int, view View) *lookInput {
 	if view == LightView && (!r.laid(n) || r.lit() == nil) {
@@ -780,11 +455,11 @@ func (r *removal) look(n int, view View) *lookInput {
 	if i < 0 {
 		return nil
 	}
-	m := r.mapping("", r.sources[i].Frame, n)
+	m := r.mapping("", r.sources[i].frame, n)
 	if m == nil {
 		return nil
 	}
-	out := &lookInput{View: view, Bare: r.bare(r.sources[i].Frame), Map: m}
+	out := &lookInput{View: view, Bare: r.bare(r.sources[i].frame), Map: m}
 	if view == LightView {
 		out.Light, out.Matte, out.Margin = r.lighting(i, "", n, layer), r.matte(n), int(1.6*r.lit().Scale)
 	}

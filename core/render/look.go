@@ -97,7 +97,7 @@ func (e *Evaluator) Measure(ctx context.Context, t *Treatment, removal string, n
 		if err != nil {
 			return m, false, err
 		}
-		if w := r.mapping("", r.sources[i].Frame, n); l != nil && w != nil {
+		if w := r.mapping("", r.sources[i].frame, n); l != nil && w != nil {
 			if back, inverted := w.Inverse(); inverted {
 				for c, v := range l.Mean(back.Bounds(boxOf(r.matte(n).rect(e.Plate.Size())))) {
 					m.Light[c] = math.Exp(in.Strength * v)
@@ -126,7 +126,7 @@ func (e *Evaluator) Smeared(ctx context.Context, t *Treatment, removal string, n
 	trial := *r
 	trial.doc.Settle.Softness = &treatment.Softness{Match: true, Shutter: shutter}
 	i, layer := trial.topHeld(n)
-	if i < 0 || trial.sources[i].Kind != treatment.HeldPlate {
+	if i < 0 || layer == nil {
 		return 0, 0, false, nil
 	}
 	region := trial.matte(n).rect(e.Plate.Size())

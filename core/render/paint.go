@@ -2,6 +2,7 @@ package render
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"image"
 
@@ -9,7 +10,6 @@ import (
 	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/settle"
-	"jardin/core/treatment"
 	"jardin/core/warp"
 )
 
@@ -246,35 +246,10 @@ func (e *Evaluator) Easel(ctx context.Context, t *Treatment, removal, source, ki
 			i, kind = k, s.Kind
 		}
 	}
-	if kind == treatment.Travelling {
-		plate, err := e.Plate.Linear(ctx, n, e.Plate.Size())
-		if err != nil {
-			return nil, err
-		}
-		c := fill.NewCanvas(plate)
-		in := r.fill(min(i+1, len(r.sources)), n, false)
-		below, err := e.fill(ctx, &in, e.Plate.Size())
-		if err != nil {
-			return nil, err
-		}
-		c.Load(below.Image)
-		return c, nil
+	if sourceKinds[kind] == nil {
+		return nil, fmt.Errorf("%q is not a kind of source", kind)
 	}
-	plate, err := e.bare(ctx, r.bare(n), e.Plate.Size())
-	if err != nil {
-		return nil, err
-	}
-	c := fill.NewCanvas(plate)
-	in := r.fill(i, n, false)
-	if err := e.under(ctx, &in, c); err != nil {
-		return nil, err
-	}
-	if i < len(r.sources) {
-		layer, err := e.layer(ctx, r.layer(i, r.sources[i].strokes, "", true))
-		if err != nil {
-			return nil, err
-		}
-		c.Load(layer)
-	}
-	return c, nil
+	return sourceKinds[kind].easel(ctx, e, r, i, n)
 }
+
+var errNoCanvas = errors.New("it cannot be painted on; choose a clean plate, or paint that travels")

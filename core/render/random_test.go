@@ -92,21 +92,24 @@ func (d dice) stroke(id string, home int) treatment.Stroke {
 }
 
 func (d dice) source(id string) treatment.Source {
-	s := treatment.Source{ID: id, Name: id, Kind: d.pick(treatment.HeldPlate, treatment.HeldPlate, treatment.Travelling, treatment.Neighbour), Frame: d.frame()}
+	s := treatment.Source{ID: id, Name: id, Kind: d.pick(treatment.HeldPlate, treatment.HeldPlate, treatment.Travelling, treatment.Beside)}
+	frame := d.frame()
 	switch s.Kind {
-	case treatment.Neighbour:
-		s.Offsets = []treatment.OffsetKey{{Frame: 100, Ease: treatment.Linear, Offset: treatment.Vec{d.real(-14, 14), d.real(-8, 8)}}}
-		s.Screen, s.Crisp = d.flip(), d.flip()
+	case treatment.Beside:
+		offset := treatment.Vec{d.real(-14, 14), d.real(-8, 8)}
+		s.Neighbour = &treatment.Neighbour{Frame: frame, Screen: d.flip(), Crisp: d.flip(), Offsets: []treatment.OffsetKey{{Frame: 100, Ease: treatment.Linear, Offset: offset}}}
 	case treatment.HeldPlate:
-		s.Whole = d.IntN(3) == 0
-		fallthrough
-	default:
+		s.Plate = &treatment.Plate{Frame: frame, Whole: d.IntN(3) == 0}
+	case treatment.Travelling:
+		s.Paint = &treatment.Paint{}
+	}
+	if list := s.StrokeList(); list != nil {
 		for k := range 1 + d.IntN(3) {
-			home := s.Frame
-			if s.Kind == treatment.Travelling {
+			home, fixed := s.PaintedAt()
+			if !fixed {
 				home = d.frame()
 			}
-			s.Strokes = append(s.Strokes, d.stroke(fmt.Sprint(id, "stroke", k), home))
+			*list = append(*list, d.stroke(fmt.Sprint(id, "stroke", k), home))
 		}
 	}
 	if d.IntN(3) == 0 {
@@ -237,12 +240,12 @@ func (d dice) edited(t testing.TB, doc *treatment.Document) *treatment.Document 
 	case 7:
 		s.Off = !s.Off
 	case 8:
-		if len(s.Strokes) > 0 {
-			s.Strokes[0] = d.stroke("new", s.Strokes[0].Home)
+		if strokes := s.Strokes(); len(strokes) > 0 {
+			strokes[0] = d.stroke("new", strokes[0].Home)
 		}
 	case 9:
-		if len(s.Strokes) > 0 {
-			s.Strokes[len(s.Strokes)-1].Off = !s.Strokes[len(s.Strokes)-1].Off
+		if strokes := s.Strokes(); len(strokes) > 0 {
+			strokes[len(strokes)-1].Off = !strokes[len(strokes)-1].Off
 		}
 	case 10:
 		if r.Settle.Light != nil {
@@ -369,12 +372,12 @@ func TestPaintedPatchAndResultAreTheSamePixels(t *testing.T) {
 		r := treatment.Removal{ID: "a", Name: "a", Range: treatment.Range{First: 96, Last: 105}, Reference: 100, Settle: treatment.Settle{Opacity: 1}}
 		r.Follow.Track = "t"
 		r.Mark.Outlines = []treatment.Shape{{ID: "o", Kind: treatment.Outline, Home: 100, Feather: 3, Points: []treatment.Knot{{At: treatment.Vec{20, 14}}, {At: treatment.Vec{37, 17}}, {At: treatment.Vec{34, 30}}, {At: treatment.Vec{18, 28}}}}}
-		below := treatment.Source{ID: "n", Name: "n", Kind: treatment.Neighbour, Frame: 100, Offsets: []treatment.OffsetKey{{Frame: 100, Offset: treatment.Vec{-9, 5}}}, Crisp: seed%2 == 0}
-		above := treatment.Source{ID: "p", Name: "p", Kind: treatment.HeldPlate, Frame: 100}
+		below := treatment.Source{ID: "n", Name: "n", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: 100, Offsets: []treatment.OffsetKey{{Frame: 100, Offset: treatment.Vec{-9, 5}}}, Crisp: seed%2 == 0}}
+		above := treatment.Source{ID: "p", Name: "p", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 100}}
 		for k := range 3 { // they copy from beside the thing, and from what lies on it
 			st := treatment.Stroke{ID: fmt.Sprint(k), Mode: "clone", Home: 100, Size: 9, Hardness: 0.7, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{d.real(-18, 18), d.real(-9, 9)}},
 				Path: &treatment.Path{Points: [][]float64{{d.real(20, 34), d.real(16, 28)}, {d.real(20, 34), d.real(16, 28)}}}}
-			above.Strokes = append(above.Strokes, st)
+			above.Plate.Strokes = append(above.Plate.Strokes, st)
 		}
 		r.Fill.Sources = []treatment.Source{below, above}
 		doc.Removals = []treatment.Removal{r}

@@ -49,10 +49,10 @@ func document() *treatment.Document {
 		ID: "a", Name: "a", Range: treatment.Range{First: 98, Last: 104}, Reference: 100,
 		Mark: treatment.Mark{Outlines: []treatment.Shape{{ID: "o", Kind: treatment.Outline, Home: 100, Points: []treatment.Knot{
 			{At: treatment.Vec{20, 20}}, {At: treatment.Vec{30, 20}}, {At: treatment.Vec{30, 30}}, {At: treatment.Vec{20, 30}}}}}},
-		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Kind: treatment.HeldPlate, Frame: 100, Strokes: []treatment.Stroke{{
+		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 100, Strokes: []treatment.Stroke{{
 			ID: "s", Mode: "clone", Home: 100, Size: 40, Hardness: 1, Opacity: 1, Pen: []string{"size"}, From: &treatment.From{Offset: treatment.Vec{40, 0}},
 			Path: &treatment.Path{Points: [][]float64{{25, 25}}},
-		}}}}},
+		}}}}}},
 		Settle: treatment.Settle{Opacity: 1},
 	}
 	r.Follow.Track = "t"
@@ -138,7 +138,7 @@ func TestKeysNameWhatAPictureIsMadeFrom(t *testing.T) {
 		"outline": func(r *treatment.Removal) { r.Mark.Outlines[0].Points[0].At[0]++ },
 		"feather": func(r *treatment.Removal) { r.Settle.Feather = 2 },
 		"opacity": func(r *treatment.Removal) { r.Settle.Opacity = 0.5 },
-		"stroke":  func(r *treatment.Removal) { r.Fill.Sources[0].Strokes[0].Size = 39 },
+		"stroke":  func(r *treatment.Removal) { r.Fill.Sources[0].Plate.Strokes[0].Size = 39 },
 	} {
 		assert.NotEqual(t, base, key(change), name)
 	}
@@ -155,10 +155,10 @@ func TestOneMoreStrokeCostsOneStroke(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, reads[100], "paint is worked out once for all frames")
 
-	second := d.Removals[0].Fill.Sources[0].Strokes[0]
+	second := d.Removals[0].Fill.Sources[0].Plate.Strokes[0]
 	second.ID, second.From = "t", &treatment.From{Offset: treatment.Vec{0, 30}}
 	second.Path = &treatment.Path{Points: [][]float64{{22, 22}, {28, 28, 0.3}}}
-	d.Removals[0].Fill.Sources[0].Strokes = append(d.Removals[0].Fill.Sources[0].Strokes, second)
+	d.Removals[0].Fill.Sources[0].Plate.Strokes = append(d.Removals[0].Fill.Sources[0].Plate.Strokes, second)
 	built, err := e.Frame(context.Background(), compile(t, d), 101, ResultView, "")
 	require.NoError(t, err)
 	fresh, err := (&Evaluator{Plate: ramp{}}).Frame(context.Background(), compile(t, d), 101, ResultView, "")
@@ -222,12 +222,12 @@ func TestOpacityOrderAndErrors(t *testing.T) {
 	_, err = (&Evaluator{Plate: ramp{}}).Frame(ctx, compile(t, document()), 100, ResultView, "")
 	assert.ErrorIs(t, err, context.Canceled)
 	d = document()
-	d.Removals[0].Fill.Sources[0].Strokes[0].Home = 111
-	d.Removals[0].Fill.Sources[0].Frame, d.Removals[0].Mark.Outlines[0].Home, d.Removals[0].Range.Last = 111, 111, 111
+	d.Removals[0].Fill.Sources[0].Plate.Strokes[0].Home = 111
+	d.Removals[0].Fill.Sources[0].Plate.Frame, d.Removals[0].Mark.Outlines[0].Home, d.Removals[0].Range.Last = 111, 111, 111
 	_, err = (&Evaluator{Plate: ramp{}}).Frame(context.Background(), compile(t, d), 111, ResultView, "")
 	assert.ErrorContains(t, err, "the disk is gone")
 	d = document()
-	d.Removals[0].Fill.Sources[0].Strokes[0].Path = &treatment.Path{Artifact: "ab"}
+	d.Removals[0].Fill.Sources[0].Plate.Strokes[0].Path = &treatment.Path{Artifact: "ab"}
 	_, err = Compile(d)
 	assert.ErrorContains(t, err, "artifact")
 }

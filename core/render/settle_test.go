@@ -62,7 +62,7 @@ func litDocument() *treatment.Document {
 	d := document()
 	r := &d.Removals[0]
 	r.Mark.Outlines = []treatment.Shape{square("o", image.Rect(80, 60, 110, 90), 100, "")}
-	r.Fill.Sources = []treatment.Source{{ID: "p", Name: "p", Kind: treatment.HeldPlate, Frame: 100, Whole: true}}
+	r.Fill.Sources = []treatment.Source{{ID: "p", Name: "p", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 100, Whole: true}}}
 	return d
 }
 

@@ -4,47 +4,109 @@ import (
 	"context"
 	"fmt"
 	"image"
-	"math"
 
 	"jardin/core/fill"
 	"jardin/core/geom"
+	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/treatment"
-	"jardin/core/warp"
 )
 
-// bounds returns what of a frame the sources may cover.
-func (in *fillInput) bounds(size image.Rectangle) (out image.Rectangle) {
-	for i := range in.Sources {
-		out = out.Union(in.Sources[i].bounds(size))
+// Sources of clean pixels: what all kinds of them have in common. Each kind has a file of its
+// own, in which it is gathered and evaluated, and a line in sourceKinds.
+
+// A sourceKind gathers the sources of one kind.
+type sourceKind interface {
+	// frame is the one in whose coordinates the source is; 0 where it has none.
+	frame(s *treatment.Source) int
+	// gather returns what the removal's source i lays on frame n, settled or as it was painted;
+	// nil for nothing. With where, that is all it lies on.
+	gather(r *removal, i, n int, settled bool) (in sourceLayer, where *coverage)
+	// held returns whether what source i lays on frame n is held still, so that it is settled,
+	// and the paint it consists of; nil for none.
+	held(r *removal, i, n int) (paint *memo.Keyed[layerInput], ok bool)
+	// easel returns what a live stroke on source i, which may not be there yet, is painted on.
+	easel(ctx context.Context, e *Evaluator, r *removal, i, n int) (*fill.Canvas, error)
+}
+
+var sourceKinds = map[string]sourceKind{
+	treatment.HeldPlate:  plateKind{},
+	treatment.Travelling: travelKind{},
+	treatment.Beside:     neighbourKind{},
+	treatment.Supplied:   pieceKind{},
+}
+
+// A sourceLayer is what a source lays on a frame: a value that holds all that its pixels
+// depend on besides the plate, so that its key can be derived from it.
+type sourceLayer interface {
+	// bounds returns what of a frame it may cover, and reach what of the frame must be
+	// composited below it, beyond what is wanted.
+	bounds(in *sourceInput, size image.Rectangle) image.Rectangle
+	reach(size image.Rectangle) image.Rectangle
+	// composite lays it over what lies below.
+	composite(ctx context.Context, e *Evaluator, in *sourceInput, n int, out *filling) error
+}
+
+// A fillInput is sources in order, as they are on a frame. What they make is premultiplied.
+type fillInput struct {
+	Frame   int
+	Sources []sourceInput
+}
+
+// A sourceInput is one of them.
+type sourceInput struct {
+	Weight float64
+	Where  *coverage // nil for everywhere
+	Solid  bool      // whatever Where covers at all counts in full
+	Layer  sourceLayer
+	Name   string `memo:"-"`
+}
+
+// fill gathers the first upTo sources of the removal on frame n, settled or as they were
+// painted.
+func (r *removal) fill(upTo, n int, settled bool) fillInput {
+	out := fillInput{Frame: n}
+	for i := range r.sources[:upTo] {
+		if in, ok := r.source(i, n, settled); ok {
+			out.Sources = append(out.Sources, in)
+		}
 	}
 	return out
 }
 
-func (s *sourceInput) bounds(size image.Rectangle) (out image.Rectangle) {
-	add := func(w warp.Mapping, b geom.Box, margin float64) {
-		out = out.Union(raster.Around(w.Bounds(b), margin, size))
+// source gathers one source on frame n; ok is false where it lays nothing.
+func (r *removal) source(i, n int, settled bool) (in sourceInput, ok bool) {
+	s := r.sources[i]
+	in = sourceInput{Weight: s.Weight(n), Name: fmt.Sprintf("%q of %q", s.Name, r.doc.Name), Where: r.optional(s.Where, n)}
+	if in.Weight == 0 {
+		return in, false
 	}
-	switch {
-	case s.Neighbour != nil:
-		return s.Where.cover(size).Rect
-	case s.Piece != nil:
-		add(s.Piece.Map, geom.Bounds(treatment.Points(s.Piece.Corners)), 3)
-	case s.Held != nil:
-		for i := range s.Held.Layers {
-			l := &s.Held.Layers[i]
-			if l.All {
-				add(l.Map, boxOf(size), 2)
-			}
-			for _, b := range l.Boxes {
-				add(l.Map, b, 2)
-			}
+	var only *coverage
+	in.Layer, only = s.kind.gather(r, i, n, settled)
+	if only != nil && in.Where == nil {
+		in.Where, in.Solid = only, true
+	}
+	return in, in.Layer != nil
+}
+
+// topHeld returns the last source that is held on frame n, and its layer; -1 for none.
+func (r *removal) topHeld(n int) (i int, layer *memo.Keyed[layerInput]) {
+	for i := len(r.sources) - 1; i >= 0; i-- {
+		if _, ok := r.source(i, n, false); !ok {
+			continue
 		}
-	case s.Travel != nil:
-		for i := range s.Travel.Strokes {
-			st := &s.Travel.Strokes[i]
-			add(st.Map, st.Box, 2)
+		if paint, ok := r.sources[i].kind.held(r, i, n); ok {
+			return i, paint
 		}
+	}
+	return -1, nil
+}
+
+// bounds returns what of a frame the sources may cover.
+func (in *fillInput) bounds(size image.Rectangle) (out image.Rectangle) {
+	for i := range in.Sources {
+		s := &in.Sources[i]
+		out = out.Union(s.Layer.bounds(s, size))
 	}
 	return out
 }
@@ -62,19 +124,9 @@ type filling struct {
 
 // fill lays sources one over the other, and returns what they make in rect.
 func (e *Evaluator) fill(ctx context.Context, in *fillInput, rect image.Rectangle) (*filling, error) {
-	// Travelling strokes may copy what lies beyond.
 	region := rect
 	for i := range in.Sources {
-		if t := in.Sources[i].Travel; t != nil {
-			for k := range t.Strokes {
-				st := &t.Strokes[k]
-				w := st.Map
-				region = region.Union(raster.Around(w.Bounds(st.Box), 2, e.Plate.Size()))
-				if st.Stroke.From != nil && st.Stroke.From.Frame == nil {
-					region = region.Union(raster.Around(w.Bounds(originOf(st.Stroke, st.Box)), 3, e.Plate.Size()))
-				}
-			}
-		}
+		region = region.Union(in.Sources[i].Layer.reach(e.Plate.Size()))
 	}
 	out := &filling{raster.NewImage(region), raster.NewPlane(region)}
 	for i := range in.Sources {
@@ -82,17 +134,7 @@ func (e *Evaluator) fill(ctx context.Context, in *fillInput, rect image.Rectangl
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		var err error
-		switch {
-		case s.Held != nil:
-			err = e.held(ctx, s, out)
-		case s.Travel != nil:
-			err = e.travel(ctx, s, in.Frame, out)
-		case s.Neighbour != nil:
-			err = e.neighbour(ctx, s, in.Frame, out)
-		case s.Piece != nil:
-			err = e.piece(ctx, s, out)
-		}
+		err := s.Layer.composite(ctx, e, s, in.Frame, out)
 		if err != nil {
 			return nil, fmt.Errorf("%s on frame %d: %w", s.Name, in.Frame, err)
 		}
@@ -149,176 +191,4 @@ func (e *Evaluator) picture(ctx context.Context, p *treatment.Picture) (*raster.
 		return nil, fmt.Errorf("the picture %q cannot be read here", p.Name)
 	}
 	return e.Pictures(ctx, p)
-}
-
-// held lays a clean plate: what was painted on its frame, carried.
-func (e *Evaluator) held(ctx context.Context, s *sourceInput, out *filling) error {
-	for i := range s.Held.Layers {
-		l := &s.Held.Layers[i]
-		back, ok := l.Map.Inverse()
-		if !ok {
-			return fmt.Errorf("the track cannot be inverted")
-		}
-		layer, err := e.layer(ctx, l.Layer)
-		if err != nil {
-			return err
-		}
-		if layer.Rect.Empty() {
-			continue
-		}
-		reach := raster.Around(l.Map.Bounds(boxOf(layer.Rect)), 2, out.Rect)
-		laid := warp.Image(layer, back, reach)
-		if l.Settle != nil && !reach.Empty() {
-			colour, err := e.follow(ctx, l.Settle, reach, nil)
-			if err != nil {
-				return err
-			}
-			// The paint's own edge stays where it is.
-			raster.Rows(reach.Min.Y, reach.Max.Y, func(y int) {
-				row, own := laid.Row(y, reach.Min.X, reach.Max.X), colour.Row(y, reach.Min.X, reach.Max.X)
-				for k := 0; k < len(row); k += 4 {
-					row[k], row[k+1], row[k+2] = own[k]*row[k+3], own[k+1]*row[k+3], own[k+2]*row[k+3]
-				}
-			})
-		}
-		s.over(out, laid, 1)
-	}
-	return nil
-}
-
-// travel paints strokes on a frame's own pixels.
-func (e *Evaluator) travel(ctx context.Context, s *sourceInput, n int, out *filling) error {
-	plate, err := e.Plate.Linear(ctx, n, out.Rect)
-	if err != nil {
-		return err
-	}
-	if plate.Rect != out.Rect {
-		plate = plate.Crop(out.Rect)
-	}
-	c := fill.NewCanvas(plate)
-	c.Load(out.Image)
-	// Plain colour and blurred pixels have no grain of their own.
-	still := float32(1)
-	for i := range s.Travel.Strokes {
-		st := &s.Travel.Strokes[i]
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		if err := e.lay(ctx, c, st, n); err != nil {
-			return err
-		}
-		if st.Stroke.Mode != string(fill.Colour) && st.Stroke.Mode != string(fill.Soften) {
-			still = 0
-		}
-	}
-	where, made := s.where(out.Rect), c.View(out.Rect)
-	for y := out.Rect.Min.Y; y < out.Rect.Max.Y; y++ {
-		dst, src := out.Row(y, out.Rect.Min.X, out.Rect.Max.X), made.Row(y, out.Rect.Min.X, out.Rect.Max.X)
-		held := out.still.Row(y, out.Rect.Min.X, out.Rect.Max.X)
-		for i := 0; i < len(dst); i += 4 {
-			if [4]float32(dst[i:]) == [4]float32(src[i:]) {
-				continue
-			}
-			k := float32(s.Weight)
-			if where != nil {
-				k *= where.At(out.Rect.Min.X+i/4, y)
-			}
-			for c := range 4 {
-				dst[i+c] += (src[i+c] - dst[i+c]) * k
-			}
-			held[i/4] += (still*src[i+3] - held[i/4]) * k
-		}
-	}
-	return nil
-}
-
-// neighbour lays the frame's own pixels from an offset: light, focus and grain are
-// right by themselves.
-func (e *Evaluator) neighbour(ctx context.Context, s *sourceInput, n int, out *filling) error {
-	in := s.Neighbour
-	at := func(p geom.Point) geom.Point { return p.Add(in.Offset) }
-	if w := in.Map; w != nil {
-		back, ok := w.Inverse()
-		if !ok {
-			return fmt.Errorf("the track cannot be inverted")
-		}
-		at = func(p geom.Point) geom.Point { return w.Apply(back.Apply(p).Add(in.Offset)) }
-	}
-	size := e.Plate.Size()
-	if in.Crisp {
-		middle := boxOf(size).Centre()
-		if in.Centre {
-			middle = in.Middle
-		}
-		d := at(middle).Sub(middle)
-		by := image.Pt(int(math.Round(d.X)), int(math.Round(d.Y)))
-		from := out.Rect.Add(by).Intersect(size)
-		if from.Empty() {
-			return nil
-		}
-		plate, err := e.Plate.Linear(ctx, n, from)
-		if err != nil {
-			return err
-		}
-		moved := plate.Crop(from)
-		moved.Rect = moved.Rect.Sub(by)
-		s.over(out, moved, 0)
-		return nil
-	}
-	var edge []geom.Point
-	for _, p := range boxOf(out.Rect.Inset(-1)).Corners() {
-		edge = append(edge, at(p))
-	}
-	from := raster.Around(geom.Bounds(edge), 4, size)
-	if from.Empty() {
-		return nil
-	}
-	plate, err := e.Plate.Linear(ctx, n, from)
-	if err != nil {
-		return err
-	}
-	s.over(out, raster.WarpBy(plate, at, out.Rect), 0)
-	return nil
-}
-
-// piece lays a supplied picture by its corners.
-func (e *Evaluator) piece(ctx context.Context, s *sourceInput, out *filling) error {
-	in := s.Piece
-	w := in.Map
-	back, ok := w.Inverse()
-	if !ok {
-		return fmt.Errorf("the track cannot be inverted")
-	}
-	picture, err := e.picture(ctx, &in.Picture.Value)
-	if err != nil {
-		return err
-	}
-	around, corners := boxOf(picture.Rect).Corners(), treatment.Points(in.Corners)
-	place, err := geom.Fit(geom.Perspective, around[:], corners, nil)
-	if err != nil {
-		return err
-	}
-	lift, ok := place.Inverse()
-	if !ok {
-		return fmt.Errorf("its corners lie such that nothing can be laid there")
-	}
-	middle := boxOf(picture.Rect).Centre()
-	if shrink := 1 / (place.Scale(middle) * w.Scale(place.Apply(middle))); shrink > 1.2 {
-		// Made smaller, fine detail would flicker: it is blurred to what is left of it.
-		picture = raster.GaussianImage(picture, math.Min(0.45*math.Sqrt(shrink*shrink-1), float64(picture.Rect.Dx()+picture.Rect.Dy())))
-	}
-	onPicture := warp.Chain(back, warp.Of(lift))
-	lay := func(reach image.Rectangle) *raster.Image { return warp.Image(picture, onPicture, reach) }
-	bounds := w.Bounds(geom.Bounds(corners))
-	if in.Settle == nil {
-		s.over(out, lay(raster.Around(bounds, 3, out.Rect)), 1)
-		return nil
-	}
-	// What it is compared with, to follow the light, is the frame on which it was placed.
-	laid, err := e.follow(ctx, in.Settle, raster.Around(bounds, 40, out.Rect), lay)
-	if err != nil {
-		return err
-	}
-	s.over(out, laid, 1)
-	return nil
 }

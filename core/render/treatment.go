@@ -32,6 +32,8 @@ type removal struct {
 // A source is a place that clean pixels come from, made ready.
 type source struct {
 	*treatment.Source
+	kind    sourceKind
+	frame   int       // in whose coordinates it is
 	strokes []*stroke // those that are not off
 }
 
@@ -65,9 +67,14 @@ func Compile(doc *treatment.Document) (*Treatment, error) {
 }
 
 func ready(s *treatment.Source) (*source, error) {
-	out := &source{Source: s}
-	for i := range s.Strokes {
-		st := &s.Strokes[i]
+	kind := sourceKinds[s.Kind]
+	if kind == nil || !s.Known() {
+		return nil, fmt.Errorf("%q is of a kind %q, of which nothing is known", s.Name, s.Kind)
+	}
+	out := &source{Source: s, kind: kind, frame: kind.frame(s)}
+	strokes := s.Strokes()
+	for i := range strokes {
+		st := &strokes[i]
 		if st.Path != nil && len(st.Path.Points) == 0 && st.Path.Artifact != "" {
 			return nil, fmt.Errorf("stroke %d of %q is still an artifact", i+1, s.Name)
 		}
@@ -77,6 +84,9 @@ func ready(s *treatment.Source) (*source, error) {
 	}
 	return out, nil
 }
+
+// whole reports whether all of a frame is held, on which something to go may show elsewhere.
+func (s *source) whole() bool { return s.Plate != nil && s.Plate.Whole }
 
 // on returns the strokes that are there on frame n.
 func (s *source) on(n int) []*stroke {

@@ -62,8 +62,10 @@ func (c *checker) counts() {
 		c.most(at+"/settle/tones", len(r.Settle.Tones), MostSources, "tones")
 		for k := range r.Fill.Sources {
 			s := &r.Fill.Sources[k]
-			c.most(fmt.Sprintf("%s/fill/sources/%d/strokes", at, k), len(s.Strokes), MostStrokes, "strokes")
-			c.most(fmt.Sprintf("%s/fill/sources/%d/offsets", at, k), len(s.Offsets), MostKeys, "keys")
+			c.most(fmt.Sprintf("%s/fill/sources/%d/strokes", at, k), len(s.Strokes()), MostStrokes, "strokes")
+			if b, ok := s.body().(boundedBody); ok {
+				b.counts(c, fmt.Sprintf("%s/fill/sources/%d/%s", at, k, s.Kind))
+			}
 		}
 		for k := range r.Settle.Tones {
 			c.most(at+"/settle/tones", len(r.Settle.Tones[k].Keys), MostKeys, "keys")
@@ -98,8 +100,8 @@ func (d *Document) ValidateStroke(shot *Range, removal, source, stroke int) erro
 	s := &r.Fill.Sources[source]
 	at := fmt.Sprintf("/removals/%d/fill/sources", removal)
 	c.most(at, len(r.Fill.Sources), MostSources, "sources")
-	c.most(fmt.Sprintf("%s/%d/strokes", at, source), len(s.Strokes), MostStrokes, "strokes")
-	if len(s.Strokes) == 1 { // the source may be new as well
+	c.most(fmt.Sprintf("%s/%d/strokes", at, source), len(s.Strokes()), MostStrokes, "strokes")
+	if len(s.Strokes()) == 1 { // the source may be new as well
 		own := Fill{Sources: []Source{*s}}
 		c.fill(at, &own)
 		for i := range r.Fill.Sources {
@@ -109,6 +111,6 @@ func (d *Document) ValidateStroke(shot *Range, removal, source, stroke int) erro
 		}
 		return faults.join()
 	}
-	c.stroke(fmt.Sprintf("%s/%d/strokes/%d", at, source, stroke), &s.Strokes[stroke], s, c.ids())
+	c.stroke(fmt.Sprintf("%s/%d/%s/strokes/%d", at, source, s.Kind, stroke), &s.Strokes()[stroke], s, c.ids())
 	return faults.join()
 }

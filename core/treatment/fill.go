@@ -1,12 +1,9 @@
 package treatment
 
 import (
-	"errors"
 	"fmt"
-	"math"
+	"maps"
 	"slices"
-
-	"jardin/core/geom"
 )
 
 // Fill says where clean pixels come from.
@@ -14,108 +11,144 @@ type Fill struct {
 	Sources []Source `json:"sources" nullable:"false" doc:"Laid in order, later ones over earlier ones"`
 }
 
-// Kinds of sources.
-const (
-	HeldPlate  = "plate"     // a clean plate: one frame, painted on and held
-	Travelling = "paint"     // strokes that are painted on every frame anew, from its own pixels
-	Neighbour  = "neighbour" // the frame's own pixels, from a little to the side
-	Piece      = "piece"     // a supplied picture, laid on the surface by its corners
-)
-
-// SourceKinds lists them.
-var SourceKinds = []string{HeldPlate, Travelling, Neighbour, Piece}
-
-// A Source is one of the places that a removal's clean pixels come from.
+// A Source is one of the places that a removal's clean pixels come from: what all of them
+// have, and an object with what its own kind has, under the kind's name.
 type Source struct {
-	ID      string      `json:"id" doc:"Unique within the removal"`
-	Name    string      `json:"name"`
-	Kind    string      `json:"kind" enum:"plate,paint,neighbour,piece"`
-	Off     bool        `json:"off,omitempty"`
-	Range   *Range      `json:"range,omitempty" doc:"Frames on which it is laid in full; left out all of the removal's"`
-	Rise    int         `json:"rise,omitempty" minimum:"0" maximum:"1000" doc:"Frames before its range over which it comes in"`
-	Fall    int         `json:"fall,omitempty" minimum:"0" maximum:"1000" doc:"Frames after its range over which it goes out"`
-	Opacity *float64    `json:"opacity,omitempty" minimum:"0" maximum:"1" doc:"1 where left out"`
-	Where   []Shape     `json:"where,omitempty" doc:"It is laid only inside these; left out everywhere"`
-	Frame   int         `json:"frame" doc:"Frame in whose coordinates it is: that is held, on which a piece was placed, for which offsets along the surface are given"`
-	Whole   bool        `json:"whole,omitempty" doc:"Of a plate: all of its frame counts as clean, not only what is painted"`
-	Picture *Picture    `json:"picture,omitempty" doc:"Of a plate or a piece: supplied from elsewhere"`
-	Corners []Vec       `json:"corners,omitempty" doc:"Of a piece: where its corners lie, from the top left clockwise"`
-	Offsets []OffsetKey `json:"offsets,omitempty" doc:"Of a neighbour: from each pixel to the one that is taken, by frame"`
-	Screen  bool        `json:"screen,omitempty" doc:"Of a neighbour: offsets are as on the screen, not along the surface"`
-	Crisp   bool        `json:"crisp,omitempty" doc:"Of a neighbour: only whole pixels, which keeps grain as it is"`
-	Strokes []Stroke    `json:"strokes,omitempty" doc:"Of a plate or of paint, in the order in which they are laid"`
+	ID      string   `json:"id" doc:"Unique within the removal"`
+	Name    string   `json:"name"`
+	Kind    string   `json:"kind" enum:"plate,paint,neighbour,piece" doc:"Which of the objects below it has"`
+	Off     bool     `json:"off,omitempty"`
+	Range   *Range   `json:"range,omitempty" doc:"Frames on which it is laid in full; left out all of the removal's"`
+	Rise    int      `json:"rise,omitempty" minimum:"0" maximum:"1000" doc:"Frames before its range over which it comes in"`
+	Fall    int      `json:"fall,omitempty" minimum:"0" maximum:"1000" doc:"Frames after its range over which it goes out"`
+	Opacity *float64 `json:"opacity,omitempty" minimum:"0" maximum:"1" doc:"1 where left out"`
+	Where   []Shape  `json:"where,omitempty" doc:"It is laid only inside these; left out everywhere"`
+
+	Plate     *Plate     `json:"plate,omitempty"`
+	Paint     *Paint     `json:"paint,omitempty"`
+	Neighbour *Neighbour `json:"neighbour,omitempty"`
+	Piece     *Piece     `json:"piece,omitempty"`
 }
 
-// An OffsetKey is a neighbour's offset on a frame.
-type OffsetKey struct {
-	Frame  int  `json:"frame"`
-	Ease   Ease `json:"ease" enum:"eased,linear"`
-	Offset Vec  `json:"offset"`
+// sourceKinds are all kinds of sources by name, each with where its own object stands. A new
+// kind has a file of its own, a field of Source, and a line here.
+var sourceKinds = map[string]func(*Source) sourceBody{
+	HeldPlate:  func(s *Source) sourceBody { return orNil(s.Plate) },
+	Travelling: func(s *Source) sourceBody { return orNil(s.Paint) },
+	Beside:     func(s *Source) sourceBody { return orNil(s.Neighbour) },
+	Supplied:   func(s *Source) sourceBody { return orNil(s.Piece) },
 }
 
-// A Picture was supplied from elsewhere: 16-bit RGBA PNG in the plate's encoding,
-// transparent where it leaves the plate alone.
-type Picture struct {
-	Artifact string `json:"artifact,omitempty" pattern:"^[0-9a-f]{64}$"`
-	Data     []byte `json:"data,omitempty" doc:"The file itself, in an exported treatment"`
-	Name     string `json:"name" doc:"Of the file that it came from"`
-	Width    int    `json:"width" minimum:"1" maximum:"32768"`
-	Height   int    `json:"height" minimum:"1" maximum:"32768"`
+// A sourceBody is what a kind of source has of its own.
+type sourceBody interface {
+	// check finds faults.
+	check(c *checker, place string)
+	// copied returns a copy whose lists and pictures can be changed.
+	copied() sourceBody
+	// put makes it the source's own.
+	put(s *Source)
+	// held reports whether what it lays is held still, so that it has to be settled; else it
+	// brings the frame's own light, softness and grain along.
+	held() bool
 }
 
-// Modes of strokes.
-var strokeModes = []string{"clone", "heal", "erase", "colour", "soften", "smear", "lift", "lower"}
-
-// A Stroke is a line of paint, or an area that is painted as one.
-type Stroke struct {
-	ID        string      `json:"id" doc:"Unique within the removal"`
-	Mode      string      `json:"mode" enum:"clone,heal,erase,colour,soften,smear,lift,lower"`
-	Off       bool        `json:"off,omitempty"`
-	Home      int         `json:"home" doc:"Frame on which it was made; on a plate that plate's"`
-	Range     *Range      `json:"range,omitempty" doc:"Frames on which it is there; left out all of its source's"`
-	Ride      string      `json:"ride,omitempty" doc:"Track that carries it; left out the removal's own; still keeps it in place on the screen"`
-	Size      float64     `json:"size" minimum:"1" maximum:"2000" doc:"Diameter in pixels"`
-	Hardness  float64     `json:"hardness" minimum:"0" maximum:"1" doc:"Share of the radius that is fully covered"`
-	Opacity   float64     `json:"opacity" minimum:"0" maximum:"1" doc:"Of the stroke as a whole"`
-	Flow      *float64    `json:"flow,omitempty" minimum:"0.01" maximum:"1" doc:"Share of its coverage that each dab adds; 1 where left out"`
-	Spacing   float64     `json:"spacing,omitempty" minimum:"0" maximum:"5" doc:"Between dabs, as a share of the size; 0.1 where left out"`
-	Roundness float64     `json:"roundness,omitempty" minimum:"0" maximum:"1" doc:"Short over long axis; 1 where left out"`
-	Angle     float64     `json:"angle,omitempty" minimum:"-360" maximum:"360" doc:"Of the long axis, degrees, clockwise on the screen"`
-	Jitter    float64     `json:"jitter,omitempty" minimum:"0" maximum:"5" doc:"How far dabs stray from the path, as a share of the size"`
-	Pen       []string    `json:"pen,omitempty" enum:"size,opacity,flow" doc:"What follows the pressure"`
-	Channels  string      `json:"channels,omitempty" pattern:"^r?g?b?$" doc:"That are painted; left out all"`
-	Colour    *[3]float64 `json:"colour,omitempty" doc:"Of a plain colour: red, green, blue in linear light"`
-	Amount    float64     `json:"amount,omitempty" minimum:"0" maximum:"200" doc:"Soften: sigma in pixels; smear: share dragged along; lift and lower: stops"`
-	From      *From       `json:"from,omitempty" doc:"Of clone and heal: where pixels come from"`
-	Path      *Path       `json:"path,omitempty" doc:"Where the brush went"`
-	Area      *Area       `json:"area,omitempty" doc:"In place of a path: all inside an outline"`
+// A paintedBody is one that is painted on.
+type paintedBody interface {
+	strokes() *[]Stroke
+	// with returns a copy with other strokes.
+	with(strokes []Stroke) sourceBody
+	// frame is the only one on which it can be painted on; fixed is false for any.
+	frame() (n int, fixed bool)
 }
 
-// From says where a stroke's pixels come from: the pixel painted at p is taken
-// from middle + offset + turned, scaled and mirrored (p - middle).
-type From struct {
-	Offset Vec     `json:"offset" doc:"From the painted pixel to the pixel that is taken"`
-	Turn   float64 `json:"turn,omitempty" minimum:"-3600" maximum:"3600" doc:"Degrees, clockwise on the screen"`
-	Scale  float64 `json:"scale,omitempty" minimum:"0" maximum:"100" doc:"1 where left out"`
-	Mirror bool    `json:"mirror,omitempty" doc:"Left for right, before it is turned"`
-	Middle *Vec    `json:"middle,omitempty" doc:"Left out, where the stroke begins"`
-	Frame  *int    `json:"frame,omitempty" doc:"Frame that lends its plate, brought into place by the track; left out the frame that is painted on"`
-	Plain  bool    `json:"plain,omitempty" doc:"Only the untouched plate is taken, nothing painted"`
-	Crisp  bool    `json:"crisp,omitempty" doc:"Only whole pixels, which keeps grain as it is"`
+// A picturedBody is one that may have been supplied from elsewhere.
+type picturedBody interface{ picture() **Picture }
+
+// A boundedBody is one of which there may be too much, besides strokes.
+type boundedBody interface {
+	counts(c *checker, place string)
 }
 
-// An Area is painted as one: a closed curve with a soft edge.
-type Area struct {
-	Points  []Knot  `json:"points" nullable:"false" minItems:"3"`
-	Feather float64 `json:"feather,omitempty" minimum:"0" maximum:"500" doc:"Width in pixels over which coverage falls to 0, half of it inside the edge"`
+func orNil[T any, P interface {
+	*T
+	sourceBody
+}](p P) sourceBody {
+	if p == nil {
+		return nil
+	}
+	return p
 }
 
-// A Path is where the brush went: in place as points, or as the SHA-256 of an
-// artifact that holds them.
-type Path struct {
-	Artifact string      `json:"artifact,omitempty" pattern:"^[0-9a-f]{64}$"`
-	Points   [][]float64 `json:"points,omitempty" doc:"Each x, y, or x, y, pressure (0 to 1)"`
-	Shift    *Vec        `json:"shift,omitempty" doc:"Added to every point"`
+// SourceKinds lists the kinds of sources.
+var SourceKinds = slices.Sorted(maps.Keys(sourceKinds))
+
+// body returns what is of the source's own kind; nil where that is missing.
+func (s *Source) body() sourceBody {
+	if of := sourceKinds[s.Kind]; of != nil {
+		return of(s)
+	}
+	return nil
+}
+
+// Known reports whether the source's kind is known and its own object is there.
+func (s *Source) Known() bool { return s.body() != nil }
+
+// Held reports whether what the source lays is held still, so that it has to be settled.
+func (s *Source) Held() bool {
+	b := s.body()
+	return b != nil && b.held()
+}
+
+// Strokes returns the strokes that are painted on the source, in the order in which they are
+// laid; none where it cannot be painted on.
+func (s *Source) Strokes() []Stroke {
+	if list := s.StrokeList(); list != nil {
+		return *list
+	}
+	return nil
+}
+
+// StrokeList returns where the source keeps its strokes; nil where it cannot be painted on.
+func (s *Source) StrokeList() *[]Stroke {
+	if p, ok := s.body().(paintedBody); ok {
+		return p.strokes()
+	}
+	return nil
+}
+
+// PaintedAt returns the only frame on which the source can be painted on; fixed is false where
+// there is none such.
+func (s *Source) PaintedAt() (n int, fixed bool) {
+	if p, ok := s.body().(paintedBody); ok {
+		return p.frame()
+	}
+	return 0, false
+}
+
+// Picture returns the picture that was supplied for the source, or nil.
+func (s *Source) Picture() *Picture {
+	if p, ok := s.body().(picturedBody); ok {
+		return *p.picture()
+	}
+	return nil
+}
+
+// With returns the source with other strokes; as it is where it cannot be painted on. The
+// source itself is not changed.
+func (s Source) With(strokes []Stroke) Source {
+	if p, ok := s.body().(paintedBody); ok {
+		p.with(strokes).put(&s)
+	}
+	return s
+}
+
+// Own returns the source with an object of its own kind that can be changed: its strokes are
+// in a list of their own.
+func (s Source) Own() Source {
+	if b := s.body(); b != nil {
+		b.copied().put(&s)
+	}
+	return s
 }
 
 // Through returns the source's opacity.
@@ -155,102 +188,15 @@ func (f *Fill) Source(id string) *Source {
 // Stroke returns the stroke with the given identifier and its source, or nil.
 func (f *Fill) Stroke(id string) (*Stroke, *Source) {
 	for i := range f.Sources {
-		for j := range f.Sources[i].Strokes {
-			if f.Sources[i].Strokes[j].ID == id {
-				return &f.Sources[i].Strokes[j], &f.Sources[i]
+		strokes := f.Sources[i].Strokes()
+		for j := range strokes {
+			if strokes[j].ID == id {
+				return &strokes[j], &f.Sources[i]
 			}
 		}
 	}
 	return nil, nil
 }
-
-// Valid checks one stroke by itself.
-func (s *Stroke) Valid() error {
-	within := func(name string, v, low, high float64, unit string) error {
-		if !(v >= low && v <= high) {
-			return fmt.Errorf("%s %v is not within %v to %v%s", name, v, low, high, unit)
-		}
-		return nil
-	}
-	faults := []error{
-		within("size", s.Size, 1, 2000, " pixels"), within("hardness", s.Hardness, 0, 1, ""), within("opacity", s.Opacity, 0, 1, ""),
-		within("spacing", s.Spacing, 0, 5, ""), within("roundness", s.Roundness, 0, 1, ""), within("angle", s.Angle, -360, 360, " degrees"),
-		within("jitter", s.Jitter, 0, 5, ""), within("amount", s.Amount, 0, 200, ""),
-	}
-	if s.Flow != nil {
-		faults = append(faults, within("flow", *s.Flow, 0.01, 1, ""))
-	}
-	if s.Colour != nil {
-		for _, v := range s.Colour {
-			faults = append(faults, within("colour", v, 0, 1000, ""))
-		}
-	}
-	if s.Mode == "lift" || s.Mode == "lower" {
-		faults = append(faults, within("amount", s.Amount, 0, 20, " stops"))
-	}
-	if err := errors.Join(faults...); err != nil {
-		return err
-	}
-	for _, p := range s.Pen {
-		if p != "size" && p != "opacity" && p != "flow" {
-			return fmt.Errorf("%q is nothing that can follow the pen; choose size, opacity or flow", p)
-		}
-	}
-	copies := s.Mode == "clone" || s.Mode == "heal"
-	switch {
-	case !slices.Contains(strokeModes, s.Mode):
-		return fmt.Errorf("mode %q is not known; choose one of %v", s.Mode, strokeModes)
-	case copies && s.From == nil:
-		return fmt.Errorf("a stroke of mode %s needs from: where its pixels come from", s.Mode)
-	case s.Mode == "colour" && s.Colour == nil:
-		return errors.New("a stroke of mode colour needs a colour")
-	case s.Path == nil && s.Area == nil:
-		return errors.New("it has neither a path nor an area")
-	case s.Area != nil && len(s.Area.Points) > MostKnots:
-		return fmt.Errorf("an area has %d points at most", MostKnots)
-	case s.Area != nil && (len(s.Area.Points) < 3 || !(s.Area.Feather >= 0 && s.Area.Feather <= 500)):
-		return errors.New("an area needs 3 points or more, and a feather of 0 to 500 pixels")
-	}
-	if o := s.From; o != nil {
-		switch {
-		case !reachable(o.Offset.Point()) || (o.Middle != nil && !reachable(o.Middle.Point())):
-			return errors.New("its offset leads too far away")
-		case !(math.Abs(o.Turn) <= 3600) || !(o.Scale == 0 || (o.Scale >= 0.01 && o.Scale <= 100)):
-			return errors.New("its pixels are turned by up to 3600 degrees and scaled by 0.01 to 100")
-		}
-	}
-	if p := s.Path; p != nil {
-		switch {
-		case p.Shift != nil && !reachable(p.Shift.Point()):
-			return errors.New("its shift leads too far away")
-		case p.Artifact == "" && len(p.Points) == 0:
-			return errors.New("its path has neither points nor an artifact")
-		}
-		return ValidPath(p.Points)
-	}
-	return nil
-}
-
-// ValidPath checks the points of a stroke.
-func ValidPath(points [][]float64) error {
-	if len(points) > MostTouches {
-		return fmt.Errorf("there are %d points in the stroke; %d at most", len(points), MostTouches)
-	}
-	for i, p := range points {
-		if len(p) != 2 && len(p) != 3 {
-			return fmt.Errorf("point %d has %d numbers; give x, y or x, y, pressure", i, len(p))
-		}
-		if !reachable(geom.Pt(p[0], p[1])) {
-			return fmt.Errorf("point %d lies too far away to be a place on a picture", i)
-		}
-		if len(p) == 3 && !(p[2] >= 0 && p[2] <= 1) {
-			return fmt.Errorf("point %d: pressure %v is not within 0 to 1", i, p[2])
-		}
-	}
-	return nil
-}
-
-func reachable(p geom.Point) bool { return math.Abs(p.X) <= 1e5 && math.Abs(p.Y) <= 1e5 }
 
 // fill finds the faults of a removal's sources.
 func (c *checker) fill(at string, fill *Fill) {
@@ -258,10 +204,19 @@ func (c *checker) fill(at string, fill *Fill) {
 	for i := range fill.Sources {
 		s, place := &fill.Sources[i], fmt.Sprintf("%s/sources/%d", at, i)
 		sources(place, s.ID)
-		if !slices.Contains(SourceKinds, s.Kind) {
+		if sourceKinds[s.Kind] == nil {
 			c.fault(place+"/kind", "%q is not a kind of source; choose one of %v", s.Kind, SourceKinds)
 		}
-		c.frame(place+"/frame", s.Frame)
+		for kind, of := range sourceKinds {
+			switch b := of(s); {
+			case b == nil && kind == s.Kind:
+				c.fault(place+"/"+kind, "a source of kind %s needs an object with what is its own", kind)
+			case b != nil && kind != s.Kind:
+				c.fault(place+"/"+kind, "a source of kind %s has no such object", s.Kind)
+			case b != nil:
+				b.check(c, place+"/"+kind)
+			}
+		}
 		if s.Range != nil {
 			c.span(place+"/range", *s.Range)
 		}
@@ -269,47 +224,9 @@ func (c *checker) fill(at string, fill *Fill) {
 		c.within(place+"/fall", float64(s.Fall), 0, 1000, " frames")
 		c.within(place+"/opacity", s.Through(), 0, 1, "")
 		c.shapes(place+"/where", s.Where)
-		if s.Picture != nil {
-			c.picture(place+"/picture", s.Picture)
+		list := s.Strokes()
+		for j := range list {
+			c.stroke(fmt.Sprintf("%s/%s/strokes/%d", place, s.Kind, j), &list[j], s, strokes)
 		}
-		if s.Kind == Piece {
-			c.places(place+"/corners", s.Corners)
-			if s.Picture == nil || len(s.Corners) != 4 || !(geom.Area(Points(s.Corners)) >= 4) {
-				c.fault(place, "a piece needs a picture and four corners with room between them")
-			}
-		}
-		if s.Kind == Neighbour && len(s.Offsets) == 0 {
-			c.fault(place+"/offsets", "a neighbour needs an offset")
-		}
-		c.ordered(place+"/offsets", len(s.Offsets), func(k int) int { return s.Offsets[k].Frame })
-		for _, k := range s.Offsets {
-			c.places(place+"/offsets", []Vec{k.Offset})
-		}
-		for j := range s.Strokes {
-			c.stroke(fmt.Sprintf("%s/strokes/%d", place, j), &s.Strokes[j], s, strokes)
-		}
-	}
-}
-
-func (c *checker) stroke(place string, s *Stroke, in *Source, ids func(place, id string)) {
-	ids(place, s.ID)
-	if err := s.Valid(); err != nil {
-		c.fault(place, "%v", err)
-	}
-	c.frame(place+"/home", s.Home)
-	if in.Kind == HeldPlate && s.Home != in.Frame {
-		c.fault(place+"/home", "the plate is of frame %d, the stroke was made on %d", in.Frame, s.Home)
-	}
-	if s.Range != nil {
-		c.span(place+"/range", *s.Range)
-	}
-	if s.Ride != "" && s.Ride != Still && c.doc.Track(s.Ride) == nil {
-		c.fault(place+"/ride", "there is no track %q", s.Ride)
-	}
-	if s.From != nil && s.From.Frame != nil {
-		c.frame(place+"/from/frame", *s.From.Frame)
-	}
-	if s.Area != nil {
-		c.knots(place+"/area/points", s.Area.Points)
 	}
 }

@@ -13,7 +13,7 @@ import (
 // Format and Version stand at the head of every document.
 const (
 	Format  = "jardin/treatment"
-	Version = 4
+	Version = 5
 )
 
 // Schema is the JSON Schema (draft 2020-12) of the document.
@@ -28,7 +28,7 @@ var Schema []byte
 // moved.
 type Document struct {
 	Format   string    `json:"format" enum:"jardin/treatment"`
-	Version  int       `json:"version" minimum:"4" maximum:"4"`
+	Version  int       `json:"version" minimum:"5" maximum:"5"`
 	Tracks   []Track   `json:"tracks" nullable:"false"`
 	Removals []Removal `json:"removals" nullable:"false"`
 }

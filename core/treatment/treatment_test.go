@@ -1,9 +1,12 @@
 package treatment
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"math"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -25,8 +28,8 @@ func valid() *Document {
 		ID: "a", Range: Range{1, 10}, Reference: 5,
 		Mark:   Mark{[]Shape{{ID: "o", Kind: Outline, Home: 5, Points: knots}}},
 		Follow: Follow{Track: "t"},
-		Fill: Fill{Sources: []Source{{ID: "p", Kind: HeldPlate, Frame: 5, Strokes: []Stroke{{ID: "s", Mode: "clone", Home: 5, Size: 9, Opacity: 1,
-			From: &From{Offset: Vec{3, 0}}, Path: &Path{Points: [][]float64{{1, 2}, {3, 4, 0.5}}}}}}}},
+		Fill: Fill{Sources: []Source{{ID: "p", Kind: HeldPlate, Plate: &Plate{Frame: 5, Strokes: []Stroke{{ID: "s", Mode: "clone", Home: 5, Size: 9, Opacity: 1,
+			From: &From{Offset: Vec{3, 0}}, Path: &Path{Points: [][]float64{{1, 2}, {3, 4, 0.5}}}}}}}}},
 		Settle: Settle{Opacity: 1},
 	}}
 	return d
@@ -57,24 +60,26 @@ func TestValidate(t *testing.T) {
 		"0 is not a size":                       func(r *Removal) { r.Mark.Outlines[0].Placement = []PlacementKey{{Frame: 5}} },
 		`there is no point "z" in a track "p"`:  func(r *Removal) { r.Mark.Outlines[0].Points[0].Follows = &PointRef{"p", "z"} },
 		`/removals/0/follow/track: there is no`: func(r *Removal) { r.Follow.Track = "u" },
-		"hardness":                              func(r *Removal) { r.Fill.Sources[0].Strokes[0].Hardness = 2 },
-		"leads too far away":                    func(r *Removal) { r.Fill.Sources[0].Strokes[0].From.Offset = Vec{1e7, 0} },
-		"has 1 numbers":                         func(r *Removal) { r.Fill.Sources[0].Strokes[0].Path.Points[0] = []float64{1} },
+		"hardness":                              func(r *Removal) { r.Fill.Sources[0].Strokes()[0].Hardness = 2 },
+		"leads too far away":                    func(r *Removal) { r.Fill.Sources[0].Strokes()[0].From.Offset = Vec{1e7, 0} },
+		"has 1 numbers":                         func(r *Removal) { r.Fill.Sources[0].Strokes()[0].Path.Points[0] = []float64{1} },
 		"is not in the shot":                    func(r *Removal) { r.Reference = 11 },
-		"needs from":                            func(r *Removal) { r.Fill.Sources[0].Strokes[0].From = nil },
-		"mode \"draw\" is not known":            func(r *Removal) { r.Fill.Sources[0].Strokes[0].Mode = "draw" },
-		"needs a colour":                        func(r *Removal) { r.Fill.Sources[0].Strokes[0].Mode = "colour" },
-		"neither a path nor an area":            func(r *Removal) { r.Fill.Sources[0].Strokes[0].Path = nil },
-		"an area needs 3 points":                func(r *Removal) { r.Fill.Sources[0].Strokes[0].Area = &Area{} },
-		"scaled by 0.01 to 100":                 func(r *Removal) { r.Fill.Sources[0].Strokes[0].From.Scale = -1 },
-		"nothing that can follow the pen":       func(r *Removal) { r.Fill.Sources[0].Strokes[0].Pen = []string{"tilt"} },
-		"the plate is of frame 5":               func(r *Removal) { r.Fill.Sources[0].Strokes[0].Home = 6 },
-		"sources/0/strokes/0/from/frame":        func(r *Removal) { n := 77; r.Fill.Sources[0].Strokes[0].From.Frame = &n },
-		`strokes/0/ride: there is no track "q"`: func(r *Removal) { r.Fill.Sources[0].Strokes[0].Ride = "q" },
-		"a neighbour needs an offset":           func(r *Removal) { r.Fill.Sources[0].Kind = Neighbour },
-		"a piece needs a picture and four":      func(r *Removal) { r.Fill.Sources[0].Kind = Piece },
-		"is not a kind of source":               func(r *Removal) { r.Fill.Sources[0].Kind = "layer" },
-		"/sources/0/rise":                       func(r *Removal) { r.Fill.Sources[0].Rise = -1 },
+		"needs from":                            func(r *Removal) { r.Fill.Sources[0].Strokes()[0].From = nil },
+		"mode \"draw\" is not known":            func(r *Removal) { r.Fill.Sources[0].Strokes()[0].Mode = "draw" },
+		"needs a colour":                        func(r *Removal) { r.Fill.Sources[0].Strokes()[0].Mode = "colour" },
+		"neither a path nor an area":            func(r *Removal) { r.Fill.Sources[0].Strokes()[0].Path = nil },
+		"an area needs 3 points":                func(r *Removal) { r.Fill.Sources[0].Strokes()[0].Area = &Area{} },
+		"scaled by 0.01 to 100":                 func(r *Removal) { r.Fill.Sources[0].Strokes()[0].From.Scale = -1 },
+		"nothing that can follow the pen":       func(r *Removal) { r.Fill.Sources[0].Strokes()[0].Pen = []string{"tilt"} },
+		"the plate is of frame 5":               func(r *Removal) { r.Fill.Sources[0].Strokes()[0].Home = 6 },
+		"sources/0/plate/strokes/0/from/frame":  func(r *Removal) { n := 77; r.Fill.Sources[0].Strokes()[0].From.Frame = &n },
+		`strokes/0/ride: there is no track "q"`: func(r *Removal) { r.Fill.Sources[0].Strokes()[0].Ride = "q" },
+		"a neighbour needs an offset":           func(r *Removal) { r.Fill.Sources[0] = Source{ID: "n", Kind: Beside, Neighbour: &Neighbour{Frame: 5}} },
+		"sources/0/neighbour: a source of kind neighbour needs an object": func(r *Removal) { r.Fill.Sources[0].Kind = Beside },
+		"sources/0/plate: a source of kind paint has no such object":      func(r *Removal) { r.Fill.Sources[0].Kind, r.Fill.Sources[0].Paint = Travelling, &Paint{} },
+		"a piece needs a picture and four":                                func(r *Removal) { r.Fill.Sources[0] = Source{ID: "n", Kind: Supplied, Piece: &Piece{Frame: 5}} },
+		"is not a kind of source":                                         func(r *Removal) { r.Fill.Sources[0].Kind = "layer" },
+		"/sources/0/rise":                                                 func(r *Removal) { r.Fill.Sources[0].Rise = -1 },
 	} {
 		d := valid()
 		change(&d.Removals[0])
@@ -160,6 +165,62 @@ func TestInlineReadsTracksAndReportsWhatIsMissing(t *testing.T) {
 	assert.Equal(t, -1, i)
 }
 
+// What versions 2 to 4 saved: sources whose properties stood beside each other, whatever their
+// kind. Left-overs of another kind are dropped, strangers named by who reads the outcome.
+func TestUpgradeOfSources(t *testing.T) {
+	old := `{"format":"jardin/treatment","version":4,"tracks":[],"removals":[{"id":"a","fill":{"sources":[
+		{"id":"1","name":"p","kind":"plate","frame":5,"whole":true,"corners":[[1,2]],"picture":{"name":"x","width":3,"height":4},"strokes":[{"id":"s","home":5}],"rise":2},
+		{"id":"2","name":"t","kind":"paint","frame":7,"strokes":[{"id":"u","home":8}]},
+		{"id":"3","name":"n","kind":"neighbour","frame":6,"offsets":[{"frame":6,"ease":"linear","offset":[1,2]}],"screen":true,"crisp":true,"strokes":[]},
+		{"id":"4","name":"i","kind":"piece","frame":9,"picture":{"name":"y","width":1,"height":2},"corners":[[0,0],[9,0],[9,9],[0,9]],"opacity":0.5}]}}]}`
+	for version := 3; version <= 4; version++ {
+		blob, err := Upgrade([]byte(strings.Replace(old, `"version":4`, fmt.Sprintf(`"version":%d`, version), 1)))
+		require.NoError(t, err)
+		var d Document
+		decoder := json.NewDecoder(bytes.NewReader(blob))
+		decoder.DisallowUnknownFields()
+		require.NoError(t, decoder.Decode(&d), "nothing is left where it stood")
+		half := 0.5
+		assert.Equal(t, []Source{
+			{ID: "1", Name: "p", Kind: HeldPlate, Rise: 2, Plate: &Plate{Frame: 5, Whole: true, Picture: &Picture{Name: "x", Width: 3, Height: 4}, Strokes: []Stroke{{ID: "s", Home: 5}}}},
+			{ID: "2", Name: "t", Kind: Travelling, Paint: &Paint{Strokes: []Stroke{{ID: "u", Home: 8}}}},
+			{ID: "3", Name: "n", Kind: Beside, Neighbour: &Neighbour{Frame: 6, Offsets: []OffsetKey{{Frame: 6, Ease: Linear, Offset: Vec{1, 2}}}, Screen: true, Crisp: true}},
+			{ID: "4", Name: "i", Kind: Supplied, Opacity: &half, Piece: &Piece{Frame: 9, Picture: &Picture{Name: "y", Width: 1, Height: 2}, Corners: []Vec{{0, 0}, {9, 0}, {9, 9}, {0, 9}}}},
+		}, d.Removals[0].Fill.Sources)
+	}
+	for bad, says := range map[string]string{`[3]`: "is no object", `[{"kind":"plate"},null]`: "is no object"} {
+		_, err := Upgrade([]byte(`{"format":"jardin/treatment","version":4,"removals":[{"fill":{"sources":` + bad + `}}]}`))
+		assert.ErrorContains(t, err, says)
+	}
+	_, err := Upgrade([]byte(`{"format":"jardin/treatment","version":4,"removals":[{}]}`))
+	assert.ErrorContains(t, err, "fill is missing")
+}
+
+// A source that is changed leaves the one that it was made from alone.
+func TestSourcesAreCopiedBeforeTheyAreChanged(t *testing.T) {
+	first := Source{ID: "1", Kind: HeldPlate, Plate: &Plate{Frame: 5, Strokes: make([]Stroke, 2, 9)}}
+	own := first.Own()
+	own.Strokes()[0].ID = "changed"
+	more := first.With(append(first.Strokes(), Stroke{ID: "new"}))
+	assert.Equal(t, make([]Stroke, 2), first.Strokes())
+	assert.Len(t, more.Strokes(), 3)
+	assert.Equal(t, 5, more.Plate.Frame)
+	still := Source{ID: "2", Kind: Beside, Neighbour: &Neighbour{Offsets: []OffsetKey{{Frame: 1}}}}
+	painted := still.With([]Stroke{{}})
+	assert.Nil(t, painted.Strokes(), "it cannot be painted on")
+	moved := still.Own()
+	moved.Neighbour.Offsets[0].Frame = 9
+	assert.Equal(t, 1, still.Neighbour.Offsets[0].Frame)
+	for kind, held := range map[string]bool{HeldPlate: true, Supplied: true, Travelling: false, Beside: false} {
+		s := Source{Kind: kind, Plate: &Plate{}, Paint: &Paint{}, Neighbour: &Neighbour{}, Piece: &Piece{}}
+		assert.Equal(t, held, s.Held(), kind)
+		_, fixed := s.PaintedAt()
+		assert.Equal(t, kind == HeldPlate, fixed, kind)
+	}
+	assert.False(t, (&Source{Kind: "layer"}).Known())
+	assert.False(t, (&Source{Kind: Supplied, Plate: &Plate{}}).Known())
+}
+
 // What was saved by version 1, in which a removal held its own region and track.
 func TestUpgrade(t *testing.T) {
 	old := `{"format":"jardin/treatment","version":1,"removals":[
@@ -180,9 +241,9 @@ func TestUpgrade(t *testing.T) {
 	assert.Equal(t, 5, d.Removals[0].Mark.Outlines[0].Home)
 	require.Len(t, d.Removals[0].Fill.Sources, 1)
 	plate := d.Removals[0].Fill.Sources[0]
-	assert.Equal(t, 5, plate.Frame)
-	assert.Equal(t, Vec{3, 4}, plate.Strokes[0].From.Offset)
-	assert.Equal(t, []string{"size"}, plate.Strokes[0].Pen, "pressure scaled the size")
+	assert.Equal(t, 5, plate.Plate.Frame)
+	assert.Equal(t, Vec{3, 4}, plate.Strokes()[0].From.Offset)
+	assert.Equal(t, []string{"size"}, plate.Strokes()[0].Pen, "pressure scaled the size")
 	assert.Empty(t, d.Removals[1].Fill.Sources)
 	assert.Empty(t, d.Removals[1].Follow.Track)
 	assert.False(t, d.Tracks[0].Stale())

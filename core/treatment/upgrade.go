@@ -43,6 +43,11 @@ func Upgrade(blob []byte) ([]byte, error) {
 			return nil, fmt.Errorf("/removals/%d: %w", i, err)
 		}
 	}
+	for i, v := range removals {
+		if err := fromFourth(v); err != nil {
+			return nil, fmt.Errorf("/removals/%d: %w", i, err)
+		}
+	}
 	doc["version"] = Version
 	return json.Marshal(doc)
 }
@@ -108,5 +113,40 @@ func fromSecond(v any) error {
 		sources = append(sources, map[string]any{"id": "plate", "name": fmt.Sprint("Clean plate ", fill["frame"]), "kind": HeldPlate, "frame": fill["frame"], "strokes": strokes})
 	}
 	r["fill"] = map[string]any{"sources": sources}
+	return nil
+}
+
+// fromFourth takes a removal from version 4 to 5: the properties of all kinds of sources stood
+// beside each other.
+func fromFourth(v any) error {
+	r, _ := v.(map[string]any)
+	fill, _ := r["fill"].(map[string]any)
+	if fill == nil {
+		return errors.New("fill is missing")
+	}
+	sources, _ := fill["sources"].([]any)
+	own := map[string][]string{
+		HeldPlate: {"frame", "whole", "picture", "strokes"}, Travelling: {"strokes"},
+		Beside: {"frame", "offsets", "screen", "crisp"}, Supplied: {"frame", "picture", "corners"},
+	}
+	for _, v := range sources {
+		s, _ := v.(map[string]any)
+		if s == nil {
+			return errors.New("a source is no object")
+		}
+		kind, _ := s["kind"].(string)
+		body := map[string]any{}
+		for _, k := range own[kind] {
+			if v, ok := s[k]; ok {
+				body[k] = v
+			}
+		}
+		for _, k := range []string{"frame", "whole", "picture", "corners", "offsets", "screen", "crisp", "strokes"} {
+			delete(s, k) // what another kind left lying there was never looked at
+		}
+		if own[kind] != nil {
+			s[kind] = body
+		}
+	}
 	return nil
 }

@@ -84,7 +84,7 @@ func (d *Document) Artifacts() (out []string) {
 	}
 	for i := range d.Removals {
 		for _, s := range d.Removals[i].Fill.Sources {
-			for _, st := range s.Strokes {
+			for _, st := range s.Strokes() {
 				if st.Path != nil {
 					note(st.Path.Artifact)
 				}
@@ -153,16 +153,17 @@ func (d *Document) complete(find Artifacts, alone bool) (*Document, error) {
 
 // complete writes the artifacts of a source out in place.
 func (s *Source) complete(find Artifacts, alone bool) error {
-	if s.Picture != nil && alone {
-		full := *s.Picture
+	*s = s.Own()
+	if p, ok := s.body().(picturedBody); ok && *p.picture() != nil && alone {
+		full := **p.picture()
 		if err := full.inline(find); err != nil {
 			return err
 		}
-		s.Picture = &full
+		*p.picture() = &full
 	}
-	s.Strokes = append([]Stroke(nil), s.Strokes...)
-	for j := range s.Strokes {
-		p := s.Strokes[j].Path
+	strokes := s.Strokes()
+	for j := range strokes {
+		p := strokes[j].Path
 		if p == nil || p.Artifact == "" {
 			continue
 		}
@@ -173,7 +174,7 @@ func (s *Source) complete(find Artifacts, alone bool) error {
 		if alone {
 			full.Artifact = ""
 		}
-		s.Strokes[j].Path = &full
+		strokes[j].Path = &full
 	}
 	return nil
 }

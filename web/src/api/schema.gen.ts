@@ -1292,6 +1292,19 @@ export interface components {
             /** @description From the track's home to each frame on which it is known, all that was decided by hand included */
             samples: components["schemas"]["Moment"][];
         };
+        Neighbour: {
+            /** @description Only whole pixels, which keeps grain as it is */
+            crisp?: boolean;
+            /**
+             * Format: int64
+             * @description For which offsets along the surface are given
+             */
+            frame: number;
+            /** @description From each pixel to the one that is taken, by frame */
+            offsets: components["schemas"]["OffsetKey"][];
+            /** @description Offsets are as on the screen, not along the surface */
+            screen?: boolean;
+        };
         NewShot: {
             /**
              * Format: double
@@ -1336,6 +1349,10 @@ export interface components {
             path: string;
             value?: unknown;
         };
+        Paint: {
+            /** @description In the order in which they are laid */
+            strokes?: components["schemas"]["Stroke"][];
+        };
         Path: {
             artifact?: string;
             /** @description Each x, y, or x, y, pressure (0 to 1) */
@@ -1353,6 +1370,16 @@ export interface components {
             name: string;
             /** Format: int64 */
             width: number;
+        };
+        Piece: {
+            /** @description Where its corners lie, from the top left clockwise */
+            corners: number[][];
+            /**
+             * Format: int64
+             * @description On which it was placed
+             */
+            frame: number;
+            picture: components["schemas"]["Picture"];
         };
         Place: {
             /**
@@ -1394,6 +1421,19 @@ export interface components {
              * @description Degrees, clockwise on the screen
              */
             turn: number;
+        };
+        Plate: {
+            /**
+             * Format: int64
+             * @description That is held
+             */
+            frame: number;
+            /** @description Supplied from elsewhere: lies on the frame, under the strokes */
+            picture?: components["schemas"]["Picture"];
+            /** @description In the order in which they are laid */
+            strokes?: components["schemas"]["Stroke"][];
+            /** @description All of the frame counts as clean, not only what is painted */
+            whole?: boolean;
         };
         Point: {
             /**
@@ -1769,35 +1809,29 @@ export interface components {
             shutter?: number;
         };
         Source: {
-            /** @description Of a piece: where its corners lie, from the top left clockwise */
-            corners?: number[][];
-            /** @description Of a neighbour: only whole pixels, which keeps grain as it is */
-            crisp?: boolean;
             /**
              * Format: int64
              * @description Frames after its range over which it goes out
              */
             fall?: number;
-            /**
-             * Format: int64
-             * @description Frame in whose coordinates it is: that is held, on which a piece was placed, for which offsets along the surface are given
-             */
-            frame: number;
             /** @description Unique within the removal */
             id: string;
-            /** @enum {string} */
+            /**
+             * @description Which of the objects below it has
+             * @enum {string}
+             */
             kind: "plate" | "paint" | "neighbour" | "piece";
             name: string;
+            neighbour?: components["schemas"]["Neighbour"];
             off?: boolean;
-            /** @description Of a neighbour: from each pixel to the one that is taken, by frame */
-            offsets?: components["schemas"]["OffsetKey"][];
             /**
              * Format: double
              * @description 1 where left out
              */
             opacity?: number;
-            /** @description Of a plate or a piece: supplied from elsewhere */
-            picture?: components["schemas"]["Picture"];
+            paint?: components["schemas"]["Paint"];
+            piece?: components["schemas"]["Piece"];
+            plate?: components["schemas"]["Plate"];
             /** @description Frames on which it is laid in full; left out all of the removal's */
             range?: components["schemas"]["Range"];
             /**
@@ -1805,14 +1839,8 @@ export interface components {
              * @description Frames before its range over which it comes in
              */
             rise?: number;
-            /** @description Of a neighbour: offsets are as on the screen, not along the surface */
-            screen?: boolean;
-            /** @description Of a plate or of paint, in the order in which they are laid */
-            strokes?: components["schemas"]["Stroke"][];
             /** @description It is laid only inside these; left out everywhere */
             where?: components["schemas"]["Shape"][];
-            /** @description Of a plate: all of its frame counts as clean, not only what is painted */
-            whole?: boolean;
         };
         State: {
             author: string;

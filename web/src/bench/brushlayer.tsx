@@ -3,7 +3,9 @@ import type { Operation } from 'fast-json-patch'
 import type { Brief, FillSource, Removal } from '../api/client'
 import { notify } from '../ui/notice'
 import { BrushChannel } from './brush'
-import { copies, fromOf, matrixOf, newPlate, newStroke, paintable, paintedOn, setBrush, setOrigin, toLight } from './fill'
+import { copies, fromOf, matrixOf, newStroke, paintedOn, setBrush, setOrigin, toLight } from './fill'
+import { paintable, paintedAt, strokeList, travels } from './sources/kinds'
+import { newPlate } from './sources/plate'
 import type { FrameStore } from './frames'
 import { Line } from './handles/lines'
 import { Shapes } from './handles/shapes'
@@ -118,8 +120,9 @@ export function BrushLayer(props: Props) {
     // The first stroke makes a clean plate; a second may come before the server has told of it.
     if (!source && fresh.current?.removal !== removal.id) fresh.current = { removal: removal.id, source: newPlate(removal, frame) }
     const on = source ?? fresh.current!.source
-    if (on.kind === 'plate' && on.frame !== frame) {
-      notify(`${on.name} is of frame ${on.frame}. Press J to go there, or add a clean plate of this frame.`)
+    const only = paintedAt(on)
+    if (only !== undefined && only !== frame) {
+      notify(`${on.name} is of frame ${only}. Press J to go there, or add a clean plate of this frame.`)
       return
     }
     let from
@@ -139,8 +142,9 @@ export function BrushLayer(props: Props) {
     const begin = touch(e.nativeEvent)
     // With Shift a straight line goes on from where the last stroke ended.
     const line = e.shiftKey && last.current?.frame === frame ? last.current.at : null
-    const { strokes: _, ...bare } = on
-    c.begin(removal.id, bare, newStroke(brush, frame, on.kind === 'paint', from), line ? round(line) : begin, e.timeStamp)
+    const bare = structuredClone(on)
+    strokeList(bare)?.splice(0)
+    c.begin(removal.id, bare, newStroke(brush, frame, travels(on), from), line ? round(line) : begin, e.timeStamp)
     if (line) c.move([begin], e.timeStamp)
     const moved = (m: PointerEvent) => {
       const events = m.getCoalescedEvents?.() ?? []

@@ -1,8 +1,9 @@
-import type { Document, Front, Knot, Removal, Shape, Track } from '../api/client'
+import type { Document, FillSource, Front, Knot, Removal, Shape, Track } from '../api/client'
 import { newId, type Change } from '../api/treatment'
-import { allStrokes, moveStroke, onSource, onStroke, setOffset } from './fill'
+import { allStrokes, moveStroke, onSource, onStroke } from './fill'
 import { point, vec } from './handles/curve'
 import type { BenchProps } from './props'
+import { kinds, strokesOf } from './sources/kinds'
 import { bench } from './state'
 
 export type Edit = (label: string, change: Change) => Promise<void>
@@ -135,9 +136,9 @@ export function copyRemoval(r: Removal, d: { x: number; y: number }, taken: stri
   })
   for (const s of [...(next.settle.tones ?? []).flatMap((t) => t.where ?? []), ...(next.guard?.within ?? [])]) everywhere(s, (points) => points.map(move))
   for (const source of next.fill.sources) {
-    source.corners = source.corners?.map((c) => vec({ x: c[0] + d.x, y: c[1] + d.y }))
+    kinds[source.kind].shift?.(source, d)
     source.where?.forEach((w) => everywhere(w, (points) => points.map(move)))
-    for (const s of source.strokes ?? []) {
+    for (const s of strokesOf(source)) {
       s.id = newId()
       if (s.path) {
         const [x, y] = s.path.shift ?? [0, 0]
@@ -187,7 +188,10 @@ export function removeSelected({ revision }: BenchProps, edit: Edit) {
 }
 
 export function dropStroke(r: Removal, id: string) {
-  for (const s of r.fill.sources) if (s.strokes) s.strokes = s.strokes.filter((x) => x.id !== id)
+  for (const s of r.fill.sources) {
+    const i = strokesOf(s).findIndex((x) => x.id === id)
+    if (i >= 0) strokesOf(s).splice(i, 1)
+  }
 }
 
 /** Moves the selected points of the selected outline by whole pixels, with the arrow keys. */
@@ -215,8 +219,8 @@ function nudgePaint(r: Removal, edit: Edit, dx: number, dy: number): boolean {
     return true
   }
   const bed = r.fill.sources.find((x) => x.id === s.bed)
-  if (bed?.kind === 'neighbour') {
-    void edit('Offset of a neighbour', onSource(r.id, bed.id, (x) => setOffset(x, s.frame, (o) => ({ x: o.x + dx, y: o.y + dy }))))
+  if (bed && kinds[bed.kind].nudge) {
+    void edit(`Move ${bed.name}`, onSource(r.id, bed.id, (x) => kinds[x.kind].nudge?.(x, s.frame, { x: dx, y: dy })))
     return true
   }
   const { offset, spot } = s.origin
@@ -237,7 +241,7 @@ export function lanesOf(d: Document, removal: string | null, shape: string | nul
     add(`points ${s.id}`, `${s.name}: points`, s.keys)
     add(`placement ${s.id}`, `${s.name}: placement`, s.placement)
   }
-  for (const f of r.fill.sources) if ((f.offsets?.length ?? 0) > 1) add(`offset ${r.id} ${f.id}`, `${f.name}: offset`, f.offsets)
+  for (const f of r.fill.sources) if (keysOfSource(f).length > 1) add(`offset ${r.id} ${f.id}`, `${f.name}: offset`, keysOfSource(f))
   add(`dissolve ${r.id}`, 'Opacity', r.settle.dissolve)
   add(`light ${r.id}`, 'Light: strength', r.settle.light?.keys)
   add(`soft ${r.id}`, 'Softness', r.settle.softness?.keys)
@@ -248,6 +252,8 @@ export function lanesOf(d: Document, removal: string | null, shape: string | nul
 }
 
 type Keys = { frame: number }[]
+
+const keysOfSource = (s: FillSource): Keys => kinds[s.kind].keys?.(s) ?? []
 
 const shapesIn = (d: Document) => [...d.removals.flatMap(allShapes), ...d.tracks.flatMap((t) => t.exclusions ?? [])]
 
@@ -265,7 +271,7 @@ function keysOf(d: Document, lane: string): Keys | undefined {
     case 'light': return r?.settle.light?.keys
     case 'soft': return r?.settle.softness?.keys
     case 'tone': return r?.settle.tones?.find((x) => x.id === b)?.keys
-    case 'offset': return r?.fill.sources.find((f) => f.id === b)?.offsets
+    case 'offset': return r?.fill.sources.filter((f) => f.id === b).map(keysOfSource)[0]
   }
 }
 

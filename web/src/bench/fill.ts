@@ -1,6 +1,7 @@
 import type { FillSource, From, Knot, Removal, Stroke } from '../api/client'
 import { newId, type Change } from '../api/treatment'
-import { boundsOf, vec } from './handles/curve'
+import { vec } from './handles/curve'
+import { paintable, paintedAt, pictureOf, strokeList, strokesOf, travels } from './sources/kinds'
 import type { Matrix, Point } from './matrix'
 import { bench, type Brush, type Mode, type Origin } from './state'
 
@@ -17,44 +18,22 @@ export const modes: { value: Mode; label: string; hint: string }[] = [
 
 export const copies = (m: Mode) => m === 'clone' || m === 'heal'
 
-export const kindWords: Record<FillSource['kind'], string> = { plate: 'clean plate', paint: 'travelling paint', neighbour: 'live neighbour', piece: 'piece' }
-
-export const allStrokes = (r: Removal): Stroke[] => r.fill.sources.flatMap((s) => s.strokes ?? [])
+export const allStrokes = (r: Removal): Stroke[] => r.fill.sources.flatMap(strokesOf)
 
 /** The source that a stroke belongs to. */
-export const bedOf = (r: Removal, stroke: string) => r.fill.sources.find((s) => s.strokes?.some((x) => x.id === stroke))
-
-export const paintable = (s: FillSource) => s.kind === 'plate' || s.kind === 'paint'
+export const bedOf = (r: Removal, stroke: string) => r.fill.sources.find((s) => strokesOf(s).some((x) => x.id === stroke))
 
 /** What is painted on now: the chosen source, or the last that can be painted on; null where there is none yet. */
 export function paintedOn(r: Removal, bed: string | null): FillSource | null {
   const chosen = r.fill.sources.find((s) => s.id === bed)
   if (chosen) return chosen
-  return [...r.fill.sources].reverse().find((s) => paintable(s) && !s.picture) ?? null
+  return [...r.fill.sources].reverse().find((s) => paintable(s) && !pictureOf(s)) ?? null
 }
 
 /** The frame that is painted on: of a clean plate its own, else the one that is shown. */
 export const paintFrame = (r: Removal, bed: string | null, shown: number) => {
   const s = paintedOn(r, bed)
-  return s && s.kind === 'plate' ? s.frame : shown
-}
-
-export function newPlate(r: Removal, frame: number): FillSource {
-  const same = r.fill.sources.filter((s) => s.kind === 'plate' && s.frame === frame).length
-  return { id: newId(), name: `Clean plate ${frame}${same ? `, ${same + 1}` : ''}`, kind: 'plate', frame, strokes: [] }
-}
-
-export function newPaint(r: Removal, frame: number): FillSource {
-  const n = r.fill.sources.filter((s) => s.kind === 'paint').length
-  return { id: newId(), name: n ? `Travelling paint ${n + 1}` : 'Travelling paint', kind: 'paint', frame, strokes: [] }
-}
-
-export function newNeighbour(r: Removal, frame: number): FillSource {
-  const n = r.fill.sources.filter((s) => s.kind === 'neighbour').length
-  // Beginning a little farther to the side than the thing is wide.
-  const b = r.mark.outlines.length ? boundsOf(r.mark.outlines[0].points) : null
-  const aside = b ? Math.round(1.2 * (b.right - b.left)) : 40
-  return { id: newId(), name: n ? `Live neighbour ${n + 1}` : 'Live neighbour', kind: 'neighbour', frame, offsets: [{ frame, ease: 'eased', offset: [aside, 0] }] }
+  return (s && paintedAt(s)) ?? shown
 }
 
 export const onSource = (removal: string, id: string, change: (s: FillSource) => void): Change => (d) => {
@@ -64,8 +43,9 @@ export const onSource = (removal: string, id: string, change: (s: FillSource) =>
 
 export const onStroke = (removal: string, id: string, change: (s: Stroke, at: { list: Stroke[]; i: number }) => void): Change => (d) => {
   for (const s of d.removals.find((r) => r.id === removal)?.fill.sources ?? []) {
-    const i = s.strokes?.findIndex((x) => x.id === id) ?? -1
-    if (i >= 0) change(s.strokes![i], { list: s.strokes!, i })
+    const list = strokesOf(s)
+    const i = list.findIndex((x) => x.id === id)
+    if (i >= 0) change(list[i], { list, i })
   }
 }
 
@@ -77,31 +57,6 @@ export function moveStroke(s: Stroke, d: Point) {
   }
   if (s.area) s.area.points = s.area.points.map((k: Knot) => ({ ...k, at: vec({ x: k.at[0] + d.x, y: k.at[1] + d.y }) }))
   if (s.from?.middle) s.from.middle = vec({ x: s.from.middle[0] + d.x, y: s.from.middle[1] + d.y })
-}
-
-/** A neighbour's offset on a frame: eased between keys is worked out by the server; here straight, for handles. */
-export function offsetAt(s: FillSource, frame: number): Point {
-  const keys = s.offsets ?? []
-  const after = keys.findIndex((k) => k.frame >= frame)
-  const of = (i: number) => ({ x: keys[i].offset[0], y: keys[i].offset[1] })
-  if (keys.length === 0) return { x: 0, y: 0 }
-  if (after < 0) return of(keys.length - 1)
-  if (after === 0 || keys[after].frame === frame) return of(after)
-  const [a, b] = [of(after - 1), of(after)]
-  const u = (frame - keys[after - 1].frame) / (keys[after].frame - keys[after - 1].frame)
-  return { x: a.x + (b.x - a.x) * u, y: a.y + (b.y - a.y) * u }
-}
-
-/** Changes a neighbour's offset: its only one, or the key of a frame. */
-export function setOffset(s: FillSource, frame: number, to: (o: Point) => Point) {
-  const next = vec(to(offsetAt(s, frame)))
-  const keys = (s.offsets ??= [])
-  const here = keys.length === 1 ? keys[0] : keys.find((k) => k.frame === frame)
-  if (here) here.offset = next
-  else {
-    const i = keys.findIndex((k) => k.frame > frame)
-    keys.splice(i < 0 ? keys.length : i, 0, { frame, ease: 'eased', offset: next })
-  }
 }
 
 /** The origin in hand as a stroke keeps it. */
@@ -153,8 +108,8 @@ export function newStroke(b: Brush, frame: number, travelling: boolean, from: Fr
 export function paintedFrames(r: Removal, first: number, last: number): Set<number> {
   const out = new Set<number>()
   for (const s of r.fill.sources) {
-    if (s.kind !== 'paint' || s.off) continue
-    for (const x of s.strokes ?? []) {
+    if (!travels(s) || s.off) continue
+    for (const x of strokesOf(s)) {
       if (x.off) continue
       for (let n = Math.max(first, x.range?.first ?? first); n <= Math.min(last, x.range?.last ?? last); n++) out.add(n)
     }
@@ -171,11 +126,11 @@ export function nextUnpainted(r: Removal, frame: number): number | null {
 
 /** Copies the strokes of the frame painted last before this one to here: the track carries them. */
 export function repeatHere(r: Removal, bed: FillSource, frame: number): Change | null {
-  const own = (bed.strokes ?? []).filter((s) => s.range && s.range.first === s.range.last && !s.off)
+  const own = strokesOf(bed).filter((s) => s.range && s.range.first === s.range.last && !s.off)
   const before = Math.max(...own.map((s) => s.range!.first).filter((n) => n < frame))
   if (!Number.isFinite(before)) return null
   const copy = own.filter((s) => s.range!.first === before).map((s) => ({ ...structuredClone(s), id: newId(), range: { first: frame, last: frame } }))
-  return onSource(r.id, bed.id, (s) => { (s.strokes ??= []).push(...structuredClone(copy)) })
+  return onSource(r.id, bed.id, (s) => { strokeList(s)?.push(...structuredClone(copy)) })
 }
 
 /** Linear light as an sRGB colour (IEC 61966-2-1), and back. */

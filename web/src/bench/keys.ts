@@ -4,6 +4,7 @@ import type { useEdit } from '../api/treatment'
 import type { BenchProps } from './props'
 import { nextUnpainted, paintFrame, paintedOn, repeatHere, setBrush } from './fill'
 import { allShapes, nudge, removeSelected, startRemoval } from './edits'
+import { travels } from './sources/kinds'
 import { stages } from './stages'
 import { bench, type Channel } from './state'
 
@@ -97,7 +98,7 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
             case 'a': if (open && s.stage === 'fill') bench.set({ tool: 'area', drawn: 'curve', view: 'patch', playing: false, stroke: null }); break
             case 'v': bench.set({ before: true }); break
             case 'u': { const n = open && nextUnpainted(open, s.frame); if (n) step(n); break }
-            case 'r': { const on = open && paintedOn(open, s.bed); const again = open && on?.kind === 'paint' && repeatHere(open, on, s.frame); if (again) void edits.edit('Repeat strokes here', again); break }
+            case 'r': { const on = open && paintedOn(open, s.bed); const again = open && on && travels(on) && repeatHere(open, on, s.frame); if (again) void edits.edit('Repeat strokes here', again); break }
             case 'n': startRemoval(props, edits.edit); break
             case 'o':
               if (open && s.stage === 'mark') bench.set({ tool: 'outline', drawn: s.drawn, outline: null, knots: [] })

@@ -1,5 +1,6 @@
-import type { Revision, Shot } from '../api/client'
+import type { Knot, Revision, Shot } from '../api/client'
 import type { FrameStore, OverlaySet } from './frames'
+import { minus, plus, point, vec } from './handles/curve'
 import { apply, invert, type Matrix, type Point } from './matrix'
 import type { Motion, Motions } from './motion'
 
@@ -41,4 +42,11 @@ export function within(placement: Placement, toIt: Matrix | null): Placement {
 export function pointerAt(e: { clientX: number; clientY: number }, svg: Element, placement: Placement): Point {
   const box = svg.getBoundingClientRect()
   return placement.fromRoom({ x: e.clientX - box.left, y: e.clientY - box.top })
+}
+
+/** A point with its handles, taken along by a matrix. */
+export function carried(k: Knot, m: Matrix): Knot {
+  const at = apply(m, point(k.at))
+  const arm = (v?: number[]) => v && vec(minus(apply(m, plus(point(k.at), point(v))), at))
+  return { ...k, at: [at.x, at.y], in: arm(k.in), out: arm(k.out) }
 }

@@ -4,6 +4,7 @@ import type { Measure, Removal, Schemas, Shot } from '../api/client'
 import { useEdit, type Change } from '../api/treatment'
 import { Button } from '../ui/controls'
 import { easeKey, lanesOf, moveKey } from './edits'
+import { paintedAt } from './sources/kinds'
 import { paintedFrames } from './fill'
 import { drag } from './handles/lines'
 import type { BenchProps } from './props'
@@ -64,9 +65,10 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
         g.fillStyle = colour('fern')
         for (const n of paintedFrames(open, shot.first, shot.last)) g.fillRect(x(n) + 0.5, top + 3, Math.max(1, each - 1), lanes.paint - 6)
         for (const s of open.fill.sources) {
-          if (s.kind !== 'plate' || s.off) continue
+          const at = paintedAt(s)
+          if (at === undefined || s.off) continue
           g.beginPath()
-          g.ellipse(x(s.frame) + each / 2, top + lanes.paint / 2, 4, 2.6, -0.7, 0, 7)
+          g.ellipse(x(at) + each / 2, top + lanes.paint / 2, 4, 2.6, -0.7, 0, 7)
           g.fill()
         }
         top += lanes.paint

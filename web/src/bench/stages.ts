@@ -1,3 +1,4 @@
+import { kinds, strokesOf } from './sources/kinds'
 import type { Document, Removal } from '../api/client'
 import type { Stage } from './state'
 
@@ -26,7 +27,7 @@ export function standing(d: Document, r: Removal, stage: Stage, stale: string[])
       return t.data || t.points?.some((p) => p.path) ? 'done' : 'begun'
     }
     case 'fill':
-      return r.fill.sources.some((f) => !f.off && (f.kind === 'neighbour' || f.kind === 'piece' || f.picture || f.whole || f.strokes?.some((x) => !x.off))) ? 'done' : r.fill.sources.length ? 'begun' : 'empty'
+      return r.fill.sources.some((f) => !f.off && (kinds[f.kind].gives(f) || strokesOf(f).some((x) => !x.off))) ? 'done' : r.fill.sources.length ? 'begun' : 'empty'
     case 'settle':
       return r.settle.opacity === 0 ? 'look' : Object.entries(r.settle).some(([k, v]) => k !== 'opacity' && v && !(v as { off?: boolean }).off && (v as unknown[]).length !== 0) || r.settle.opacity < 1 ? 'done' : 'empty'
     case 'guard': {

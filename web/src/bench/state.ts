@@ -53,7 +53,7 @@ export interface Origin {
   crisp: boolean
 }
 
-interface BenchState {
+export interface BenchState {
   frame: number
   playing: boolean
   view: View

@@ -1,39 +1,41 @@
 import { useState, type PointerEvent as ReactPointerEvent } from 'react'
-import type { FillSource, Knot, Removal, Stroke } from '../../api/client'
+import type { Knot, Removal, Stroke } from '../../api/client'
 import { useEdit } from '../../api/treatment'
-import { allStrokes, copies, fromOf, matrixOf, moveStroke, newPlate, newStroke, offsetAt, onSource, onStroke, paintable, paintedOn, setOffset } from '../fill'
+import { allStrokes, copies, fromOf, matrixOf, moveStroke, newStroke, onStroke, paintedOn } from '../fill'
+import { paintable, paintedAt, strokeList, travels } from '../sources/kinds'
+import { newPlate } from '../sources/plate'
+import { views, type HandleProps } from '../sources/views'
 import { on } from '../edits'
-import { apply, invert, type Matrix, type Point } from '../matrix'
-import { pointerAt, within, type BenchProps, type Placement } from '../props'
+import { apply, type Point } from '../matrix'
+import { carried, pointerAt, within, type Placement } from '../props'
 import { bench, useBench } from '../state'
 import { usePaths } from '../stages/strokes'
 import { notify } from '../../ui/notice'
 import { boundsOf, minus, pathOf, plus, point, vec } from './curve'
 import { DrawPath, DrawShape } from './draw'
-import { placed, useLies } from './lies'
-import { drag, Grip, Line, Words } from './lines'
+import { drag, Grip, Line } from './lines'
 import { Shapes } from './shapes'
 
-type Props = BenchProps & { removal: Removal; placement: Placement; seen: number }
+type Props = HandleProps
 
 /** What can be taken hold of in Fill while no brush is in hand: strokes, areas, a neighbour's source, a piece's corners. */
 export function FillHandles(props: Props) {
   const { removal: r, motions, placement, seen } = props
   const { bed, tool, stroke, faint } = useBench()
   const source = r.fill.sources.find((s) => s.id === bed)
+  const Handle = source && views[source.kind].Handle
   const few = allStrokes(r).length <= 300
   const paths = usePaths(props.shot.id, r, stroke !== null || faint || (tool === 'look' && few))
   /** Of the coordinates that a stroke was made in. */
   const at = (s: Stroke) => within(placement, motions.between(s.ride || r.follow.track, s.home, seen))
   const there = (s: Stroke) => !s.off && (!s.range || (seen >= s.range.first && seen <= s.range.last))
-  const before = faint && source?.kind !== 'neighbour' ? lastPainted(r, seen) : []
+  const before = faint && (!source || paintable(source)) ? lastPainted(r, seen) : []
   return (
     <>
       <svg className="pointer-events-none absolute inset-0 h-full w-full" data-testid="fill-handles">
         {before.map((s) => <path key={s.id} d={outlineOf(s, paths?.[s.id], at(s))} fill="none" stroke="#fff" strokeOpacity="0.35" strokeLinecap="round" strokeLinejoin="round" strokeWidth={Math.max(2, s.size * placement.scale * 0.5)} />)}
         {tool === 'look' && allStrokes(r).map((s) => (s.id === stroke || (few && there(s)) ? <StrokeHandle key={s.id} {...props} stroke={s} path={paths?.[s.id]} here={at(s)} on={s.id === stroke} /> : null))}
-        {tool === 'look' && source?.kind === 'neighbour' && <NeighbourHandle {...props} source={source} />}
-        {tool === 'look' && source?.kind === 'piece' && <PieceHandle {...props} source={source} />}
+        {tool === 'look' && source && Handle && <Handle {...props} source={source} />}
         {tool === 'look' && source?.where?.length ? <Shapes {...props} owner={{ removal: r.id, source: source.id }} shapes={source.where} own={r.follow.track} editable /> : null}
       </svg>
       {tool === 'area' && <DrawArea {...props} />}
@@ -114,93 +116,6 @@ function StrokeHandle({ shot, removal: r, stroke: s, path, here, on: chosen }: P
   )
 }
 
-function carried(k: Knot, m: Matrix): Knot {
-  const at = apply(m, point(k.at))
-  const arm = (v?: number[]) => v && vec(minus(apply(m, plus(point(k.at), point(v))), at))
-  return { ...k, at: [at.x, at.y], in: arm(k.in), out: arm(k.out) }
-}
-
-/** Where a neighbour takes its pixels: the outlines, dashed, at their source. A drag sets the offset. */
-function NeighbourHandle({ shot, revision, removal: r, motions, source, placement, seen }: Props & { source: FillSource }) {
-  const { edit } = useEdit(shot.id)
-  const [by, setBy] = useState<Point>({ x: 0, y: 0 })
-  const { lie } = useLies(shot.id, revision, { removal: r.id }, r.mark.outlines, seen)
-  const toHere = source.screen ? null : motions.between(r.follow.track, source.frame, seen)
-  const back = toHere && invert(toHere)
-  const o = plus(offsetAt(source, seen), by)
-  const aside = (p: Point): Point => (toHere && back ? apply(toHere, plus(apply(back, p), o)) : plus(p, o))
-  const root = (e: ReactPointerEvent) => (e.target as Element).closest('svg')!
-  const inOffset = (p: Point) => (back ? apply(back, p) : p)
-  const down = (e: ReactPointerEvent) => {
-    if (e.button !== 0) return
-    const start = inOffset(pointerAt(e, root(e), placement))
-    let d: Point = { x: 0, y: 0 }
-    drag(e, (m) => setBy((d = minus(inOffset(pointerAt(m, root(e), placement)), start))), (did) => {
-      if (did) void edit('Offset of a neighbour', onSource(r.id, source.id, (s) => setOffset(s, seen, (p) => ({ x: Math.round(p.x + d.x), y: Math.round(p.y + d.y) }))))
-      setBy({ x: 0, y: 0 })
-    })
-  }
-  return (
-    <>
-      {r.mark.outlines.map((s) => {
-        const l = lie(s)
-        if (!l || s.off || s.kind !== 'outline') return null
-        const ride = motions.between(s.ride || r.follow.track, s.home, seen)
-        if (!ride) return null
-        const knots = placed(l).map((k) => carried(k, ride))
-        const taken = knots.map((k) => { const at = aside(point(k.at)); return { ...k, at: [at.x, at.y] } })
-        const [a, b] = [middle(knots), middle(taken)].map(placement.toRoom)
-        return (
-          <g key={s.id}>
-            <Line d={pathOf(knots, placement.toRoom)} colour={s.colour} />
-            <Line dashed d={`M${a.x} ${a.y}L${b.x} ${b.y}`} />
-            <path d={pathOf(taken, placement.toRoom)} fill="transparent" className="pointer-events-auto cursor-move" aria-label={`Source of ${s.name}`} onPointerDown={down} />
-            <Line on dashed d={pathOf(taken, placement.toRoom)} />
-            <Grip p={b} on label={`Source of ${s.name}, middle`} onPointerDown={down} />
-          </g>
-        )
-      })}
-    </>
-  )
-}
-
-const middle = (knots: Knot[]): Point => {
-  const b = boundsOf(knots)
-  return { x: (b.left + b.right) / 2, y: (b.top + b.bottom) / 2 }
-}
-
-/** A piece's corners, and the whole of it. */
-function PieceHandle({ shot, removal: r, motions, source, placement, seen }: Props & { source: FillSource }) {
-  const { edit } = useEdit(shot.id)
-  const [draft, setDraft] = useState<number[][] | null>(null)
-  const m = motions.between(r.follow.track, source.frame, seen)
-  const here = within(placement, m)
-  const corners = draft ?? source.corners ?? []
-  if (!m || corners.length !== 4) return null
-  const root = (e: ReactPointerEvent) => (e.target as Element).closest('svg')!
-  const begin = (e: ReactPointerEvent, which: number[]) => {
-    if (e.button !== 0) return
-    const start = pointerAt(e, root(e), here)
-    let next = corners
-    drag(e, (p) => {
-      const d = minus(pointerAt(p, root(e), here), start)
-      setDraft((next = corners.map((c, i) => (which.includes(i) ? vec(plus(point(c), d)) : c))))
-    }, (did) => {
-      if (did) void edit('Place a piece', onSource(r.id, source.id, (s) => { s.corners = next })).finally(() => setDraft(null))
-      else setDraft(null)
-    })
-  }
-  const d = pathOf(corners.map((at) => ({ at })), here.toRoom)
-  return (
-    <g>
-      <path d={d} fill="transparent" className="pointer-events-auto cursor-move" aria-label="The piece" onPointerDown={(e) => begin(e, [0, 1, 2, 3])} />
-      <Line on d={d} />
-      {corners.map((c, i) => <Grip key={i} square p={here.toRoom(point(c))} label={`Corner ${i + 1} of the piece`} onPointerDown={(e) => begin(e, [i])} />)}
-      <Words p={here.toRoom(point(corners[0]))}>{source.name}</Words>
-    </g>
-  )
-}
-
 /** Drawing the outline of an area that is copied as one. */
 function DrawArea({ shot, removal: r, placement, seen }: Props) {
   const { edit } = useEdit(shot.id)
@@ -208,16 +123,17 @@ function DrawArea({ shot, removal: r, placement, seen }: Props) {
   const finish = (points: Knot[]) => {
     const source = paintedOn(r, bed)
     if (source && !paintable(source)) return notify(`${source.name} cannot be painted on.`)
-    if (source?.kind === 'plate' && source.frame !== seen) return notify(`${source.name} is of frame ${source.frame}. Press J to go there.`)
+    const at = source && paintedAt(source)
+    if (at !== null && at !== undefined && at !== seen) return notify(`${source!.name} is of frame ${at}. Press J to go there.`)
     const b = boundsOf(points)
     const target = source ?? newPlate(r, seen)
     const offset = origin.offset ?? { x: Math.round(1.2 * (b.right - b.left)), y: 0 }
     const mode = copies(brush.mode) ? brush.mode : 'clone'
-    const stroke: Stroke = { ...newStroke({ ...brush, mode, opacity: 1, flow: 1, jitter: 0, roundness: 1 }, seen, target.kind === 'paint', fromOf(origin, offset)), area: { points, feather: 4 } }
+    const stroke: Stroke = { ...newStroke({ ...brush, mode, opacity: 1, flow: 1, jitter: 0, roundness: 1 }, seen, travels(target), fromOf(origin, offset)), area: { points, feather: 4 } }
     void edit('Copy an area', on(r.id, (d) => {
       let into = d.fill.sources.find((s) => s.id === target.id)
       if (!into) d.fill.sources.push((into = structuredClone(target)))
-      ;(into.strokes ??= []).push(structuredClone(stroke))
+      strokeList(into)?.push(structuredClone(stroke))
     }))
     bench.set({ tool: 'look', stroke: stroke.id })
   }

@@ -7,6 +7,7 @@ import { notify } from '../../ui/notice'
 import { copies, cssOf, fromOf, modes, paintedOn, setBrush, setOrigin, toCode, toLight } from '../fill'
 import { boundsOf } from '../handles/curve'
 import type { BenchProps } from '../props'
+import { paintedAt, travels } from '../sources/kinds'
 import { bench, useBench } from '../state'
 
 const amounts = {
@@ -22,7 +23,8 @@ export function BrushFields(props: BenchProps & { removal: Removal }) {
   const { brush: b, bed } = useBench()
   const m = b.mode
   const amount = m in amounts ? amounts[m as keyof typeof amounts] : null
-  const travelling = paintedOn(r, bed)?.kind === 'paint'
+  const on = paintedOn(r, bed)
+  const travelling = !!on && travels(on)
   return (
     <>
       <div role="radiogroup" aria-label="What the brush does" className="grid grid-cols-4 gap-px overflow-hidden rounded border border-stone bg-stone">
@@ -73,7 +75,8 @@ function OriginFields({ shot, removal: r, motions }: BenchProps & { removal: Rem
   const { origin: o, loan, frame, bed } = useBench()
   const [busy, setBusy] = useState(false)
   const painted = paintedOn(r, bed)
-  const at = painted?.kind === 'plate' ? painted.frame : frame
+  const held = painted ? paintedAt(painted) : undefined
+  const at = held ?? frame
   const borrow = (n: number | null) => {
     const b = r.mark.outlines.length ? boundsOf(r.mark.outlines[0].points) : null
     const home = r.mark.outlines[0]?.home ?? at
@@ -111,7 +114,7 @@ function OriginFields({ shot, removal: r, motions }: BenchProps & { removal: Rem
         {o.frame === null ? (
           <>
             <NumberInput label="Frame on loan" className="w-16" value={frame} min={shot.first} max={shot.last} onDone={(v) => borrow(Math.round(v))} />
-            <Button weight="bare" className="px-1! py-0!" title="The frame that is shown lends its pixels" disabled={painted?.kind !== 'plate' || frame === at} onClick={() => { borrow(frame); bench.set({ frame: at, playing: false }) }}>This one</Button>
+            <Button weight="bare" className="px-1! py-0!" title="The frame that is shown lends its pixels" disabled={held === undefined || frame === at} onClick={() => { borrow(frame); bench.set({ frame: at, playing: false }) }}>This one</Button>
           </>
         ) : (
           <>

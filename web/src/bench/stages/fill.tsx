@@ -2,15 +2,16 @@ import { Menu, MenuButton, MenuItems } from '@headlessui/react'
 import { useRef } from 'react'
 import type { FillSource, Removal, Revision } from '../../api/client'
 import { useEdit } from '../../api/treatment'
-import { Pick } from '../../ui/choice'
-import { Button, Check, NumberField, NumberInput, Text } from '../../ui/controls'
+import { Button, NumberField, NumberInput, Text } from '../../ui/controls'
 import { bringIn } from '../../ui/files'
 import { Item } from '../../ui/menu'
 import { on } from '../edits'
-import { kindWords, newNeighbour, newPaint, newPlate, offsetAt, onSource, paintable, paintedOn, setOffset } from '../fill'
+import { onSource, paintedOn } from '../fill'
+import { kinds, paintable, paintedAt, pictureOf } from '../sources/kinds'
+import { views } from '../sources/views'
 import type { BenchProps } from '../props'
 import { bench, useBench } from '../state'
-import { BrushFields, More, Propose } from './brush'
+import { BrushFields, More } from './brush'
 import { Strokes } from './strokes'
 
 /** Fill: where clean pixels come from, and painting them. */
@@ -21,12 +22,13 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
   const on1 = paintedOn(r, bed)
   const chosen = r.fill.sources.find((s) => s.id === bed) ?? null
   const painted = !chosen || paintable(chosen)
-  const away = on1?.kind === 'plate' && on1.frame !== frame && painted
+  const at = on1 ? paintedAt(on1) : undefined
+  const away = at !== undefined && at !== frame && painted
   return (
     <>
       <div className="flex gap-1.5">
         {painted && (away ? (
-          <Button weight="main" className="flex-1" title="Go to the frame that the paint lies on (J)" onClick={() => bench.set({ frame: on1.frame, playing: false, view: 'patch', tool: 'brush', stroke: null })}>Hold frame {on1.frame} to paint</Button>
+          <Button weight="main" className="flex-1" title="Go to the frame that the paint lies on (J)" onClick={() => bench.set({ frame: at, playing: false, view: 'patch', tool: 'brush', stroke: null })}>Hold frame {at} to paint</Button>
         ) : (
           <Button on={tool === 'brush'} className="flex-1" title={`Paint ${on1 ? `on ${on1.name}` : 'on this frame'} (F)`} onClick={() => bench.set(tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false, stroke: null })}>{tool === 'brush' ? 'Painting' : 'Paint'}</Button>
         ))}
@@ -45,7 +47,7 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
                 onClick={() => bench.set({ bed: s.id === bed ? null : s.id, stroke: null, outline: null, knots: [], tool: s.id !== bed && paintable(s) && tool === 'brush' ? 'brush' : 'look' })}
               >
                 <span className={`min-w-0 flex-1 truncate ${s === on1 && painted ? 'text-fern' : ''}`}>{s.name}</span>
-                <span className="text-[13px] whitespace-nowrap text-quiet">{s.picture ? 'supplied' : kindWords[s.kind] === s.name.toLowerCase() ? '' : s.kind === 'plate' ? (s.whole ? 'whole frame' : '') : kindWords[s.kind]}</span>
+                <span className="text-[13px] whitespace-nowrap text-quiet">{pictureOf(s) ? 'supplied' : kinds[s.kind].note?.(s) ?? (kinds[s.kind].word === s.name.toLowerCase() ? '' : kinds[s.kind].word)}</span>
               </button>
               {s.id === bed && <SourceFields {...props} source={s} first={i === 0} />}
             </li>
@@ -57,6 +59,9 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
     </>
   )
 }
+
+// Files come last.
+const ways = Object.values(views).flatMap((v) => v.add).sort((a, b) => Number('file' in a) - Number('file' in b))
 
 /** Other places that clean pixels can come from. */
 function AddSource({ shot, removal: r }: BenchProps & { removal: Removal }) {
@@ -78,11 +83,9 @@ function AddSource({ shot, removal: r }: BenchProps & { removal: Removal }) {
       <Menu>
         <MenuButton className="rounded border border-stone bg-slab px-2 py-1 leading-5 whitespace-nowrap hover:bg-stone" aria-label="More sources" title="More places that clean pixels can come from">Add…</MenuButton>
         <MenuItems anchor="bottom end" className="z-40 w-72 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none">
-          <Item hint="This frame is painted on and held; the track carries it" onClick={() => add(newPlate(r, frame), 'New clean plate', { tool: 'brush', view: 'patch' })}>Clean plate of this frame</Item>
-          <Item hint="Strokes are painted on every frame from its own pixels" onClick={() => add(newPaint(r, frame), 'New travelling paint', { tool: 'brush', view: 'patch' })}>Travelling paint</Item>
-          <Item hint="The frame’s own pixels, a little to the side" onClick={() => add(newNeighbour(r, frame), 'New live neighbour', { tool: 'look', view: 'result' })}>Live neighbour</Item>
-          <Item hint="This frame, painted in another program" onClick={() => ask('plate')}>Supplied clean plate (file)</Item>
-          <Item hint="A picture, with or without alpha, laid by its corners" onClick={() => ask('piece')}>Supplied piece (file)</Item>
+          {ways.map((way) => (
+            <Item key={way.words} hint={way.hint} onClick={() => ('file' in way ? ask(way.file) : add(way.make(r, frame), way.label, way.then))}>{way.words}</Item>
+          ))}
         </MenuItems>
       </Menu>
       <input
@@ -99,13 +102,12 @@ function AddSource({ shot, removal: r }: BenchProps & { removal: Removal }) {
 }
 
 /** All about one source but its strokes. */
-function SourceFields({ shot, removal: r, source: s, first }: BenchProps & { removal: Removal; source: FillSource; first: boolean }) {
+function SourceFields(props: BenchProps & { removal: Removal; source: FillSource; first: boolean }) {
+  const { shot, removal: r, source: s, first } = props
+  const { Fields, Actions } = views[s.kind]
   const { edit } = useEdit(shot.id)
-  const { frame, tool, outline } = useBench()
+  const { tool, outline } = useBench()
   const change = (label: string, f: (x: FillSource) => void) => void edit(label, onSource(r.id, s.id, f))
-  const o = offsetAt(s, frame)
-  const keyed = (s.offsets?.length ?? 0) > 1
-  const out = (as: string, grain: string) => `/api/shots/${shot.id}/removals/${r.id}/picture?frame=${s.frame}&source=${s.picture ? '' : s.id}&as=${as}&grain=${grain}`
   const range = s.range ?? r.range
   return (
     <div className="mt-0.5 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
@@ -116,35 +118,12 @@ function SourceFields({ shot, removal: r, source: s, first }: BenchProps & { rem
           <MenuItems anchor="bottom end" className="z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none">
             <Item onClick={() => change(s.off ? `Use ${s.name}` : `Leave out ${s.name}`, (x) => { x.off = s.off ? undefined : true })}>{s.off ? 'Use it again' : 'Leave it out'}</Item>
             {!first && <Item onClick={() => void edit('Earlier in the order', on(r.id, (d) => { const i = d.fill.sources.findIndex((x) => x.id === s.id); if (i > 0) d.fill.sources.splice(i - 1, 2, d.fill.sources[i], d.fill.sources[i - 1]) }))}>Earlier in the order</Item>}
-            {s.kind === 'plate' && ['png', 'tiff', 'exr'].flatMap((as) => ['plain', 'less'].map((grain) => (
-              <Item key={as + grain} onClick={() => { location.href = out(as, grain) }}>Hand out as {as.toUpperCase()}{as === 'exr' ? '' : ', 16 bits'}{grain === 'less' ? ', grain reduced' : ''}</Item>
-            )))}
+            {Actions && <Actions {...props} source={s} />}
             <Item onClick={() => { bench.set({ bed: null, stroke: null, outline: null }); void edit(`Delete ${s.name}`, on(r.id, (d) => { d.fill.sources = d.fill.sources.filter((x) => x.id !== s.id) })) }}>Delete</Item>
           </MenuItems>
         </Menu>
       </div>
-      {s.kind === 'plate' && (
-        <Check label="All of its frame counts as clean" hint="Not only what is painted: for a thing that passes over what is seen on this frame" value={!!s.whole} onChange={(v) => change(v ? 'All of the frame counts' : 'Only paint counts', (x) => { x.whole = v || undefined })} />
-      )}
-      {s.kind === 'neighbour' && (
-        <>
-          <div className="flex items-center gap-2" title="From each pixel to the one that is taken; drag the dashed outline on the picture, or Shift and the arrow keys">
-            <span className="flex-1 text-quiet">Takes from</span>
-            <NumberInput label="Neighbour, x" className="w-16" value={o.x} min={-4000} max={4000} onDone={(v) => change('Offset of a neighbour', (x) => setOffset(x, frame, (p) => ({ x: v, y: p.y })))} />
-            <NumberInput label="Neighbour, y" className="w-16" value={o.y} min={-4000} max={4000} onDone={(v) => change('Offset of a neighbour', (x) => setOffset(x, frame, (p) => ({ x: p.x, y: v })))} />
-            <span className="text-quiet">px</span>
-          </div>
-          <Pick<'surface' | 'screen'> label="How the offset is meant" value={s.screen ? 'screen' : 'surface'} onChange={(v) => change('How the offset is meant', (x) => { x.screen = v === 'screen' || undefined })}
-            options={[{ value: 'surface', label: 'Along the surface', hint: 'It turns and grows with it' }, { value: 'screen', label: 'On the screen' }]} />
-          <Check label="Whole pixels, crisp grain" hint="The offset is rounded on each frame: no pixel is mixed with its neighbours" value={!!s.crisp} onChange={(v) => change('Whole pixels', (x) => { x.crisp = v || undefined })} />
-          <Propose shot={shot.id} removal={r.id} frame={frame} onFound={(p) => change('Offset of a neighbour', (x) => setOffset(x, frame, () => p))} />
-          <Button title="The offset may change over time: keep it on this frame" disabled={s.offsets?.some((k) => k.frame === frame) && (keyed || s.offsets[0].frame === frame)} onClick={() => change('Key the offset', (x) => {
-            x.offsets ??= []
-            const i = x.offsets.findIndex((k) => k.frame > frame)
-            x.offsets.splice(i < 0 ? x.offsets.length : i, 0, { frame, ease: 'eased', offset: [o.x, o.y] })
-          })}>Key the offset here</Button>
-        </>
-      )}
+      {Fields && <Fields {...props} source={s} change={change} />}
       <More words="When and where it counts" changed={s.opacity !== undefined || !!s.range || !!s.where?.length}>
       <NumberField label="Opacity" unit="%" value={(s.opacity ?? 1) * 100} min={0} max={100} onDone={(v) => change('Opacity of a source', (x) => { x.opacity = v === 100 ? undefined : v / 100 })} />
       <div className="flex items-center gap-2 text-[13px]" title="Frames on which it counts in full">

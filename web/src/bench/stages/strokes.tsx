@@ -7,7 +7,10 @@ import { Select } from '../../ui/choice'
 import { Button, Check, NumberField, NumberInput } from '../../ui/controls'
 import { Item } from '../../ui/menu'
 import { dropStroke, on, type Edit } from '../edits'
-import { allStrokes, bedOf, copies, modes, newPaint, newPlate, nextUnpainted, onStroke, repeatHere } from '../fill'
+import { allStrokes, bedOf, copies, modes, nextUnpainted, onStroke, repeatHere } from '../fill'
+import { paintedAt, strokeList, strokesOf, travels } from '../sources/kinds'
+import { newPaint } from '../sources/paint'
+import { newPlate } from '../sources/plate'
 import { boundsOf, pathOf } from '../handles/curve'
 import type { BenchProps } from '../props'
 import { bench, useBench } from '../state'
@@ -34,7 +37,7 @@ export function Strokes({ shot, revision, removal: r, onPaint, edit }: BenchProp
   const [all, setAll] = useState(false)
   const from = all ? 0 : Math.max(0, strokes.length - 120)
   const paths = usePaths(shot.id, r, few && strokes.length > 0)
-  const travelling = onPaint?.kind === 'paint' ? onPaint : null
+  const travelling = onPaint && travels(onPaint) ? onPaint : null
   const repeat = travelling && repeatHere(r, travelling, frame)
   const unpainted = travelling && nextUnpainted(r, frame)
   return (
@@ -49,7 +52,7 @@ export function Strokes({ shot, revision, removal: r, onPaint, edit }: BenchProp
       {strokes.length > 0 && (
         <ol className="max-h-56 overflow-y-auto rounded border border-rule" aria-label="Strokes">
           {from > 0 && <li><Button weight="bare" className="w-full" onClick={() => setAll(true)}>Show the {from} before these</Button></li>}
-          {strokes.map((s, i) => (i < from || (bed && bedOf(r, s.id)?.id !== bed && r.fill.sources.some((x) => x.id === bed && (x.strokes?.length ?? 0) > 0)) ? null : (
+          {strokes.map((s, i) => (i < from || (bed && bedOf(r, s.id)?.id !== bed && r.fill.sources.some((x) => x.id === bed && strokesOf(x).length > 0)) ? null : (
             <li key={s.id} className={`${s.id === chosen ? 'bg-slab' : ''} ${s.off ? 'opacity-50' : ''}`}>
               <button type="button" aria-pressed={s.id === chosen} className="flex w-full items-center gap-2 rounded px-1 py-0.5 text-left text-[13px]" onClick={() => bench.set({ stroke: s.id === chosen ? null : s.id, tool: 'look', outline: null })}>
                 {few && <Thumb shot={shot} stroke={s} path={paths?.[s.id]} />}
@@ -90,13 +93,14 @@ function Thumb({ shot, stroke: s, path }: { shot: Shot; stroke: Stroke; path?: n
 function StrokeFields({ shot, revision, removal: r, stroke: s, edit, number }: { shot: Shot; revision: BenchProps['revision']; removal: Removal; stroke: Stroke; edit: Edit; number: number }) {
   const frame = useBench((x) => x.frame)
   const change = (label: string, f: (x: Stroke) => void) => void edit(label, onStroke(r.id, s.id, f))
-  const held = bedOf(r, s.id)?.kind === 'plate'
+  const bed = bedOf(r, s.id)
+  const held = !!bed && paintedAt(bed) !== undefined
   const span = s.range ?? r.range
   /** Puts it into another removal, on a source of the same kind and frame. */
   const copyTo = (id: string) => void edit(`Copy a stroke to ${revision.document.removals.find((x) => x.id === id)?.name}`, on(id, (d) => {
-    let into = d.fill.sources.find((x) => (held ? x.kind === 'plate' && x.frame === s.home : x.kind === 'paint'))
-    if (!into) d.fill.sources.push((into = held ? newPlate(d, s.home) : newPaint(d, s.home)))
-    ;(into.strokes ??= []).push({ ...structuredClone(s), id: newId(), ride: s.ride || r.follow.track || undefined })
+    let into = d.fill.sources.find((x) => (held ? paintedAt(x) === s.home : travels(x)))
+    if (!into) d.fill.sources.push((into = held ? newPlate(d, s.home) : newPaint(d)))
+    strokeList(into)?.push({ ...structuredClone(s), id: newId(), ride: s.ride || r.follow.track || undefined })
   }))
   return (
     <div className="flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">

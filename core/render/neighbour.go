@@ -1,0 +1,124 @@
+package render
+
+import (
+	"context"
+	"fmt"
+	"image"
+	"math"
+
+	"jardin/core/carry"
+	"jardin/core/fill"
+	"jardin/core/geom"
+	"jardin/core/memo"
+	"jardin/core/raster"
+	"jardin/core/treatment"
+	"jardin/core/warp"
+)
+
+// A neighbourInput takes a frame's own pixels from an offset.
+type neighbourInput struct {
+	Offset geom.Point
+	Map    warp.Mapping // along the surface, from the frame on which the offset is given; nil for along the screen
+	Crisp  bool         // by whole pixels
+	Middle geom.Point   // of crisp ones: where the offset is rounded
+	Centre bool         // that is the middle of the thing; else of what is wanted
+}
+
+// neighbourKind is the frame's own pixels from an offset.
+type neighbourKind struct{}
+
+func (neighbourKind) frame(s *treatment.Source) int { return s.Neighbour.Frame }
+
+func (neighbourKind) held(*removal, int, int) (*memo.Keyed[layerInput], bool) { return nil, false }
+
+func (neighbourKind) easel(context.Context, *Evaluator, *removal, int, int) (*fill.Canvas, error) {
+	return nil, errNoCanvas
+}
+
+// gather: without outlines of its own it lies on what is to go, not on the rest of the frame;
+// what is painted above may copy from there.
+func (neighbourKind) gather(r *removal, i, n int, _ bool) (sourceLayer, *coverage) {
+	in := r.neighbour(r.sources[i].Neighbour, n)
+	if in == nil {
+		return nil, nil
+	}
+	own := r.matte(n)
+	if r.doc.Settle.Seam > 0 {
+		own.Edge.Grow += seamRim // there it is compared with the plate
+	}
+	return in, &own
+}
+
+func (r *removal) neighbour(s *treatment.Neighbour, n int) *neighbourInput {
+	keys := make([]geom.Key, len(s.Offsets))
+	for i, k := range s.Offsets {
+		keys[i] = geom.Key{Frame: k.Frame, Linear: k.Ease == treatment.Linear, Values: k.Offset[:]}
+	}
+	v := geom.Between(keys, n)
+	out := &neighbourInput{Offset: geom.Pt(v[0], v[1]), Crisp: s.Crisp}
+	if !s.Screen {
+		if out.Map = r.mapping("", s.Frame, n); out.Map == nil {
+			return nil
+		}
+	}
+	if s.Crisp && len(r.doc.Mark.Outlines) > 0 {
+		if lie, ok := r.lie(&r.doc.Mark.Outlines[0], n); ok {
+			out.Middle, out.Centre = lie.Ride.Apply(carry.Centre(&r.doc.Mark.Outlines[0])), true
+		}
+	}
+	return out
+}
+
+func (in *neighbourInput) bounds(s *sourceInput, size image.Rectangle) image.Rectangle {
+	return s.Where.cover(size).Rect
+}
+
+func (in *neighbourInput) reach(image.Rectangle) image.Rectangle { return image.Rectangle{} }
+
+// composite lays the frame's own pixels from an offset: light, focus and grain are
+// right by themselves.
+func (in *neighbourInput) composite(ctx context.Context, e *Evaluator, s *sourceInput, n int, out *filling) error {
+	at := func(p geom.Point) geom.Point { return p.Add(in.Offset) }
+	if w := in.Map; w != nil {
+		back, ok := w.Inverse()
+		if !ok {
+			return fmt.Errorf("the track cannot be inverted")
+		}
+		at = func(p geom.Point) geom.Point { return w.Apply(back.Apply(p).Add(in.Offset)) }
+	}
+	size := e.Plate.Size()
+	if in.Crisp {
+		middle := boxOf(size).Centre()
+		if in.Centre {
+			middle = in.Middle
+		}
+		d := at(middle).Sub(middle)
+		by := image.Pt(int(math.Round(d.X)), int(math.Round(d.Y)))
+		from := out.Rect.Add(by).Intersect(size)
+		if from.Empty() {
+			return nil
+		}
+		plate, err := e.Plate.Linear(ctx, n, from)
+		if err != nil {
+			return err
+		}
+		moved := plate.Crop(from)
+		moved.Rect = moved.Rect.Sub(by)
+		s.over(out, moved, 0)
+		return nil
+	}
+	var edge []geom.Point
+	for _, p := range boxOf(out.Rect.Inset(-1)).Corners() {
+		edge = append(edge, at(p))
+	}
+	from := raster.Around(geom.Bounds(edge), 4, size)
+	if from.Empty() {
+		return nil
+	}
+	plate, err := e.Plate.Linear(ctx, n, from)
+	if err != nil {
+		return err
+	}
+	s.over(out, raster.WarpBy(plate, at, out.Rect), 0)
+	return nil
+}
