@@ -53,8 +53,10 @@ func TestPicturesGoOutAndComeBack(t *testing.T) {
 				Fill struct {
 					Sources []struct {
 						Kind, Name string
-						Plate      struct{ Picture struct{ Artifact, Name string } }
-						Piece      struct{ Corners [][]float64 }
+						Plate      struct {
+							Picture struct{ Artifact, Name string }
+						}
+						Piece struct{ Corners [][]float64 }
 					}
 				}
 			}

@@ -177,28 +177,20 @@ func (s *Source) Clean(ctx context.Context, t *render.Treatment, n int) (*media.
 
 // cut returns the patches of a frame, or their mattes, in a target's samples.
 func (s *Source) cut(ctx context.Context, t *render.Treatment, n int, d *Delivery) (*media.Frame, error) {
-	cover, err := s.eval.Frame(ctx, t, n, render.MatteView, "")
+	patch, err := s.eval.Frame(ctx, t, n, render.AloneView, "")
 	if err != nil {
 		return nil, fmt.Errorf("frame %d: %w", n, err)
 	}
 	covered := func(x, y int) float32 {
-		if !image.Pt(x, y).In(cover.Rect) {
+		if !image.Pt(x, y).In(patch.Coverage.Rect) {
 			return 0
 		}
-		v := cover.At(x, y)
-		if v[3] == 0 {
-			return 0
-		}
-		return float32(colorspace.SRGB.Encode(float64(v[0]))) // it is made to be looked at
+		return patch.Coverage.At(x, y)
 	}
 	f := media.NewFrame(s.Plates.Width, s.Plates.Height, d.Target.Samples())
 	if d.What == Mattes {
 		f.Fill(covered)
 		return f, nil
-	}
-	patch, err := s.eval.Frame(ctx, t, n, render.AloneView, "")
-	if err != nil {
-		return nil, fmt.Errorf("frame %d: %w", n, err)
 	}
 	if d.Straight {
 		r := patch.Rect

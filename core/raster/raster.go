@@ -123,6 +123,17 @@ func (p *Plane) Crop(r image.Rectangle) *Plane {
 // Bytes returns the memory that the samples take.
 func (p *Plane) Bytes() int { return 4 * len(p.Pix) }
 
+// Max raises every pixel that both planes have to the other's value where that is greater.
+func (p *Plane) Max(other *Plane) {
+	both := p.Rect.Intersect(other.Rect)
+	for y := both.Min.Y; y < both.Max.Y; y++ {
+		dst := p.Row(y, both.Min.X, both.Max.X)
+		for x, v := range other.Row(y, both.Min.X, both.Max.X) {
+			dst[x] = max(dst[x], v)
+		}
+	}
+}
+
 // Around returns the pixels that a box touches, grown by margin pixels and cut
 // to within.
 func Around(b geom.Box, margin float64, within image.Rectangle) image.Rectangle {

@@ -23,7 +23,7 @@ func (c coverage) rect(within image.Rectangle) image.Rectangle { return c.cover(
 func (in *lookInput) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 	back, ok := in.Map.Inverse()
 	if !ok {
-		return &Result{raster.NewImage(image.Rectangle{})}, nil
+		return nothing(), nil
 	}
 	size := e.Plate.Size()
 	if in.View == GrainView {
@@ -31,7 +31,7 @@ func (in *lookInput) evaluate(ctx context.Context, e *Evaluator) (*Result, error
 	}
 	l, err := e.light(ctx, in.Light)
 	if err != nil || l == nil {
-		return &Result{raster.NewImage(image.Rectangle{})}, err
+		return nothing(), err
 	}
 	out := raster.NewImage(in.Matte.rect(size).Inset(-in.Margin).Intersect(size))
 	for y := out.Rect.Min.Y; y < out.Rect.Max.Y; y++ {
@@ -46,7 +46,7 @@ func (in *lookInput) evaluate(ctx context.Context, e *Evaluator) (*Result, error
 			out.Set(x, y, p)
 		}
 	}
-	return &Result{out}, nil
+	return &Result{Image: out}, nil
 }
 
 // grain shows what was taken out of the frame that is held.
@@ -68,7 +68,7 @@ func (in *lookInput) grain(ctx context.Context, e *Evaluator, back warp.Mapping,
 			off.Pix[i+c] = float32(math.Min(math.Max(0.21+8*d*0.46, 0), 1))
 		}
 	}
-	return &Result{warp.Image(off, back, raster.Around(in.Map.Bounds(boxOf(size)), 0, size))}, nil
+	return &Result{Image: warp.Image(off, back, raster.Around(in.Map.Bounds(boxOf(size)), 0, size))}, nil
 }
 
 // A Measure is what was found about a removal's patch on one frame.

@@ -7,7 +7,6 @@ import (
 	"math"
 
 	"jardin/core/carry"
-	"jardin/core/fill"
 	"jardin/core/geom"
 	"jardin/core/memo"
 	"jardin/core/raster"
@@ -25,15 +24,11 @@ type neighbourInput struct {
 }
 
 // neighbourKind is the frame's own pixels from an offset.
-type neighbourKind struct{}
+type neighbourKind struct{ unpainted }
 
 func (neighbourKind) frame(s *treatment.Source) int { return s.Neighbour.Frame }
 
 func (neighbourKind) held(*removal, int, int) (*memo.Keyed[layerInput], bool) { return nil, false }
-
-func (neighbourKind) easel(context.Context, *Evaluator, *removal, int, int) (*fill.Canvas, error) {
-	return nil, errNoCanvas
-}
 
 // gather: without outlines of its own it lies on what is to go, not on the rest of the frame;
 // what is painted above may copy from there.

@@ -2,7 +2,6 @@ package render
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"image"
 
@@ -251,5 +250,3 @@ func (e *Evaluator) Easel(ctx context.Context, t *Treatment, removal, source, ki
 	}
 	return sourceKinds[kind].easel(ctx, e, r, i, n)
 }
-
-var errNoCanvas = errors.New("it cannot be painted on; choose a clean plate, or paint that travels")

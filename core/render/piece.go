@@ -6,7 +6,6 @@ import (
 	"image"
 	"math"
 
-	"jardin/core/fill"
 	"jardin/core/geom"
 	"jardin/core/memo"
 	"jardin/core/raster"
@@ -23,15 +22,11 @@ type pieceInput struct {
 }
 
 // pieceKind is supplied pictures that lie by their corners.
-type pieceKind struct{}
+type pieceKind struct{ unpainted }
 
 func (pieceKind) frame(s *treatment.Source) int { return s.Piece.Frame }
 
 func (pieceKind) held(*removal, int, int) (*memo.Keyed[layerInput], bool) { return nil, true }
-
-func (pieceKind) easel(context.Context, *Evaluator, *removal, int, int) (*fill.Canvas, error) {
-	return nil, errNoCanvas
-}
 
 func (pieceKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *coverage) {
 	s := r.sources[i].Piece

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/memo"
 	"jardin/core/raster"
@@ -449,4 +450,39 @@ func TestNothingElseIsLeftOutOfKeys(t *testing.T) {
 		walk(carrier) // behind an interface
 	}
 	assert.Greater(t, len(seen), 40)
+}
+
+// Coverage comes along with every view that lays patches, and is what the matte view shows.
+func TestCoverageIsWhatTheMatteShows(t *testing.T) {
+	ctx := context.Background()
+	some := 0
+	for seed := range 30 {
+		d := dice{rand.New(rand.NewPCG(uint64(seed), 6))}
+		c, err := Compile(d.document())
+		require.NoError(t, err)
+		e := &Evaluator{Plate: meadow{}, Cache: memo.New(1 << 26), Short: memo.New(1 << 26)}
+		n := d.frame()
+		matte, err := e.Frame(ctx, c, n, MatteView, "")
+		require.NoError(t, err)
+		for _, view := range []View{ResultView, AloneView, TintView, MatteView} {
+			m, err := e.Frame(ctx, c, n, view, "")
+			require.NoError(t, err)
+			require.Equal(t, matte.Rect, m.Coverage.Rect, view)
+			for y := m.Rect.Min.Y; y < m.Rect.Max.Y; y++ {
+				for x := m.Rect.Min.X; x < m.Rect.Max.X; x++ {
+					k := m.Coverage.At(x, y)
+					require.InDelta(t, colorspace.SRGB.Encode(float64(matte.At(x, y)[0])), k, 1e-5, "seed %d, %s, pixel %d,%d", seed, view, x, y)
+					if k > 0 && k < 1 {
+						some++
+					}
+				}
+			}
+		}
+		painted, err := e.Frame(ctx, c, n, PatchView, "r0")
+		require.NoError(t, err)
+		if painted.Rect != (image.Rectangle{}) {
+			assert.Nil(t, painted.Coverage, "what is only painted covers nothing yet")
+		}
+	}
+	assert.Greater(t, some, 1000)
 }

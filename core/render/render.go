@@ -58,6 +58,9 @@ func (b *Beyond) Error() string {
 // alpha 0 are the plate's own and stand as zeros; all others have alpha 1.
 type Result struct {
 	*raster.Image
+	// Coverage is how much of each pixel patches cover, 0 to 1, over the same pixels; nil in
+	// views that lay no patches.
+	Coverage *raster.Plane
 }
 
 // An Evaluator evaluates treatments on one plate. Whatever it works out on the
@@ -117,9 +120,14 @@ func (e *Evaluator) Frame(ctx context.Context, t *Treatment, n int, view View, o
 // Evaluate makes the frame that an input stands for; of nil, one that is the plate's.
 func (e *Evaluator) Evaluate(ctx context.Context, in *Input) (*Result, error) {
 	if in == nil {
-		return &Result{raster.NewImage(image.Rectangle{})}, nil
+		return nothing(), nil
 	}
 	return in.evaluate(ctx, e)
+}
+
+// nothing is the result where no pixel differs from the plate.
+func nothing() *Result {
+	return &Result{raster.NewImage(image.Rectangle{}), raster.NewPlane(image.Rectangle{})}
 }
 
 // evaluate makes the frame.
@@ -154,13 +162,16 @@ func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 		all = all.Union(through.Rect)
 	}
 	if all.Empty() {
-		return &Result{raster.NewImage(image.Rectangle{})}, nil
+		return nothing(), nil
 	}
 	plate, err := e.Plate.Linear(ctx, in.Frame, all)
 	if err != nil {
 		return nil, err
 	}
-	picture, touched := plate.Crop(all), raster.NewPlane(all)
+	picture, touched, coverage := plate.Crop(all), raster.NewPlane(all), raster.NewPlane(all)
+	if in.View == PatchView {
+		coverage = nil
+	}
 	if in.View == AloneView {
 		clear(picture.Pix)
 	}
@@ -173,7 +184,7 @@ func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 			settle.Lay(picture, settle.Patch{Image: patch.Image}, l.through, 1, settle.Normal, touched, nil)
 			continue
 		}
-		if err := e.laid(ctx, l.of, in.View, plate, picture, l.through, touched); err != nil {
+		if err := e.laid(ctx, l.of, in.View, plate, picture, l.through, touched, coverage); err != nil {
 			return nil, err
 		}
 	}
@@ -184,7 +195,7 @@ func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 			picture.Pix[4*i+3] = 1
 		}
 	}
-	return &Result{picture}, nil
+	return &Result{picture, coverage}, nil
 }
 
 // Matte returns the coverage of a removal's shapes on frame n: an empty plane

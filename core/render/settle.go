@@ -85,8 +85,8 @@ func (e *Evaluator) follow(ctx context.Context, in *settleInput, reach image.Rec
 }
 
 // laid lays a removal's patch over a picture of a frame, as a view shows it, and
-// marks what it touches. through is the coverage of its mattes.
-func (e *Evaluator) laid(ctx context.Context, in *removalInput, view View, plate, picture *raster.Image, through, touched *raster.Plane) error {
+// marks what it touches and covers. through is the coverage of its mattes.
+func (e *Evaluator) laid(ctx context.Context, in *removalInput, view View, plate, picture *raster.Image, through, touched, coverage *raster.Plane) error {
 	if in.Within != nil {
 		through = through.Crop(through.Rect)
 		times(through, in.Within.cover(through.Rect), false)
@@ -121,8 +121,10 @@ func (e *Evaluator) laid(ctx context.Context, in *removalInput, view View, plate
 		times(open, fronts, true)
 	}
 	opacity := float32(in.Opacity)
+	covered := coveredBy(patch.Image, open, opacity)
+	coverage.Max(covered)
 	if view == MatteView || view == TintView {
-		shade(view, picture, patch.Image, open, opacity, touched)
+		shade(view, picture, covered, touched)
 		return nil
 	}
 	var missing *raster.Plane
@@ -156,15 +158,25 @@ func times(m, by *raster.Plane, left bool) {
 	}
 }
 
+// coveredBy returns how much of each pixel a patch covers.
+func coveredBy(patch *raster.Image, through *raster.Plane, opacity float32) *raster.Plane {
+	out := raster.NewPlane(through.Rect)
+	both := through.Rect.Intersect(patch.Rect)
+	for y := both.Min.Y; y < both.Max.Y; y++ {
+		dst, open, paint := out.Row(y, both.Min.X, both.Max.X), through.Row(y, both.Min.X, both.Max.X), patch.Row(y, both.Min.X, both.Max.X)
+		for x := range dst {
+			dst[x] = open[x] * opacity * paint[4*x+3]
+		}
+	}
+	return out
+}
+
 // shade shows how much of each pixel is covered.
-func shade(view View, picture, patch *raster.Image, through *raster.Plane, opacity float32, touched *raster.Plane) {
+func shade(view View, picture *raster.Image, covered, touched *raster.Plane) {
 	tint := [3]float32{0.55, 0.09, 0.03}
-	for y := through.Rect.Min.Y; y < through.Rect.Max.Y; y++ {
-		for x := through.Rect.Min.X; x < through.Rect.Max.X; x++ {
-			if !image.Pt(x, y).In(patch.Rect) {
-				continue
-			}
-			k := through.At(x, y) * opacity * patch.At(x, y)[3]
+	for y := covered.Rect.Min.Y; y < covered.Rect.Max.Y; y++ {
+		for x := covered.Rect.Min.X; x < covered.Rect.Max.X; x++ {
+			k := covered.At(x, y)
 			if k == 0 {
 				continue
 			}

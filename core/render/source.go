@@ -2,6 +2,7 @@ package render
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"image"
 
@@ -34,6 +35,13 @@ var sourceKinds = map[string]sourceKind{
 	treatment.Travelling: travelKind{},
 	treatment.Beside:     neighbourKind{},
 	treatment.Supplied:   pieceKind{},
+}
+
+// unpainted is of kinds that cannot be painted on.
+type unpainted struct{}
+
+func (unpainted) easel(context.Context, *Evaluator, *removal, int, int) (*fill.Canvas, error) {
+	return nil, errors.New("it cannot be painted on; choose a clean plate, or paint that travels")
 }
 
 // A sourceLayer is what a source lays on a frame: a value that holds all that its pixels
