@@ -133,7 +133,7 @@ func TestAShotFromPlateToCleanFrames(t *testing.T) {
 
 	// Follow: samples come as they are found; the track lands in the treatment.
 	samples, done := 0, make(chan bool)
-	events, err := http.Get(h.service.Address + "/api/events")
+	events, err := http.Get(h.service.Address + "/api/events?shot=" + strings.TrimPrefix(at, "/api/shots/"))
 	require.NoError(t, err)
 	defer events.Body.Close()
 	lines := bufio.NewScanner(events.Body)

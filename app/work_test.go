@@ -69,6 +69,30 @@ func TestWorkContinuedWhileItHaltsGoesOn(t *testing.T) {
 	h.until("work is done after all", func() bool { return h.task(task.ID).State == "done" })
 }
 
+// What another process asks of work stands in the database; whoever does it finds it there.
+func TestWorkHaltsWhenItIsAskedFromElsewhere(t *testing.T) {
+	h := open(t)
+	shot := h.bringIn("w")
+	h.ask("PATCH", "/api/shots/"+shot.ID+"/treatment", edit(0, newRemoval), 200, nil)
+	ctx := context.Background()
+	elsewhere, err := store.Open(ctx, h.set.Database)
+	require.NoError(t, err)
+	defer elsewhere.Close()
+	for _, state := range []string{"paused", "cancelled"} {
+		var task store.Task
+		halted := false
+		for range 20 { // so short a task may end before it hears of it
+			h.ask("POST", "/api/shots/"+shot.ID+"/settle/r", "", 202, &task)
+			require.NoError(t, elsewhere.Ask(ctx, task.ID, state))
+			h.until("it has ended", func() bool { s := h.task(task.ID).State; return s != "waiting" && s != "running" })
+			if halted = h.task(task.ID).State == state; halted {
+				break
+			}
+		}
+		assert.True(t, halted, state)
+	}
+}
+
 func TestWorkIsPausedContinuedCancelledAndTriedAgain(t *testing.T) {
 	h := open(t)
 	shot := h.bringIn("w")

@@ -44,7 +44,7 @@ func quantile(v []float64, q float64) float64 {
 // trackLatency returns how long it takes, in milliseconds, from asking for a track to
 // its first frame's arrival, and from asking to cancel it to its end.
 func (s *server) trackLatency(shot string) (first, stopped float64) {
-	events, err := http.Get(s.address + "/api/events")
+	events, err := http.Get(s.address + "/api/events?shot=" + shot)
 	require.NoError(s.t, err)
 	defer events.Body.Close()
 	lines := bufio.NewScanner(events.Body)

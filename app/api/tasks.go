@@ -97,8 +97,10 @@ func (s *Server) events(api huma.API) {
 	}, map[string]any{
 		"task": live.TaskChanged{}, "revision": live.RevisionChanged{}, "shot": live.ShotChanged{}, "followed": live.FrameFollowed{}, "edge": live.EdgeFollowed{},
 		"hello": Hello{},
-	}, func(ctx context.Context, _ *struct{}, send sse.Sender) {
-		events, stop := s.Hub.Listen(store.ActorOf(ctx).Window)
+	}, func(ctx context.Context, in *struct {
+		Shot string `query:"shot" doc:"Also all that happens to this shot; left out only long work, and shots that come and go"`
+	}, send sse.Sender) {
+		events, stop := s.Hub.Listen(store.ActorOf(ctx).Window, in.Shot)
 		defer stop()
 		if send.Data(Hello{Ready: true}) != nil {
 			return

@@ -13,10 +13,10 @@ import (
 	"sync"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
-	"jardin/app/datafolder"
 	"jardin/app/live"
 	"jardin/app/media"
 	"jardin/app/picture"
@@ -34,8 +34,12 @@ const (
 	Cancelled = "cancelled"
 )
 
-// A Runner takes tasks and runs them.
+type pgxTx = pgx.Tx
+
+// A Runner takes tasks and runs them. Who works on a task, since when, how far it is and what
+// it was asked stands in the database; of what runs here it only remembers how to stop it.
 type Runner struct {
+	name  string // among all that work
 	store *store.Store
 	rooms *picture.Rooms
 	hub   *live.Hub
@@ -119,7 +123,7 @@ func (worker) Timeout(*river.Job[taskArgs]) time.Duration { return -1 }
 
 // Start returns a runner at work. Jobs that a crash interrupted are taken up again.
 func Start(ctx context.Context, s *store.Store, rooms *picture.Rooms, hub *live.Hub, roots func() media.Roots) (*Runner, error) {
-	r := &Runner{store: s, rooms: rooms, hub: hub, roots: roots, active: map[string]*run{}}
+	r := &Runner{name: NewID(), store: s, rooms: rooms, hub: hub, roots: roots, active: map[string]*run{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
 	var err error
@@ -160,6 +164,14 @@ func (r *Runner) watch(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-time.After(2 * time.Second):
+		}
+		// Tasks here that somebody elsewhere asked to halt.
+		asked, err := r.store.Asked(ctx, r.name)
+		if err != nil {
+			continue // the database is away; it will be back
+		}
+		for id, state := range asked {
+			r.stopHere(id, state)
 		}
 		tasks, err := r.store.Unfinished(ctx)
 		if err != nil {
@@ -217,15 +229,28 @@ func (r *Runner) Add(ctx context.Context, t store.Task, detail any) (*store.Task
 
 // Cancel ends a task. What it has made so far stays where that is of use.
 func (r *Runner) Cancel(ctx context.Context, id string) (*store.Task, error) {
-	return r.halt(ctx, id, Cancelled, errCancelled)
+	return r.halt(ctx, id, Cancelled)
 }
 
 // Pause interrupts a task until it is continued.
 func (r *Runner) Pause(ctx context.Context, id string) (*store.Task, error) {
-	return r.halt(ctx, id, Paused, errPaused)
+	return r.halt(ctx, id, Paused)
 }
 
-func (r *Runner) halt(ctx context.Context, id, state string, why error) (*store.Task, error) {
+// stopHere stops a task that is worked on here.
+func (r *Runner) stopHere(id, state string) {
+	r.mu.Lock()
+	working := r.active[id]
+	if working != nil {
+		working.halted = true
+	}
+	r.mu.Unlock()
+	if working != nil && working.halt != nil {
+		working.halt(map[string]error{Cancelled: errCancelled, Paused: errPaused}[state])
+	}
+}
+
+func (r *Runner) halt(ctx context.Context, id, state string) (*store.Task, error) {
 	mine, running, err := r.holdState(ctx, id, false)
 	if err != nil {
 		return nil, err
@@ -240,18 +265,19 @@ func (r *Runner) halt(ctx context.Context, id, state string, why error) (*store.
 	if t.State != Waiting && t.State != Running && !(t.State == Paused && state == Cancelled) {
 		return t, nil
 	}
-	if running != nil {
-		r.mu.Lock()
-		running.halted = true
-		r.mu.Unlock()
-		running.halt(why) // the work itself says how it ended
+	if running != nil || t.State == Running && t.Worker != "" {
+		// The work itself says how it ended.
+		if err := r.store.Ask(ctx, id, state); err != nil {
+			return nil, err
+		}
+		r.stopHere(id, state)
 		return t, nil
 	}
 	if _, err := r.queue.JobCancel(ctx, t.JobID); err != nil && !errors.Is(err, river.ErrNotFound) {
 		return nil, fmt.Errorf("take the task out of the queue: %w", err)
 	}
 	if state == Cancelled {
-		r.given(ctx, t)
+		r.givenUp(ctx, t)
 	}
 	r.end(ctx, t, state, "")
 	return t, nil
@@ -270,6 +296,14 @@ func (r *Runner) Continue(ctx context.Context, id string) (*store.Task, error) {
 	}
 	t, again, err := r.readied(ctx, id)
 	r.release(id, mine)
+	for err == nil && t.State == Running && t.Asked != "" { // it halts elsewhere
+		select {
+		case <-time.After(100 * time.Millisecond):
+			return r.Continue(ctx, id)
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
 	if err != nil || !again {
 		return t, err
 	}
@@ -288,27 +322,22 @@ func (r *Runner) readied(ctx context.Context, id string) (t *store.Task, again b
 		return nil, false, err
 	}
 	again = t.State == Paused || t.State == Failed || t.State == Cancelled
-	if t.Kind == "import" && t.State == Done {
-		shot, err := r.store.Shot(ctx, t.ShotID)
-		if err != nil {
+	k := kinds[t.Kind]
+	if more, ok := k.(repeating); ok && (again || t.State == Done) {
+		if again, err = more.again(ctx, r, t); err != nil {
 			return nil, false, err
 		}
-		again = shot.State == "failed" // its plates went missing since
 	}
 	if !again {
 		return t, false, nil
 	}
-	if t.Kind == "import" {
-		if err := r.store.SetState(ctx, t.ShotID, "importing", ""); err != nil {
-			return nil, false, err
-		}
-		r.hub.Send(live.ShotChanged{ShotID: t.ShotID})
-	}
-	if t.State != Paused && t.Kind != "track" {
-		// Measuring begins anew, on the treatment that is in force now.
+	if _, resumes := k.(resuming); t.State != Paused && !resumes {
 		if err := r.store.SetPartial(ctx, id, nil); err != nil {
 			return nil, false, err
 		}
+	}
+	if err := r.store.Ask(ctx, id, ""); err != nil {
+		return nil, false, err
 	}
 	t.State, t.Problem, t.Found, t.EndedAt = Waiting, "", "", nil
 	return t, true, r.store.SaveTask(ctx, t)
@@ -347,34 +376,33 @@ func (w *worker) Work(ctx context.Context, job *river.Job[taskArgs]) error {
 		return river.JobSnooze(time.Second) // it was queued twice, or is about to be given up
 	}
 	defer r.release(id, mine)
-	t, err := r.store.Task(work, id)
+	t, err := r.store.Take(work, id, r.name)
 	if errors.Is(err, store.ErrNone) {
-		return river.JobCancel(err) // the shot was removed meanwhile
+		return nil // it ended, or its shot was removed, and only the queue did not hear of it
 	}
 	if err != nil {
 		return river.JobSnooze(time.Second)
 	}
-	if t.State != Waiting && t.State != Running {
-		return nil // it ended, and only the queue did not hear of it
-	}
-	t.State = Running
+	k := kinds[t.Kind]
 	p := &progress{runner: r, task: t, began: time.Now(), from: -1}
 	p.say(work, true)
+	if t.Asked != "" {
+		r.stopHere(id, t.Asked) // before it had begun
+	}
 	work = store.WithActor(work, store.Actor{Name: t.Author, Window: t.Client, Browser: t.Browser})
 	var note string
-	attempts, err := r.store.Attempt(work, id, r.reached(t))
-	if err == nil && t.Kind == "import" && attempts > mostAttempts {
-		err = fmt.Errorf("the server broke down %d times while this was brought in: the footage may hold something that it cannot read. Leave that part out, or try again", mostAttempts)
-	} else if err == nil {
+	if k == nil {
+		err = fmt.Errorf("%q is not a kind of work that this program knows", t.Kind)
+	} else if err = r.mayBegin(work, k, t); err == nil {
 		err = routines.Guard(func() (err error) {
-			note, err = r.do(work, t, p)
+			note, err = k.run(work, r, t, p)
 			return err
 		})
 	}
 	after := context.WithoutCancel(ctx)
 	switch why := context.Cause(work); {
 	case errors.Is(why, errCancelled):
-		r.given(after, t)
+		r.givenUp(after, t)
 		r.end(after, t, Cancelled, note)
 	case errors.Is(why, errPaused):
 		r.end(after, t, Paused, "")
@@ -395,84 +423,23 @@ func (w *worker) Work(ctx context.Context, job *river.Job[taskArgs]) error {
 	return nil
 }
 
-// reached is how far an import is, by what lies on disk: how many files of frames.
-func (r *Runner) reached(t *store.Task) int {
-	dir, err := r.rooms.PlateDir(t.ShotID)
-	if t.Kind != "import" || err != nil {
-		return 0
+// mayBegin refuses fragile work that was begun again and again without coming any further.
+func (r *Runner) mayBegin(ctx context.Context, k kind, t *store.Task) error {
+	reached := 0
+	f, isFragile := k.(fragile)
+	if isFragile {
+		reached = f.reached(r, t)
 	}
-	return media.Begun(dir)
+	attempts, err := r.store.Attempt(ctx, t.ID, reached)
+	if err == nil && isFragile && attempts > mostAttempts {
+		return f.brokenDown(mostAttempts)
+	}
+	return err
 }
 
-// mostAttempts is how often bringing footage in is begun: what takes the server along does so
-// each time.
-const mostAttempts = 3
-
-// given cleans up after a task that was given up.
-func (r *Runner) given(ctx context.Context, t *store.Task) {
-	switch t.Kind {
-	case "import":
-		if dir, err := r.rooms.PlateDir(t.ShotID); err == nil {
-			_ = media.Drop(dir) // what is only begun
-		}
-		if err := r.store.SetState(ctx, t.ShotID, "failed", "Bringing it in was cancelled."); err == nil {
-			r.hub.Send(live.ShotChanged{ShotID: t.ShotID})
-		}
-	case "render":
-		_ = r.rooms.Folder.Remove(datafolder.Renders, t.ID)
-	}
-}
-
-// do runs a task. note is for the artist: where it stopped, and why.
-func (r *Runner) do(ctx context.Context, t *store.Task, p *progress) (note string, err error) {
-	switch t.Kind {
-	case "import":
-		return "", r.bringIn(ctx, t, p)
-	case "track":
-		return r.follow(ctx, t, p)
-	case "scout":
-		return r.scout(ctx, t, p)
-	case "edge":
-		return r.edge(ctx, t, p)
-	case "settle":
-		return r.settle(ctx, t, p)
-	case "render":
-		return "", r.deliver(ctx, t, p)
-	}
-	return "", fmt.Errorf("%q is not a kind of work", t.Kind)
-}
-
-// progress tells how far a task is: to those who listen at once, to the database
-// now and then.
-type progress struct {
-	runner      *Runner
-	task        *store.Task
-	began       time.Time
-	from        int // frames that were finished before; -1 until it is known
-	sent, saved time.Time
-}
-
-func (p *progress) at(ctx context.Context, done, total int) {
-	p.task.Done, p.task.Total = done, total
-	if p.from < 0 {
-		p.from, p.began = done-1, time.Now()
-	}
-	if seconds := time.Since(p.began).Seconds(); seconds > 0 && done > p.from+1 {
-		p.task.Rate = float64(done-p.from-1) / seconds
-	}
-	p.say(ctx, done == total)
-}
-
-func (p *progress) say(ctx context.Context, must bool) {
-	now := time.Now()
-	if must || now.Sub(p.sent) > 60*time.Millisecond {
-		p.sent = now
-		p.runner.hub.Send(live.TaskChanged{Task: *p.task})
-	}
-	if must || now.Sub(p.saved) > 500*time.Millisecond {
-		p.saved = now
-		if err := p.runner.store.SaveTask(ctx, p.task); err != nil && ctx.Err() == nil && !store.Away(err) {
-			slog.Warn("save progress", "task", p.task.ID, "error", err)
-		}
+// givenUp cleans up after a task that was given up.
+func (r *Runner) givenUp(ctx context.Context, t *store.Task) {
+	if k, ok := kinds[t.Kind].(givenUp); ok {
+		k.givenUp(ctx, r, t)
 	}
 }

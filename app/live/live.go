@@ -8,7 +8,20 @@ import (
 	"jardin/app/store"
 )
 
-// Events. Each is sent as it is to the browser.
+// An Event is something that happened to a shot. Each is sent as it is to the browser.
+type Event interface {
+	// Of returns the shot, and whether those who look at no shot, or at another, hear of it as
+	// well: long work, and shots that come and go, are shown everywhere.
+	Of() (shot string, everywhere bool)
+}
+
+func (e TaskChanged) Of() (string, bool)     { return e.Task.ShotID, true }
+func (e ShotChanged) Of() (string, bool)     { return e.ShotID, true }
+func (e RevisionChanged) Of() (string, bool) { return e.ShotID, false }
+func (e FrameFollowed) Of() (string, bool)   { return e.ShotID, false }
+func (e EdgeFollowed) Of() (string, bool)    { return e.ShotID, false }
+
+// Events.
 type (
 	// TaskChanged: long work has gone on, or ended.
 	TaskChanged struct {
@@ -41,27 +54,34 @@ type (
 // A Hub passes events on. The zero Hub is ready; it is safe for concurrent use.
 type Hub struct {
 	mu        sync.Mutex
-	listeners map[chan any]string // the window that listens
+	listeners map[chan Event]listener
 }
+
+// A listener is a browser's window, and the shot that it looks at; none where that is empty.
+type listener struct{ window, shot string }
 
 // IsOpen reports whether somebody listens in a window.
 func (h *Hub) IsOpen(window string) bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	for _, w := range h.listeners {
-		if w == window {
+	for _, l := range h.listeners {
+		if l.window == window {
 			return true
 		}
 	}
 	return false
 }
 
-// Send passes an event to every listener. A listener that has fallen far behind is
+// Send passes an event to those who are to hear of it. A listener that has fallen far behind is
 // let go; its browser connects again and asks for the state anew.
-func (h *Hub) Send(event any) {
+func (h *Hub) Send(event Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	for c := range h.listeners {
+	shot, everywhere := event.Of()
+	for c, l := range h.listeners {
+		if !everywhere && l.shot != shot {
+			continue
+		}
 		select {
 		case c <- event:
 		default:
@@ -71,16 +91,16 @@ func (h *Hub) Send(event any) {
 	}
 }
 
-// Listen returns a channel of events for a browser's window, and what to call when done with
-// it.
-func (h *Hub) Listen(window string) (<-chan any, func()) {
-	c := make(chan any, 1024)
+// Listen returns a channel of events for a browser's window that looks at a shot, and what to
+// call when done with it.
+func (h *Hub) Listen(window, shot string) (<-chan Event, func()) {
+	c := make(chan Event, 1024)
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.listeners == nil {
-		h.listeners = map[chan any]string{}
+		h.listeners = map[chan Event]listener{}
 	}
-	h.listeners[c] = window
+	h.listeners[c] = listener{window, shot}
 	return c, func() {
 		h.mu.Lock()
 		defer h.mu.Unlock()

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -188,4 +189,32 @@ func TestArtifactsAndShots(t *testing.T) {
 	require.NoError(t, s.DeleteShot(ctx, "s"))
 	_, err = s.Head(ctx, "s")
 	assert.ErrorIs(t, err, store.ErrNone)
+}
+
+// Who works on a task, and what it was asked, stands in the database: a worker anywhere finds it.
+func TestWhoWorksAndWhatWasAsked(t *testing.T) {
+	s := withShot(t)
+	require.NoError(t, s.AddTask(ctx, &store.Task{ID: "t", ShotID: "s", Kind: "render", Title: "x", State: "waiting"}))
+	task, err := s.Take(ctx, "t", "one")
+	require.NoError(t, err)
+	assert.Equal(t, "running", task.State)
+	assert.Equal(t, "one", task.Worker)
+	assert.WithinDuration(t, time.Now(), *task.Since, time.Minute)
+	require.NoError(t, s.Ask(ctx, "t", "paused"))
+	for worker, want := range map[string]map[string]string{"one": {"t": "paused"}, "two": {}} {
+		asked, err := s.Asked(ctx, worker)
+		require.NoError(t, err)
+		assert.Equal(t, want, asked, worker)
+	}
+	// The worker broke down: another one takes over, and hears of it.
+	task, err = s.Take(ctx, "t", "two")
+	require.NoError(t, err)
+	assert.Equal(t, "paused", task.Asked)
+	task.State = "paused"
+	require.NoError(t, s.SaveTask(ctx, task))
+	asked, err := s.Asked(ctx, "two")
+	require.NoError(t, err)
+	assert.Empty(t, asked, "what does not run is nobody's")
+	_, err = s.Take(ctx, "t", "one")
+	assert.ErrorIs(t, err, store.ErrNone, "it has ended")
 }

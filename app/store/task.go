@@ -27,6 +27,9 @@ type Task struct {
 	Browser   string          `db:"browser" json:"-"`
 	Attempts  int             `db:"attempts" json:"-"`
 	Reached   int             `db:"reached" json:"-"`
+	Worker    string          `db:"worker" json:"-"` // who works on it; empty for nobody
+	Since     *time.Time      `db:"since" json:"-"`  // when that began
+	Asked     string          `db:"asked" json:"-"`  // the state that it was asked to halt in; empty for none
 	Detail    json.RawMessage `db:"detail" json:"-"`
 	Result    []byte          `db:"result" json:"-"`
 	JobID     int64           `db:"job_id" json:"-"`
@@ -55,10 +58,44 @@ func (s *Store) SetJob(ctx context.Context, id string, job int64) error {
 	return err
 }
 
-// SaveTask writes state and progress.
+// Take gives a task that waits, or that was running when its worker broke down, to a worker.
+// It is ErrNone for one that has ended.
+func (s *Store) Take(ctx context.Context, id, worker string) (*Task, error) {
+	var t Task
+	err := s.db.GetContext(ctx, &t, `update tasks set state = 'running', worker = $2, since = now()
+		where id = $1 and state in ('waiting', 'running') returning *`, id, worker)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNone
+	}
+	return &t, err
+}
+
+// Ask asks whoever works on a task to halt in a state, wherever that is; the empty state takes
+// that back.
+func (s *Store) Ask(ctx context.Context, id, state string) error {
+	_, err := s.db.ExecContext(ctx, `update tasks set asked = $2 where id = $1`, id, state)
+	return err
+}
+
+// Asked returns what the tasks of a worker were asked, by task.
+func (s *Store) Asked(ctx context.Context, worker string) (map[string]string, error) {
+	var rows []struct {
+		ID    string `db:"id"`
+		Asked string `db:"asked"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `select id, asked from tasks where worker = $1 and asked <> ''`, worker)
+	out := map[string]string{}
+	for _, r := range rows {
+		out[r.ID] = r.Asked
+	}
+	return out, err
+}
+
+// SaveTask writes state and progress. A task that does not run is nobody's.
 func (s *Store) SaveTask(ctx context.Context, t *Task) error {
 	_, err := s.db.NamedExecContext(ctx, `update tasks set state = :state, done = :done, total = :total, rate = :rate,
-		problem = :problem, found = :found, ended_at = :ended_at where id = :id`, t)
+		problem = :problem, found = :found, ended_at = :ended_at,
+		worker = case when :state = 'running' then worker else '' end where id = :id`, t)
 	return err
 }
 

@@ -1,7 +1,7 @@
 import { notifyManager, QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { StrictMode, useEffect, useState } from 'react'
 import { createRoot } from 'react-dom/client'
-import { Route, Switch } from 'wouter'
+import { Route, Switch, useRoute } from 'wouter'
 import { listen, useLive } from './api/live'
 import { Gate } from './api/session'
 import { useUnsent } from './api/unsent'
@@ -17,7 +17,9 @@ const queries = new QueryClient({ defaultOptions: { queries: { staleTime: Infini
 
 function App() {
   const connected = useLive((s) => s.connected)
-  useEffect(() => listen(queries), [])
+  const [, at] = useRoute<{ id: string }>('/shots/:id')
+  const shot = at ? at.id : undefined
+  useEffect(() => listen(queries, shot), [shot])
   return (
     <>
       <Switch>

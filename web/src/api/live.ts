@@ -21,12 +21,12 @@ export const useLive = create<{
   edges: {},
 }))
 
-/** Connects to the live events and keeps the queries fresh. Returns what ends it. */
-export function listen(queries: QueryClient): () => void {
+/** Connects to the live events of a shot, or of none, and keeps the queries fresh. Returns what ends it. */
+export function listen(queries: QueryClient, shot: string | undefined): () => void {
   const ended = new AbortController()
   const connect = (before: boolean) => {
-    const source = new EventSource(`/api/events?${actingQuery()}`)
-    follow(source, queries, before)
+    const source = new EventSource(`/api/events?${actingQuery()}${shot ? `&shot=${shot}` : ''}`)
+    follow(source, queries, shot, before)
     source.addEventListener('error', () => {
       // The browser itself connects again after a break, not after an answer that refuses: one from a proxy, say.
       if (source.readyState === EventSource.CLOSED && !ended.signal.aborted) setTimeout(() => ended.signal.aborted || connect(true), 3000)
@@ -37,7 +37,7 @@ export function listen(queries: QueryClient): () => void {
   return () => ended.abort()
 }
 
-function follow(source: EventSource, queries: QueryClient, before: boolean) {
+function follow(source: EventSource, queries: QueryClient, shot: string | undefined, before: boolean) {
   const on = <T>(name: string, f: (event: T) => void) =>
     source.addEventListener(name, (e) => f(JSON.parse((e as MessageEvent<string>).data) as T))
   on('hello', () => {
@@ -46,7 +46,7 @@ function follow(source: EventSource, queries: QueryClient, before: boolean) {
     if (before) {
       void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'treatment' })
       catchUpAll(queries)
-    }
+    } else if (shot) catchUpAll(queries, shot) // nobody told of it while another was looked at
     before = true
   })
   source.onerror = () => useLive.setState({ connected: false })

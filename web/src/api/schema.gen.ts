@@ -2210,7 +2210,10 @@ export interface operations {
     };
     events: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Also all that happens to this shot; left out only long work, and shots that come and go */
+                shot?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

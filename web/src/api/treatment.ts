@@ -234,9 +234,9 @@ export function catchUp(queries: QueryClient, shot: string, number: number) {
   })
 }
 
-/** After a break anything may have changed. */
-export function catchUpAll(queries: QueryClient) {
-  for (const shot of saved.keys()) void inLine(shot, () => refresh(queries, shot))
+/** After a break anything may have changed; of one shot, or of all that are known. */
+export function catchUpAll(queries: QueryClient, only?: string) {
+  for (const shot of saved.keys()) if (!only || shot === only) void inLine(shot, () => refresh(queries, shot))
 }
 
 async function move(queries: QueryClient, shot: string, way: 'undo' | 'redo') {
