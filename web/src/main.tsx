@@ -13,7 +13,9 @@ import { Wall } from './wall/wall'
 // What is changed is on screen before the next key or click is heard: a drag that begins on an older state would bring it back.
 notifyManager.setScheduler(queueMicrotask)
 
-const queries = new QueryClient({ defaultOptions: { queries: { staleTime: Infinity, retry: 1, refetchOnWindowFocus: false } } })
+const queries = new QueryClient({
+  defaultOptions: { queries: { staleTime: Infinity, retry: 1, refetchOnWindowFocus: false } },
+})
 
 function App() {
   const connected = useLive((s) => s.connected)
@@ -24,7 +26,9 @@ function App() {
     <>
       <Switch>
         <Route path="/shots/:id">{({ id }) => <BenchRoom key={id} id={id} />}</Route>
-        <Route><Wall /></Route>
+        <Route>
+          <Wall />
+        </Route>
       </Switch>
       <Notices />
       <Standing connected={connected} />
@@ -38,9 +42,17 @@ function Standing({ connected }: { connected: boolean }) {
   const unsent = all.filter((u) => !u.stuck && (u.kind === 'edit' || u.ended)).length
   const late = useLate(unsent > 0)
   if (connected && !away && !late) return null
-  const words = unsent === 0 ? '' : unsent === 1 ? ' One change is unsent: kept in this browser, sent as soon as possible.' : ` ${unsent} changes are unsent: kept in this browser, sent as soon as possible.`
+  const words =
+    unsent === 0
+      ? ''
+      : unsent === 1
+        ? ' One change is unsent: kept in this browser, sent as soon as possible.'
+        : ` ${unsent} changes are unsent: kept in this browser, sent as soon as possible.`
   return (
-    <p role="status" className="pointer-events-none fixed bottom-1 left-1/2 z-50 w-max max-w-full -translate-x-1/2 rounded border border-clay bg-bed px-3 py-1">
+    <p
+      role="status"
+      className="pointer-events-none fixed bottom-1 left-1/2 z-50 w-max max-w-full -translate-x-1/2 rounded border border-clay bg-bed px-3 py-1"
+    >
       {connected && !away ? 'Saving takes long.' : 'The server does not answer. Trying again.'}
       {words}
     </p>

@@ -41,7 +41,11 @@ api.use({
 
 /** A refusal by the server, with its own words. */
 export class Refusal extends Error {
-  constructor(readonly status: number, detail: string, readonly body: unknown) {
+  constructor(
+    readonly status: number,
+    detail: string,
+    readonly body: unknown,
+  ) {
     super(detail)
   }
 }
@@ -55,9 +59,14 @@ export async function answer<T>(call: Promise<{ data?: T; error?: unknown; respo
     throw new Refusal(0, 'The server does not answer. Your work is saved up to the last change it confirmed.', null)
   }
   if (result.error !== undefined || !result.response.ok) {
-    const problem = result.error as { detail?: string; title?: string; errors?: { message: string; location?: string }[] } | undefined
+    const problem = result.error as
+      { detail?: string; title?: string; errors?: { message: string; location?: string }[] } | undefined
     const more = problem?.errors?.map((e) => `${e.location ?? ''} ${e.message}`.trim()).join('; ')
-    throw new Refusal(result.response.status, more || problem?.detail || problem?.title || result.response.statusText, result.error)
+    throw new Refusal(
+      result.response.status,
+      more || problem?.detail || problem?.title || result.response.statusText,
+      result.error,
+    )
   }
   return result.data as T
 }

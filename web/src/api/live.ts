@@ -29,7 +29,8 @@ export function listen(queries: QueryClient, shot: string | undefined): () => vo
     follow(source, queries, shot, before)
     source.addEventListener('error', () => {
       // The browser itself connects again after a break, not after an answer that refuses: one from a proxy, say.
-      if (source.readyState === EventSource.CLOSED && !ended.signal.aborted) setTimeout(() => ended.signal.aborted || connect(true), 3000)
+      if (source.readyState === EventSource.CLOSED && !ended.signal.aborted)
+        setTimeout(() => ended.signal.aborted || connect(true), 3000)
     })
     ended.signal.addEventListener('abort', () => source.close())
   }
@@ -56,13 +57,16 @@ function follow(source: EventSource, queries: QueryClient, shot: string | undefi
       const rest = old.filter((t) => t.id !== task.id)
       return [task, ...rest].sort((a, b) => b.createdAt.localeCompare(a.createdAt))
     })
-    if (task.kind === 'scout' && task.state === 'done') void queries.invalidateQueries({ queryKey: ['scores', task.shotId] })
+    if (task.kind === 'scout' && task.state === 'done')
+      void queries.invalidateQueries({ queryKey: ['scores', task.shotId] })
     if (task.kind === 'edge' && (task.state === 'waiting' || task.endedAt)) useLive.setState({ edges: {} })
     // A new track replaces what the one before it told.
     if (task.kind === 'track' && task.state === 'waiting') useLive.setState({ found: {}, latest: {} })
   })
   on<Schemas['EdgeFollowed']>('edge', ({ found }) => {
-    useLive.setState((s) => ({ edges: { ...s.edges, [found.shape]: { ...s.edges[found.shape], [found.frame]: found.points } } }))
+    useLive.setState((s) => ({
+      edges: { ...s.edges, [found.shape]: { ...s.edges[found.shape], [found.frame]: found.points } },
+    }))
     if (bench.get().outline === found.shape) bench.set({ frame: found.frame, playing: false })
   })
   on<Schemas['FrameFollowed']>('followed', ({ taskId, found }) =>

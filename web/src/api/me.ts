@@ -13,7 +13,13 @@ export const browser = kept(localStorage, 'jardin.browser', fresh)
 export const windowId = (() => {
   const id = kept(sessionStorage, 'jardin.window', fresh)
   const used = `jardin.used.${id}`
-  const again = performance.getEntriesByType('navigation').some((e) => (e as PerformanceNavigationTiming).type === 'reload' || (e as PerformanceNavigationTiming).type === 'back_forward')
+  const again = performance
+    .getEntriesByType('navigation')
+    .some(
+      (e) =>
+        (e as PerformanceNavigationTiming).type === 'reload' ||
+        (e as PerformanceNavigationTiming).type === 'back_forward',
+    )
   if (again || !sessionStorage.getItem(used)) {
     sessionStorage.setItem(used, '1')
     return id
@@ -39,4 +45,5 @@ export const acting = (): Record<string, string> => ({
 })
 
 /** The same for addresses, where headers cannot be sent. */
-export const actingQuery = () => new URLSearchParams({ author: useName.getState().name, window: windowId, browser }).toString()
+export const actingQuery = () =>
+  new URLSearchParams({ author: useName.getState().name, window: windowId, browser }).toString()

@@ -45,9 +45,18 @@ export function Gate({ children }: { children: ReactNode }) {
   const enter = async (e: FormEvent) => {
     e.preventDefault()
     setProblem('')
-    const response = await fetch('/api/session', { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify({ key }) }).catch(() => null)
+    const response = await fetch('/api/session', {
+      method: 'POST',
+      headers: { 'Content-Type': 'application/json' },
+      body: JSON.stringify({ key }),
+    }).catch(() => null)
     if (!response) return setProblem('The server does not answer. Try again in a moment.')
-    if (!response.ok) return setProblem(response.status === 403 ? 'This is not the key. After many tries, wait for a minute.' : ((await response.json()) as { detail?: string }).detail ?? response.statusText)
+    if (!response.ok)
+      return setProblem(
+        response.status === 403
+          ? 'This is not the key. After many tries, wait for a minute.'
+          : (((await response.json()) as { detail?: string }).detail ?? response.statusText),
+      )
     computation = ((await response.json()) as Session).computation
     setKey('')
     setState('open')
@@ -56,16 +65,40 @@ export function Gate({ children }: { children: ReactNode }) {
   return (
     <main className="grid h-full place-items-center p-8">
       <form className="w-full max-w-sm rounded-lg border border-rule bg-bed p-6" onSubmit={(e) => void enter(e)}>
-        <h1 className="mb-4 flex items-center gap-3 text-2xl font-semibold"><Leaf className="h-8 w-8" /> Jardin</h1>
+        <h1 className="mb-4 flex items-center gap-3 text-2xl font-semibold">
+          <Leaf className="h-8 w-8" /> Jardin
+        </h1>
         {state === 'locked' && (
           <>
-            <label className="mb-1 block" htmlFor="key">This server’s key</label>
-            <input id="key" type="password" autoFocus autoComplete="current-password" className="mb-2 w-full rounded border border-stone bg-soil px-2 py-1 font-mono" value={key} onChange={(e) => setKey(e.target.value)} />
-            <p className="mb-4 text-[13px] text-quiet">Whoever started the server was shown it, and has it in a file. This browser asks for it once.</p>
+            <label className="mb-1 block" htmlFor="key">
+              This server’s key
+            </label>
+            <input
+              id="key"
+              type="password"
+              autoFocus
+              autoComplete="current-password"
+              className="mb-2 w-full rounded border border-stone bg-soil px-2 py-1 font-mono"
+              value={key}
+              onChange={(e) => setKey(e.target.value)}
+            />
+            <p className="mb-4 text-[13px] text-quiet">
+              Whoever started the server was shown it, and has it in a file. This browser asks for it once.
+            </p>
           </>
         )}
-        {problem && <p role="alert" className="mb-3 text-clay">{problem}</p>}
-        {state === 'locked' ? <Button weight="main" type="submit" className="w-full" disabled={!key.trim()}>Enter</Button> : !problem && <p className="text-quiet">Opening…</p>}
+        {problem && (
+          <p role="alert" className="mb-3 text-clay">
+            {problem}
+          </p>
+        )}
+        {state === 'locked' ? (
+          <Button weight="main" type="submit" className="w-full" disabled={!key.trim()}>
+            Enter
+          </Button>
+        ) : (
+          !problem && <p className="text-quiet">Opening…</p>
+        )}
       </form>
     </main>
   )

@@ -14,12 +14,24 @@ export function useTasks(shot: string): Task[] {
 
 export const isOpen = (t: Task) => t.state === 'waiting' || t.state === 'running'
 
-export const stateWords: Record<Task['state'], string> = { waiting: 'Waiting', running: 'Running', paused: 'Paused', done: 'Done', failed: 'Failed', cancelled: 'Cancelled' }
+export const stateWords: Record<Task['state'], string> = {
+  waiting: 'Waiting',
+  running: 'Running',
+  paused: 'Paused',
+  done: 'Done',
+  failed: 'Failed',
+  cancelled: 'Cancelled',
+}
 
 /** Pauses long work, goes on with it or tries it again, or cancels it. */
 export function control(t: Task, what: 'pause' | 'continue' | 'cancel') {
   const at = { params: { path: { id: t.id } } }
-  const asked = what === 'pause' ? api.POST('/api/tasks/{id}/pause', at) : what === 'continue' ? api.POST('/api/tasks/{id}/continue', at) : api.POST('/api/tasks/{id}/cancel', at)
+  const asked =
+    what === 'pause'
+      ? api.POST('/api/tasks/{id}/pause', at)
+      : what === 'continue'
+        ? api.POST('/api/tasks/{id}/continue', at)
+        : api.POST('/api/tasks/{id}/cancel', at)
   void answer(asked).catch((e: Error) => notify(e.message))
 }
 
@@ -28,5 +40,7 @@ export function timeLeft(t: Task) {
   if (t.state !== 'running' || t.rate <= 0 || t.done < 2) return ''
   const s = Math.round((t.total - t.done) / t.rate)
   if (s < 60) return `${s} s left`
-  return s < 3600 ? `${Math.round(s / 60)} min left` : `${Math.floor(s / 3600)} h ${Math.round((s % 3600) / 60)} min left`
+  return s < 3600
+    ? `${Math.round(s / 60)} min left`
+    : `${Math.floor(s / 3600)} h ${Math.round((s % 3600) / 60)} min left`
 }

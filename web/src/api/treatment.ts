@@ -96,12 +96,17 @@ const lines = new Map<string, Promise<unknown>>()
 function inLine<T>(shot: string, job: () => Promise<T>): Promise<T> {
   const last = lines.get(shot) ?? Promise.resolve()
   const next = last.then(job, job)
-  lines.set(shot, next.catch(() => undefined))
+  lines.set(
+    shot,
+    next.catch(() => undefined),
+  )
   return next
 }
 
 /** The server, its database, or the way there is away: what was asked may be asked again. */
-const away = (error: unknown) => error instanceof Refusal && (error.status === 0 || error.status === 502 || error.status === 503 || error.status === 504)
+const away = (error: unknown) =>
+  error instanceof Refusal &&
+  (error.status === 0 || error.status === 502 || error.status === 503 || error.status === 504)
 
 const pause = (ms: number) => new Promise((go) => setTimeout(go, ms))
 
@@ -123,8 +128,17 @@ async function insist<T>(ask: () => Promise<T>): Promise<T> {
   }
 }
 
-const patchTreatment = (shot: string, body: { id: string; revision: number; label: string; patch: unknown[]; before?: unknown[]; merge?: boolean }, whole: boolean) =>
-  answer(api.PATCH('/api/shots/{id}/treatment', { params: { path: { id: shot }, header: whole ? {} : { Prefer: 'return=minimal' } }, body: body as never })) as Promise<Brief>
+const patchTreatment = (
+  shot: string,
+  body: { id: string; revision: number; label: string; patch: unknown[]; before?: unknown[]; merge?: boolean },
+  whole: boolean,
+) =>
+  answer(
+    api.PATCH('/api/shots/{id}/treatment', {
+      params: { path: { id: shot }, header: whole ? {} : { Prefer: 'return=minimal' } },
+      body: body as never,
+    }),
+  ) as Promise<Brief>
 
 /**
  * Changes the treatment: shows the change at once, keeps it, and saves it as a JSON Patch with the revision that it
@@ -155,7 +169,10 @@ async function edit(queries: QueryClient, shot: string, label: string, change: C
   const kept = keep({ kind: 'edit', id: newId() + newId(), shot, label, base: confirmed.number, before, patch })
   waiting.set(shot, [...(waiting.get(shot) ?? []), change])
   const settled = () => {
-    waiting.set(shot, (waiting.get(shot) ?? []).filter((c) => c !== change))
+    waiting.set(
+      shot,
+      (waiting.get(shot) ?? []).filter((c) => c !== change),
+    )
     done(kept.id)
   }
   show(queries, shot)
@@ -167,16 +184,27 @@ async function edit(queries: QueryClient, shot: string, label: string, change: C
       const patch = jsonpatch.compare(base.document, draft)
       if (patch.length === 0) break
       try {
-        const revision = await insist(() => patchTreatment(shot, { id: kept.id, revision: base.number, label, patch }, false))
+        const revision = await insist(() =>
+          patchTreatment(shot, { id: kept.id, revision: base.number, label, patch }, false),
+        )
         settled()
         // A number further on means that it had arrived before, and others have gone on since.
-        if (revision.number === base.number + 1 && !revision.document && adoptPatch(queries, shot, base.number, patch, revision)) show(queries, shot)
+        if (
+          revision.number === base.number + 1 &&
+          !revision.document &&
+          adoptPatch(queries, shot, base.number, patch, revision)
+        )
+          show(queries, shot)
         else await refresh(queries, shot)
         return
       } catch (error) {
-        const now = error instanceof Refusal && error.status === 409 ? (error.body as { revision?: Brief }).revision : undefined
+        const now =
+          error instanceof Refusal && error.status === 409 ? (error.body as { revision?: Brief }).revision : undefined
         if (now && tries < 20) {
-          if (tries === 0) notify(`${now.author ? `${now.author} did “${now.label}”` : 'The shot was changed elsewhere'} meanwhile: your change is made on top of it.`)
+          if (tries === 0)
+            notify(
+              `${now.author ? `${now.author} did “${now.label}”` : 'The shot was changed elsewhere'} meanwhile: your change is made on top of it.`,
+            )
           saved.set(shot, full(now))
           continue
         }
@@ -205,23 +233,48 @@ const resending = new Set<string>()
 async function resend(queries: QueryClient, shot: string) {
   if (resending.has(shot)) return
   resending.add(shot)
-  const mine = new Set(waiting.get(shot)?.length ? unsentOf(shot).slice(-waiting.get(shot)!.length).map((u) => u.id) : [])
+  const mine = new Set(
+    waiting.get(shot)?.length
+      ? unsentOf(shot)
+          .slice(-waiting.get(shot)!.length)
+          .map((u) => u.id)
+      : [],
+  )
   const left = unsentOf(shot).filter((u): u is Unsent & { kind: 'edit' } => u.kind === 'edit' && !mine.has(u.id))
   if (!left.length) return
   await inLine(shot, async () => {
     let sent = 0
     for (const u of left) {
       try {
-        await insist(() => patchTreatment(shot, { id: u.id, revision: u.base, label: u.label, patch: u.patch, before: u.before.length ? u.before : undefined, merge: true }, true))
+        await insist(() =>
+          patchTreatment(
+            shot,
+            {
+              id: u.id,
+              revision: u.base,
+              label: u.label,
+              patch: u.patch,
+              before: u.before.length ? u.before : undefined,
+              merge: true,
+            },
+            true,
+          ),
+        )
         done(u.id)
         sent++
       } catch (error) {
         if (error instanceof Refusal && error.status === 404) return done(u.id) // the shot is gone
         again({ ...u, stuck: error instanceof Error ? error.message : String(error) })
-        notify(`“${u.label}”, which you did before the page was closed, cannot be made on what the shot is now: somebody changed the same since.`, { words: 'Give it up', press: () => done(u.id) })
+        notify(
+          `“${u.label}”, which you did before the page was closed, cannot be made on what the shot is now: somebody changed the same since.`,
+          { words: 'Give it up', press: () => done(u.id) },
+        )
       }
     }
-    if (sent) notify(`${sent === 1 ? 'A change that was' : `${sent} changes that were`} not sent before the page was closed ${sent === 1 ? 'is' : 'are'} safe now.`)
+    if (sent)
+      notify(
+        `${sent === 1 ? 'A change that was' : `${sent} changes that were`} not sent before the page was closed ${sent === 1 ? 'is' : 'are'} safe now.`,
+      )
     await refresh(queries, shot)
   })
 }
@@ -243,10 +296,17 @@ async function move(queries: QueryClient, shot: string, way: 'undo' | 'redo') {
   await inLine(shot, async () => {
     try {
       // Strokes that are on their way come first: it would take back what was before them.
-      while (useUnsent.getState().all.some((u) => u.shot === shot && u.kind === 'stroke' && u.ended && !u.stuck)) await pause(30)
+      while (useUnsent.getState().all.some((u) => u.shot === shot && u.kind === 'stroke' && u.ended && !u.stuck))
+        await pause(30)
       adopt(queries, shot, full(await answer(api.POST(`/api/shots/{id}/${way}`, { params: { path: { id: shot } } }))))
     } catch (error) {
-      notify(away(error) ? `The server does not answer. Nothing was ${way === 'undo' ? 'undone' : 'redone'}; try again in a moment.` : error instanceof Error ? error.message : String(error))
+      notify(
+        away(error)
+          ? `The server does not answer. Nothing was ${way === 'undo' ? 'undone' : 'redone'}; try again in a moment.`
+          : error instanceof Error
+            ? error.message
+            : String(error),
+      )
     }
   })
 }
@@ -254,7 +314,11 @@ async function move(queries: QueryClient, shot: string, way: 'undo' | 'redo') {
 async function goBack(queries: QueryClient, shot: string, number: number) {
   await inLine(shot, async () => {
     try {
-      adopt(queries, shot, full(await answer(api.POST('/api/shots/{id}/history/{number}', { params: { path: { id: shot, number } } }))))
+      adopt(
+        queries,
+        shot,
+        full(await answer(api.POST('/api/shots/{id}/history/{number}', { params: { path: { id: shot, number } } }))),
+      )
     } catch (error) {
       notify(error instanceof Error ? error.message : String(error))
     }
@@ -270,12 +334,17 @@ export function useEdit(shot: string) {
     redo: useCallback(() => move(queries, shot, 'redo'), [queries, shot]),
     goBack: useCallback((number: number) => goBack(queries, shot, number), [queries, shot]),
     /** Takes over a revision that came another way, such as over the brush channel: whole, or as a patch of the one before. */
-    adopt: useCallback((revision: Brief, base?: number, patch?: Operation[] | null) => {
-      if (revision.document) adopt(queries, shot, full(revision))
-      else if (base === undefined || !patch || !adoptPatch(queries, shot, base, patch, revision)) catchUp(queries, shot, revision.number)
-    }, [queries, shot]),
+    adopt: useCallback(
+      (revision: Brief, base?: number, patch?: Operation[] | null) => {
+        if (revision.document) adopt(queries, shot, full(revision))
+        else if (base === undefined || !patch || !adoptPatch(queries, shot, base, patch, revision))
+          catchUp(queries, shot, revision.number)
+      },
+      [queries, shot],
+    ),
   }
 }
 
 /** A name for a new thing in a document. (Not randomUUID: that is there only on pages that came by TLS.) */
-export const newId = () => [...crypto.getRandomValues(new Uint8Array(4))].map((n) => n.toString(16).padStart(2, '0')).join('')
+export const newId = () =>
+  [...crypto.getRandomValues(new Uint8Array(4))].map((n) => n.toString(16).padStart(2, '0')).join('')

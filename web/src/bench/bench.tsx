@@ -18,7 +18,10 @@ import { ViewBar } from './viewbar'
 
 /** The bench: the path on the left, the picture, the frame ribbon. */
 export function BenchRoom({ id }: { id: string }) {
-  const shot = useQuery({ queryKey: ['shots', id], queryFn: () => answer(api.GET('/api/shots/{id}', { params: { path: { id } } })) })
+  const shot = useQuery({
+    queryKey: ['shots', id],
+    queryFn: () => answer(api.GET('/api/shots/{id}', { params: { path: { id } } })),
+  })
   const treatment = useTreatment(id)
   const failed = shot.error ?? treatment.error
   // What is here is worked on, whatever a later answer says.
@@ -26,12 +29,22 @@ export function BenchRoom({ id }: { id: string }) {
     return (
       <main className="p-8">
         <p className="mb-4 text-clay">{failed.message}</p>
-        <Link href="/" className="text-fern underline">Back to the shot wall</Link>
+        <Link href="/" className="text-fern underline">
+          Back to the shot wall
+        </Link>
       </main>
     )
   }
   if (!shot.data || !treatment.data) return <p className="p-8 text-quiet">Opening the shot…</p>
-  if (shot.data.state !== 'ready') return <p className="p-8 text-quiet">This shot is still being brought in. <Link href="/" className="text-fern underline">Back to the shot wall</Link></p>
+  if (shot.data.state !== 'ready')
+    return (
+      <p className="p-8 text-quiet">
+        This shot is still being brought in.{' '}
+        <Link href="/" className="text-fern underline">
+          Back to the shot wall
+        </Link>
+      </p>
+    )
   return <Bench shot={shot.data} revision={treatment.data} />
 }
 
@@ -92,7 +105,11 @@ function useOverlays(shot: Shot, revision: Revision, view: Asked, removal: strin
   const { data } = useQuery({
     queryKey: ['keys', shot.id, revision.number, view, removal],
     queryFn: async (): Promise<OverlaySet> => {
-      const keys = await answer(api.GET('/api/shots/{id}/keys', { params: { path: { id: shot.id }, query: { revision: revision.number, view, removal } } }))
+      const keys = await answer(
+        api.GET('/api/shots/{id}/keys', {
+          params: { path: { id: shot.id }, query: { revision: revision.number, view, removal } },
+        }),
+      )
       return { revision: revision.number, view, removal, ...keys }
     },
     placeholderData: (old) => (old?.view === view && old.removal === removal ? old : undefined),
@@ -105,7 +122,13 @@ function useOverlays(shot: Shot, revision: Revision, view: Asked, removal: strin
  * While a change is being made, or saved, the frame that is looked at shows it already: one picture is asked for at a
  * time, and after it the newest state.
  */
-function useTrial(frames: FrameStore, revision: Present, saved: OverlaySet | null, view: Asked, removal: string): OverlaySet | null {
+function useTrial(
+  frames: FrameStore,
+  revision: Present,
+  saved: OverlaySet | null,
+  view: Asked,
+  removal: string,
+): OverlaySet | null {
   const frame = useBench((s) => s.frame)
   const playing = useBench((s) => s.playing)
   const [shown, setShown] = useState<{ frame: number; key: string; view: Asked; removal: string } | null>(null)
@@ -143,7 +166,10 @@ function useTrial(frames: FrameStore, revision: Present, saved: OverlaySet | nul
     })()
   }, [frames, patch, revision.number, frame, view, removal])
   return useMemo(
-    () => (saved && shown && !over && shown.view === view && shown.removal === removal ? { ...saved, trial: { frame: shown.frame, key: shown.key } } : saved),
+    () =>
+      saved && shown && !over && shown.view === view && shown.removal === removal
+        ? { ...saved, trial: { frame: shown.frame, key: shown.key } }
+        : saved,
     [saved, shown, over, view, removal],
   )
 }

@@ -23,7 +23,8 @@ export class BrushChannel {
   private scheduled = false
   private tries = 0
   /** Called with pixels of the stroke in progress. */
-  onPixels: (frame: number, x: number, y: number, width: number, height: number, rgba: Uint8Array) => void = () => undefined
+  onPixels: (frame: number, x: number, y: number, width: number, height: number, rgba: Uint8Array) => void = () =>
+    undefined
   onSaved: (revision: Brief, base: number, patch: Operation[] | null, stroke: string) => void = () => undefined
   onRefused: () => void = () => undefined
   /** When the last pointer event came, and how long it took until its pixels were on the screen: for the bench. */
@@ -32,7 +33,10 @@ export class BrushChannel {
   /** How long it took until the pixels were back from the server. */
   trips: number[] = []
 
-  constructor(private shot: string, own = true) {
+  constructor(
+    private shot: string,
+    own = true,
+  ) {
     if (own) this.open()
     else this.closed = true // it only sends what was left, and ends
   }
@@ -51,7 +55,9 @@ export class BrushChannel {
   }
 
   private open() {
-    const socket = new WebSocket(`${location.origin.replace(/^http/, 'ws')}/api/shots/${this.shot}/brush?${actingQuery()}`)
+    const socket = new WebSocket(
+      `${location.origin.replace(/^http/, 'ws')}/api/shots/${this.shot}/brush?${actingQuery()}`,
+    )
     socket.binaryType = 'arraybuffer'
     this.socket = socket
     socket.onopen = () => {
@@ -67,10 +73,12 @@ export class BrushChannel {
       if (typeof e.data !== 'string') {
         const sent = this.sentAt
         this.trips.push(performance.now() - sent)
-        requestAnimationFrame(() => setTimeout(() => {
-          this.latencies.push(performance.now() - sent)
-          if (this.latencies.length > 2000) this.latencies.shift()
-        }))
+        requestAnimationFrame(() =>
+          setTimeout(() => {
+            this.latencies.push(performance.now() - sent)
+            if (this.latencies.length > 2000) this.latencies.shift()
+          }),
+        )
         const head = new DataView(e.data)
         const at = (i: number) => head.getInt32(4 * i, true)
         this.onPixels(this.pending[0]?.stroke.home ?? 0, at(0), at(1), at(2), at(3), new Uint8Array(e.data, 16))
@@ -105,7 +113,16 @@ export class BrushChannel {
   }
 
   begin(removal: string, source: FillSource, stroke: Stroke, point: number[], at: number) {
-    const p = keep({ kind: 'stroke', id: stroke.id, shot: this.shot, removal, source, stroke, points: [point], ended: false }) as Pending
+    const p = keep({
+      kind: 'stroke',
+      id: stroke.id,
+      shot: this.shot,
+      removal,
+      source,
+      stroke,
+      points: [point],
+      ended: false,
+    }) as Pending
     this.pending.push(p)
     this.sentAt = at
     this.send({ type: 'begin', removal, source, stroke, points: [point] })

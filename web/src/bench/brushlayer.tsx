@@ -71,10 +71,17 @@ export function BrushLayer(props: Props) {
   const round = (p: Point): [number, number] => [Math.round(p.x * 100) / 100, Math.round(p.y * 100) / 100]
   const touch = (e: PointerEvent): number[] => {
     // A mouse has no pressure of its own: it paints in full.
-    return e.pointerType === 'pen' ? [...round(at(e)), Math.round(Math.max(0.02, Math.min(1, e.pressure)) * 1000) / 1000] : round(at(e))
+    return e.pointerType === 'pen'
+      ? [...round(at(e)), Math.round(Math.max(0.02, Math.min(1, e.pressure)) * 1000) / 1000]
+      : round(at(e))
   }
   /** Follows the pressed pointer until it is let go. */
-  const follow = (e: ReactPointerEvent<SVGSVGElement>, move: (m: PointerEvent) => void, kind: string, end?: () => void) => {
+  const follow = (
+    e: ReactPointerEvent<SVGSVGElement>,
+    move: (m: PointerEvent) => void,
+    kind: string,
+    end?: () => void,
+  ) => {
     const el = e.currentTarget
     el.setPointerCapture(e.pointerId)
     const up = () => {
@@ -104,12 +111,17 @@ export function BrushLayer(props: Props) {
     }
     if (held.has('x')) {
       const from = { x: e.clientX, y: e.clientY, size: brush.size, hardness: brush.hardness }
-      follow(e, (m) => {
-        const size = Math.round(Math.min(500, Math.max(2, from.size * Math.exp((m.clientX - from.x) / 160))))
-        const hardness = Math.round(100 * Math.min(1, Math.max(0, from.hardness - (m.clientY - from.y) / 250))) / 100
-        setBrush({ size, hardness })
-        setTold(`${size} px, ${Math.round(hardness * 100)} %`)
-      }, 'pointermove', () => setTold(''))
+      follow(
+        e,
+        (m) => {
+          const size = Math.round(Math.min(500, Math.max(2, from.size * Math.exp((m.clientX - from.x) / 160))))
+          const hardness = Math.round(100 * Math.min(1, Math.max(0, from.hardness - (m.clientY - from.y) / 250))) / 100
+          setBrush({ size, hardness })
+          setTold(`${size} px, ${Math.round(hardness * 100)} %`)
+        },
+        'pointermove',
+        () => setTold(''),
+      )
       return
     }
     const source = paintedOn(removal, bed)
@@ -118,7 +130,8 @@ export function BrushLayer(props: Props) {
       return
     }
     // The first stroke makes a clean plate; a second may come before the server has told of it.
-    if (!source && fresh.current?.removal !== removal.id) fresh.current = { removal: removal.id, source: newPlate(removal, frame) }
+    if (!source && fresh.current?.removal !== removal.id)
+      fresh.current = { removal: removal.id, source: newPlate(removal, frame) }
     const on = source ?? fresh.current!.source
     const only = paintedAt(on)
     if (only !== undefined && only !== frame) {
@@ -132,7 +145,9 @@ export function BrushLayer(props: Props) {
         notify('Choose a source first: hold S and click where clean pixels are.')
         return
       }
-      const offset = origin.crisp ? { x: Math.round(way.x), y: Math.round(way.y) } : { x: Math.round(way.x * 1000) / 1000, y: Math.round(way.y * 1000) / 1000 }
+      const offset = origin.crisp
+        ? { x: Math.round(way.x), y: Math.round(way.y) }
+        : { x: Math.round(way.x * 1000) / 1000, y: Math.round(way.y * 1000) / 1000 }
       from = fromOf(origin, offset)
       setOrigin(origin.stays && origin.spot ? { offset } : { offset, spot: null })
     }
@@ -161,19 +176,31 @@ export function BrushLayer(props: Props) {
 
   const painting = tool === 'brush'
   const room = (p: Point) => placement.toRoom(p)
-  const source = copies(brush.mode) && cursor && (origin.spot ?? (origin.offset && apply(matrixOf(fromOf(origin, origin.offset), cursor), cursor)))
+  const source =
+    copies(brush.mode) &&
+    cursor &&
+    (origin.spot ?? (origin.offset && apply(matrixOf(fromOf(origin, origin.offset), cursor), cursor)))
   const radius = (brush.size / 2) * placement.scale
   const flat = brush.roundness < 1 ? { k: brush.roundness, angle: brush.angle } : undefined
   return (
     <>
       <svg
-        ref={root} data-testid="brush"
+        ref={root}
+        data-testid="brush"
         className={`absolute inset-0 h-full w-full touch-none ${painting ? 'cursor-none' : 'pointer-events-none'}`}
         onPointerDown={down}
         onPointerMove={(e) => setCursor(at(e))}
         onPointerLeave={() => setCursor(null)}
       >
-        {handles && <Shapes {...props} owner={{ removal: removal.id }} shapes={removal.mark.outlines} own={removal.follow.track} editable={false} />}
+        {handles && (
+          <Shapes
+            {...props}
+            owner={{ removal: removal.id }}
+            shapes={removal.mark.outlines}
+            own={removal.follow.track}
+            editable={false}
+          />
+        )}
       </svg>
       {painting && cursor && (
         <>
@@ -181,7 +208,14 @@ export function BrushLayer(props: Props) {
           {source && <Tie from={room(cursor)} to={room(source)} />}
           {source && <Ring at={room(source)} radius={radius * (origin.scale || 1)} on flat={flat} />}
           <Ring at={room(cursor)} radius={radius} flat={flat} />
-          {told && <p className="pointer-events-none absolute rounded bg-black/70 px-1.5 text-[13px]" style={{ left: room(cursor).x + 14, top: room(cursor).y + 14 }}>{told}</p>}
+          {told && (
+            <p
+              className="pointer-events-none absolute rounded bg-black/70 px-1.5 text-[13px]"
+              style={{ left: room(cursor).x + 14, top: room(cursor).y + 14 }}
+            >
+              {told}
+            </p>
+          )}
         </>
       )}
     </>
@@ -209,7 +243,23 @@ function meanColour(canvas: HTMLCanvasElement | null, at: Point, radius: number)
 }
 
 /** What the brush would lay, inside its ring: pixels of the picture as it is drawn, or of the frame on loan. */
-function Inside({ cursor, source, radius, placement, picture, frames, toLoan }: { cursor: Point; source: Point; radius: number; placement: Placement; picture: () => HTMLCanvasElement | null; frames: FrameStore; toLoan: Matrix | null }) {
+function Inside({
+  cursor,
+  source,
+  radius,
+  placement,
+  picture,
+  frames,
+  toLoan,
+}: {
+  cursor: Point
+  source: Point
+  radius: number
+  placement: Placement
+  picture: () => HTMLCanvasElement | null
+  frames: FrameStore
+  toLoan: Matrix | null
+}) {
   const canvas = useRef<HTMLCanvasElement>(null)
   const { origin, brush } = useBench()
   const r = Math.min(400, Math.max(2, radius))
@@ -230,7 +280,9 @@ function Inside({ cursor, source, radius, placement, picture, frames, toLoan }: 
     const look = (p: Point): Point => {
       const here = placement.fromRoom({ x: centre.x + p.x, y: centre.y + p.y })
       if (loan) return apply(toLoan!, here)
-      const from = origin.offset ? apply(matrixOf(fromOf(origin, origin.offset), cursor), here) : { x: here.x + source.x - cursor.x, y: here.y + source.y - cursor.y }
+      const from = origin.offset
+        ? apply(matrixOf(fromOf(origin, origin.offset), cursor), here)
+        : { x: here.x + source.x - cursor.x, y: here.y + source.y - cursor.y }
       const q = placement.toRoom(from)
       const k = shown.width / shown.clientWidth
       return { x: q.x * k, y: q.y * k }
@@ -245,16 +297,42 @@ function Inside({ cursor, source, radius, placement, picture, frames, toLoan }: 
     }
     g.restore()
   })
-  return <canvas ref={canvas} aria-hidden data-testid="inside" width={Math.ceil(2 * r)} height={Math.ceil(2 * r)} className="pointer-events-none absolute top-0 left-0 opacity-90" style={{ transform: `translate(${centre.x - r}px, ${centre.y - r}px)` }} />
+  return (
+    <canvas
+      ref={canvas}
+      aria-hidden
+      data-testid="inside"
+      width={Math.ceil(2 * r)}
+      height={Math.ceil(2 * r)}
+      className="pointer-events-none absolute top-0 left-0 opacity-90"
+      style={{ transform: `translate(${centre.x - r}px, ${centre.y - r}px)` }}
+    />
+  )
 }
 
 /** A ring that moves as a layer of its own: following the hand draws nothing anew. */
-function Ring({ at, radius, on, flat }: { at: Point; radius: number; on?: boolean; flat?: { k: number; angle: number } }) {
+function Ring({
+  at,
+  radius,
+  on,
+  flat,
+}: {
+  at: Point
+  radius: number
+  on?: boolean
+  flat?: { k: number; angle: number }
+}) {
   const r = Math.max(2, radius)
   const c = r + 3
   const turn = flat ? ` rotate(${flat.angle}deg) scaleY(${flat.k})` : ''
   return (
-    <svg aria-hidden className="pointer-events-none absolute top-0 left-0 will-change-transform" width={2 * c} height={2 * c} style={{ transform: `translate(${at.x - c}px, ${at.y - c}px)${turn}` }}>
+    <svg
+      aria-hidden
+      className="pointer-events-none absolute top-0 left-0 will-change-transform"
+      width={2 * c}
+      height={2 * c}
+      style={{ transform: `translate(${at.x - c}px, ${at.y - c}px)${turn}` }}
+    >
       <Line on={on} dashed={on} d={`M${c - r} ${c}a${r} ${r} 0 1 0 ${2 * r} 0a${r} ${r} 0 1 0 ${-2 * r} 0`} />
     </svg>
   )
@@ -264,5 +342,11 @@ function Ring({ at, radius, on, flat }: { at: Point; radius: number; on?: boolea
 function Tie({ from, to }: { from: Point; to: Point }) {
   const length = Math.hypot(to.x - from.x, to.y - from.y)
   const angle = Math.atan2(to.y - from.y, to.x - from.x)
-  return <div aria-hidden className="pointer-events-none absolute top-0 left-0 h-px origin-left bg-white/50 will-change-transform" style={{ width: length, transform: `translate(${from.x}px, ${from.y}px) rotate(${angle}rad)` }} />
+  return (
+    <div
+      aria-hidden
+      className="pointer-events-none absolute top-0 left-0 h-px origin-left bg-white/50 will-change-transform"
+      style={{ width: length, transform: `translate(${from.x}px, ${from.y}px) rotate(${angle}rad)` }}
+    />
+  )
 }

@@ -11,7 +11,10 @@ export type Edit = (label: string, change: Change) => Promise<void>
 /** Begins a removal whose reference frame is the one shown. */
 export function startRemoval({ shot, revision }: BenchProps, edit: Edit) {
   const id = newId()
-  const n = free('Removal', revision.document.removals.map((r) => r.name))
+  const n = free(
+    'Removal',
+    revision.document.removals.map((r) => r.name),
+  )
   const { frame } = bench.get()
   const removal: Removal = {
     id,
@@ -36,16 +39,20 @@ export function free(word: string, taken: string[]) {
 }
 
 /** Changes one removal of a document, if it is still there. */
-export const on = (id: string, change: (r: Removal) => void): Change => (d) => {
-  const r = d.removals.find((x) => x.id === id)
-  if (r) change(r)
-}
+export const on =
+  (id: string, change: (r: Removal) => void): Change =>
+  (d) => {
+    const r = d.removals.find((x) => x.id === id)
+    if (r) change(r)
+  }
 
 /** Changes one track of a document, if it is still there. */
-export const onTrack = (id: string, change: (t: Track) => void): Change => (d) => {
-  const t = d.tracks.find((x) => x.id === id)
-  if (t) change(t)
-}
+export const onTrack =
+  (id: string, change: (t: Track) => void): Change =>
+  (d) => {
+    const t = d.tracks.find((x) => x.id === id)
+    if (t) change(t)
+  }
 
 /**
  * Whose shapes: a removal's outlines, where one of its sources or tones counts, a front, what its patch lies within, or
@@ -66,14 +73,18 @@ export function ownerNow(r: Removal): Owner {
   if (stage === 'follow' && r.follow.track) return { track: r.follow.track }
   if (stage === 'fill' && bed) return { removal: r.id, source: bed }
   if (stage === 'settle' && part) return { removal: r.id, tone: part }
-  if (stage === 'guard' && part) return part === 'within' ? { removal: r.id, within: true } : { removal: r.id, front: part }
+  if (stage === 'guard' && part)
+    return part === 'within' ? { removal: r.id, within: true } : { removal: r.id, front: part }
   return { removal: r.id }
 }
 
 /** All that is drawn for a removal. */
 export const allShapes = (r: Removal): Shape[] => [
-  ...r.mark.outlines, ...r.fill.sources.flatMap((s) => s.where ?? []), ...(r.settle.tones ?? []).flatMap((t) => t.where ?? []),
-  ...(r.guard?.fronts ?? []).flatMap((f) => f.shapes ?? []), ...(r.guard?.within ?? []),
+  ...r.mark.outlines,
+  ...r.fill.sources.flatMap((s) => s.where ?? []),
+  ...(r.settle.tones ?? []).flatMap((t) => t.where ?? []),
+  ...(r.guard?.fronts ?? []).flatMap((f) => f.shapes ?? []),
+  ...(r.guard?.within ?? []),
 ]
 
 export function shapesOf(d: Document, owner: Owner): Shape[] {
@@ -100,10 +111,12 @@ export function addShape(d: Document, owner: Owner, shape: Shape) {
   else if (r && !owner.source && !owner.tone && !owner.front) r.mark.outlines.push(shape)
 }
 
-export const onShape = (owner: Owner, id: string, change: (s: Shape) => void): Change => (d) => {
-  const s = shapesOf(d, owner).find((x) => x.id === id)
-  if (s) change(s)
-}
+export const onShape =
+  (owner: Owner, id: string, change: (s: Shape) => void): Change =>
+  (d) => {
+    const s = shapesOf(d, owner).find((x) => x.id === id)
+    if (s) change(s)
+  }
 
 /** Puts a key in its place among others, or in that of one on the same frame. */
 export function putKey<K extends { frame: number }>(keys: K[], key: K) {
@@ -134,7 +147,8 @@ export function copyRemoval(r: Removal, d: { x: number; y: number }, taken: stri
     s.id = newId()
     everywhere(s, (points) => points.map(move))
   })
-  for (const s of [...(next.settle.tones ?? []).flatMap((t) => t.where ?? []), ...(next.guard?.within ?? [])]) everywhere(s, (points) => points.map(move))
+  for (const s of [...(next.settle.tones ?? []).flatMap((t) => t.where ?? []), ...(next.guard?.within ?? [])])
+    everywhere(s, (points) => points.map(move))
   for (const source of next.fill.sources) {
     kinds[source.kind].shift?.(source, d)
     source.where?.forEach((w) => everywhere(w, (points) => points.map(move)))
@@ -177,13 +191,19 @@ export function removeSelected({ revision }: BenchProps, edit: Edit) {
   } else if (s.stage === 'follow' && s.points.length && r.follow.track) {
     const gone = new Set(s.points)
     bench.set({ points: [] })
-    void edit('Delete points', onTrack(r.follow.track, (t) => {
-      t.points = t.points?.filter((p) => !gone.has(p.id))
-    }))
+    void edit(
+      'Delete points',
+      onTrack(r.follow.track, (t) => {
+        t.points = t.points?.filter((p) => !gone.has(p.id))
+      }),
+    )
   } else if (s.stage === 'fill' && s.stroke) {
     const { stroke } = s
     bench.set({ stroke: null })
-    void edit('Delete a stroke', on(r.id, (d) => dropStroke(d, stroke)))
+    void edit(
+      'Delete a stroke',
+      on(r.id, (d) => dropStroke(d, stroke)),
+    )
   }
 }
 
@@ -203,10 +223,17 @@ export function nudge({ revision }: BenchProps, edit: Edit, dx: number, dy: numb
   const shape = r && owner && shapesOf(revision.document, owner).find((o) => o.id === s.outline)
   if (!r || !shape || s.knots.length === 0) return false
   const chosen = new Set(s.knots)
-  void edit('Move points', onShape(owner!, shape.id, (o) => {
-    const here = o.keys?.length ? (o.keys.find((k) => k.frame === s.frame)?.points ?? o.points) : o.points
-    setPoints(o, s.frame, here.map((k, i) => (chosen.has(i) ? { ...k, at: vec({ x: point(k.at).x + dx, y: point(k.at).y + dy }) } : k)))
-  }))
+  void edit(
+    'Move points',
+    onShape(owner!, shape.id, (o) => {
+      const here = o.keys?.length ? (o.keys.find((k) => k.frame === s.frame)?.points ?? o.points) : o.points
+      setPoints(
+        o,
+        s.frame,
+        here.map((k, i) => (chosen.has(i) ? { ...k, at: vec({ x: point(k.at).x + dx, y: point(k.at).y + dy }) } : k)),
+      )
+    }),
+  )
   return true
 }
 
@@ -215,33 +242,51 @@ function nudgePaint(r: Removal, edit: Edit, dx: number, dy: number): boolean {
   const s = bench.get()
   const stroke = allStrokes(r).find((x) => x.id === s.stroke)
   if (stroke) {
-    void edit('Move a stroke', onStroke(r.id, stroke.id, (x) => moveStroke(x, { x: dx, y: dy })))
+    void edit(
+      'Move a stroke',
+      onStroke(r.id, stroke.id, (x) => moveStroke(x, { x: dx, y: dy })),
+    )
     return true
   }
   const bed = r.fill.sources.find((x) => x.id === s.bed)
   if (bed && kinds[bed.kind].nudge) {
-    void edit(`Move ${bed.name}`, onSource(r.id, bed.id, (x) => kinds[x.kind].nudge?.(x, s.frame, { x: dx, y: dy })))
+    void edit(
+      `Move ${bed.name}`,
+      onSource(r.id, bed.id, (x) => kinds[x.kind].nudge?.(x, s.frame, { x: dx, y: dy })),
+    )
     return true
   }
   const { offset, spot } = s.origin
   if (!offset && !spot) return false
-  bench.set({ origin: { ...s.origin, offset: offset && { x: offset.x + dx, y: offset.y + dy }, spot: spot && { x: spot.x + dx, y: spot.y + dy } } })
+  bench.set({
+    origin: {
+      ...s.origin,
+      offset: offset && { x: offset.x + dx, y: offset.y + dy },
+      spot: spot && { x: spot.x + dx, y: spot.y + dy },
+    },
+  })
   return true
 }
 
 /** The lanes of keys that the ribbon shows, each with its frames. The name of a lane says where its keys are. */
-export function lanesOf(d: Document, removal: string | null, shape: string | null): { lane: string; label: string; frames: number[] }[] {
+export function lanesOf(
+  d: Document,
+  removal: string | null,
+  shape: string | null,
+): { lane: string; label: string; frames: number[] }[] {
   const r = d.removals.find((x) => x.id === removal)
   if (!r) return []
   const out: { lane: string; label: string; frames: number[] }[] = []
-  const add = (lane: string, label: string, keys?: { frame: number }[]) => keys?.length && out.push({ lane, label, frames: keys.map((k) => k.frame) })
+  const add = (lane: string, label: string, keys?: { frame: number }[]) =>
+    keys?.length && out.push({ lane, label, frames: keys.map((k) => k.frame) })
   const t = d.tracks.find((x) => x.id === r.follow.track)
   const s = [...allShapes(r), ...(t?.exclusions ?? [])].find((x) => x.id === shape)
   if (s) {
     add(`points ${s.id}`, `${s.name}: points`, s.keys)
     add(`placement ${s.id}`, `${s.name}: placement`, s.placement)
   }
-  for (const f of r.fill.sources) if (keysOfSource(f).length > 1) add(`offset ${r.id} ${f.id}`, `${f.name}: offset`, keysOfSource(f))
+  for (const f of r.fill.sources)
+    if (keysOfSource(f).length > 1) add(`offset ${r.id} ${f.id}`, `${f.name}: offset`, keysOfSource(f))
   add(`dissolve ${r.id}`, 'Opacity', r.settle.dissolve)
   add(`light ${r.id}`, 'Light: strength', r.settle.light?.keys)
   add(`soft ${r.id}`, 'Softness', r.settle.softness?.keys)
@@ -263,15 +308,24 @@ function keysOf(d: Document, lane: string): Keys | undefined {
   const r = d.removals.find((x) => x.id === a)
   const t = d.tracks.find((x) => x.id === a)
   switch (kind) {
-    case 'points': return shapes.find((s) => s.id === a)?.keys
-    case 'placement': return shapes.find((s) => s.id === a)?.placement
-    case 'correction': return t?.corrections?.find((c) => c.id === b)?.keys
-    case 'placed': return t?.placed
-    case 'dissolve': return r?.settle.dissolve
-    case 'light': return r?.settle.light?.keys
-    case 'soft': return r?.settle.softness?.keys
-    case 'tone': return r?.settle.tones?.find((x) => x.id === b)?.keys
-    case 'offset': return r?.fill.sources.filter((f) => f.id === b).map(keysOfSource)[0]
+    case 'points':
+      return shapes.find((s) => s.id === a)?.keys
+    case 'placement':
+      return shapes.find((s) => s.id === a)?.placement
+    case 'correction':
+      return t?.corrections?.find((c) => c.id === b)?.keys
+    case 'placed':
+      return t?.placed
+    case 'dissolve':
+      return r?.settle.dissolve
+    case 'light':
+      return r?.settle.light?.keys
+    case 'soft':
+      return r?.settle.softness?.keys
+    case 'tone':
+      return r?.settle.tones?.find((x) => x.id === b)?.keys
+    case 'offset':
+      return r?.fill.sources.filter((f) => f.id === b).map(keysOfSource)[0]
   }
 }
 

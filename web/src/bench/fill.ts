@@ -21,7 +21,8 @@ export const copies = (m: Mode) => m === 'clone' || m === 'heal'
 export const allStrokes = (r: Removal): Stroke[] => r.fill.sources.flatMap(strokesOf)
 
 /** The source that a stroke belongs to. */
-export const bedOf = (r: Removal, stroke: string) => r.fill.sources.find((s) => strokesOf(s).some((x) => x.id === stroke))
+export const bedOf = (r: Removal, stroke: string) =>
+  r.fill.sources.find((s) => strokesOf(s).some((x) => x.id === stroke))
 
 /** What is painted on now: the chosen source, or the last that can be painted on; null where there is none yet. */
 export function paintedOn(r: Removal, bed: string | null): FillSource | null {
@@ -36,18 +37,22 @@ export const paintFrame = (r: Removal, bed: string | null, shown: number) => {
   return (s && paintedAt(s)) ?? shown
 }
 
-export const onSource = (removal: string, id: string, change: (s: FillSource) => void): Change => (d) => {
-  const s = d.removals.find((r) => r.id === removal)?.fill.sources.find((x) => x.id === id)
-  if (s) change(s)
-}
-
-export const onStroke = (removal: string, id: string, change: (s: Stroke, at: { list: Stroke[]; i: number }) => void): Change => (d) => {
-  for (const s of d.removals.find((r) => r.id === removal)?.fill.sources ?? []) {
-    const list = strokesOf(s)
-    const i = list.findIndex((x) => x.id === id)
-    if (i >= 0) change(list[i], { list, i })
+export const onSource =
+  (removal: string, id: string, change: (s: FillSource) => void): Change =>
+  (d) => {
+    const s = d.removals.find((r) => r.id === removal)?.fill.sources.find((x) => x.id === id)
+    if (s) change(s)
   }
-}
+
+export const onStroke =
+  (removal: string, id: string, change: (s: Stroke, at: { list: Stroke[]; i: number }) => void): Change =>
+  (d) => {
+    for (const s of d.removals.find((r) => r.id === removal)?.fill.sources ?? []) {
+      const list = strokesOf(s)
+      const i = list.findIndex((x) => x.id === id)
+      if (i >= 0) change(list[i], { list, i })
+    }
+  }
 
 /** Moves a stroke and all that belongs to it; its source goes along. */
 export function moveStroke(s: Stroke, d: Point) {
@@ -55,7 +60,8 @@ export function moveStroke(s: Stroke, d: Point) {
     const [x, y] = s.path.shift ?? [0, 0]
     s.path.shift = vec({ x: x + d.x, y: y + d.y })
   }
-  if (s.area) s.area.points = s.area.points.map((k: Knot) => ({ ...k, at: vec({ x: k.at[0] + d.x, y: k.at[1] + d.y }) }))
+  if (s.area)
+    s.area.points = s.area.points.map((k: Knot) => ({ ...k, at: vec({ x: k.at[0] + d.x, y: k.at[1] + d.y }) }))
   if (s.from?.middle) s.from.middle = vec({ x: s.from.middle[0] + d.x, y: s.from.middle[1] + d.y })
 }
 
@@ -87,9 +93,15 @@ export function matrixOf(f: From, begin: Point): Matrix {
 
 /** A new stroke with the brush in hand; its path comes with the hand. */
 export function newStroke(b: Brush, frame: number, travelling: boolean, from: From | undefined): Stroke {
-  const amount = b.mode === 'soften' || b.mode === 'smear' || b.mode === 'lift' || b.mode === 'lower' ? b.amounts[b.mode] : undefined
+  const amount =
+    b.mode === 'soften' || b.mode === 'smear' || b.mode === 'lift' || b.mode === 'lower' ? b.amounts[b.mode] : undefined
   return {
-    id: newId(), mode: b.mode, home: frame, size: b.size, hardness: b.hardness, opacity: b.opacity,
+    id: newId(),
+    mode: b.mode,
+    home: frame,
+    size: b.size,
+    hardness: b.hardness,
+    opacity: b.opacity,
     ...(b.flow < 1 ? { flow: b.flow } : {}),
     ...(b.spacing !== 0.1 ? { spacing: b.spacing } : {}),
     ...(b.roundness < 1 ? { roundness: b.roundness, angle: b.angle } : {}),
@@ -129,13 +141,21 @@ export function repeatHere(r: Removal, bed: FillSource, frame: number): Change |
   const own = strokesOf(bed).filter((s) => s.range && s.range.first === s.range.last && !s.off)
   const before = Math.max(...own.map((s) => s.range!.first).filter((n) => n < frame))
   if (!Number.isFinite(before)) return null
-  const copy = own.filter((s) => s.range!.first === before).map((s) => ({ ...structuredClone(s), id: newId(), range: { first: frame, last: frame } }))
-  return onSource(r.id, bed.id, (s) => { strokeList(s)?.push(...structuredClone(copy)) })
+  const copy = own
+    .filter((s) => s.range!.first === before)
+    .map((s) => ({ ...structuredClone(s), id: newId(), range: { first: frame, last: frame } }))
+  return onSource(r.id, bed.id, (s) => {
+    strokeList(s)?.push(...structuredClone(copy))
+  })
 }
 
 /** Linear light as an sRGB colour (IEC 61966-2-1), and back. */
-export const toCode = (l: number) => Math.round(255 * Math.min(1, Math.max(0, l <= 0.0031308 ? l * 12.92 : 1.055 * l ** (1 / 2.4) - 0.055)))
-export const toLight = (v: number) => { const c = v / 255; return Math.round(1e6 * (c <= 0.04045 ? c / 12.92 : ((c + 0.055) / 1.055) ** 2.4)) / 1e6 }
+export const toCode = (l: number) =>
+  Math.round(255 * Math.min(1, Math.max(0, l <= 0.0031308 ? l * 12.92 : 1.055 * l ** (1 / 2.4) - 0.055)))
+export const toLight = (v: number) => {
+  const c = v / 255
+  return Math.round(1e6 * (c <= 0.04045 ? c / 12.92 : ((c + 0.055) / 1.055) ** 2.4)) / 1e6
+}
 export const cssOf = (c: number[]) => `rgb(${c.map(toCode).join(' ')})`
 
 export const setBrush = (change: Partial<Brush>) => bench.set((s) => ({ brush: { ...s.brush, ...change } }))

@@ -38,7 +38,10 @@ export class FrameStore {
   private listeners = new Set<() => void>()
   version = 0
 
-  constructor(readonly shot: Shot, readonly budget = 700 << 20) {}
+  constructor(
+    readonly shot: Shot,
+    readonly budget = 700 << 20,
+  ) {}
 
   subscribe = (f: () => void) => {
     this.listeners.add(f)
@@ -127,17 +130,21 @@ export class FrameStore {
       this.plates.delete(frame) // to the end of the line
       this.plates.set(frame, plate)
     } else {
-      jobs.push(this.once(`plate ${frame}`, async () => {
-        this.plates.set(frame, (await fetchBitmap(this.url(frame, 'screen'))).bitmap)
-      }))
+      jobs.push(
+        this.once(`plate ${frame}`, async () => {
+          this.plates.set(frame, (await fetchBitmap(this.url(frame, 'screen'))).bitmap)
+        }),
+      )
     }
     const key = FrameStore.key(set, frame)
     if (set && key && !this.overlays.has(key)) {
-      jobs.push(this.once(key, async () => {
-        const found = set.live?.at.get(frame)
-        const query = `overlay?revision=${set.revision}&view=${set.view}&removal=${found ? `${set.live!.removal}&at=${found.join()}` : set.removal}`
-        this.keep(key, await fetchBitmap(this.url(frame, query)))
-      }))
+      jobs.push(
+        this.once(key, async () => {
+          const found = set.live?.at.get(frame)
+          const query = `overlay?revision=${set.revision}&view=${set.view}&removal=${found ? `${set.live!.removal}&at=${found.join()}` : set.removal}`
+          this.keep(key, await fetchBitmap(this.url(frame, query)))
+        }),
+      )
     }
     if (jobs.length === 0) return
     await Promise.all(jobs)
@@ -152,7 +159,11 @@ export class FrameStore {
 
   /** Loads a frame's overlay as a JSON Patch of a revision would make it, and returns its key. */
   async attempt(frame: number, revision: number, view: Asked, removal: string, patch: unknown): Promise<string> {
-    const made = await fetchBitmap(this.url(frame, `overlay?revision=${revision}&view=${view}&removal=${removal}`), { method: 'POST', body: JSON.stringify(patch), headers: { 'Content-Type': 'application/json-patch+json' } })
+    const made = await fetchBitmap(this.url(frame, `overlay?revision=${revision}&view=${view}&removal=${removal}`), {
+      method: 'POST',
+      body: JSON.stringify(patch),
+      headers: { 'Content-Type': 'application/json-patch+json' },
+    })
     const key = (made.etag ?? '').replaceAll('"', '')
     if (key && !this.overlays.has(key)) this.keep(key, made)
     this.trim()

@@ -3,21 +3,63 @@ import { Button } from '../ui/controls'
 import { Sheet } from '../ui/sheet'
 
 const keys: [string, [string, string][]][] = [
-  ['Frames', [
-    ['Left, Right', 'one frame back, on'], ['Home, End', 'first, last frame'], ['Space', 'play in a loop, stop'], ['J', 'go to the reference frame; in Fill, to the frame that is painted on'],
-  ]],
-  ['Looking', [
-    ['Q W E D', 'plate, patch, result, difference'], ['L', 'locked or free'], ['B', 'free and locked side by side'], ['C', 'next channel'], ['0', 'fit'], ['+ −, wheel', 'closer, farther'],
-    ['drag', 'move the picture (with Space held while a tool is in hand)'], ['H', 'hide or show all that lies on the picture'], ['S', 'before and after, split (not while painting)'], ['M', 'mattes: white on black, over the plate, off'], ['K', 'play only the frames around this one'],
-  ]],
-  ['Working', [
-    ['1 2 3 4 5', 'Mark, Follow, Fill, Settle, Guard'], ['N', 'new removal'], ['O', 'draw a shape (Mark, Guard) or a region (Follow)'], ['Shift + click', 'select several points'], ['Shift + drag', 'select the points in a box'], ['Ctrl A', 'select all points of the outline'], ['Shift + arrows', 'move selected points by a pixel'], ['Alt + drag', 'copy a key on the ribbon'],  ['V', 'the untouched plate, as long as it is held'], ['Delete', 'remove what is selected: key, points, shape or stroke'], ['Escape', 'put the tool down'],
-    ['Ctrl Z, Ctrl Shift Z', 'undo, redo'],
-  ]],
-  ['Painting (Fill)', [
-    ['F', 'take the brush, put it down'], ['S + click or drag', 'choose the source'], ['Shift + arrows', 'move the source by a pixel; or the selected stroke'], ['X + drag', 'size (sideways) and hardness (up and down) of the brush'], ['[ ]', 'smaller, larger brush'],
-    ['P + click', 'pick a colour under the brush'], ['Shift + click', 'a straight line from the end of the last stroke'], ['A', 'copy an area'], ['R', 'repeat the last frame’s strokes here'], ['U', 'next unpainted frame'],
-  ]],
+  [
+    'Frames',
+    [
+      ['Left, Right', 'one frame back, on'],
+      ['Home, End', 'first, last frame'],
+      ['Space', 'play in a loop, stop'],
+      ['J', 'go to the reference frame; in Fill, to the frame that is painted on'],
+    ],
+  ],
+  [
+    'Looking',
+    [
+      ['Q W E D', 'plate, patch, result, difference'],
+      ['L', 'locked or free'],
+      ['B', 'free and locked side by side'],
+      ['C', 'next channel'],
+      ['0', 'fit'],
+      ['+ −, wheel', 'closer, farther'],
+      ['drag', 'move the picture (with Space held while a tool is in hand)'],
+      ['H', 'hide or show all that lies on the picture'],
+      ['S', 'before and after, split (not while painting)'],
+      ['M', 'mattes: white on black, over the plate, off'],
+      ['K', 'play only the frames around this one'],
+    ],
+  ],
+  [
+    'Working',
+    [
+      ['1 2 3 4 5', 'Mark, Follow, Fill, Settle, Guard'],
+      ['N', 'new removal'],
+      ['O', 'draw a shape (Mark, Guard) or a region (Follow)'],
+      ['Shift + click', 'select several points'],
+      ['Shift + drag', 'select the points in a box'],
+      ['Ctrl A', 'select all points of the outline'],
+      ['Shift + arrows', 'move selected points by a pixel'],
+      ['Alt + drag', 'copy a key on the ribbon'],
+      ['V', 'the untouched plate, as long as it is held'],
+      ['Delete', 'remove what is selected: key, points, shape or stroke'],
+      ['Escape', 'put the tool down'],
+      ['Ctrl Z, Ctrl Shift Z', 'undo, redo'],
+    ],
+  ],
+  [
+    'Painting (Fill)',
+    [
+      ['F', 'take the brush, put it down'],
+      ['S + click or drag', 'choose the source'],
+      ['Shift + arrows', 'move the source by a pixel; or the selected stroke'],
+      ['X + drag', 'size (sideways) and hardness (up and down) of the brush'],
+      ['[ ]', 'smaller, larger brush'],
+      ['P + click', 'pick a colour under the brush'],
+      ['Shift + click', 'a straight line from the end of the last stroke'],
+      ['A', 'copy an area'],
+      ['R', 'repeat the last frame’s strokes here'],
+      ['U', 'next unpainted frame'],
+    ],
+  ],
 ]
 
 /** All keys, behind "?". */
@@ -30,7 +72,9 @@ export function Help() {
   }, [])
   return (
     <>
-      <Button weight="bare" title="All keys (?)" onClick={() => setOpen(true)}>Keys</Button>
+      <Button weight="bare" title="All keys (?)" onClick={() => setOpen(true)}>
+        Keys
+      </Button>
       <Sheet title="Keys" open={open} onClose={() => setOpen(false)}>
         {keys.map(([title, list]) => (
           <section key={title} className="mb-4">

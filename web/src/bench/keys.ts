@@ -25,7 +25,8 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
       held.add(e.key.toLowerCase())
       const { props, edits } = latest.current
       const s = bench.get()
-      const step = (n: number) => bench.set({ frame: Math.min(props.shot.last, Math.max(props.shot.first, n)), playing: false })
+      const step = (n: number) =>
+        bench.set({ frame: Math.min(props.shot.last, Math.max(props.shot.first, n)), playing: false })
       const onControl = target.closest('button, [role=radio], input')
       if (e.ctrlKey || e.metaKey) {
         const open = props.revision.document.removals.find((r) => r.id === s.removal)
@@ -59,20 +60,34 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
         case 'ArrowDown':
           if (!e.shiftKey || !nudge(props, edits.edit, 0, e.key === 'ArrowUp' ? -1 : 1)) return
           break
-        case 'Home': step(props.shot.first); break
-        case 'End': step(props.shot.last); break
+        case 'Home':
+          step(props.shot.first)
+          break
+        case 'End':
+          step(props.shot.last)
+          break
         case ' ':
           if (onControl) return
           if (e.repeat) break
           bench.set({ playing: !s.playing })
           break
-        case 'Escape': bench.set({ tool: 'look', knots: [], points: [], key: null, outline: null, stroke: null, copying: null }); return
+        case 'Escape':
+          bench.set({ tool: 'look', knots: [], points: [], key: null, outline: null, stroke: null, copying: null })
+          return
         case 'Delete':
-        case 'Backspace': removeSelected(props, edits.edit); break
-        case '0': bench.set({ zoom: null, centre: { x: props.shot.width / 2, y: props.shot.height / 2 } }); break
+        case 'Backspace':
+          removeSelected(props, edits.edit)
+          break
+        case '0':
+          bench.set({ zoom: null, centre: { x: props.shot.width / 2, y: props.shot.height / 2 } })
+          break
         case '+':
-        case '=': zoomTo(1.25); break
-        case '-': zoomTo(0.8); break
+        case '=':
+          zoomTo(1.25)
+          break
+        case '-':
+          zoomTo(0.8)
+          break
         case '[':
         case ']': {
           const size = Math.min(500, Math.max(2, Math.round(s.brush.size * (e.key === '[' ? 0.87 : 1.15))))
@@ -82,30 +97,80 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
         default: {
           const open = props.revision.document.removals.find((r) => r.id === s.removal)
           switch (e.key.toLowerCase()) {
-            case 'q': bench.set({ view: 'plate' }); break
-            case 'w': if (open) bench.set({ view: 'patch' }); break
-            case 'e': bench.set({ view: 'result' }); break
-            case 'd': bench.set({ view: 'difference' }); break
-            case 'l': if ((props.motion?.samples.size ?? 0) > 1 || s.locked) bench.set({ locked: !s.locked }); break
-            case 'c': bench.set({ channel: channels[(channels.indexOf(s.channel) + 1) % channels.length] }); break
-            case 'h': bench.set({ handles: !s.handles }); break
-            case 'j': if (open) step(s.stage === 'fill' ? paintFrame(open, s.bed, open.reference) : open.reference); break
-            case 'b': bench.set({ beside: !s.beside }); break
-            case 's': if (s.stage === 'fill' && s.tool !== 'look') return; bench.set({ split: s.split === null ? 0.5 : null }); break
-            case 'k': bench.set({ loop: s.loop ? null : { first: s.frame - 12, last: s.frame + 12 } }); break
-            case 'm': bench.set({ view: s.view === 'matte' ? 'tint' : s.view === 'tint' ? 'result' : 'matte' }); break
-            case 'f': if (open && s.stage === 'fill') bench.set(s.tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false, stroke: null }); break
-            case 'a': if (open && s.stage === 'fill') bench.set({ tool: 'area', drawn: 'curve', view: 'patch', playing: false, stroke: null }); break
-            case 'v': bench.set({ before: true }); break
-            case 'u': { const n = open && nextUnpainted(open, s.frame); if (n) step(n); break }
-            case 'r': { const on = open && paintedOn(open, s.bed); const again = open && on && travels(on) && repeatHere(open, on, s.frame); if (again) void edits.edit('Repeat strokes here', again); break }
-            case 'n': startRemoval(props, edits.edit); break
+            case 'q':
+              bench.set({ view: 'plate' })
+              break
+            case 'w':
+              if (open) bench.set({ view: 'patch' })
+              break
+            case 'e':
+              bench.set({ view: 'result' })
+              break
+            case 'd':
+              bench.set({ view: 'difference' })
+              break
+            case 'l':
+              if ((props.motion?.samples.size ?? 0) > 1 || s.locked) bench.set({ locked: !s.locked })
+              break
+            case 'c':
+              bench.set({ channel: channels[(channels.indexOf(s.channel) + 1) % channels.length] })
+              break
+            case 'h':
+              bench.set({ handles: !s.handles })
+              break
+            case 'j':
+              if (open) step(s.stage === 'fill' ? paintFrame(open, s.bed, open.reference) : open.reference)
+              break
+            case 'b':
+              bench.set({ beside: !s.beside })
+              break
+            case 's':
+              if (s.stage === 'fill' && s.tool !== 'look') return
+              bench.set({ split: s.split === null ? 0.5 : null })
+              break
+            case 'k':
+              bench.set({ loop: s.loop ? null : { first: s.frame - 12, last: s.frame + 12 } })
+              break
+            case 'm':
+              bench.set({ view: s.view === 'matte' ? 'tint' : s.view === 'tint' ? 'result' : 'matte' })
+              break
+            case 'f':
+              if (open && s.stage === 'fill')
+                bench.set(
+                  s.tool === 'brush'
+                    ? { tool: 'look' }
+                    : { tool: 'brush', view: 'patch', playing: false, stroke: null },
+                )
+              break
+            case 'a':
+              if (open && s.stage === 'fill')
+                bench.set({ tool: 'area', drawn: 'curve', view: 'patch', playing: false, stroke: null })
+              break
+            case 'v':
+              bench.set({ before: true })
+              break
+            case 'u': {
+              const n = open && nextUnpainted(open, s.frame)
+              if (n) step(n)
+              break
+            }
+            case 'r': {
+              const on = open && paintedOn(open, s.bed)
+              const again = open && on && travels(on) && repeatHere(open, on, s.frame)
+              if (again) void edits.edit('Repeat strokes here', again)
+              break
+            }
+            case 'n':
+              startRemoval(props, edits.edit)
+              break
             case 'o':
               if (open && s.stage === 'mark') bench.set({ tool: 'outline', drawn: s.drawn, outline: null, knots: [] })
               if (open && s.stage === 'follow') bench.set({ tool: 'region' })
-              if (open && s.stage === 'guard' && s.part) bench.set({ tool: 'where', drawn: 'curve', outline: null, knots: [] })
+              if (open && s.stage === 'guard' && s.part)
+                bench.set({ tool: 'where', drawn: 'curve', outline: null, knots: [] })
               break
-            default: return
+            default:
+              return
           }
         }
       }

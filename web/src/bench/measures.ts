@@ -10,7 +10,10 @@ const run = 12 // frames asked for at once: measuring takes a while
  * until the newer is here.
  */
 export function useMeasures(shot: Shot, revision: number, removal: string | null, wanted: boolean): Measure[] {
-  const [known, setKnown] = useState<{ removal: string | null; frames: Map<number, Measure> }>({ removal: null, frames: new Map() })
+  const [known, setKnown] = useState<{ removal: string | null; frames: Map<number, Measure> }>({
+    removal: null,
+    frames: new Map(),
+  })
   useEffect(() => {
     if (!removal || !wanted) return
     let stopped = false
@@ -24,7 +27,9 @@ export function useMeasures(shot: Shot, revision: number, removal: string | null
         if (stopped) return
         const query = { revision, first, last: Math.min(shot.last, first + run - 1) }
         try {
-          const found: Measure[] = await answer(api.GET('/api/shots/{id}/measures/{removal}', { params: { path: { id: shot.id, removal }, query } }))
+          const found: Measure[] = await answer(
+            api.GET('/api/shots/{id}/measures/{removal}', { params: { path: { id: shot.id, removal }, query } }),
+          )
           if (stopped) return
           setKnown((old) => {
             const frames = new Map(old.removal === removal ? old.frames : [])
@@ -42,7 +47,10 @@ export function useMeasures(shot: Shot, revision: number, removal: string | null
       clearTimeout(timer)
     }
   }, [shot, revision, removal, wanted])
-  return useMemo(() => (known.removal === removal && wanted ? [...known.frames.values()] : none), [known, removal, wanted])
+  return useMemo(
+    () => (known.removal === removal && wanted ? [...known.frames.values()] : none),
+    [known, removal, wanted],
+  )
 }
 
 const none: Measure[] = []

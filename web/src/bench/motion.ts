@@ -41,7 +41,12 @@ export function useMotions(shot: string, revision: Revision): Motions {
   const answers = useQueries({
     queries: tracks.map((t) => ({
       queryKey: ['motion', shot, t.id, essence(revision, t)],
-      queryFn: () => answer(api.GET('/api/shots/{id}/tracks/{track}', { params: { path: { id: shot, track: t.id }, query: { revision: revision.number } } })),
+      queryFn: () =>
+        answer(
+          api.GET('/api/shots/{id}/tracks/{track}', {
+            params: { path: { id: shot, track: t.id }, query: { revision: revision.number } },
+          }),
+        ),
       placeholderData: keepPreviousData,
       gcTime: 60_000,
       retry: 2, // the treatment may be ahead of what the server has confirmed
@@ -49,7 +54,9 @@ export function useMotions(shot: string, revision: Revision): Motions {
   })
   const tasks = useTasks(shot).filter((t) => t.kind === 'track')
   const live = useLive((s) => s.found)
-  const key = answers.map((a) => a.dataUpdatedAt + (a.isPlaceholderData ? 'p' : '')).join() + tasks.map((t) => t.id + isOpen(t)).join()
+  const key =
+    answers.map((a) => a.dataUpdatedAt + (a.isPlaceholderData ? 'p' : '')).join() +
+    tasks.map((t) => t.id + isOpen(t)).join()
   return useMemo(() => {
     const all = new Map<string, Motion>()
     tracks.forEach((track, i) => {
@@ -72,10 +79,19 @@ export function useMotions(shot: string, revision: Revision): Motions {
   }, [tracks, key, live])
 }
 
-function motionOf(track: Track, data: Schemas['Motion'] | undefined, found: Record<number, Found>, running: string | null): Motion {
+function motionOf(
+  track: Track,
+  data: Schemas['Motion'] | undefined,
+  found: Record<number, Found>,
+  running: string | null,
+): Motion {
   const samples = new Map<number, Moment>((data?.samples ?? []).map((s) => [s.frame, s]))
   const points = new Map<string, Map<number, Place>>()
-  for (const p of track.points ?? []) points.set(p.id, new Map((data?.points?.[p.id] ?? [{ frame: p.home, at: p.at, byHand: true }]).map((x) => [x.frame, x])))
+  for (const p of track.points ?? [])
+    points.set(
+      p.id,
+      new Map((data?.points?.[p.id] ?? [{ frame: p.home, at: p.at, byHand: true }]).map((x) => [x.frame, x])),
+    )
   const fresh = new Map<number, Matrix>()
   for (const f of Object.values(found)) {
     if (f.sample) {
@@ -85,7 +101,10 @@ function motionOf(track: Track, data: Schemas['Motion'] | undefined, found: Reco
     for (const [id, at] of Object.entries(f.points ?? {})) points.get(id)?.set(f.frame, at)
   }
   return {
-    track, samples, points, running,
+    track,
+    samples,
+    points,
+    running,
     found: running && fresh.size ? fresh : null,
     at: (frame) => samples.get(frame)?.matrix ?? (frame === track.home ? identity : null),
   }
@@ -94,14 +113,22 @@ function motionOf(track: Track, data: Schemas['Motion'] | undefined, found: Reco
 /** The four corners that stand for a track's surface on its home frame. */
 export function surfaceOf(track: Track): Point[] {
   if (track.surface?.length === 4) return track.surface.map(([x, y]) => ({ x, y }))
-  const around = [...(track.region ?? []), ...(track.points ?? []).filter((p) => p.home === track.home).map((p) => p.at)]
+  const around = [
+    ...(track.region ?? []),
+    ...(track.points ?? []).filter((p) => p.home === track.home).map((p) => p.at),
+  ]
   if (around.length === 0) return []
   const [xs, ys] = [around.map((p) => p[0]), around.map((p) => p[1])]
   let [left, right, top, bottom] = [Math.min(...xs), Math.max(...xs), Math.min(...ys), Math.max(...ys)]
   const gx = Math.max(0, 50 - (right - left) / 2)
   const gy = Math.max(0, 50 - (bottom - top) / 2)
   ;[left, right, top, bottom] = [left - gx, right + gx, top - gy, bottom + gy]
-  return [{ x: left, y: top }, { x: right, y: top }, { x: right, y: bottom }, { x: left, y: bottom }]
+  return [
+    { x: left, y: top },
+    { x: right, y: top },
+    { x: right, y: bottom },
+    { x: left, y: bottom },
+  ]
 }
 
 /** A transform that takes out position alone: it moves a place as the surface's middle moves. */

@@ -33,7 +33,9 @@ export function Path(props: BenchProps) {
     <aside className="row-span-3 flex min-h-0 flex-col border-r border-rule bg-bed" aria-label="Removals">
       <header className="border-b border-rule px-3 py-2">
         <div className="flex items-center gap-2">
-          <Link href="/" title="Back to the shot wall" className="flex items-center gap-2 rounded"><Leaf className="h-6 w-6" /></Link>
+          <Link href="/" title="Back to the shot wall" className="flex items-center gap-2 rounded">
+            <Leaf className="h-6 w-6" />
+          </Link>
           <div className="min-w-0 flex-1 leading-tight">
             <h1 className="truncate font-semibold">{shot.name}</h1>
             <p className="truncate text-[13px] text-quiet">{shot.show}</p>
@@ -41,36 +43,80 @@ export function Path(props: BenchProps) {
           <WorkRoom />
         </div>
         <div className="mt-1 -ml-2 flex items-center gap-1">
-          <Button weight="bare" disabled={!revision.undo} title={revision.undo ? `Undo: ${revision.undo} (Ctrl Z)` : 'Nothing to undo'} onClick={() => void undo()}>Undo</Button>
-          <Button weight="bare" disabled={!revision.redo} title={revision.redo ? `Redo: ${revision.redo} (Ctrl Shift Z)` : 'Nothing to redo'} onClick={() => void redo()}>Redo</Button>
+          <Button
+            weight="bare"
+            disabled={!revision.undo}
+            title={revision.undo ? `Undo: ${revision.undo} (Ctrl Z)` : 'Nothing to undo'}
+            onClick={() => void undo()}
+          >
+            Undo
+          </Button>
+          <Button
+            weight="bare"
+            disabled={!revision.redo}
+            title={revision.redo ? `Redo: ${revision.redo} (Ctrl Shift Z)` : 'Nothing to redo'}
+            onClick={() => void redo()}
+          >
+            Redo
+          </Button>
           <History shot={shot} revision={revision} />
         </div>
       </header>
       <div className="min-h-0 flex-1 overflow-y-auto p-2">
         {revision.document.removals.length > 1 && (
-          <input aria-label="Find by name" placeholder="Find by name" className="mb-2 w-full rounded border border-stone bg-soil px-2 py-1" value={find} onChange={(e) => setFind(e.target.value)} onKeyDown={(e) => e.stopPropagation()} />
+          <input
+            aria-label="Find by name"
+            placeholder="Find by name"
+            className="mb-2 w-full rounded border border-stone bg-soil px-2 py-1"
+            value={find}
+            onChange={(e) => setFind(e.target.value)}
+            onKeyDown={(e) => e.stopPropagation()}
+          />
         )}
         {wanted && (
           <ul className="mb-2 flex flex-col gap-0.5 text-[13px]" aria-label="Found">
-            {revision.document.removals.flatMap((r) => r.mark.outlines.filter((o) => o.name.toLowerCase().includes(wanted)).map((o) => (
-              <li key={o.id}><button type="button" className="w-full truncate rounded px-2 py-0.5 text-left hover:bg-slab" onClick={() => { bench.open(r.id, 'mark'); bench.set({ outline: o.id, knots: [] }) }}>{o.name} <span className="text-quiet">of {r.name}</span></button></li>
-            )))}
+            {revision.document.removals.flatMap((r) =>
+              r.mark.outlines
+                .filter((o) => o.name.toLowerCase().includes(wanted))
+                .map((o) => (
+                  <li key={o.id}>
+                    <button
+                      type="button"
+                      className="w-full truncate rounded px-2 py-0.5 text-left hover:bg-slab"
+                      onClick={() => {
+                        bench.open(r.id, 'mark')
+                        bench.set({ outline: o.id, knots: [] })
+                      }}
+                    >
+                      {o.name} <span className="text-quiet">of {r.name}</span>
+                    </button>
+                  </li>
+                )),
+            )}
           </ul>
         )}
         <ol className="flex flex-col gap-2">
-          {revision.document.removals.filter((r) => !wanted || r.id === open || r.name.toLowerCase().includes(wanted)).map((r) => (
-            <li key={r.id} className={`rounded-lg border ${r.id === open ? 'border-stone bg-soil' : 'border-rule'}`}>
-              <Card {...props} removal={r} open={r.id === open} />
-              {r.id === open && <Unfolded {...props} removal={r} />}
-            </li>
-          ))}
+          {revision.document.removals
+            .filter((r) => !wanted || r.id === open || r.name.toLowerCase().includes(wanted))
+            .map((r) => (
+              <li key={r.id} className={`rounded-lg border ${r.id === open ? 'border-stone bg-soil' : 'border-rule'}`}>
+                <Card {...props} removal={r} open={r.id === open} />
+                {r.id === open && <Unfolded {...props} removal={r} />}
+              </li>
+            ))}
         </ol>
         {revision.document.removals.length === 0 && (
           <p className="px-2 py-3 text-quiet">
-            Nothing is removed yet. Go to a frame on which the thing is large, sharp and evenly lit, and begin a removal there: it becomes the reference frame.
+            Nothing is removed yet. Go to a frame on which the thing is large, sharp and evenly lit, and begin a removal
+            there: it becomes the reference frame.
           </p>
         )}
-        <Button weight="main" className="mt-2 w-full" title="Begin a removal on this frame (N)" onClick={() => startRemoval(props, edit)}>
+        <Button
+          weight="main"
+          className="mt-2 w-full"
+          title="Begin a removal on this frame (N)"
+          onClick={() => startRemoval(props, edit)}
+        >
           New removal on this frame
         </Button>
       </div>
@@ -100,7 +146,15 @@ function Card({ shot, revision, removal: r, open }: BenchProps & { removal: Remo
       </button>
       <Switch
         checked={!r.off}
-        onChange={(v) => void edit(v ? `Use ${r.name}` : `Leave out ${r.name}`, on(r.id, (d) => { if (v) delete d.off; else d.off = true }))}
+        onChange={(v) =>
+          void edit(
+            v ? `Use ${r.name}` : `Leave out ${r.name}`,
+            on(r.id, (d) => {
+              if (v) delete d.off
+              else d.off = true
+            }),
+          )
+        }
         aria-label={`Use ${r.name}`}
         title={r.off ? 'Left out of the result' : 'Part of the result'}
         className="group inline-flex h-4 w-7 items-center rounded-full bg-stone data-checked:bg-moss"
@@ -108,20 +162,47 @@ function Card({ shot, revision, removal: r, open }: BenchProps & { removal: Remo
         <span className="size-3 translate-x-0.5 rounded-full bg-text transition group-data-checked:translate-x-3.5" />
       </Switch>
       <Menu>
-        <MenuButton className="rounded px-1.5 py-0.5 text-quiet hover:bg-slab hover:text-text" aria-label={`More for ${r.name}`}>···</MenuButton>
-        <MenuItems anchor="bottom end" className="z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none">
+        <MenuButton
+          className="rounded px-1.5 py-0.5 text-quiet hover:bg-slab hover:text-text"
+          aria-label={`More for ${r.name}`}
+        >
+          ···
+        </MenuButton>
+        <MenuItems
+          anchor="bottom end"
+          className="z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none"
+        >
           <MenuItem>
-            <button type="button" className="block w-full rounded-sm px-3 py-1 text-left data-focus:bg-stone" onClick={() => bench.set({ frame: r.reference, playing: false })}>
+            <button
+              type="button"
+              className="block w-full rounded-sm px-3 py-1 text-left data-focus:bg-stone"
+              onClick={() => bench.set({ frame: r.reference, playing: false })}
+            >
               Go to its reference frame
             </button>
           </MenuItem>
           <MenuItem>
-            <button type="button" className="block w-full rounded-sm px-3 py-1 text-left data-focus:bg-stone" onClick={() => { bench.open(r.id, 'mark'); bench.set({ tool: 'copy', copying: r.id, playing: false }) }}>
+            <button
+              type="button"
+              className="block w-full rounded-sm px-3 py-1 text-left data-focus:bg-stone"
+              onClick={() => {
+                bench.open(r.id, 'mark')
+                bench.set({ tool: 'copy', copying: r.id, playing: false })
+              }}
+            >
               Copy to another place
             </button>
           </MenuItem>
           <MenuItem>
-            <button type="button" className="block w-full rounded-sm px-3 py-1 text-left text-clay data-focus:bg-stone" onClick={() => void edit(`Delete ${r.name}`, (d) => { d.removals = d.removals.filter((x) => x.id !== r.id) })}>
+            <button
+              type="button"
+              className="block w-full rounded-sm px-3 py-1 text-left text-clay data-focus:bg-stone"
+              onClick={() =>
+                void edit(`Delete ${r.name}`, (d) => {
+                  d.removals = d.removals.filter((x) => x.id !== r.id)
+                })
+              }
+            >
               Delete the removal
             </button>
           </MenuItem>
@@ -137,7 +218,9 @@ function Spot({ shot, removal: r }: { shot: Shot; removal: Removal }) {
   const size = 40
   const xs = points.map((p) => p[0])
   const ys = points.map((p) => p[1])
-  const span = points.length ? Math.max(24, Math.max(Math.max(...xs) - Math.min(...xs), Math.max(...ys) - Math.min(...ys)) * 1.8) : shot.height
+  const span = points.length
+    ? Math.max(24, Math.max(Math.max(...xs) - Math.min(...xs), Math.max(...ys) - Math.min(...ys)) * 1.8)
+    : shot.height
   const x = points.length ? (Math.max(...xs) + Math.min(...xs)) / 2 : shot.width / 2
   const y = points.length ? (Math.max(...ys) + Math.min(...ys)) / 2 : shot.height / 2
   const k = size / span
@@ -158,7 +241,8 @@ function Spot({ shot, removal: r }: { shot: Shot; removal: Removal }) {
 /** A stage's standing: empty ring, half leaf, full leaf, or clay where it needs a look. */
 function Mark({ standing, label }: { standing: Standing; label: string }) {
   const fill = { empty: 'none', begun: 'none', done: 'var(--color-fern)', look: 'var(--color-clay)' }[standing]
-  const line = standing === 'look' ? 'var(--color-clay)' : standing === 'empty' ? 'var(--color-stone)' : 'var(--color-fern)'
+  const line =
+    standing === 'look' ? 'var(--color-clay)' : standing === 'empty' ? 'var(--color-stone)' : 'var(--color-fern)'
   return (
     <svg viewBox="0 0 12 12" className="size-3" role="img" aria-label={`${label}: ${standingWords[standing]}`}>
       <title>{`${label}: ${standingWords[standing]}`}</title>
@@ -179,19 +263,75 @@ function Reference({ shot, removal: r }: BenchProps & { removal: Removal }) {
   return (
     <div className="text-[13px]">
       <div className="flex items-center gap-1">
-        <span className="flex-1 whitespace-nowrap text-quiet">Reference <span className="font-mono text-text">{r.reference}</span></span>
-        <Button weight="bare" className="px-1! py-0!" title="Go to the reference frame (J)" onClick={() => bench.set({ frame: r.reference, playing: false })}>Go there</Button>
-        <Button weight="bare" className="px-1! py-0!" disabled={frame === r.reference} title="Make the frame shown the reference frame: outlines, paint and track stay where they are, nothing is followed again" onClick={() => void edit(`Reference frame ${frame}`, on(r.id, (d) => {
-          d.reference = frame
-        }))}>Move here</Button>
-        <Button weight="bare" className="px-1! py-0!" disabled={!!running || !r.mark.outlines.length} title="Score every frame by sharpness, smear, light, size, and what is in front" onClick={() => void answer(api.POST('/api/shots/{id}/scout/{removal}', { params: { path: { id: shot.id, removal: r.id } } })).catch((e: Error) => notify(e.message))}>Suggest</Button>
+        <span className="flex-1 whitespace-nowrap text-quiet">
+          Reference <span className="font-mono text-text">{r.reference}</span>
+        </span>
+        <Button
+          weight="bare"
+          className="px-1! py-0!"
+          title="Go to the reference frame (J)"
+          onClick={() => bench.set({ frame: r.reference, playing: false })}
+        >
+          Go there
+        </Button>
+        <Button
+          weight="bare"
+          className="px-1! py-0!"
+          disabled={frame === r.reference}
+          title="Make the frame shown the reference frame: outlines, paint and track stay where they are, nothing is followed again"
+          onClick={() =>
+            void edit(
+              `Reference frame ${frame}`,
+              on(r.id, (d) => {
+                d.reference = frame
+              }),
+            )
+          }
+        >
+          Move here
+        </Button>
+        <Button
+          weight="bare"
+          className="px-1! py-0!"
+          disabled={!!running || !r.mark.outlines.length}
+          title="Score every frame by sharpness, smear, light, size, and what is in front"
+          onClick={() =>
+            void answer(
+              api.POST('/api/shots/{id}/scout/{removal}', { params: { path: { id: shot.id, removal: r.id } } }),
+            ).catch((e: Error) => notify(e.message))
+          }
+        >
+          Suggest
+        </Button>
       </div>
-      {running && <div className="flex items-center gap-2 py-1"><Progress label="Frames scored" done={task.done} total={task.total} /><Button weight="bare" className="py-0!" onClick={() => void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) => notify(e.message))}>Cancel</Button></div>}
+      {running && (
+        <div className="flex items-center gap-2 py-1">
+          <Progress label="Frames scored" done={task.done} total={task.total} />
+          <Button
+            weight="bare"
+            className="py-0!"
+            onClick={() =>
+              void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) =>
+                notify(e.message),
+              )
+            }
+          >
+            Cancel
+          </Button>
+        </div>
+      )}
       {!running && task?.problem && <p className="text-clay">{task.problem}</p>}
       {!running && task?.found && <p className="text-[13px] text-quiet">{task.found}</p>}
       {best && !running && (
         <p className="text-quiet">
-          <button type="button" className="rounded text-left underline decoration-stone underline-offset-2 hover:text-text" title="Go there" onClick={() => bench.set({ frame: best.frame, playing: false })}>{data.words}</button>
+          <button
+            type="button"
+            className="rounded text-left underline decoration-stone underline-offset-2 hover:text-text"
+            title="Go there"
+            onClick={() => bench.set({ frame: best.frame, playing: false })}
+          >
+            {data.words}
+          </button>
         </p>
       )}
     </div>
@@ -205,20 +345,62 @@ function Unfolded(props: BenchProps & { removal: Removal }) {
   return (
     <div className="border-t border-rule px-2 pt-2 pb-3">
       <div className="mb-2 grid gap-1.5 px-1">
-        <Text label="Name of the removal" className="w-full" value={r.name} onDone={(name) => void edit(`Rename to ${name}`, on(r.id, (d) => { d.name = name }))} />
+        <Text
+          label="Name of the removal"
+          className="w-full"
+          value={r.name}
+          onDone={(name) =>
+            void edit(
+              `Rename to ${name}`,
+              on(r.id, (d) => {
+                d.name = name
+              }),
+            )
+          }
+        />
         <Reference {...props} />
         <div className="flex items-center gap-2 text-[13px]" title="Frames on which the patch is laid">
           <span className="flex-1 text-quiet">Frames</span>
-          <NumberInput label="First frame of the removal" className="w-16" value={r.range.first} min={shot.first} max={r.range.last} onDone={(v) => void edit('Change the range', on(r.id, (d) => { d.range.first = Math.round(v) }))} />
+          <NumberInput
+            label="First frame of the removal"
+            className="w-16"
+            value={r.range.first}
+            min={shot.first}
+            max={r.range.last}
+            onDone={(v) =>
+              void edit(
+                'Change the range',
+                on(r.id, (d) => {
+                  d.range.first = Math.round(v)
+                }),
+              )
+            }
+          />
           <span className="text-quiet">to</span>
-          <NumberInput label="Last frame of the removal" className="w-16" value={r.range.last} min={r.range.first} max={shot.last} onDone={(v) => void edit('Change the range', on(r.id, (d) => { d.range.last = Math.round(v) }))} />
+          <NumberInput
+            label="Last frame of the removal"
+            className="w-16"
+            value={r.range.last}
+            min={r.range.first}
+            max={shot.last}
+            onDone={(v) =>
+              void edit(
+                'Change the range',
+                on(r.id, (d) => {
+                  d.range.last = Math.round(v)
+                }),
+              )
+            }
+          />
         </div>
       </div>
       <ol className="relative">
         <span aria-hidden className="absolute top-3 bottom-3 left-[9px] w-px bg-stone" />
         {stages.map((s) => (
           <li key={s.id} className="relative pl-6">
-            <span className="absolute top-2 left-[3px] bg-soil py-0.5"><Mark standing={standing(revision.document, r, s.id, revision.stale)} label={s.name} /></span>
+            <span className="absolute top-2 left-[3px] bg-soil py-0.5">
+              <Mark standing={standing(revision.document, r, s.id, revision.stale)} label={s.name} />
+            </span>
             <button
               type="button"
               aria-expanded={stage === s.id}

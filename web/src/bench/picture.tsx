@@ -1,4 +1,12 @@
-import { useCallback, useEffect, useLayoutEffect, useRef, useState, useSyncExternalStore, type PointerEvent as ReactPointerEvent } from 'react'
+import {
+  useCallback,
+  useEffect,
+  useLayoutEffect,
+  useRef,
+  useState,
+  useSyncExternalStore,
+  type PointerEvent as ReactPointerEvent,
+} from 'react'
 import { useEdit } from '../api/treatment'
 import type { BenchProps, Placement } from './props'
 import { BrushLayer } from './brushlayer'
@@ -16,7 +24,28 @@ import { bench, useBench } from './state'
 /** The picture, and all that lies on it: free, or locked to a surface. */
 export function Picture(props: BenchProps & { locked: boolean; second?: boolean }) {
   const { shot, frames, overlays, motion, motions, revision, locked, second } = props
-  const { frame, view: chosenView, channel, exposure, zoom, centre, removal, tool, handles, lockTo, lockBy, through, box, origin, loan, stage, before, bed, split, gain } = useBench()
+  const {
+    frame,
+    view: chosenView,
+    channel,
+    exposure,
+    zoom,
+    centre,
+    removal,
+    tool,
+    handles,
+    lockTo,
+    lockBy,
+    through,
+    box,
+    origin,
+    loan,
+    stage,
+    before,
+    bed,
+    split,
+    gain,
+  } = useBench()
   const view = before ? 'plate' : chosenView
   const open = revision.document.removals.find((r) => r.id === removal) ?? null
   const { adopt } = useEdit(shot.id)
@@ -69,7 +98,17 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
   }
   const lock = locked ? lockAt(seen) : null
   const isLocked = lock !== null
-  const fromRoomToSpace: Matrix = [1 / scale / aspect, 0, centre.x - size.width / 2 / scale / aspect, 0, 1 / scale, centre.y - size.height / 2 / scale, 0, 0, 1]
+  const fromRoomToSpace: Matrix = [
+    1 / scale / aspect,
+    0,
+    centre.x - size.width / 2 / scale / aspect,
+    0,
+    1 / scale,
+    centre.y - size.height / 2 / scale,
+    0,
+    0,
+    1,
+  ]
   const fromRoomToFrame = lock ? multiply(lock, fromRoomToSpace) : fromRoomToSpace
   const toRoomMatrix = invert(fromRoomToFrame)
   const placement: Placement = {
@@ -87,13 +126,21 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
   // The reference frame shows through the locked picture, to see slip; in Fill a frame on loan, to line it up.
   const painted = open ? paintFrame(open, bed, seen) : 0
   const lent = open && stage === 'fill' && !second ? origin.frame : null
-  const lie = lent !== null && open ? motions.between(open.follow.track, painted, lent) ?? identity : null
+  const lie = lent !== null && open ? (motions.between(open.follow.track, painted, lent) ?? identity) : null
   const back = open ? motions.between(open.follow.track, seen, painted) : null
-  const toLoan = lie && back ? multiply(lie, multiply(matrixOf(fromOf(origin, origin.offset ?? { x: 0, y: 0 }), origin.middle ?? { x: 0, y: 0 }), back)) : null
+  const toLoan =
+    lie && back
+      ? multiply(
+          lie,
+          multiply(matrixOf(fromOf(origin, origin.offset ?? { x: 0, y: 0 }), origin.middle ?? { x: 0, y: 0 }), back),
+        )
+      : null
   const other = toLoan && loan.as !== 'hidden' ? lent : through > 0 && isLocked && open ? open.reference : null
   const otherPicture = other !== null ? frames.plate(other) : undefined
   const under = otherPicture && {
-    picture: otherPicture, share: toLoan ? loan.share : through, difference: !!toLoan && loan.as === 'difference',
+    picture: otherPicture,
+    share: toLoan ? loan.share : through,
+    difference: !!toLoan && loan.as === 'difference',
     from: toLoan ? multiply(toLoan, fromRoomToFrame) : fromRoomToSpace,
   }
   const needed = lent ?? other
@@ -119,9 +166,16 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     const s = shown.current
     if (!s || !screen.current) return
     screen.current[painted ? 'drawPainted' : 'draw']({
-      plate: s.plate, overlay: s.overlay ?? null, live: onReference && view !== 'matte' && view !== 'tint' && view !== 'light' && view !== 'grain', view, channel, exposure,
-      gain, split: split === null || second ? null : split * width,
-      toFrame: multiply(fromRoomToFrame, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]), scale: scale * ratio,
+      plate: s.plate,
+      overlay: s.overlay ?? null,
+      live: onReference && view !== 'matte' && view !== 'tint' && view !== 'light' && view !== 'grain',
+      view,
+      channel,
+      exposure,
+      gain,
+      split: split === null || second ? null : split * width,
+      toFrame: multiply(fromRoomToFrame, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]),
+      scale: scale * ratio,
       under: under && { ...under, toFrame: multiply(under.from, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]) },
     })
     c.dataset.frame = String(s.frame)
@@ -138,16 +192,49 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       redraw.current(painted)
     })
   }
-  useLayoutEffect(() => draw(), [size, seen, frame, view, channel, exposure, scale, centre, isLocked, loaded, overlays, motions, lockTo, lockBy, zero, otherPicture, through, loan, toLoan?.join(), onReference, wanted.ready, split, gain])
+  useLayoutEffect(
+    () => draw(),
+    [
+      size,
+      seen,
+      frame,
+      view,
+      channel,
+      exposure,
+      scale,
+      centre,
+      isLocked,
+      loaded,
+      overlays,
+      motions,
+      lockTo,
+      lockBy,
+      zero,
+      otherPicture,
+      through,
+      loan,
+      toLoan?.join(),
+      onReference,
+      wanted.ready,
+      split,
+      gain,
+    ],
+  )
 
-  const zoomAt = useCallback((at: Point, factor: number) => {
-    const s = bench.get()
-    const old = s.zoom ?? fit
-    const next = Math.min(64, Math.max(fit * 0.5, old * factor))
-    const dx = at.x - size.width / 2
-    const dy = at.y - size.height / 2
-    bench.set({ zoom: next, centre: { x: s.centre.x + (dx / old - dx / next) / aspect, y: s.centre.y + dy / old - dy / next } })
-  }, [fit, size])
+  const zoomAt = useCallback(
+    (at: Point, factor: number) => {
+      const s = bench.get()
+      const old = s.zoom ?? fit
+      const next = Math.min(64, Math.max(fit * 0.5, old * factor))
+      const dx = at.x - size.width / 2
+      const dy = at.y - size.height / 2
+      bench.set({
+        zoom: next,
+        centre: { x: s.centre.x + (dx / old - dx / next) / aspect, y: s.centre.y + dy / old - dy / next },
+      })
+    },
+    [fit, size],
+  )
 
   useEffect(() => {
     const el = room.current!
@@ -173,7 +260,14 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     const el = e.currentTarget as HTMLElement
     const move = (m: PointerEvent) => {
       if (Math.hypot(m.clientX - start.x, m.clientY - start.y) > 3) start.moved = true
-      if (start.moved) bench.set({ zoom: scale, centre: { x: start.centre.x - (m.clientX - start.x) / scale / aspect, y: start.centre.y - (m.clientY - start.y) / scale } })
+      if (start.moved)
+        bench.set({
+          zoom: scale,
+          centre: {
+            x: start.centre.x - (m.clientX - start.x) / scale / aspect,
+            y: start.centre.y - (m.clientY - start.y) / scale,
+          },
+        })
     }
     const up = () => {
       el.removeEventListener('pointermove', move)
@@ -185,9 +279,21 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
   }
 
   return (
-    <div ref={room} className="relative min-h-0 min-w-0 touch-none overflow-hidden bg-soil select-none" onPointerDown={pan} role="application" aria-label={`Picture, frame ${frame}`}>
-      <canvas ref={canvas} data-testid={second ? 'picture-beside' : 'picture'} className="absolute inset-0 h-full w-full" />
-      {handles && open && stage !== 'fill' && <Handles {...props} removal={open} placement={placement} seen={seen} ghostOf={ghostOf} />}
+    <div
+      ref={room}
+      className="relative min-h-0 min-w-0 touch-none overflow-hidden bg-soil select-none"
+      onPointerDown={pan}
+      role="application"
+      aria-label={`Picture, frame ${frame}`}
+    >
+      <canvas
+        ref={canvas}
+        data-testid={second ? 'picture-beside' : 'picture'}
+        className="absolute inset-0 h-full w-full"
+      />
+      {handles && open && stage !== 'fill' && (
+        <Handles {...props} removal={open} placement={placement} seen={seen} ghostOf={ghostOf} />
+      )}
       {open && stage === 'fill' && !second && (
         <>
           <BrushLayer
@@ -216,13 +322,35 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
           {handles && <FillHandles {...props} removal={open} placement={placement} seen={seen} />}
         </>
       )}
-      {box && !second && <div className="pointer-events-none absolute border border-fern bg-fern/15" style={{ left: Math.min(box[0].x, box[1].x), top: Math.min(box[0].y, box[1].y), width: Math.abs(box[1].x - box[0].x), height: Math.abs(box[1].y - box[0].y) }} />}
+      {box && !second && (
+        <div
+          className="pointer-events-none absolute border border-fern bg-fern/15"
+          style={{
+            left: Math.min(box[0].x, box[1].x),
+            top: Math.min(box[0].y, box[1].y),
+            width: Math.abs(box[1].x - box[0].x),
+            height: Math.abs(box[1].y - box[0].y),
+          }}
+        />
+      )}
       {split !== null && !second && view !== 'plate' && <Split at={split} />}
       {failed && <p className="absolute inset-x-4 top-4 text-clay">{failed}</p>}
-      {isLocked && <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">Locked to frame {zero}{lockBy === 'position' ? ', position only' : ''}{lockTo && lockTrack ? `, ${lockTrack.track.name}` : ''}</p>}
-      {locked && !isLocked && <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px] text-clay">Not followed to this frame: it cannot be locked</p>}
+      {isLocked && (
+        <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">
+          Locked to frame {zero}
+          {lockBy === 'position' ? ', position only' : ''}
+          {lockTo && lockTrack ? `, ${lockTrack.track.name}` : ''}
+        </p>
+      )}
+      {locked && !isLocked && (
+        <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px] text-clay">
+          Not followed to this frame: it cannot be locked
+        </p>
+      )}
       {!locked && motion && motion.at(seen) === null && handles && (stage === 'mark' || stage === 'follow') && (
-        <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">Not followed to this frame: what rides on {motion.track.name} stands where it was drawn</p>
+        <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">
+          Not followed to this frame: what rides on {motion.track.name} stands where it was drawn
+        </p>
       )}
     </div>
   )
@@ -232,12 +360,22 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
 function Split({ at }: { at: number }) {
   return (
     <div
-      role="slider" aria-label="Before and after" aria-valuemin={0} aria-valuemax={100} aria-valuenow={Math.round(at * 100)} tabIndex={0}
-      className="absolute inset-y-0 z-10 -ml-2 w-4 cursor-ew-resize touch-none" style={{ left: `${at * 100}%` }}
+      role="slider"
+      aria-label="Before and after"
+      aria-valuemin={0}
+      aria-valuemax={100}
+      aria-valuenow={Math.round(at * 100)}
+      tabIndex={0}
+      className="absolute inset-y-0 z-10 -ml-2 w-4 cursor-ew-resize touch-none"
+      style={{ left: `${at * 100}%` }}
       onPointerDown={(e) => {
         e.stopPropagation()
         const edge = e.currentTarget.parentElement!.getBoundingClientRect()
-        drag(e, (m) => bench.set({ split: Math.min(0.98, Math.max(0.02, (m.clientX - edge.left) / edge.width)) }), () => undefined)
+        drag(
+          e,
+          (m) => bench.set({ split: Math.min(0.98, Math.max(0.02, (m.clientX - edge.left) / edge.width)) }),
+          () => undefined,
+        )
       }}
       onKeyDown={(e) => {
         if (e.key !== 'ArrowLeft' && e.key !== 'ArrowRight') return
@@ -256,5 +394,9 @@ function selectBox(e: ReactPointerEvent) {
   const edge = e.currentTarget.getBoundingClientRect()
   const at = (m: { clientX: number; clientY: number }): Point => ({ x: m.clientX - edge.left, y: m.clientY - edge.top })
   const from = at(e)
-  drag(e, (m) => bench.set({ box: [from, at(m)] }), () => bench.set({ box: null }))
+  drag(
+    e,
+    (m) => bench.set({ box: [from, at(m)] }),
+    () => bench.set({ box: null }),
+  )
 }

@@ -22,7 +22,9 @@ export function usePlayback({ shot, frames, overlays }: BenchProps) {
       if (now < due) return
       const at = bench.get().frame
       const { loop } = bench.get()
-      const [first, last] = loop ? [Math.max(shot.first, loop.first), Math.min(shot.last, loop.last)] : [shot.first, shot.last]
+      const [first, last] = loop
+        ? [Math.max(shot.first, loop.first), Math.min(shot.last, loop.last)]
+        : [shot.first, shot.last]
       const next = at >= last || at < first ? first : at + 1
       if (!frames.has(next, overlays)) {
         void frames.load(next, overlays)
@@ -41,7 +43,8 @@ export function usePlayback({ shot, frames, overlays }: BenchProps) {
   useEffect(() => {
     const count = shot.last - shot.first + 1
     const wanted: number[] = []
-    for (let k = 1; k <= (playing ? ahead : 4) && k < count; k++) wanted.push(shot.first + ((frame - shot.first + k) % count))
+    for (let k = 1; k <= (playing ? ahead : 4) && k < count; k++)
+      wanted.push(shot.first + ((frame - shot.first + k) % count))
     if (!playing && frame > shot.first) wanted.push(frame - 1)
     let stopped = false
     // Something is being changed on this frame: what comes next may change it again, and goes first.

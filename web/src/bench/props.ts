@@ -33,7 +33,7 @@ export function within(placement: Placement, toIt: Matrix | null): Placement {
   return {
     toRoom: (p) => placement.toRoom(apply(toIt, p)),
     fromRoom: (p) => apply(back, placement.fromRoom(p)),
-    scale: placement.scale * Math.sqrt(Math.abs(toIt[0] * toIt[4] - toIt[1] * toIt[3])) / Math.abs(toIt[8] || 1),
+    scale: (placement.scale * Math.sqrt(Math.abs(toIt[0] * toIt[4] - toIt[1] * toIt[3]))) / Math.abs(toIt[8] || 1),
     placed: placement.placed,
   }
 }

@@ -64,57 +64,131 @@ export function RenderRoom({ shot, revision }: { shot: Shot; revision: Revision 
   const row = 'grid grid-cols-[5.5rem_1fr] items-center gap-2'
   return (
     <>
-      <Button title="Render frames, patches or mattes" onClick={() => setOpen(true)}>{busy ? `Rendering, ${busy.done} of ${busy.total}` : 'Render…'}</Button>
+      <Button title="Render frames, patches or mattes" onClick={() => setOpen(true)}>
+        {busy ? `Rendering, ${busy.done} of ${busy.total}` : 'Render…'}
+      </Button>
       <Sheet title={`Render ${shot.name}`} open={open} onClose={() => setOpen(false)}>
         <div className="mb-4 flex flex-col gap-2">
           <div className={row}>
             <span className="text-quiet">What</span>
-            <span><Pick<What> label="What to render" value={what} onChange={setWhat} options={[
-              { value: 'clean', label: 'Clean frames', hint: 'The plate with every patch on it. Pixels that no patch touches keep the plate’s own code values' },
-              { value: 'patch', label: 'Patch only', hint: 'The patches with their coverage as alpha' },
-              { value: 'mattes', label: 'Mattes', hint: 'What the patches cover, white on black' },
-            ]} /></span>
+            <span>
+              <Pick<What>
+                label="What to render"
+                value={what}
+                onChange={setWhat}
+                options={[
+                  {
+                    value: 'clean',
+                    label: 'Clean frames',
+                    hint: 'The plate with every patch on it. Pixels that no patch touches keep the plate’s own code values',
+                  },
+                  { value: 'patch', label: 'Patch only', hint: 'The patches with their coverage as alpha' },
+                  { value: 'mattes', label: 'Mattes', hint: 'What the patches cover, white on black' },
+                ]}
+              />
+            </span>
           </div>
           {removals.length > 1 && (
             <div className={row}>
               <span className="text-quiet">Of</span>
-              <span><Select label="Which removals" value={only} onChange={setOnly} options={[{ value: '', label: 'All removals together' }, ...removals.map((r) => ({ value: r.id, label: r.name }))]} /></span>
+              <span>
+                <Select
+                  label="Which removals"
+                  value={only}
+                  onChange={setOnly}
+                  options={[
+                    { value: '', label: 'All removals together' },
+                    ...removals.map((r) => ({ value: r.id, label: r.name })),
+                  ]}
+                />
+              </span>
             </div>
           )}
           <div className={row}>
             <span className="text-quiet">As</span>
             <span className="flex items-center gap-3">
               <Select label="File format" value={format} onChange={setFormat} options={formats} />
-              {format === 'plate' && <span className="text-[13px] text-quiet">{shot.format}, {samples}{shot.alpha ? ', alpha' : ''}</span>}
+              {format === 'plate' && (
+                <span className="text-[13px] text-quiet">
+                  {shot.format}, {samples}
+                  {shot.alpha ? ', alpha' : ''}
+                </span>
+              )}
             </span>
           </div>
-          {what === 'patch' && <div className="pl-24"><Check label="Colours not multiplied by alpha" value={straight} onChange={setStraight} /></div>}
+          {what === 'patch' && (
+            <div className="pl-24">
+              <Check label="Colours not multiplied by alpha" value={straight} onChange={setStraight} />
+            </div>
+          )}
           <div className={row}>
             <span className="text-quiet">Frames</span>
             <span className="flex items-center gap-2">
-              <NumberInput label="First frame rendered" className="w-20" value={first} min={shot.first} max={last} onDone={(v) => setFirst(Math.round(v))} />
+              <NumberInput
+                label="First frame rendered"
+                className="w-20"
+                value={first}
+                min={shot.first}
+                max={last}
+                onDone={(v) => setFirst(Math.round(v))}
+              />
               <span className="text-quiet">to</span>
-              <NumberInput label="Last frame rendered" className="w-20" value={last} min={first} max={shot.last} onDone={(v) => setLast(Math.round(v))} />
+              <NumberInput
+                label="Last frame rendered"
+                className="w-20"
+                value={last}
+                min={first}
+                max={shot.last}
+                onDone={(v) => setLast(Math.round(v))}
+              />
             </span>
           </div>
-          <Field label="Names" hint="{show}, {shot}, {version}, {revision} and {frame} are filled in. Versions count up: nothing is written over"><input className={`${inputStyle} font-mono text-[13px]`} value={template} onChange={(e) => setTemplate(e.target.value)} /></Field>
+          <Field
+            label="Names"
+            hint="{show}, {shot}, {version}, {revision} and {frame} are filled in. Versions count up: nothing is written over"
+          >
+            <input
+              className={`${inputStyle} font-mono text-[13px]`}
+              value={template}
+              onChange={(e) => setTemplate(e.target.value)}
+            />
+          </Field>
           {clean && (
             <div className={row}>
               <span className="text-quiet">Movies</span>
               <span className="flex gap-4">
                 <Check label="Review, H.264" value={movies.includes('review')} onChange={(v) => movie('review', v)} />
-                <Check label="Master, FFV1" hint="Without loss" value={movies.includes('master')} onChange={(v) => movie('master', v)} />
+                <Check
+                  label="Master, FFV1"
+                  hint="Without loss"
+                  value={movies.includes('master')}
+                  onChange={(v) => movie('master', v)}
+                />
               </span>
             </div>
           )}
-          {problem && <p role="alert" className="text-clay">{problem}</p>}
+          {problem && (
+            <p role="alert" className="text-clay">
+              {problem}
+            </p>
+          )}
           <div className="mt-1 flex items-center gap-3">
-            <Button weight="main" onClick={() => void begin()}>Render revision {revision.number}</Button>
-            <a className="rounded text-fern underline underline-offset-2" href={`/api/shots/${shot.id}/treatment/export`} download>Save the treatment as a file</a>
+            <Button weight="main" onClick={() => void begin()}>
+              Render revision {revision.number}
+            </Button>
+            <a
+              className="rounded text-fern underline underline-offset-2"
+              href={`/api/shots/${shot.id}/treatment/export`}
+              download
+            >
+              Save the treatment as a file
+            </a>
           </div>
         </div>
         <ul className="flex max-h-72 flex-col gap-2 overflow-y-auto">
-          {renders.map((t) => <Rendered key={t.id} task={t} />)}
+          {renders.map((t) => (
+            <Rendered key={t.id} task={t} />
+          ))}
         </ul>
       </Sheet>
     </>
@@ -132,17 +206,39 @@ function Rendered({ task: t }: { task: Task }) {
       {(isOpen(t) || t.state === 'paused') && (
         <div className="mt-1 flex items-center gap-3">
           <Progress label="Frames rendered" done={t.done} total={t.total} />
-          <span className="font-mono text-[13px]">{t.done} of {t.total}{t.rate > 0 && `, ${t.rate.toFixed(1)} frames/s`}{timeLeft(t) && `, ${timeLeft(t)}`}</span>
-          <Button weight="bare" className="py-0!" onClick={() => control(t, t.state === 'paused' ? 'continue' : 'pause')}>{t.state === 'paused' ? 'Go on' : 'Pause'}</Button>
-          <Button weight="bare" className="py-0!" onClick={() => control(t, 'cancel')}>Cancel</Button>
+          <span className="font-mono text-[13px]">
+            {t.done} of {t.total}
+            {t.rate > 0 && `, ${t.rate.toFixed(1)} frames/s`}
+            {timeLeft(t) && `, ${timeLeft(t)}`}
+          </span>
+          <Button
+            weight="bare"
+            className="py-0!"
+            onClick={() => control(t, t.state === 'paused' ? 'continue' : 'pause')}
+          >
+            {t.state === 'paused' ? 'Go on' : 'Pause'}
+          </Button>
+          <Button weight="bare" className="py-0!" onClick={() => control(t, 'cancel')}>
+            Cancel
+          </Button>
         </div>
       )}
       {t.problem && <p className="text-[13px] break-words text-clay">{t.problem}</p>}
-      {(t.state === 'failed' || t.state === 'cancelled') && <Button weight="bare" className="py-0!" onClick={() => control(t, 'continue')}>Try again</Button>}
+      {(t.state === 'failed' || t.state === 'cancelled') && (
+        <Button weight="bare" className="py-0!" onClick={() => control(t, 'continue')}>
+          Try again
+        </Button>
+      )}
       {t.state === 'done' && (
         <p className="mt-1 flex gap-4">
-          <a className={link} href={`/api/renders/${t.id}/frames`} download>Frames (zip)</a>
-          {t.movies?.split(' ').map((kind) => <a key={kind} className={link} href={`/api/renders/${t.id}/movie?kind=${kind}`} download>{kind === 'master' ? 'Master movie' : 'Review movie'}</a>)}
+          <a className={link} href={`/api/renders/${t.id}/frames`} download>
+            Frames (zip)
+          </a>
+          {t.movies?.split(' ').map((kind) => (
+            <a key={kind} className={link} href={`/api/renders/${t.id}/movie?kind=${kind}`} download>
+              {kind === 'master' ? 'Master movie' : 'Review movie'}
+            </a>
+          ))}
           <span className="text-[13px] text-quiet">{t.rate.toFixed(1)} frames/s</span>
         </p>
       )}

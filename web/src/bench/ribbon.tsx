@@ -1,4 +1,11 @@
-import { useEffect, useLayoutEffect, useRef, useState, useSyncExternalStore, type PointerEvent as ReactPointerEvent } from 'react'
+import {
+  useEffect,
+  useLayoutEffect,
+  useRef,
+  useState,
+  useSyncExternalStore,
+  type PointerEvent as ReactPointerEvent,
+} from 'react'
 import { computed } from '../api/session'
 import type { Measure, Removal, Schemas, Shot } from '../api/client'
 import { useEdit, type Change } from '../api/treatment'
@@ -31,7 +38,13 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
   const beds = open !== null // the lane is there before the first stroke, or the picture would jump under it
   const measures = useMeasures(shot, revision.number, open?.id ?? null, !!open && settled(open))
   const lit = !!open && settled(open)
-  const height = lanes.range + (lit ? lanes.light : 0) + (beds ? lanes.paint : 0) + lanes.quality + (scores.length ? lanes.score : 0) + lanes.cached
+  const height =
+    lanes.range +
+    (lit ? lanes.light : 0) +
+    (beds ? lanes.paint : 0) +
+    lanes.quality +
+    (scores.length ? lanes.score : 0) +
+    lanes.cached
 
   useLayoutEffect(() => {
     const observer = new ResizeObserver(([e]) => setWidth(e.contentRect.width))
@@ -63,7 +76,8 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
       if (beds) {
         // Frames with paint: a leaf for a clean plate's frame, a bar wherever strokes travel.
         g.fillStyle = colour('fern')
-        for (const n of paintedFrames(open, shot.first, shot.last)) g.fillRect(x(n) + 0.5, top + 3, Math.max(1, each - 1), lanes.paint - 6)
+        for (const n of paintedFrames(open, shot.first, shot.last))
+          g.fillRect(x(n) + 0.5, top + 3, Math.max(1, each - 1), lanes.paint - 6)
         for (const s of open.fill.sources) {
           const at = paintedAt(s)
           if (at === undefined || s.off) continue
@@ -87,7 +101,8 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
         const middle = top + lanes.light / 2
         g.fillStyle = colour('stone')
         g.fillRect(0, middle, width, 1)
-        const level = (m: Measure) => Math.log2(Math.max(0.01, 0.2126 * m.light[0] + 0.7152 * m.light[1] + 0.0722 * m.light[2]))
+        const level = (m: Measure) =>
+          Math.log2(Math.max(0.01, 0.2126 * m.light[0] + 0.7152 * m.light[1] + 0.0722 * m.light[2]))
         const most = Math.max(0.06, ...measures.map((m) => Math.abs(level(m))))
         for (const m of measures) {
           const h = (level(m) / most) * (lanes.light / 2 - 1)
@@ -112,7 +127,8 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
       }
     }
     g.fillStyle = colour('quiet')
-    for (let n = shot.first; n <= shot.last; n++) if (frames.has(n, overlays)) g.fillRect(x(n), height - lanes.cached + 1, each + 0.5, lanes.cached - 1)
+    for (let n = shot.first; n <= shot.last; n++)
+      if (frames.has(n, overlays)) g.fillRect(x(n), height - lanes.cached + 1, each + 0.5, lanes.cached - 1)
   }, [width, height, open, motion, scores, loaded, overlays, shot, measures, lit])
 
   const scrub = (e: ReactPointerEvent) => {
@@ -138,14 +154,50 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
   return (
     <section aria-label="Frames" className="border-t border-rule bg-bed px-3 pt-1.5 pb-2">
       <div className="mb-1.5 flex items-center gap-3">
-        <Button title={playing ? 'Stop (Space)' : 'Play in a loop (Space)'} className="w-16" onClick={() => bench.set({ playing: !playing })}>{playing ? 'Stop' : 'Play'}</Button>
-        <Button weight="bare" aria-label="One frame back" title="One frame back (Left)" onClick={() => bench.set({ frame: Math.max(shot.first, frame - 1), playing: false })}>Back</Button>
+        <Button
+          title={playing ? 'Stop (Space)' : 'Play in a loop (Space)'}
+          className="w-16"
+          onClick={() => bench.set({ playing: !playing })}
+        >
+          {playing ? 'Stop' : 'Play'}
+        </Button>
+        <Button
+          weight="bare"
+          aria-label="One frame back"
+          title="One frame back (Left)"
+          onClick={() => bench.set({ frame: Math.max(shot.first, frame - 1), playing: false })}
+        >
+          Back
+        </Button>
         <FrameNumber first={shot.first} last={shot.last} frame={frame} />
-        <Button weight="bare" aria-label="One frame on" title="One frame on (Right)" onClick={() => bench.set({ frame: Math.min(shot.last, frame + 1), playing: false })}>On</Button>
-        {open && <span className="text-[13px] whitespace-nowrap text-quiet">{frame === open.reference ? 'Reference frame' : here?.byHand ? 'By hand' : here ? `Residual ${(here.residual ?? 0).toFixed(2)} px` : ''}</span>}
-        {here?.advice && <span className="min-w-0 truncate text-[13px] text-clay" title={here.advice}>{here.advice}</span>}
+        <Button
+          weight="bare"
+          aria-label="One frame on"
+          title="One frame on (Right)"
+          onClick={() => bench.set({ frame: Math.min(shot.last, frame + 1), playing: false })}
+        >
+          On
+        </Button>
+        {open && (
+          <span className="text-[13px] whitespace-nowrap text-quiet">
+            {frame === open.reference
+              ? 'Reference frame'
+              : here?.byHand
+                ? 'By hand'
+                : here
+                  ? `Residual ${(here.residual ?? 0).toFixed(2)} px`
+                  : ''}
+          </span>
+        )}
+        {here?.advice && (
+          <span className="min-w-0 truncate text-[13px] text-clay" title={here.advice}>
+            {here.advice}
+          </span>
+        )}
         <span className="flex-1" />
-        <span className="font-mono text-[13px] whitespace-nowrap text-quiet">{shot.first} to {shot.last}, {Math.round((shot.rateNum / shot.rateDen) * 1000) / 1000} frames/s</span>
+        <span className="font-mono text-[13px] whitespace-nowrap text-quiet">
+          {shot.first} to {shot.last}, {Math.round((shot.rateNum / shot.rateDen) * 1000) / 1000} frames/s
+        </span>
       </div>
       <div
         ref={strip}
@@ -172,23 +224,51 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
           ))}
         </div>
         {keyLanes.map((l) => (
-          <KeyLane key={l.lane} {...l} shot={shot} each={each} selected={key?.lane === l.lane ? key.frame : null} x={x} onEdit={(label, change) => void edit(label, change)} />
+          <KeyLane
+            key={l.lane}
+            {...l}
+            shot={shot}
+            each={each}
+            selected={key?.lane === l.lane ? key.frame : null}
+            x={x}
+            onEdit={(label, change) => void edit(label, change)}
+          />
         ))}
         <canvas ref={canvas} className="block w-full" style={{ height }} aria-hidden />
-        <div className="pointer-events-none absolute inset-y-0 border-x border-black/60 bg-white/70" style={{ left: x(frame) + each / 2 - 1.5, width: 3 }} />
+        <div
+          className="pointer-events-none absolute inset-y-0 border-x border-black/60 bg-white/70"
+          style={{ left: x(frame) + each / 2 - 1.5, width: 3 }}
+        />
       </div>
     </section>
   )
 }
 
 /** The patch follows the plate's light or softness. */
-const settled = (r: Removal) => (!!r.settle.light && !r.settle.light.off) || (!!r.settle.softness && !r.settle.softness.off)
+const settled = (r: Removal) =>
+  (!!r.settle.light && !r.settle.light.off) || (!!r.settle.softness && !r.settle.softness.off)
 
 const noScores: Schemas['Looks'][] = []
 
 /** Keys of one thing over time: a click goes there, a drag moves one, with Alt copies it. */
-function KeyLane({ lane, label, frames, shot, each, selected, x, onEdit }: {
-  lane: string; label: string; frames: number[]; shot: Shot; each: number; selected: number | null; x: (n: number) => number; onEdit: (label: string, change: Change) => void
+function KeyLane({
+  lane,
+  label,
+  frames,
+  shot,
+  each,
+  selected,
+  x,
+  onEdit,
+}: {
+  lane: string
+  label: string
+  frames: number[]
+  shot: Shot
+  each: number
+  selected: number | null
+  x: (n: number) => number
+  onEdit: (label: string, change: Change) => void
 }) {
   const [draft, setDraft] = useState<{ from: number; to: number } | null>(null)
   const down = (e: ReactPointerEvent, from: number) => {
@@ -218,7 +298,10 @@ function KeyLane({ lane, label, frames, shot, each, selected, x, onEdit }: {
         const at = draft?.from === n ? draft.to : n
         return (
           <button
-            key={n} type="button" aria-label={`Key on ${n}, ${label}`} aria-pressed={selected === n}
+            key={n}
+            type="button"
+            aria-label={`Key on ${n}, ${label}`}
+            aria-pressed={selected === n}
             title={`${label}, ${n}. Drag to move, with Alt to copy; Delete removes; double click for eased or linear`}
             className={`absolute top-[2px] h-[9px] w-[7px] rounded-tl-full rounded-br-full border border-black ${selected === n ? 'bg-fern' : 'bg-text'}`}
             style={{ left: x(at) + each / 2 - 3.5 }}

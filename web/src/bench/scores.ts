@@ -5,7 +5,8 @@ import { answer, api } from '../api/client'
 export function useScores(shot: string, removal: string | null) {
   return useQuery({
     queryKey: ['scores', shot, removal],
-    queryFn: () => answer(api.GET('/api/shots/{id}/scores/{removal}', { params: { path: { id: shot, removal: removal! } } })),
+    queryFn: () =>
+      answer(api.GET('/api/shots/{id}/scores/{removal}', { params: { path: { id: shot, removal: removal! } } })),
     enabled: !!removal,
   })
 }

@@ -107,23 +107,31 @@ export function openScreen(canvas: HTMLCanvasElement, width: number, height: num
 
 type Part = [left: number, top: number, right: number, bottom: number]
 
-const join = (a: Part | null, b: Part): Part => (a ? [Math.min(a[0], b[0]), Math.min(a[1], b[1]), Math.max(a[2], b[2]), Math.max(a[3], b[3])] : b)
+const join = (a: Part | null, b: Part): Part =>
+  a ? [Math.min(a[0], b[0]), Math.min(a[1], b[1]), Math.max(a[2], b[2]), Math.max(a[3], b[3])] : b
 
 /** A program with its uniforms by name. */
 class Program {
   private places = new Map<string, WebGLUniformLocation | null>()
   private program: WebGLProgram
 
-  constructor(private gl: WebGL2RenderingContext, fragment: string) {
+  constructor(
+    private gl: WebGL2RenderingContext,
+    fragment: string,
+  ) {
     this.program = gl.createProgram()
-    for (const [kind, source] of [[gl.VERTEX_SHADER, vertex], [gl.FRAGMENT_SHADER, fragment]] as const) {
+    for (const [kind, source] of [
+      [gl.VERTEX_SHADER, vertex],
+      [gl.FRAGMENT_SHADER, fragment],
+    ] as const) {
       const shader = gl.createShader(kind)!
       gl.shaderSource(shader, source)
       gl.compileShader(shader)
       gl.attachShader(this.program, shader)
     }
     gl.linkProgram(this.program)
-    if (!gl.getProgramParameter(this.program, gl.LINK_STATUS)) throw new Error(gl.getProgramInfoLog(this.program) ?? 'the picture cannot be drawn')
+    if (!gl.getProgramParameter(this.program, gl.LINK_STATUS))
+      throw new Error(gl.getProgramInfoLog(this.program) ?? 'the picture cannot be drawn')
   }
 
   use() {
@@ -148,11 +156,16 @@ class GLScreen implements Screen {
   /** What of it was painted since the last drawing. */
   private fresh: Part | null = null
 
-  constructor(private gl: WebGL2RenderingContext, private width: number, private height: number) {
+  constructor(
+    private gl: WebGL2RenderingContext,
+    private width: number,
+    private height: number,
+  ) {
     this.plain = new Program(gl, plain)
     this.graded = new Program(gl, graded)
     this.against = new Program(gl, against)
-    for (const unit of [0, 1, 2, 3]) { // plate, overlay, live, under
+    for (const unit of [0, 1, 2, 3]) {
+      // plate, overlay, live, under
       gl.activeTexture(gl.TEXTURE0 + unit)
       gl.bindTexture(gl.TEXTURE_2D, gl.createTexture())
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE)
@@ -176,11 +189,21 @@ class GLScreen implements Screen {
     if (!fresh) return
     if (s.split !== null) return this.draw(s)
     const toCanvas = invert(s.toFrame)
-    const corners = [[0, 1], [2, 1], [2, 3], [0, 3]].map(([x, y]) => apply(toCanvas, { x: fresh[x], y: fresh[y] }))
+    const corners = [
+      [0, 1],
+      [2, 1],
+      [2, 3],
+      [0, 3],
+    ].map(([x, y]) => apply(toCanvas, { x: fresh[x], y: fresh[y] }))
     const [xs, ys] = [corners.map((p) => p.x), corners.map((p) => p.y)]
     const [left, bottom] = [Math.floor(Math.min(...xs)) - 2, Math.floor(gl.canvas.height - Math.max(...ys)) - 2]
     gl.enable(gl.SCISSOR_TEST)
-    gl.scissor(left, bottom, Math.ceil(Math.max(...xs)) + 2 - left, Math.ceil(gl.canvas.height - Math.min(...ys)) + 2 - bottom)
+    gl.scissor(
+      left,
+      bottom,
+      Math.ceil(Math.max(...xs)) + 2 - left,
+      Math.ceil(gl.canvas.height - Math.min(...ys)) + 2 - bottom,
+    )
     this.draw(s)
     gl.disable(gl.SCISSOR_TEST)
   }
@@ -262,7 +285,15 @@ class GLScreen implements Screen {
   }
 
   /** Draws a rectangle of the frame with a texture, or with the part of one that lies there. */
-  private rectangle(p: Program, unit: number, x: number, y: number, width: number, height: number, part = [0, 0, 1, 1]) {
+  private rectangle(
+    p: Program,
+    unit: number,
+    x: number,
+    y: number,
+    width: number,
+    height: number,
+    part = [0, 0, 1, 1],
+  ) {
     const { gl } = this
     gl.uniform1i(p.at('picture'), unit)
     gl.uniform4f(p.at('place'), x, y, width, height)
@@ -293,7 +324,11 @@ class PlainScreen implements Screen {
   private context: CanvasRenderingContext2D
   private layer: OffscreenCanvas
 
-  constructor(private canvas: HTMLCanvasElement, width: number, height: number) {
+  constructor(
+    private canvas: HTMLCanvasElement,
+    width: number,
+    height: number,
+  ) {
     this.context = canvas.getContext('2d', { alpha: false })!
     this.layer = new OffscreenCanvas(width, height)
   }

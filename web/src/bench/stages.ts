@@ -12,7 +12,12 @@ export const stages: { id: Stage; name: string; asks: string; key: string }[] = 
   { id: 'guard', name: 'Guard', asks: 'What stays in front?', key: '5' },
 ]
 
-export const standingWords: Record<Standing, string> = { empty: 'nothing yet', begun: 'begun', done: 'done', look: 'needs a look' }
+export const standingWords: Record<Standing, string> = {
+  empty: 'nothing yet',
+  begun: 'begun',
+  done: 'done',
+  look: 'needs a look',
+}
 
 /** How far a stage of a removal is, from the document alone. */
 export function standing(d: Document, r: Removal, stage: Stage, stale: string[]): Standing {
@@ -27,12 +32,23 @@ export function standing(d: Document, r: Removal, stage: Stage, stale: string[])
       return t.data || t.points?.some((p) => p.path) ? 'done' : 'begun'
     }
     case 'fill':
-      return r.fill.sources.some((f) => !f.off && (kinds[f.kind].gives(f) || strokesOf(f).some((x) => !x.off))) ? 'done' : r.fill.sources.length ? 'begun' : 'empty'
+      return r.fill.sources.some((f) => !f.off && (kinds[f.kind].gives(f) || strokesOf(f).some((x) => !x.off)))
+        ? 'done'
+        : r.fill.sources.length
+          ? 'begun'
+          : 'empty'
     case 'settle':
-      return r.settle.opacity === 0 ? 'look' : Object.entries(r.settle).some(([k, v]) => k !== 'opacity' && v && !(v as { off?: boolean }).off && (v as unknown[]).length !== 0) || r.settle.opacity < 1 ? 'done' : 'empty'
+      return r.settle.opacity === 0
+        ? 'look'
+        : Object.entries(r.settle).some(
+              ([k, v]) => k !== 'opacity' && v && !(v as { off?: boolean }).off && (v as unknown[]).length !== 0,
+            ) || r.settle.opacity < 1
+          ? 'done'
+          : 'empty'
     case 'guard': {
       const fronts = (r.guard?.fronts ?? []).filter((f) => !f.off)
-      if (fronts.some((f) => !f.shapes?.length && !f.mattes?.length && f.by !== 'colour' && f.by !== 'brightness')) return 'begun'
+      if (fronts.some((f) => !f.shapes?.length && !f.mattes?.length && f.by !== 'colour' && f.by !== 'brightness'))
+        return 'begun'
       return fronts.length || r.guard?.within?.length ? 'done' : 'empty'
     }
   }

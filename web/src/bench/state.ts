@@ -5,7 +5,20 @@ export type View = 'plate' | 'patch' | 'result' | 'difference' | 'alone' | 'matt
 export type Channel = 'colour' | 'red' | 'green' | 'blue' | 'luma'
 export type Stage = 'mark' | 'follow' | 'fill' | 'settle' | 'guard'
 /** What the pointer does on the picture. */
-export type Tool = 'look' | 'outline' | 'region' | 'exclusion' | 'point' | 'surface' | 'correct' | 'place' | 'copy' | 'brush' | 'area' | 'where' | 'pick'
+export type Tool =
+  | 'look'
+  | 'outline'
+  | 'region'
+  | 'exclusion'
+  | 'point'
+  | 'surface'
+  | 'correct'
+  | 'place'
+  | 'copy'
+  | 'brush'
+  | 'area'
+  | 'where'
+  | 'pick'
 /** What the drawing tool makes. */
 export type Drawn = 'curve' | 'box' | 'ellipse' | 'strand'
 
@@ -142,10 +155,34 @@ export const initial: BenchState = {
   copying: null,
   stroke: null,
   brush: {
-    mode: 'clone', size: 24, hardness: 0.6, opacity: 1, flow: 1, spacing: 0.1, roundness: 1, angle: 0, jitter: 0, pen: ['size'], channels: 'rgb',
-    colour: [0.18, 0.18, 0.18], amounts: { soften: 2, smear: 0.7, lift: 0.3, lower: 0.3 }, lasts: 'this', still: false,
+    mode: 'clone',
+    size: 24,
+    hardness: 0.6,
+    opacity: 1,
+    flow: 1,
+    spacing: 0.1,
+    roundness: 1,
+    angle: 0,
+    jitter: 0,
+    pen: ['size'],
+    channels: 'rgb',
+    colour: [0.18, 0.18, 0.18],
+    amounts: { soften: 2, smear: 0.7, lift: 0.3, lower: 0.3 },
+    lasts: 'this',
+    still: false,
   },
-  origin: { offset: null, spot: null, stays: false, turn: 0, scale: 1, mirror: false, middle: null, frame: null, plain: false, crisp: true },
+  origin: {
+    offset: null,
+    spot: null,
+    stays: false,
+    turn: 0,
+    scale: 1,
+    mirror: false,
+    middle: null,
+    frame: null,
+    plain: false,
+    crisp: true,
+  },
   bed: null,
   loan: { as: 'hidden', share: 0.5 },
   faint: false,
@@ -162,9 +199,20 @@ export const bench = {
   get: useBench.getState,
   open(removal: string | null, stage: Stage = 'mark') {
     useBench.setState((s) => ({
-      removal, stage, outline: null, knots: [], points: [], key: null, stroke: null, copying: null,
+      removal,
+      stage,
+      outline: null,
+      knots: [],
+      points: [],
+      key: null,
+      stroke: null,
+      copying: null,
       tool: stage === 'fill' ? 'brush' : 'look',
-      ...(removal && stage === 'fill' ? { view: 'patch' } : s.view === 'patch' && (!removal || s.stage === 'fill') ? { view: 'result' } : {}),
+      ...(removal && stage === 'fill'
+        ? { view: 'patch' }
+        : s.view === 'patch' && (!removal || s.stage === 'fill')
+          ? { view: 'result' }
+          : {}),
       part: null,
       ...(removal !== s.removal ? { origin: initial.origin, bed: null, loan: initial.loan } : {}),
     }))

@@ -18,16 +18,34 @@ export function ViewBar({ shot, revision, motion, motions }: BenchProps) {
         onChange={(v) => bench.set({ view: v })}
         options={[
           { value: 'plate', label: 'Plate', hint: 'The untouched frames (Q)' },
-          ...(removal ? [{ value: 'patch' as const, label: 'Patch', hint: 'The open removal’s paint, not cut by its outlines nor settled (W)' }] : []),
+          ...(removal
+            ? [
+                {
+                  value: 'patch' as const,
+                  label: 'Patch',
+                  hint: 'The open removal’s paint, not cut by its outlines nor settled (W)',
+                },
+              ]
+            : []),
           { value: 'result', label: 'Result', hint: 'The plate with every patch laid on it (E)' },
           { value: 'difference', label: 'Difference', hint: `Result less plate, ${gain} times as strong (D)` },
         ]}
       />
       <Looks />
-      <Button on={locked && !beside} disabled={!canLock && !locked} title="Move the footage so that the followed surface stands still (L)" onClick={() => bench.set({ locked: !locked, beside: false })}>
+      <Button
+        on={locked && !beside}
+        disabled={!canLock && !locked}
+        title="Move the footage so that the followed surface stands still (L)"
+        onClick={() => bench.set({ locked: !locked, beside: false })}
+      >
         Locked
       </Button>
-      <Button on={beside} disabled={!canLock && !beside} title="Free and locked, side by side (B)" onClick={() => bench.set({ beside: !beside })}>
+      <Button
+        on={beside}
+        disabled={!canLock && !beside}
+        title="Free and locked, side by side (B)"
+        onClick={() => bench.set({ beside: !beside })}
+      >
         Beside
       </Button>
       <Aids revision={revision} />
@@ -35,21 +53,44 @@ export function ViewBar({ shot, revision, motion, motions }: BenchProps) {
         label="Channel (C)"
         value={channel}
         onChange={(c) => bench.set({ channel: c })}
-        options={(['colour', 'red', 'green', 'blue', 'luma'] as const).map((value) => ({ value, label: value[0].toUpperCase() + value.slice(1) }))}
+        options={(['colour', 'red', 'green', 'blue', 'luma'] as const).map((value) => ({
+          value,
+          label: value[0].toUpperCase() + value.slice(1),
+        }))}
       />
-      <label className="flex items-center gap-2" title="Exposure in stops: brighter or darker, for looking only; double click for 0">
+      <label
+        className="flex items-center gap-2"
+        title="Exposure in stops: brighter or darker, for looking only; double click for 0"
+      >
         <input
-          type="range" aria-label="View exposure" min={-4} max={4} step={0.5} value={exposure} className="w-10"
+          type="range"
+          aria-label="View exposure"
+          min={-4}
+          max={4}
+          step={0.5}
+          value={exposure}
+          className="w-10"
           onChange={(e) => bench.set({ exposure: Number(e.target.value) })}
           onDoubleClick={() => bench.set({ exposure: 0 })}
         />
-        <span className="w-[3.2rem] font-mono text-[13px]">{exposure > 0 ? '+' : ''}{exposure.toFixed(1)} EV</span>
+        <span className="w-[3.2rem] font-mono text-[13px]">
+          {exposure > 0 ? '+' : ''}
+          {exposure.toFixed(1)} EV
+        </span>
       </label>
       <span className="flex-1" />
-      <Button on={handles} title="Show or hide everything that lies on the picture (H)" onClick={() => bench.set({ handles: !handles })}>
+      <Button
+        on={handles}
+        title="Show or hide everything that lies on the picture (H)"
+        onClick={() => bench.set({ handles: !handles })}
+      >
         Handles
       </Button>
-      <Button weight="bare" title="Fit the picture into the room there is (0)" onClick={() => bench.set({ zoom: null, centre: { x: shot.width / 2, y: shot.height / 2 } })}>
+      <Button
+        weight="bare"
+        title="Fit the picture into the room there is (0)"
+        onClick={() => bench.set({ zoom: null, centre: { x: shot.width / 2, y: shot.height / 2 } })}
+      >
         {zoom === null ? 'Fit' : `${Math.round(zoom * 100)} %`}
       </Button>
       <Help />
@@ -58,7 +99,13 @@ export function ViewBar({ shot, revision, motion, motions }: BenchProps) {
   )
 }
 
-const looks: Partial<Record<View, string>> = { alone: 'Patch alone', matte: 'Mattes', tint: 'Mattes over the plate', light: 'Light field', grain: 'Grain taken out' }
+const looks: Partial<Record<View, string>> = {
+  alone: 'Patch alone',
+  matte: 'Mattes',
+  tint: 'Mattes over the plate',
+  light: 'Light field',
+  grain: 'Grain taken out',
+}
 
 /** Rarer ways of looking: at what a patch is made of, at before and after, at a few frames over and over. */
 function Looks() {
@@ -66,18 +113,53 @@ function Looks() {
   const other = !!looks[view]
   return (
     <Popover className="relative">
-      <PopoverButton className={`rounded border bg-slab px-2.5 py-1 leading-5 whitespace-nowrap hover:bg-stone ${other || split !== null || loop ? 'border-fern text-fern' : 'border-stone'}`} title="More ways of looking">Looks</PopoverButton>
-      <PopoverPanel anchor={{ to: 'bottom start', gap: 4 }} className="z-40 flex w-72 flex-col gap-2.5 rounded border border-stone bg-bed p-3 shadow-lg shadow-black/50 focus:outline-none">
+      <PopoverButton
+        className={`rounded border bg-slab px-2.5 py-1 leading-5 whitespace-nowrap hover:bg-stone ${other || split !== null || loop ? 'border-fern text-fern' : 'border-stone'}`}
+        title="More ways of looking"
+      >
+        Looks
+      </PopoverButton>
+      <PopoverPanel
+        anchor={{ to: 'bottom start', gap: 4 }}
+        className="z-40 flex w-72 flex-col gap-2.5 rounded border border-stone bg-bed p-3 shadow-lg shadow-black/50 focus:outline-none"
+      >
         <div className="flex flex-col gap-0.5" role="group" aria-label="More to show">
           {(Object.keys(looks) as View[]).map((v) => (
-            <button key={v} type="button" aria-pressed={view === v} disabled={!removal && (v === 'light' || v === 'grain')} className={`rounded px-2 py-0.5 text-left disabled:opacity-40 ${view === v ? 'bg-stone' : 'hover:bg-slab'}`} onClick={() => bench.set({ view: view === v ? 'result' : v })}>{looks[v]}</button>
+            <button
+              key={v}
+              type="button"
+              aria-pressed={view === v}
+              disabled={!removal && (v === 'light' || v === 'grain')}
+              className={`rounded px-2 py-0.5 text-left disabled:opacity-40 ${view === v ? 'bg-stone' : 'hover:bg-slab'}`}
+              onClick={() => bench.set({ view: view === v ? 'result' : v })}
+            >
+              {looks[v]}
+            </button>
           ))}
         </div>
-        <Check label="Before and after, split" hint="Left of the line the plate, right of it what is shown; drag the line (S puts it on and off)" value={split !== null} onChange={(v) => bench.set({ split: v ? 0.5 : null })} />
-        <Check label="Only the frames around this one" hint="Twelve on either side are played in a loop (K)" value={loop !== null} onChange={(v) => bench.set({ loop: v ? { first: frame - 12, last: frame + 12 } : null })} />
+        <Check
+          label="Before and after, split"
+          hint="Left of the line the plate, right of it what is shown; drag the line (S puts it on and off)"
+          value={split !== null}
+          onChange={(v) => bench.set({ split: v ? 0.5 : null })}
+        />
+        <Check
+          label="Only the frames around this one"
+          hint="Twelve on either side are played in a loop (K)"
+          value={loop !== null}
+          onChange={(v) => bench.set({ loop: v ? { first: frame - 12, last: frame + 12 } : null })}
+        />
         <label className="grid grid-cols-[5rem_1fr_3rem] items-center gap-2" title="How strongly a difference is shown">
           <span className="text-quiet">Difference</span>
-          <input type="range" aria-label="Strength of the difference" min={1} max={32} step={1} value={gain} onChange={(e) => bench.set({ gain: Number(e.target.value) })} />
+          <input
+            type="range"
+            aria-label="Strength of the difference"
+            min={1}
+            max={32}
+            step={1}
+            value={gain}
+            onChange={(e) => bench.set({ gain: Number(e.target.value) })}
+          />
           <span className="text-right font-mono text-[13px]">{gain} ×</span>
         </label>
       </PopoverPanel>
@@ -91,38 +173,71 @@ function Aids({ revision }: { revision: BenchProps['revision'] }) {
   const any = lockTo !== null || lockBy !== 'whole' || through > 0 || aid !== 'none' || ghosts || drives
   return (
     <Popover className="relative">
-      <PopoverButton className={`rounded border bg-slab px-2.5 py-1 leading-5 hover:bg-stone ${any ? 'border-fern text-fern' : 'border-stone'}`} title="What helps to judge a track">Aids</PopoverButton>
-      <PopoverPanel anchor={{ to: 'bottom start', gap: 4 }} className="z-40 flex w-72 flex-col gap-2.5 rounded border border-stone bg-bed p-3 shadow-lg shadow-black/50 focus:outline-none">
+      <PopoverButton
+        className={`rounded border bg-slab px-2.5 py-1 leading-5 hover:bg-stone ${any ? 'border-fern text-fern' : 'border-stone'}`}
+        title="What helps to judge a track"
+      >
+        Aids
+      </PopoverButton>
+      <PopoverPanel
+        anchor={{ to: 'bottom start', gap: 4 }}
+        className="z-40 flex w-72 flex-col gap-2.5 rounded border border-stone bg-bed p-3 shadow-lg shadow-black/50 focus:outline-none"
+      >
         <div className="grid grid-cols-[5rem_1fr] items-center gap-2">
           <span className="text-quiet">Lock to</span>
           <Select<string>
             label="What the picture is locked to"
             value={lockTo ?? ''}
             onChange={(v) => bench.set({ lockTo: v || null })}
-            options={[{ value: '', label: 'Its own track' }, ...revision.document.tracks.map((t) => ({ value: t.id, label: t.name }))]}
+            options={[
+              { value: '', label: 'Its own track' },
+              ...revision.document.tracks.map((t) => ({ value: t.id, label: t.name })),
+            ]}
           />
           <span className="text-quiet">Takes out</span>
           <Select<'whole' | 'position'>
             label="How much of the motion is taken out"
             value={lockBy}
             onChange={(v) => bench.set({ lockBy: v })}
-            options={[{ value: 'whole', label: 'All motion' }, { value: 'position', label: 'Position only', hint: 'keeps the picture sharpest' }]}
+            options={[
+              { value: 'whole', label: 'All motion' },
+              { value: 'position', label: 'Position only', hint: 'keeps the picture sharpest' },
+            ]}
           />
           <span className="text-quiet">On it</span>
           <Select<'none' | 'grid' | 'test'>
             label="What lies on the surface"
             value={aid}
             onChange={(v) => bench.set({ aid: v })}
-            options={[{ value: 'none', label: 'Nothing' }, { value: 'grid', label: 'A grid' }, { value: 'test', label: 'A test picture' }]}
+            options={[
+              { value: 'none', label: 'Nothing' },
+              { value: 'grid', label: 'A grid' },
+              { value: 'test', label: 'A test picture' },
+            ]}
           />
         </div>
-        <label className="grid grid-cols-[5rem_1fr_3rem] items-center gap-2" title="The reference frame, shown through the locked picture: where it doubles, the track slips">
+        <label
+          className="grid grid-cols-[5rem_1fr_3rem] items-center gap-2"
+          title="The reference frame, shown through the locked picture: where it doubles, the track slips"
+        >
           <span className="text-quiet">Reference</span>
-          <input type="range" aria-label="Reference frame through the locked picture" min={0} max={1} step={0.05} value={through} onChange={(e) => bench.set({ through: Number(e.target.value) })} />
+          <input
+            type="range"
+            aria-label="Reference frame through the locked picture"
+            min={0}
+            max={1}
+            step={0.05}
+            value={through}
+            onChange={(e) => bench.set({ through: Number(e.target.value) })}
+          />
           <span className="text-right font-mono text-[13px]">{Math.round(through * 100)} %</span>
         </label>
         <Check label="The way of the surface" value={ghosts} onChange={(v) => bench.set({ ghosts: v })} />
-        <Check label="What drives the track, and what is left out" value={drives} onChange={(v) => bench.set({ drives: v })} />
+        <Check
+          label="What drives the track, and what is left out"
+          value={drives}
+          onChange={(v) => bench.set({ drives: v })}
+        />
       </PopoverPanel>
     </Popover>
   )

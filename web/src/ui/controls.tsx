@@ -9,7 +9,12 @@ const weights: Record<Weight, string> = {
   bare: 'border-transparent hover:bg-slab text-quiet hover:text-text',
 }
 
-export function Button({ weight = 'plain', on, className = '', ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { weight?: Weight; on?: boolean }) {
+export function Button({
+  weight = 'plain',
+  on,
+  className = '',
+  ...rest
+}: ButtonHTMLAttributes<HTMLButtonElement> & { weight?: Weight; on?: boolean }) {
   return (
     <button
       type="button"
@@ -21,10 +26,25 @@ export function Button({ weight = 'plain', on, className = '', ...rest }: Button
 }
 
 /** A choice between yes and no. */
-export function Check({ label, hint, value, onChange }: { label: string; hint?: string; value: boolean; onChange: (v: boolean) => void }) {
+export function Check({
+  label,
+  hint,
+  value,
+  onChange,
+}: {
+  label: string
+  hint?: string
+  value: boolean
+  onChange: (v: boolean) => void
+}) {
   return (
     <label className="flex items-center gap-2" title={hint}>
-      <input type="checkbox" checked={value} onChange={(e) => onChange(e.target.checked)} className="size-4 accent-fern" />
+      <input
+        type="checkbox"
+        checked={value}
+        onChange={(e) => onChange(e.target.checked)}
+        className="size-4 accent-fern"
+      />
       {label}
     </label>
   )
@@ -43,7 +63,17 @@ export function Field({ label, hint, children }: { label: string; hint?: string;
 export const inputStyle = 'min-w-0 rounded border border-stone bg-soil px-2 py-1 leading-5'
 
 /** A line of text, given back when it is left or Enter is pressed. */
-export function Text({ value, onDone, label, className = '' }: { value: string; onDone: (v: string) => void; label: string; className?: string }) {
+export function Text({
+  value,
+  onDone,
+  label,
+  className = '',
+}: {
+  value: string
+  onDone: (v: string) => void
+  label: string
+  className?: string
+}) {
   const [draft, setDraft] = useState(value)
   useEffect(() => setDraft(value), [value])
   const done = () => {
@@ -68,7 +98,23 @@ export function Text({ value, onDone, label, className = '' }: { value: string; 
 }
 
 /** A number in a field, given back when it is left or Enter is pressed. */
-export function NumberInput({ id, label, value, min, max, onDone, className = '' }: { id?: string; label?: string; value: number; min: number; max: number; onDone: (v: number) => void; className?: string }) {
+export function NumberInput({
+  id,
+  label,
+  value,
+  min,
+  max,
+  onDone,
+  className = '',
+}: {
+  id?: string
+  label?: string
+  value: number
+  min: number
+  max: number
+  onDone: (v: number) => void
+  className?: string
+}) {
   const [draft, setDraft] = useState<string | null>(null)
   return (
     <input
@@ -120,7 +166,9 @@ export function NumberField({ label, unit, hint, value, min, max, step = 1, onMo
   }
   return (
     <div className="grid grid-cols-[4.9rem_1fr_3.2rem_1.1rem] items-center gap-2" title={hint}>
-      <label htmlFor={id} className="text-quiet">{label}</label>
+      <label htmlFor={id} className="text-quiet">
+        {label}
+      </label>
       <input
         type="range"
         aria-label={`${label}, slider`}

@@ -25,11 +25,28 @@ export function notify(text: string, choice?: Choice) {
 export function Notices() {
   const list = useNotices((s) => s.list)
   return (
-    <div aria-live="polite" className="pointer-events-none fixed inset-x-0 bottom-36 z-50 flex flex-col items-center gap-2">
+    <div
+      aria-live="polite"
+      className="pointer-events-none fixed inset-x-0 bottom-36 z-50 flex flex-col items-center gap-2"
+    >
       {list.map((n) => (
-        <p key={n.id} className="pointer-events-auto max-w-xl rounded border border-clay bg-bed px-4 py-2 shadow-lg shadow-black/40">
+        <p
+          key={n.id}
+          className="pointer-events-auto max-w-xl rounded border border-clay bg-bed px-4 py-2 shadow-lg shadow-black/40"
+        >
           {n.text}
-          {n.choice && <button type="button" className="ml-3 rounded border border-stone bg-slab px-2 hover:bg-stone" onClick={() => { n.choice!.press(); useNotices.setState((s) => ({ list: s.list.filter((x) => x.id !== n.id) })) }}>{n.choice.words}</button>}
+          {n.choice && (
+            <button
+              type="button"
+              className="ml-3 rounded border border-stone bg-slab px-2 hover:bg-stone"
+              onClick={() => {
+                n.choice!.press()
+                useNotices.setState((s) => ({ list: s.list.filter((x) => x.id !== n.id) }))
+              }}
+            >
+              {n.choice.words}
+            </button>
+          )}
         </p>
       ))}
     </div>

@@ -10,7 +10,17 @@ type Primaries = NonNullable<Schemas['NewShot']['primaries']>
 type Reading = Schemas['Reading']
 
 /** Choosing footage from the folders that the server may read, and saying what it is. given is what was sent by the browser. */
-export function BringIn({ open, onClose, shows, given = '' }: { open: boolean; onClose: () => void; shows: string[]; given?: string }) {
+export function BringIn({
+  open,
+  onClose,
+  shows,
+  given = '',
+}: {
+  open: boolean
+  onClose: () => void
+  shows: string[]
+  given?: string
+}) {
   const [trail, setTrail] = useState<string[]>([]) // the folders gone through, the one shown last
   const path = trail.at(-1) ?? ''
   const [picked, setChosen] = useState('')
@@ -40,22 +50,40 @@ export function BringIn({ open, onClose, shows, given = '' }: { open: boolean; o
     <div className="min-w-0">
       {chosen === '' && <p className="text-quiet">Choose a movie or a folder of numbered stills on the left.</p>}
       {material.isFetching && <p className="text-quiet">Looking at it…</p>}
-      {material.isError && !material.isFetching && <p role="alert" className="break-words text-clay">{material.error.message}</p>}
-      {material.data && !material.isFetching && <Facts key={chosen} material={material.data as Material} shows={shows} onDone={onClose} />}
+      {material.isError && !material.isFetching && (
+        <p role="alert" className="break-words text-clay">
+          {material.error.message}
+        </p>
+      )}
+      {material.data && !material.isFetching && (
+        <Facts key={chosen} material={material.data as Material} shows={shows} onDone={onClose} />
+      )}
     </div>
   )
   return (
     <Sheet title="Bring in a shot" open={open} onClose={onClose} wide>
-      {given ? facts : (
+      {given ? (
+        facts
+      ) : (
         <div className="grid grid-cols-2 gap-6">
           <div>
             <div className="mb-2 flex items-center gap-2">
-              <Button disabled={path === ''} onClick={() => go(trail.slice(0, -1))}>Up</Button>
-              <span className="truncate font-mono text-[13px] text-quiet" title={path}>{path === '' ? 'Folders the server may read' : path.split('/').slice(-2).join(' / ')}</span>
+              <Button disabled={path === ''} onClick={() => go(trail.slice(0, -1))}>
+                Up
+              </Button>
+              <span className="truncate font-mono text-[13px] text-quiet" title={path}>
+                {path === '' ? 'Folders the server may read' : path.split('/').slice(-2).join(' / ')}
+              </span>
             </div>
             <ul className="h-72 overflow-y-auto rounded border border-rule bg-soil p-1">
               {folder.isError && <li className="p-2 text-clay">{folder.error.message}</li>}
-              {folder.data?.length === 0 && <li className="p-2 text-quiet">{path === '' ? 'The server was not told of any folder. Start it with --media FOLDER, or drop a folder of yours on the wall.' : 'No folders and no movies here.'}</li>}
+              {folder.data?.length === 0 && (
+                <li className="p-2 text-quiet">
+                  {path === ''
+                    ? 'The server was not told of any folder. Start it with --media FOLDER, or drop a folder of yours on the wall.'
+                    : 'No folders and no movies here.'}
+                </li>
+              )}
               {folder.data?.map((e) => (
                 <li key={e.path}>
                   <button
@@ -64,13 +92,21 @@ export function BringIn({ open, onClose, shows, given = '' }: { open: boolean; o
                     onClick={() => (e.kind === 'movie' || e.stills ? setChosen(e.path) : enter(e.path))}
                     onDoubleClick={() => e.kind === 'folder' && enter(e.path)}
                   >
-                    <span className="truncate">{e.name}{e.kind === 'folder' && '/'}</span>
-                    <span className="shrink-0 text-[13px] text-quiet">{e.kind === 'movie' ? 'movie' : e.stills ? `${e.stills} stills` : ''}</span>
+                    <span className="truncate">
+                      {e.name}
+                      {e.kind === 'folder' && '/'}
+                    </span>
+                    <span className="shrink-0 text-[13px] text-quiet">
+                      {e.kind === 'movie' ? 'movie' : e.stills ? `${e.stills} stills` : ''}
+                    </span>
                   </button>
                 </li>
               ))}
             </ul>
-            <p className="mt-2 text-[13px] text-quiet">A folder with numbered stills is one shot. Double click opens it as a folder. A folder from this computer can be dropped on the wall.</p>
+            <p className="mt-2 text-[13px] text-quiet">
+              A folder with numbered stills is one shot. Double click opens it as a folder. A folder from this computer
+              can be dropped on the wall.
+            </p>
           </div>
           {facts}
         </div>
@@ -126,7 +162,21 @@ function Facts({ material: m, shows, onDone }: { material: Material; shows: stri
     if (range !== m.range) reading.range = range
     if (whole) reading.whole = true
     try {
-      await answer(api.POST('/api/shots', { body: { show, name, path: m.path, first: Number(first), rate: { num: Number(num), den: Number(den) }, transfer, primaries: primary, aspect: Number(aspect), reading } }))
+      await answer(
+        api.POST('/api/shots', {
+          body: {
+            show,
+            name,
+            path: m.path,
+            first: Number(first),
+            rate: { num: Number(num), den: Number(den) },
+            transfer,
+            primaries: primary,
+            aspect: Number(aspect),
+            reading,
+          },
+        }),
+      )
       await queries.invalidateQueries({ queryKey: ['shots'] })
       onDone()
     } catch (e) {
@@ -143,40 +193,109 @@ function Facts({ material: m, shows, onDone }: { material: Material; shows: stri
       }}
     >
       <p className="mb-1">
-        {counted(m.last - m.first + 1 - m.gaps.reduce((n, g) => n + g.last - g.first + 1, 0), 'frame')}, {m.first} to {m.last}{m.padding > 1 ? `, ${m.padding} digits` : ''}<br />
-        {m.width} × {m.height} pixels, {m.float ? (m.depth === 16 ? 'half float' : 'float') : `${m.depth} bit`}{m.alpha ? ', with alpha' : ''}<br />
-        <span className="text-quiet">{m.format}{m.kind === 'stills' && m.compression ? `, ${m.compression === 'none' ? 'not compressed' : m.compression}` : ''}{m.timecode ? `, from ${m.timecode}` : ''}</span>
+        {counted(m.last - m.first + 1 - m.gaps.reduce((n, g) => n + g.last - g.first + 1, 0), 'frame')}, {m.first} to{' '}
+        {m.last}
+        {m.padding > 1 ? `, ${m.padding} digits` : ''}
+        <br />
+        {m.width} × {m.height} pixels, {m.float ? (m.depth === 16 ? 'half float' : 'float') : `${m.depth} bit`}
+        {m.alpha ? ', with alpha' : ''}
+        <br />
+        <span className="text-quiet">
+          {m.format}
+          {m.kind === 'stills' && m.compression
+            ? `, ${m.compression === 'none' ? 'not compressed' : m.compression}`
+            : ''}
+          {m.timecode ? `, from ${m.timecode}` : ''}
+        </span>
       </p>
-      {m.notes.map((n) => <p key={n} className="text-[13px] text-clay">{n}</p>)}
+      {m.notes.map((n) => (
+        <p key={n} className="text-[13px] text-clay">
+          {n}
+        </p>
+      ))}
       {m.fields && (
         <div className="rounded border border-clay/50 p-2 text-[13px]">
-          <p className="mb-1">Interlaced, {m.fields === 'top' ? 'upper' : 'lower'} field first ({m.fieldsBy === 'measured' ? 'its pictures show it' : 'the file says so'}): each frame holds two moments, and tracks and patches would be wrong for both. Bring in a version that was made progressive.</p>
+          <p className="mb-1">
+            Interlaced, {m.fields === 'top' ? 'upper' : 'lower'} field first (
+            {m.fieldsBy === 'measured' ? 'its pictures show it' : 'the file says so'}): each frame holds two moments,
+            and tracks and patches would be wrong for both. Bring in a version that was made progressive.
+          </p>
           <Check label="I know that its frames are whole" value={whole} onChange={setWhole} />
         </div>
       )}
       {m.gaps.length > 0 && (
         <div className="rounded border border-clay/50 p-2 text-[13px]">
-          <p className="mb-1">Missing: {m.gaps.slice(0, 6).map((g) => (g.first === g.last ? g.first : `${g.first} to ${g.last}`)).join(', ')}{m.gaps.length > 6 ? ', and more' : ''}.</p>
-          <Select<'hold' | 'close'> label="What to do where frames are missing" value={gaps} onChange={setGaps}
-            options={[{ value: 'hold', label: 'Hold the frame before', hint: 'numbers stay as they are' }, { value: 'close', label: 'Close the gap', hint: 'what follows gets other numbers' }]} />
+          <p className="mb-1">
+            Missing:{' '}
+            {m.gaps
+              .slice(0, 6)
+              .map((g) => (g.first === g.last ? g.first : `${g.first} to ${g.last}`))
+              .join(', ')}
+            {m.gaps.length > 6 ? ', and more' : ''}.
+          </p>
+          <Select<'hold' | 'close'>
+            label="What to do where frames are missing"
+            value={gaps}
+            onChange={setGaps}
+            options={[
+              { value: 'hold', label: 'Hold the frame before', hint: 'numbers stay as they are' },
+              { value: 'close', label: 'Close the gap', hint: 'what follows gets other numbers' },
+            ]}
+          />
         </div>
       )}
-      <Field label="Show"><input className={inputStyle} value={show} onChange={(e) => setShow(e.target.value)} /></Field>
-      <Field label="Shot"><input className={inputStyle} value={name} onChange={(e) => setName(e.target.value)} /></Field>
+      <Field label="Show">
+        <input className={inputStyle} value={show} onChange={(e) => setShow(e.target.value)} />
+      </Field>
+      <Field label="Shot">
+        <input className={inputStyle} value={name} onChange={(e) => setName(e.target.value)} />
+      </Field>
       <div className={row} title="Only this part of the material">
         <span className="text-quiet">Frames</span>
         <span className="flex items-center gap-2">
-          <input aria-label="From frame" className={`${inputStyle} w-20`} inputMode="numeric" value={from} onChange={(e) => { if (first === from) setFirst(e.target.value); setFrom(e.target.value) }} />
+          <input
+            aria-label="From frame"
+            className={`${inputStyle} w-20`}
+            inputMode="numeric"
+            value={from}
+            onChange={(e) => {
+              if (first === from) setFirst(e.target.value)
+              setFrom(e.target.value)
+            }}
+          />
           <span className="text-quiet">to</span>
-          <input aria-label="To frame" className={`${inputStyle} w-20`} inputMode="numeric" value={to} onChange={(e) => setTo(e.target.value)} />
+          <input
+            aria-label="To frame"
+            className={`${inputStyle} w-20`}
+            inputMode="numeric"
+            value={to}
+            onChange={(e) => setTo(e.target.value)}
+          />
         </span>
       </div>
-      <Field label="Number from" hint="The number that the first frame has from now on"><input aria-label="First frame" className={`${inputStyle} w-20`} inputMode="numeric" value={first} onChange={(e) => setFirst(e.target.value)} /></Field>
-      <Field label="Frames/s" hint="A whole number, or a fraction such as 24000/1001"><input className={`${inputStyle} w-28`} value={rate} onChange={(e) => setRate(e.target.value)} /></Field>
+      <Field label="Number from" hint="The number that the first frame has from now on">
+        <input
+          aria-label="First frame"
+          className={`${inputStyle} w-20`}
+          inputMode="numeric"
+          value={first}
+          onChange={(e) => setFirst(e.target.value)}
+        />
+      </Field>
+      <Field label="Frames/s" hint="A whole number, or a fraction such as 24000/1001">
+        <input className={`${inputStyle} w-28`} value={rate} onChange={(e) => setRate(e.target.value)} />
+      </Field>
       <div className={row}>
-        <span className="text-quiet" title="How code values relate to light, and the colours of red, green and blue">Code values</span>
+        <span className="text-quiet" title="How code values relate to light, and the colours of red, green and blue">
+          Code values
+        </span>
         <span className="flex items-center gap-2">
-          <Select<Transfer> label="How code values relate to light" value={transfer} onChange={setTransfer} options={transfers} />
+          <Select<Transfer>
+            label="How code values relate to light"
+            value={transfer}
+            onChange={setTransfer}
+            options={transfers}
+          />
           <span className="text-quiet">primaries</span>
           <Select<Primaries> label="Primaries" value={primary} onChange={setPrimary} options={primaries} />
         </span>
@@ -185,14 +304,44 @@ function Facts({ material: m, shows, onDone }: { material: Material; shows: stri
         <div className={row}>
           <span className="text-quiet">YCbCr</span>
           <span className="flex gap-2">
-            <Select label="Matrix of YCbCr" value={matrix} onChange={setMatrix} options={[{ value: 'bt601', label: 'BT.601' }, { value: 'bt709', label: 'BT.709' }, { value: 'bt2020', label: 'BT.2020' }]} />
-            <Select label="Range of YCbCr" value={range} onChange={setRange} options={[{ value: 'video', label: 'Video range' }, { value: 'full', label: 'Full range' }]} />
+            <Select
+              label="Matrix of YCbCr"
+              value={matrix}
+              onChange={setMatrix}
+              options={[
+                { value: 'bt601', label: 'BT.601' },
+                { value: 'bt709', label: 'BT.709' },
+                { value: 'bt2020', label: 'BT.2020' },
+              ]}
+            />
+            <Select
+              label="Range of YCbCr"
+              value={range}
+              onChange={setRange}
+              options={[
+                { value: 'video', label: 'Video range' },
+                { value: 'full', label: 'Full range' },
+              ]}
+            />
           </span>
         </div>
       )}
-      <Field label="Pixel aspect" hint="Width to height of a pixel: 1 for square ones"><input className={`${inputStyle} w-20`} inputMode="decimal" value={aspect} onChange={(e) => setAspect(e.target.value)} /></Field>
-      {problem && <p role="alert" className="text-clay">{problem}</p>}
-      <Button type="submit" weight="main" className="mt-2 self-start">Bring in</Button>
+      <Field label="Pixel aspect" hint="Width to height of a pixel: 1 for square ones">
+        <input
+          className={`${inputStyle} w-20`}
+          inputMode="decimal"
+          value={aspect}
+          onChange={(e) => setAspect(e.target.value)}
+        />
+      </Field>
+      {problem && (
+        <p role="alert" className="text-clay">
+          {problem}
+        </p>
+      )}
+      <Button type="submit" weight="main" className="mt-2 self-start">
+        Bring in
+      </Button>
     </form>
   )
 }

@@ -16,8 +16,10 @@ export interface Sending {
 
 export const useSending = create<{ sending: Sending[] }>(() => ({ sending: [] }))
 
-const put = (one: Sending) => useSending.setState(({ sending }) => ({ sending: [...sending.filter((s) => s.id !== one.id), one] }))
-export const forget = (id: string) => useSending.setState(({ sending }) => ({ sending: sending.filter((s) => s.id !== id) }))
+const put = (one: Sending) =>
+  useSending.setState(({ sending }) => ({ sending: [...sending.filter((s) => s.id !== one.id), one] }))
+export const forget = (id: string) =>
+  useSending.setState(({ sending }) => ({ sending: sending.filter((s) => s.id !== id) }))
 
 const wanted = /(\d+\.(png|jpe?g|tiff?|exr|dpx)|\.(mov|mp4|m4v|mkv|avi|mxf|webm))$/i
 const piece = 8 << 20
@@ -50,23 +52,42 @@ export async function dropped(items: DataTransferItemList): Promise<{ name: stri
  * the server, or null if it was given up.
  */
 export async function send(name: string, all: File[]): Promise<string | null> {
-  const files = all.filter((f) => wanted.test(f.name) && !f.name.startsWith('.')).sort((a, b) => a.name.localeCompare(b.name))
-  if (files.length === 0) throw new Error(`${name || 'What was dropped'} holds no movie and no numbered stills (PNG, JPEG, TIFF, OpenEXR or DPX)`)
-  const upload: Upload = await answer(api.POST('/api/uploads', { body: { name, files: files.map((f) => ({ name: f.name, size: f.size })) } }))
+  const files = all
+    .filter((f) => wanted.test(f.name) && !f.name.startsWith('.'))
+    .sort((a, b) => a.name.localeCompare(b.name))
+  if (files.length === 0)
+    throw new Error(
+      `${name || 'What was dropped'} holds no movie and no numbered stills (PNG, JPEG, TIFF, OpenEXR or DPX)`,
+    )
+  const upload: Upload = await answer(
+    api.POST('/api/uploads', { body: { name, files: files.map((f) => ({ name: f.name, size: f.size })) } }),
+  )
   const control = new AbortController()
   const there = new Map(upload.files.map((f) => [f.name, f.received ?? 0]))
   const one: Sending = {
-    id: upload.id, name, problem: '', total: files.reduce((n, f) => n + f.size, 0), sent: [...there.values()].reduce((a, b) => a + b, 0),
+    id: upload.id,
+    name,
+    problem: '',
+    total: files.reduce((n, f) => n + f.size, 0),
+    sent: [...there.values()].reduce((a, b) => a + b, 0),
     stop: () => control.abort(),
   }
   put({ ...one })
   try {
     for (const file of files) {
       let at = there.get(file.name) ?? 0
-      for (let tries = 0; at < file.size || (file.size === 0 && tries === 0); ) {
+      for (let tries = 0; at < file.size || (file.size === 0 && tries === 0);) {
         const part = file.slice(at, Math.min(file.size, at + piece))
         try {
-          const response = await fetch(`/api/uploads/${upload.id}/file?name=${encodeURIComponent(file.name)}&offset=${at}`, { method: 'PUT', body: part, headers: { ...acting(), 'Content-Type': 'application/octet-stream' }, signal: control.signal })
+          const response = await fetch(
+            `/api/uploads/${upload.id}/file?name=${encodeURIComponent(file.name)}&offset=${at}`,
+            {
+              method: 'PUT',
+              body: part,
+              headers: { ...acting(), 'Content-Type': 'application/octet-stream' },
+              signal: control.signal,
+            },
+          )
           const said = await response.json()
           if (!response.ok && response.status !== 409) throw new Refusal(response.status, said.detail, said)
           if (typeof said.received !== 'number') throw new Refusal(response.status, said.detail, said)

@@ -37,9 +37,18 @@ export function Wall() {
   return (
     <main
       className="h-full overflow-y-auto outline-none"
-      onDragOver={(e) => { e.preventDefault(); setOver(true) }}
-      onDragLeave={(e) => { if (!e.currentTarget.contains(e.relatedTarget as Node | null)) setOver(false) }}
-      onDrop={(e) => { e.preventDefault(); setOver(false); void drop(e.dataTransfer.items) }}
+      onDragOver={(e) => {
+        e.preventDefault()
+        setOver(true)
+      }}
+      onDragLeave={(e) => {
+        if (!e.currentTarget.contains(e.relatedTarget as Node | null)) setOver(false)
+      }}
+      onDrop={(e) => {
+        e.preventDefault()
+        setOver(false)
+        void drop(e.dataTransfer.items)
+      }}
     >
       <div className="mx-auto max-w-6xl px-8 py-8">
         <header className="mb-8 flex items-center gap-3">
@@ -47,12 +56,25 @@ export function Wall() {
           <h1 className="text-2xl font-semibold">Jardin</h1>
           <span className="flex-1" />
           <WorkRoom />
-          <Button weight="main" onClick={() => { setGiven(''); setOpen(true) }}>Bring in a shot…</Button>
+          <Button
+            weight="main"
+            onClick={() => {
+              setGiven('')
+              setOpen(true)
+            }}
+          >
+            Bring in a shot…
+          </Button>
         </header>
-        {sending.map((s) => <SendingRow key={s.id} sending={s} />)}
+        {sending.map((s) => (
+          <SendingRow key={s.id} sending={s} />
+        ))}
         {shots.isError && <p className="text-clay">{shots.error.message}</p>}
         {shots.data?.length === 0 && (
-          <p className="max-w-md text-quiet">There are no shots yet. Bring in a folder of numbered stills, or a movie, to begin. A folder from this computer can be dropped here.</p>
+          <p className="max-w-md text-quiet">
+            There are no shots yet. Bring in a folder of numbered stills, or a movie, to begin. A folder from this
+            computer can be dropped here.
+          </p>
         )}
         {[...shows].map(([show, list]) => (
           <section key={show} className="mb-10">
@@ -66,7 +88,11 @@ export function Wall() {
         ))}
         <Deleted />
       </div>
-      {over && <p className="pointer-events-none fixed inset-4 z-20 grid place-items-center rounded-lg border-2 border-dashed border-fern bg-soil/70 text-lg">Drop a folder of numbered stills, or a movie</p>}
+      {over && (
+        <p className="pointer-events-none fixed inset-4 z-20 grid place-items-center rounded-lg border-2 border-dashed border-fern bg-soil/70 text-lg">
+          Drop a folder of numbered stills, or a movie
+        </p>
+      )}
       <BringIn open={open} onClose={() => setOpen(false)} shows={[...shows.keys()]} given={given} />
     </main>
   )
@@ -83,7 +109,10 @@ function Deleted() {
   const { data } = useQuery({ queryKey: ['deleted'], queryFn: () => answer(api.GET('/api/deleted')) })
   const [sure, setSure] = useState('')
   if (!data?.shots.length) return null
-  const left = (s: Shot) => (data.days < 0 ? '' : `, for ${Math.max(0, Math.ceil(data.days - (Date.now() - new Date(s.deletedAt!).getTime()) / 86_400_000))} more days`)
+  const left = (s: Shot) =>
+    data.days < 0
+      ? ''
+      : `, for ${Math.max(0, Math.ceil(data.days - (Date.now() - new Date(s.deletedAt!).getTime()) / 86_400_000))} more days`
   const purge = (s: Shot) =>
     answer(api.DELETE('/api/deleted/{id}', { params: { path: { id: s.id } } }))
       .then(() => queries.invalidateQueries({ queryKey: ['deleted'] }))
@@ -94,11 +123,21 @@ function Deleted() {
       <ul className="flex flex-col gap-1">
         {(data.shots as Shot[]).map((s) => (
           <li key={s.id} className="flex items-center gap-3">
-            <span className="min-w-0 flex-1 truncate">{s.show}, {s.name} <span className="text-[13px] text-quiet">can be taken back{left(s)}</span></span>
-            <Button weight="bare" onClick={() => void takeBack(queries, s.id)}>Take back</Button>
-            {sure === s.id
-              ? <Button weight="bare" className="text-clay!" onClick={() => void purge(s)}>Remove it with all that was done</Button>
-              : <Button weight="bare" onClick={() => setSure(s.id)}>Remove for good…</Button>}
+            <span className="min-w-0 flex-1 truncate">
+              {s.show}, {s.name} <span className="text-[13px] text-quiet">can be taken back{left(s)}</span>
+            </span>
+            <Button weight="bare" onClick={() => void takeBack(queries, s.id)}>
+              Take back
+            </Button>
+            {sure === s.id ? (
+              <Button weight="bare" className="text-clay!" onClick={() => void purge(s)}>
+                Remove it with all that was done
+              </Button>
+            ) : (
+              <Button weight="bare" onClick={() => setSure(s.id)}>
+                Remove for good…
+              </Button>
+            )}
           </li>
         ))}
       </ul>
@@ -111,9 +150,19 @@ function SendingRow({ sending: s }: { sending: Sending }) {
     <div className="mb-4 flex items-center gap-3 rounded-lg border border-rule bg-bed px-3 py-2">
       <span className="max-w-60 truncate">Sending {s.name}</span>
       <Progress label="Bytes sent" done={s.sent} total={s.total} />
-      <span className="font-mono text-[13px] text-quiet">{bytes(s.sent)} of {bytes(s.total)}</span>
+      <span className="font-mono text-[13px] text-quiet">
+        {bytes(s.sent)} of {bytes(s.total)}
+      </span>
       {s.problem && <span className="text-[13px] text-clay">{s.problem}</span>}
-      <Button weight="bare" onClick={() => { s.stop(); forget(s.id) }}>Cancel</Button>
+      <Button
+        weight="bare"
+        onClick={() => {
+          s.stop()
+          forget(s.id)
+        }}
+      >
+        Cancel
+      </Button>
     </div>
   )
 }
@@ -133,10 +182,15 @@ function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
       .finally(() => setAsking(false))
   const ask = (
     <Sheet title={`Delete ${shot.name}?`} open={asking} onClose={() => setAsking(false)}>
-      <p className="mb-4">Its treatment, plates and renders stay for a while: until then it can be taken back from the foot of this wall. The footage that it was brought in from is not touched.</p>
+      <p className="mb-4">
+        Its treatment, plates and renders stay for a while: until then it can be taken back from the foot of this wall.
+        The footage that it was brought in from is not touched.
+      </p>
       <div className="flex justify-end gap-2">
         <Button onClick={() => setAsking(false)}>Keep it</Button>
-        <Button className="text-clay" onClick={() => void remove()}>Delete {shot.name}</Button>
+        <Button className="text-clay" onClick={() => void remove()}>
+          Delete {shot.name}
+        </Button>
       </div>
     </Sheet>
   )
@@ -145,21 +199,38 @@ function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
     <>
       <span className="flex items-baseline justify-between">
         <span className="text-lg">{shot.name}</span>
-        <span className="font-mono text-[13px] text-quiet">{shot.first} to {shot.last}</span>
+        <span className="font-mono text-[13px] text-quiet">
+          {shot.first} to {shot.last}
+        </span>
       </span>
       <span className="block text-[13px] text-quiet">
-        {shot.width} × {shot.height}, {samples(shot)}, {Math.round((shot.rateNum / shot.rateDen) * 1000) / 1000} frames/s
+        {shot.width} × {shot.height}, {samples(shot)}, {Math.round((shot.rateNum / shot.rateDen) * 1000) / 1000}{' '}
+        frames/s
       </span>
     </>
   )
   if (shot.state === 'ready') {
     return (
       <li>
-        <Link href={`/shots/${shot.id}`} className="block overflow-hidden rounded-lg border border-rule bg-bed hover:border-fern">
-          <img src={`/api/shots/${shot.id}/frames/${middle}/screen?v=${computed()}`} alt="" className="aspect-video w-full object-cover" />
+        <Link
+          href={`/shots/${shot.id}`}
+          className="block overflow-hidden rounded-lg border border-rule bg-bed hover:border-fern"
+        >
+          <img
+            src={`/api/shots/${shot.id}/frames/${middle}/screen?v=${computed()}`}
+            alt=""
+            className="aspect-video w-full object-cover"
+          />
           <span className="block px-3 py-2">{facts}</span>
         </Link>
-        <Button weight="bare" className="mt-1 text-[13px]" aria-label={`Delete ${shot.name}`} onClick={() => setAsking(true)}>Delete…</Button>
+        <Button
+          weight="bare"
+          className="mt-1 text-[13px]"
+          aria-label={`Delete ${shot.name}`}
+          onClick={() => setAsking(true)}
+        >
+          Delete…
+        </Button>
         {ask}
       </li>
     )
@@ -171,7 +242,11 @@ function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
         <>
           <p className="my-2 break-words text-clay">{shot.problem}</p>
           <div className="flex gap-2">
-            {task && <Button title="Bring it in again from where it came" onClick={() => control(task, 'continue')}>Try again</Button>}
+            {task && (
+              <Button title="Bring it in again from where it came" onClick={() => control(task, 'continue')}>
+                Try again
+              </Button>
+            )}
             <Button onClick={() => setAsking(true)}>Delete…</Button>
             {ask}
           </div>
@@ -180,13 +255,29 @@ function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
         <div className="my-2">
           <div className="flex items-center gap-3">
             <Progress label="Frames brought in" done={task?.done ?? 0} total={task?.total ?? 1} />
-            <span className="font-mono text-[13px] text-quiet">{task && task.state !== 'waiting' ? `${task.done} of ${task.total}` : 'waiting'}</span>
+            <span className="font-mono text-[13px] text-quiet">
+              {task && task.state !== 'waiting' ? `${task.done} of ${task.total}` : 'waiting'}
+            </span>
           </div>
           {task && (
             <div className="mt-1 flex items-center gap-1">
-              <span className="flex-1 text-[13px] text-quiet">{task.state === 'paused' ? 'Paused' : timeLeft(task)}</span>
-              {task.state === 'paused' ? <Button weight="bare" onClick={() => control(task, 'continue')}>Go on</Button> : isOpen(task) && <Button weight="bare" onClick={() => control(task, 'pause')}>Pause</Button>}
-              <Button weight="bare" onClick={() => control(task, 'cancel')}>Cancel</Button>
+              <span className="flex-1 text-[13px] text-quiet">
+                {task.state === 'paused' ? 'Paused' : timeLeft(task)}
+              </span>
+              {task.state === 'paused' ? (
+                <Button weight="bare" onClick={() => control(task, 'continue')}>
+                  Go on
+                </Button>
+              ) : (
+                isOpen(task) && (
+                  <Button weight="bare" onClick={() => control(task, 'pause')}>
+                    Pause
+                  </Button>
+                )
+              )}
+              <Button weight="bare" onClick={() => control(task, 'cancel')}>
+                Cancel
+              </Button>
             </div>
           )}
         </div>

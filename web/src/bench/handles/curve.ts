@@ -21,13 +21,20 @@ export function pathOf(knots: Knot[], toRoom: (p: Point) => Point, closed = true
   for (let i = 0; i < knots.length - (closed ? 0 : 1); i++) {
     const a = knots[i]
     const b = knots[(i + 1) % knots.length]
-    d += a.out || b.in ? `C${s(plus(point(a.at), outOf(a)))} ${s(plus(point(b.at), inOf(b)))} ${s(point(b.at))}` : `L${s(point(b.at))}`
+    d +=
+      a.out || b.in
+        ? `C${s(plus(point(a.at), outOf(a)))} ${s(plus(point(b.at), inOf(b)))} ${s(point(b.at))}`
+        : `L${s(point(b.at))}`
   }
   return closed ? d + 'Z' : d
 }
 
 /** SVG path data of a polygon. */
-export const polygonOf = (points: Point[], toRoom: (p: Point) => Point) => pathOf(points.map((p) => ({ at: [p.x, p.y] })), toRoom)
+export const polygonOf = (points: Point[], toRoom: (p: Point) => Point) =>
+  pathOf(
+    points.map((p) => ({ at: [p.x, p.y] })),
+    toRoom,
+  )
 
 /** Gives a sharp point handles a sixth of the way along its neighbours' direction, or takes them away. */
 export function toggleSmooth(knots: Knot[], i: number, closed: boolean) {
@@ -79,7 +86,12 @@ export function insertKnot(knots: Knot[], where: { i: number; t: number }): Knot
   const b = next[(where.i + 1) % next.length]
   const s = split(cubic(knots, where.i), where.t)
   const mix = (x?: number, y?: number) => (x || y ? (x ?? 0) + ((y ?? 0) - (x ?? 0)) * where.t : undefined)
-  const added: Knot = { at: vec(s.mid), feather: mix(a.feather, b.feather), featherIn: mix(a.featherIn, b.featherIn), width: mix(a.width, b.width) }
+  const added: Knot = {
+    at: vec(s.mid),
+    feather: mix(a.feather, b.feather),
+    featherIn: mix(a.featherIn, b.featherIn),
+    width: mix(a.width, b.width),
+  }
   if (a.out || b.in) {
     a.out = vec(minus(s.ab, point(a.at)))
     b.in = vec(minus(s.cd, point(b.at)))
@@ -92,7 +104,12 @@ export function insertKnot(knots: Knot[], where: { i: number; t: number }): Knot
 
 /** A box, or the ellipse in it, between two corners. Four cubics come within 0.03 % of an ellipse's radius. */
 export function boxKnots(a: Point, b: Point): Knot[] {
-  return [{ x: a.x, y: a.y }, { x: b.x, y: a.y }, { x: b.x, y: b.y }, { x: a.x, y: b.y }].map((p) => ({ at: vec(p) }))
+  return [
+    { x: a.x, y: a.y },
+    { x: b.x, y: a.y },
+    { x: b.x, y: b.y },
+    { x: a.x, y: b.y },
+  ].map((p) => ({ at: vec(p) }))
 }
 export function ellipseKnots(a: Point, b: Point): Knot[] {
   const c = lerp(a, b, 0.5)

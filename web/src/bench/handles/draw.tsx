@@ -25,21 +25,56 @@ export function DrawShape(props: Props & { owner: Owner }) {
     const taken = shapesOf(revision.document, owner)
     const front = owner.front && removal.guard?.fronts?.find((f) => f.id === owner.front)
     const word = owner.track ? 'Exclusion' : owner.source || owner.tone || owner.within ? 'Inside' : words[drawn]
-    const shape: Shape = { id, name: `${word} ${free(word, taken.map((o) => o.name))}`, kind, home: seen, points: knots, feather: owner.track ? 0 : front ? 1 : 2 }
+    const shape: Shape = {
+      id,
+      name: `${word} ${free(
+        word,
+        taken.map((o) => o.name),
+      )}`,
+      kind,
+      home: seen,
+      points: knots,
+      feather: owner.track ? 0 : front ? 1 : 2,
+    }
     if (owner.track || front) shape.ride = still // what is in front moves by itself
-    const label = owner.track ? 'Draw an exclusion' : front ? `Draw ${front.name}` : word === 'Inside' ? 'Draw where it counts' : kind === 'strand' ? 'Draw a strand' : 'Draw an outline'
-    void edit(label, (d) => { addShape(d, owner, structuredClone(shape)) })
+    const label = owner.track
+      ? 'Draw an exclusion'
+      : front
+        ? `Draw ${front.name}`
+        : word === 'Inside'
+          ? 'Draw where it counts'
+          : kind === 'strand'
+            ? 'Draw a strand'
+            : 'Draw an outline'
+    void edit(label, (d) => {
+      addShape(d, owner, structuredClone(shape))
+    })
     bench.set({ tool: 'look', outline: id, knots: [] })
   }
   return (
     <>
       <svg className="pointer-events-none absolute inset-0 h-full w-full">
-        <Shapes {...props} owner={owner} shapes={shapesOf(revision.document, owner)} own={owner.track ? still : removal.follow.track} editable={false} />
+        <Shapes
+          {...props}
+          owner={owner}
+          shapes={shapesOf(revision.document, owner)}
+          own={owner.track ? still : removal.follow.track}
+          editable={false}
+        />
       </svg>
       {drawn === 'box' || drawn === 'ellipse' ? (
-        <DragBox placement={placement} knots={(a, b) => (drawn === 'box' ? boxKnots(a, b) : ellipseKnots(a, b))} onDone={finish} />
+        <DragBox
+          placement={placement}
+          knots={(a, b) => (drawn === 'box' ? boxKnots(a, b) : ellipseKnots(a, b))}
+          onDone={finish}
+        />
       ) : (
-        <ClickPath placement={placement} closed={drawn === 'curve'} onDone={finish} key={`${drawn} ${revision.document.removals.length}`} />
+        <ClickPath
+          placement={placement}
+          closed={drawn === 'curve'}
+          onDone={finish}
+          key={`${drawn} ${revision.document.removals.length}`}
+        />
       )}
     </>
   )
@@ -48,12 +83,21 @@ export function DrawShape(props: Props & { owner: Owner }) {
 /** Drawing a closed curve, a box or an ellipse for anything. */
 export function DrawPath({ placement, onDone }: { placement: Placement; onDone: (knots: Knot[]) => void }) {
   const drawn = useBench((s) => s.drawn)
-  if (drawn === 'box' || drawn === 'ellipse') return <DragBox placement={placement} knots={drawn === 'box' ? boxKnots : ellipseKnots} onDone={onDone} />
+  if (drawn === 'box' || drawn === 'ellipse')
+    return <DragBox placement={placement} knots={drawn === 'box' ? boxKnots : ellipseKnots} onDone={onDone} />
   return <ClickPath placement={placement} closed onDone={onDone} />
 }
 
 /** Clicks set corners, drags curves. The first point or Enter closes; a strand ends with Enter or a double click. */
-function ClickPath({ placement, closed, onDone }: { placement: Placement; closed: boolean; onDone: (knots: Knot[]) => void }) {
+function ClickPath({
+  placement,
+  closed,
+  onDone,
+}: {
+  placement: Placement
+  closed: boolean
+  onDone: (knots: Knot[]) => void
+}) {
   const [knots, setKnots] = useState<Knot[]>([])
   const [cursor, setCursor] = useState<Point | null>(null)
   const least = closed ? 3 : 2
@@ -85,26 +129,46 @@ function ClickPath({ placement, closed, onDone }: { placement: Placement; closed
       e,
       (m) => {
         const arm = minus(pointerAt(m, root, placement), p)
-        setKnots((k) => k.map((x, i) => (i === index ? { at: x.at, out: vec(arm), in: vec({ x: -arm.x, y: -arm.y }) } : x)))
+        setKnots((k) =>
+          k.map((x, i) => (i === index ? { at: x.at, out: vec(arm), in: vec({ x: -arm.x, y: -arm.y }) } : x)),
+        )
       },
       () => undefined,
     )
   }
   const line = cursor && knots.length ? [...knots, { at: vec(cursor) }] : knots
   return (
-    <svg className="absolute inset-0 h-full w-full cursor-crosshair" data-testid="draw" onPointerDown={down} onPointerMove={(e) => setCursor(pointerAt(e, e.currentTarget, placement))}>
+    <svg
+      className="absolute inset-0 h-full w-full cursor-crosshair"
+      data-testid="draw"
+      onPointerDown={down}
+      onPointerMove={(e) => setCursor(pointerAt(e, e.currentTarget, placement))}
+    >
       <Line d={pathOf(line, placement.toRoom, false)} on />
       {knots.map((k, i) => (
-        <g key={i} className="pointer-events-none"><Grip p={placement.toRoom(point(k.at))} on={i === 0} label={`Point ${i + 1}`} /></g>
+        <g key={i} className="pointer-events-none">
+          <Grip p={placement.toRoom(point(k.at))} on={i === 0} label={`Point ${i + 1}`} />
+        </g>
       ))}
     </svg>
   )
 }
 
 /** A box dragged over the picture. */
-export function DragBox({ placement, knots, onDone }: { placement: Placement; knots: (a: Point, b: Point) => Knot[]; onDone: (knots: Knot[]) => void }) {
+export function DragBox({
+  placement,
+  knots,
+  onDone,
+}: {
+  placement: Placement
+  knots: (a: Point, b: Point) => Knot[]
+  onDone: (knots: Knot[]) => void
+}) {
   const [box, setBox] = useState<[Point, Point] | null>(null)
-  const sorted = ([a, b]: [Point, Point]): [Point, Point] => [{ x: Math.min(a.x, b.x), y: Math.min(a.y, b.y) }, { x: Math.max(a.x, b.x), y: Math.max(a.y, b.y) }]
+  const sorted = ([a, b]: [Point, Point]): [Point, Point] => [
+    { x: Math.min(a.x, b.x), y: Math.min(a.y, b.y) },
+    { x: Math.max(a.x, b.x), y: Math.max(a.y, b.y) },
+  ]
   const down = (e: ReactPointerEvent<SVGSVGElement>) => {
     if (e.button !== 0) return
     const root = e.currentTarget

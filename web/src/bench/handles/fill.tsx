@@ -33,10 +33,34 @@ export function FillHandles(props: Props) {
   return (
     <>
       <svg className="pointer-events-none absolute inset-0 h-full w-full" data-testid="fill-handles">
-        {before.map((s) => <path key={s.id} d={outlineOf(s, paths?.[s.id], at(s))} fill="none" stroke="#fff" strokeOpacity="0.35" strokeLinecap="round" strokeLinejoin="round" strokeWidth={Math.max(2, s.size * placement.scale * 0.5)} />)}
-        {tool === 'look' && allStrokes(r).map((s) => (s.id === stroke || (few && there(s)) ? <StrokeHandle key={s.id} {...props} stroke={s} path={paths?.[s.id]} here={at(s)} on={s.id === stroke} /> : null))}
+        {before.map((s) => (
+          <path
+            key={s.id}
+            d={outlineOf(s, paths?.[s.id], at(s))}
+            fill="none"
+            stroke="#fff"
+            strokeOpacity="0.35"
+            strokeLinecap="round"
+            strokeLinejoin="round"
+            strokeWidth={Math.max(2, s.size * placement.scale * 0.5)}
+          />
+        ))}
+        {tool === 'look' &&
+          allStrokes(r).map((s) =>
+            s.id === stroke || (few && there(s)) ? (
+              <StrokeHandle key={s.id} {...props} stroke={s} path={paths?.[s.id]} here={at(s)} on={s.id === stroke} />
+            ) : null,
+          )}
         {tool === 'look' && source && Handle && <Handle {...props} source={source} />}
-        {tool === 'look' && source?.where?.length ? <Shapes {...props} owner={{ removal: r.id, source: source.id }} shapes={source.where} own={r.follow.track} editable /> : null}
+        {tool === 'look' && source?.where?.length ? (
+          <Shapes
+            {...props}
+            owner={{ removal: r.id, source: source.id }}
+            shapes={source.where}
+            own={r.follow.track}
+            editable
+          />
+        ) : null}
       </svg>
       {tool === 'area' && <DrawArea {...props} />}
       {tool === 'where' && source && <DrawShape {...props} owner={{ removal: r.id, source: source.id }} />}
@@ -54,7 +78,12 @@ function lastPainted(r: Removal, seen: number): Stroke[] {
 function outlineOf(s: Stroke, path: number[][] | undefined, here: Placement): string {
   if (s.area) return pathOf(s.area.points, here.toRoom)
   const [dx, dy] = s.path?.shift ?? [0, 0]
-  const d = (path ?? []).map((v, i) => { const p = here.toRoom({ x: v[0] + dx, y: v[1] + dy }); return `${i ? 'L' : 'M'}${p.x.toFixed(1)} ${p.y.toFixed(1)}` }).join('')
+  const d = (path ?? [])
+    .map((v, i) => {
+      const p = here.toRoom({ x: v[0] + dx, y: v[1] + dy })
+      return `${i ? 'L' : 'M'}${p.x.toFixed(1)} ${p.y.toFixed(1)}`
+    })
+    .join('')
   return path?.length === 1 ? `${d}h0.01` : d
 }
 
@@ -68,7 +97,14 @@ const beginOf = (s: Stroke, path: number[][] | undefined): Point | null => {
 }
 
 /** A stroke: a click selects it, a drag moves it; its source is dragged by itself. */
-function StrokeHandle({ shot, removal: r, stroke: s, path, here, on: chosen }: Props & { stroke: Stroke; path?: number[][]; here: Placement; on: boolean }) {
+function StrokeHandle({
+  shot,
+  removal: r,
+  stroke: s,
+  path,
+  here,
+  on: chosen,
+}: Props & { stroke: Stroke; path?: number[][]; here: Placement; on: boolean }) {
   const { edit } = useEdit(shot.id)
   const [moved, setMoved] = useState<Point>({ x: 0, y: 0 })
   const [from, setFrom] = useState<Point>({ x: 0, y: 0 })
@@ -82,34 +118,79 @@ function StrokeHandle({ shot, removal: r, stroke: s, path, here, on: chosen }: P
     const start = pointerAt(e, root(e), here)
     let by: Point = { x: 0, y: 0 }
     bench.set({ stroke: s.id })
-    drag(e, (m) => tell((by = minus(pointerAt(m, root(e), here), start))), (did) => {
-      if (did) done(by)
-      tell({ x: 0, y: 0 })
-    })
+    drag(
+      e,
+      (m) => tell((by = minus(pointerAt(m, root(e), here), start))),
+      (did) => {
+        if (did) done(by)
+        tell({ x: 0, y: 0 })
+      },
+    )
   }
-  const take = chosen && s.from && copies(s.mode) ? matrixOf({ ...s.from, offset: vec(plus(point(s.from.offset), from)) }, begin) : null
+  const take =
+    chosen && s.from && copies(s.mode)
+      ? matrixOf({ ...s.from, offset: vec(plus(point(s.from.offset), from)) }, begin)
+      : null
   const source = take && apply(take, begin)
-  const setSource = (by: Point) => void edit('Source of a stroke', onStroke(r.id, s.id, (x) => {
-    if (x.from) x.from.offset = x.from.crisp ? [Math.round(x.from.offset[0] + by.x), Math.round(x.from.offset[1] + by.y)] : vec(plus(point(x.from.offset), by))
-  }))
+  const setSource = (by: Point) =>
+    void edit(
+      'Source of a stroke',
+      onStroke(r.id, s.id, (x) => {
+        if (x.from)
+          x.from.offset = x.from.crisp
+            ? [Math.round(x.from.offset[0] + by.x), Math.round(x.from.offset[1] + by.y)]
+            : vec(plus(point(x.from.offset), by))
+      }),
+    )
   return (
     <g>
       <path
-        d={d} fill={s.area ? 'transparent' : 'none'} stroke="transparent" strokeWidth={Math.max(10, s.area ? 10 : s.size * here.scale)} strokeLinecap="round" strokeLinejoin="round"
-        className="pointer-events-auto cursor-move" aria-label={`Stroke made on ${s.home}`}
-        onPointerDown={(e) => dragBy(e, setMoved, (by) => void edit('Move a stroke', onStroke(r.id, s.id, (x) => moveStroke(x, { x: Math.round(by.x), y: Math.round(by.y) }))))}
+        d={d}
+        fill={s.area ? 'transparent' : 'none'}
+        stroke="transparent"
+        strokeWidth={Math.max(10, s.area ? 10 : s.size * here.scale)}
+        strokeLinecap="round"
+        strokeLinejoin="round"
+        className="pointer-events-auto cursor-move"
+        aria-label={`Stroke made on ${s.home}`}
+        onPointerDown={(e) =>
+          dragBy(
+            e,
+            setMoved,
+            (by) =>
+              void edit(
+                'Move a stroke',
+                onStroke(r.id, s.id, (x) => moveStroke(x, { x: Math.round(by.x), y: Math.round(by.y) })),
+              ),
+          )
+        }
       />
       {(chosen || s.area) && <Line on={chosen} d={d} dashed={!here.placed} />}
       {source && (
         <>
-          <Line dashed d={`M${shifted.toRoom(begin).x} ${shifted.toRoom(begin).y}L${here.toRoom(source).x} ${here.toRoom(source).y}`} />
+          <Line
+            dashed
+            d={`M${shifted.toRoom(begin).x} ${shifted.toRoom(begin).y}L${here.toRoom(source).x} ${here.toRoom(source).y}`}
+          />
           {s.area && take ? (
             <Line
-              dashed on d={pathOf(s.area.points.map((k) => carried(k, take)), here.toRoom)} className="pointer-events-auto cursor-move" aria-label="Source of the area"
+              dashed
+              on
+              d={pathOf(
+                s.area.points.map((k) => carried(k, take)),
+                here.toRoom,
+              )}
+              className="pointer-events-auto cursor-move"
+              aria-label="Source of the area"
               onPointerDown={(e) => dragBy(e, setFrom, setSource)}
             />
           ) : null}
-          <Grip p={here.toRoom(source)} on label="Source of the stroke" onPointerDown={(e) => dragBy(e, setFrom, setSource)} />
+          <Grip
+            p={here.toRoom(source)}
+            on
+            label="Source of the stroke"
+            onPointerDown={(e) => dragBy(e, setFrom, setSource)}
+          />
         </>
       )}
     </g>
@@ -124,17 +205,29 @@ function DrawArea({ shot, removal: r, placement, seen }: Props) {
     const source = paintedOn(r, bed)
     if (source && !paintable(source)) return notify(`${source.name} cannot be painted on.`)
     const at = source && paintedAt(source)
-    if (at !== null && at !== undefined && at !== seen) return notify(`${source!.name} is of frame ${at}. Press J to go there.`)
+    if (at !== null && at !== undefined && at !== seen)
+      return notify(`${source!.name} is of frame ${at}. Press J to go there.`)
     const b = boundsOf(points)
     const target = source ?? newPlate(r, seen)
     const offset = origin.offset ?? { x: Math.round(1.2 * (b.right - b.left)), y: 0 }
     const mode = copies(brush.mode) ? brush.mode : 'clone'
-    const stroke: Stroke = { ...newStroke({ ...brush, mode, opacity: 1, flow: 1, jitter: 0, roundness: 1 }, seen, travels(target), fromOf(origin, offset)), area: { points, feather: 4 } }
-    void edit('Copy an area', on(r.id, (d) => {
-      let into = d.fill.sources.find((s) => s.id === target.id)
-      if (!into) d.fill.sources.push((into = structuredClone(target)))
-      strokeList(into)?.push(structuredClone(stroke))
-    }))
+    const stroke: Stroke = {
+      ...newStroke(
+        { ...brush, mode, opacity: 1, flow: 1, jitter: 0, roundness: 1 },
+        seen,
+        travels(target),
+        fromOf(origin, offset),
+      ),
+      area: { points, feather: 4 },
+    }
+    void edit(
+      'Copy an area',
+      on(r.id, (d) => {
+        let into = d.fill.sources.find((s) => s.id === target.id)
+        if (!into) d.fill.sources.push((into = structuredClone(target)))
+        strokeList(into)?.push(structuredClone(stroke))
+      }),
+    )
     bench.set({ tool: 'look', stroke: stroke.id })
   }
   return <DrawPath placement={placement} onDone={finish} />

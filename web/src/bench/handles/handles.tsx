@@ -40,8 +40,12 @@ export function Handles(props: HandleProps) {
         {motion && ghosts && <Ghosts {...props} motion={motion} from={props.ghostOf} />}
       </svg>
       {tool === 'outline' && stage === 'mark' && <DrawShape {...props} owner={mark.owner} />}
-      {tool === 'exclusion' && stage === 'follow' && motion && <DrawShape {...props} owner={{ track: motion.track.id }} />}
-      {tool === 'where' && (stage === 'settle' || stage === 'guard') && part && <DrawShape {...props} owner={ownerNow(removal)} />}
+      {tool === 'exclusion' && stage === 'follow' && motion && (
+        <DrawShape {...props} owner={{ track: motion.track.id }} />
+      )}
+      {tool === 'where' && (stage === 'settle' || stage === 'guard') && part && (
+        <DrawShape {...props} owner={ownerNow(removal)} />
+      )}
       {tool === 'pick' && stage === 'guard' && part && <PickColour {...props} front={part} />}
       {tool === 'region' && stage === 'follow' && <DrawRegion {...props} />}
       {tool === 'point' && stage === 'follow' && motion && <PutPoints {...props} motion={motion} />}
@@ -57,12 +61,33 @@ function Parts(props: HandleProps) {
   const own = r.follow.track
   if (stage === 'settle') {
     const tone = r.settle.tones?.find((t) => t.id === part)
-    return tone?.where ? <Shapes {...props} owner={{ removal: r.id, tone: tone.id }} shapes={tone.where} own={own} editable /> : null
+    return tone?.where ? (
+      <Shapes {...props} owner={{ removal: r.id, tone: tone.id }} shapes={tone.where} own={own} editable />
+    ) : null
   }
   return (
     <>
-      {(r.guard?.fronts ?? []).map((f) => (f.off ? null : <Shapes key={f.id} {...props} owner={{ removal: r.id, front: f.id }} shapes={f.shapes ?? []} own={own} editable={f.id === part} />))}
-      {r.guard?.within && <Shapes {...props} owner={{ removal: r.id, within: true }} shapes={r.guard.within} own={own} editable={part === 'within'} />}
+      {(r.guard?.fronts ?? []).map((f) =>
+        f.off ? null : (
+          <Shapes
+            key={f.id}
+            {...props}
+            owner={{ removal: r.id, front: f.id }}
+            shapes={f.shapes ?? []}
+            own={own}
+            editable={f.id === part}
+          />
+        ),
+      )}
+      {r.guard?.within && (
+        <Shapes
+          {...props}
+          owner={{ removal: r.id, within: true }}
+          shapes={r.guard.within}
+          own={own}
+          editable={part === 'within'}
+        />
+      )}
     </>
   )
 }
@@ -72,7 +97,8 @@ function PickColour({ shot, removal, front, frames, placement, seen }: HandlePro
   const { edit } = useEdit(shot.id)
   return (
     <svg
-      className="absolute inset-0 h-full w-full cursor-crosshair" data-testid="pick"
+      className="absolute inset-0 h-full w-full cursor-crosshair"
+      data-testid="pick"
       onPointerDown={(e) => {
         const plate = frames.plate(seen)
         if (e.button !== 0 || !plate) return
@@ -83,7 +109,12 @@ function PickColour({ shot, removal, front, frames, placement, seen }: HandlePro
         const sum = [0, 0, 0]
         const { data } = c.getImageData(0, 0, 5, 5)
         for (let i = 0; i < data.length; i += 4) for (let k = 0; k < 3; k++) sum[k] += toLight(data[i + k]) / 25
-        void edit('Pick a colour', onFront(removal.id, front, (f) => { if (f.key) f.key.colour = sum.map((v) => Math.round(v * 1e5) / 1e5) }))
+        void edit(
+          'Pick a colour',
+          onFront(removal.id, front, (f) => {
+            if (f.key) f.key.colour = sum.map((v) => Math.round(v * 1e5) / 1e5)
+          }),
+        )
         bench.set({ tool: 'look' })
       }}
     />
@@ -116,15 +147,20 @@ function DrawRegion({ shot, revision, removal, motion, placement, seen }: Handle
         const region = knots.map((k) => k.at)
         if (motion?.track.kind === 'plane') {
           const fresh = !motion.track.data && !motion.track.placed?.length
-          void edit('Draw a region', onTrack(motion.track.id, (t) => {
-            t.region = region
-            if (fresh) t.home = seen
-          }))
+          void edit(
+            'Draw a region',
+            onTrack(motion.track.id, (t) => {
+              t.region = region
+              if (fresh) t.home = seen
+            }),
+          )
         } else {
           const track = { ...newTrack(revision.document, 'plane', seen), region }
           void edit('Draw a region', (d) => {
             d.tracks.push(track)
-            on(removal.id, (r) => { r.follow.track = track.id })(d)
+            on(removal.id, (r) => {
+              r.follow.track = track.id
+            })(d)
           })
         }
         bench.set({ tool: 'look' })
@@ -141,16 +177,25 @@ function CopyHere({ shot, revision, motions, placement, seen }: HandleProps) {
   if (!source) return null
   return (
     <svg
-      className="absolute inset-0 h-full w-full cursor-crosshair" data-testid="draw"
+      className="absolute inset-0 h-full w-full cursor-crosshair"
+      data-testid="draw"
       onPointerDown={(e) => {
         if (e.button !== 0) return
         e.stopPropagation()
         const first = source.mark.outlines[0]
         const here = within(placement, motions.between(source.follow.track, first?.home ?? source.reference, seen))
         const b = boundsOf(source.mark.outlines.flatMap((o) => o.points))
-        const d = first ? minus(pointerAt(e, e.currentTarget, here), { x: (b.left + b.right) / 2, y: (b.top + b.bottom) / 2 }) : { x: 0, y: 0 }
-        const copy = copyRemoval(source, { x: Math.round(d.x), y: Math.round(d.y) }, revision.document.removals.map((r) => r.name))
-        void edit(`Copy ${source.name}`, (doc) => { doc.removals.push(structuredClone(copy)) })
+        const d = first
+          ? minus(pointerAt(e, e.currentTarget, here), { x: (b.left + b.right) / 2, y: (b.top + b.bottom) / 2 })
+          : { x: 0, y: 0 }
+        const copy = copyRemoval(
+          source,
+          { x: Math.round(d.x), y: Math.round(d.y) },
+          revision.document.removals.map((r) => r.name),
+        )
+        void edit(`Copy ${source.name}`, (doc) => {
+          doc.removals.push(structuredClone(copy))
+        })
         bench.open(copy.id, 'mark')
         bench.set({ tool: 'look' })
       }}

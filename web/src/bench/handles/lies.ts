@@ -9,15 +9,36 @@ const run = 32 // frames asked for at once
 const changes = (s: Shape) => !!s.keys?.length || !!s.placement?.length || s.points.some((k) => k.follows)
 
 /** How the keyed shapes of a removal or track lie on a frame, by id, and of which revision that is told. */
-export function useLies(shot: string, revision: Revision, of: { removal?: string; track?: string }, shapes: Shape[], frame: number) {
+export function useLies(
+  shot: string,
+  revision: Revision,
+  of: { removal?: string; track?: string },
+  shapes: Shape[],
+  frame: number,
+) {
   const first = Math.floor(frame / run) * run
   // A surface that a grid bends takes everything on it along.
-  const bent = revision.document.tracks.some((t) => t.corrections?.some((c) => c.kind === 'grid' && !c.off && c.keys?.length))
+  const bent = revision.document.tracks.some((t) =>
+    t.corrections?.some((c) => c.kind === 'grid' && !c.off && c.keys?.length),
+  )
   const { data } = useQuery({
     queryKey: ['lies', shot, revision.number, of.removal ?? '', of.track ?? '', first],
     queryFn: async () => ({
       revision: revision.number,
-      ...(await answer(api.GET('/api/shots/{id}/lies', { params: { path: { id: shot }, query: { revision: revision.number, removal: of.removal ?? '', track: of.track ?? '', first, last: first + run - 1 } } }))),
+      ...(await answer(
+        api.GET('/api/shots/{id}/lies', {
+          params: {
+            path: { id: shot },
+            query: {
+              revision: revision.number,
+              removal: of.removal ?? '',
+              track: of.track ?? '',
+              first,
+              last: first + run - 1,
+            },
+          },
+        }),
+      )),
     }),
     enabled: bent || shapes.some(changes),
     placeholderData: keepPreviousData,
@@ -39,7 +60,10 @@ const point = (v: number[]): Point => ({ x: v[0], y: v[1] })
 const pair = (p: Point): [number, number] => [Math.round(p.x * 100) / 100, Math.round(p.y * 100) / 100]
 
 /** By how much a point is moved by itself: by the tracked point that it follows, and with the bend of the surface. */
-const shift = (lie: Lie, i: number): [number, number] => [(lie.shifts?.[i]?.[0] ?? 0) + (lie.bends?.[i]?.[0] ?? 0), (lie.shifts?.[i]?.[1] ?? 0) + (lie.bends?.[i]?.[1] ?? 0)]
+const shift = (lie: Lie, i: number): [number, number] => [
+  (lie.shifts?.[i]?.[0] ?? 0) + (lie.bends?.[i]?.[0] ?? 0),
+  (lie.shifts?.[i]?.[1] ?? 0) + (lie.bends?.[i]?.[1] ?? 0),
+]
 
 /** Points as they lie in home coordinates, after placement and shifts. */
 export function placed(lie: Lie): Knot[] {

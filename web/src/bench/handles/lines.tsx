@@ -22,18 +22,39 @@ export function drag(e: ReactPointerEvent, move: (e: PointerEvent) => void, end:
 }
 
 /** A line that shows on white and on black: a light core in a dark casing. */
-export function Line({ d, on, dashed, colour, ...rest }: { d: string; on?: boolean; dashed?: boolean; colour?: string } & React.SVGProps<SVGPathElement>) {
+export function Line({
+  d,
+  on,
+  dashed,
+  colour,
+  ...rest
+}: { d: string; on?: boolean; dashed?: boolean; colour?: string } & React.SVGProps<SVGPathElement>) {
   const held = rest.onDoubleClick || rest.onPointerDown
   return (
     <g fill="none" strokeLinejoin="round">
       <path d={d} stroke="#000" strokeOpacity="0.7" strokeWidth="4" />
-      <path d={d} stroke={colour ?? (on ? 'var(--color-fern)' : '#fff')} strokeWidth={on ? 2 : 1.6} strokeDasharray={dashed ? '5 4' : undefined} />
+      <path
+        d={d}
+        stroke={colour ?? (on ? 'var(--color-fern)' : '#fff')}
+        strokeWidth={on ? 2 : 1.6}
+        strokeDasharray={dashed ? '5 4' : undefined}
+      />
       {held ? <path d={d} stroke="transparent" strokeWidth="12" className="pointer-events-auto" {...rest} /> : null}
     </g>
   )
 }
 
-export function Grip({ p, on, small, square, label, ...rest }: { p: Point; on?: boolean; small?: boolean; square?: boolean; label: string } & Omit<React.SVGProps<SVGGElement>, 'p'>) {
+export function Grip({
+  p,
+  on,
+  small,
+  square,
+  label,
+  ...rest
+}: { p: Point; on?: boolean; small?: boolean; square?: boolean; label: string } & Omit<
+  React.SVGProps<SVGGElement>,
+  'p'
+>) {
   const r = small ? 3.5 : 5
   const look = { fill: on ? 'var(--color-fern)' : '#fff', stroke: '#000', strokeWidth: 1.8 }
   return (

@@ -1,7 +1,21 @@
 import { useEffect, useRef, useState, type PointerEvent as ReactPointerEvent } from 'react'
 import type { Knot, Lie, Shape } from '../../api/client'
 import { useEdit } from '../../api/treatment'
-import { boundsOf, distance, inOf, insertKnot, middleOf, minus, nearest, outOf, pathOf, plus, point, toggleSmooth, vec } from './curve'
+import {
+  boundsOf,
+  distance,
+  inOf,
+  insertKnot,
+  middleOf,
+  minus,
+  nearest,
+  outOf,
+  pathOf,
+  plus,
+  point,
+  toggleSmooth,
+  vec,
+} from './curve'
 import { everywhere, onShape, putKey, setPoints, type Owner } from '../edits'
 import { placed, unplaced, useLies } from './lies'
 import { drag, Grip, Line, Words } from './lines'
@@ -36,7 +50,17 @@ export function Shapes(props: Props) {
   )
 }
 
-function ShapeHandles({ shot, motions, owner, shape, own, placement, seen, lie, editable }: Props & { shape: Shape; lie: Lie }) {
+function ShapeHandles({
+  shot,
+  motions,
+  owner,
+  shape,
+  own,
+  placement,
+  seen,
+  lie,
+  editable,
+}: Props & { shape: Shape; lie: Lie }) {
   const { edit } = useEdit(shot.id)
   const selected = useBench((s) => s.outline === shape.id)
   const chosen = useBench((s) => (s.outline === shape.id ? s.knots : none))
@@ -57,7 +81,11 @@ function ShapeHandles({ shot, motions, owner, shape, own, placement, seen, lie, 
   const at = placed(lie)
   // What is shown: the next drag begins from there, also before the server has confirmed the last one.
   const knots = (draft ?? at).map((k) => (whole ? moved(k, whole) : k))
-  const save = (label: string, next: Knot[]) => void edit(label, onShape(owner, shape.id, (s) => setPoints(s, seen, unplaced(lie, next, invert))))
+  const save = (label: string, next: Knot[]) =>
+    void edit(
+      label,
+      onShape(owner, shape.id, (s) => setPoints(s, seen, unplaced(lie, next, invert))),
+    )
   const root = (e: { target: EventTarget | null }) => (e.target as Element).closest('svg')!
   const colour = shape.colour
 
@@ -100,8 +128,16 @@ function ShapeHandles({ shot, motions, owner, shape, own, placement, seen, lie, 
           return
         }
         const t = last
-        if (shape.placement?.length) void edit(label, onShape(owner, shape.id, (s) => putKey(s.placement!, placementKey(s, seen, multiply(t, lie.placement)))))
-        else save(label, start.map((k) => moved(k, t)))
+        if (shape.placement?.length)
+          void edit(
+            label,
+            onShape(owner, shape.id, (s) => putKey(s.placement!, placementKey(s, seen, multiply(t, lie.placement)))),
+          )
+        else
+          save(
+            label,
+            start.map((k) => moved(k, t)),
+          )
       },
     )
   }
@@ -111,13 +147,28 @@ function ShapeHandles({ shot, motions, owner, shape, own, placement, seen, lie, 
   useEffect(() => {
     if (!box || !editable) return
     const within = (a: number, b: number, v: number) => v >= Math.min(a, b) && v <= Math.max(a, b)
-    bench.set({ knots: knots.flatMap((k, i) => { const p = here.toRoom(point(k.at)); return within(box[0].x, box[1].x, p.x) && within(box[0].y, box[1].y, p.y) ? [i] : [] }) })
+    bench.set({
+      knots: knots.flatMap((k, i) => {
+        const p = here.toRoom(point(k.at))
+        return within(box[0].x, box[1].x, p.x) && within(box[0].y, box[1].y, p.y) ? [i] : []
+      }),
+    })
   }, [box])
 
   const d = pathOf(knots, here.toRoom, closed)
   if (!editable) return <Line d={d} dashed={!here.placed} colour={colour} />
   const toggle = (i: number, more: boolean) =>
-    bench.set({ outline: shape.id, key: null, knots: more ? (chosen.includes(i) ? chosen.filter((k) => k !== i) : [...chosen, i]) : chosen.includes(i) ? chosen : [i] })
+    bench.set({
+      outline: shape.id,
+      key: null,
+      knots: more
+        ? chosen.includes(i)
+          ? chosen.filter((k) => k !== i)
+          : [...chosen, i]
+        : chosen.includes(i)
+          ? chosen
+          : [i],
+    })
   return (
     <g>
       {shape.kind === 'strand' && <Sides knots={knots} here={here} />}
@@ -134,7 +185,10 @@ function ShapeHandles({ shot, motions, owner, shape, own, placement, seen, lie, 
         }}
         onDoubleClick={(e) => {
           const where = nearest(at, pointerAt(e, root(e), here), closed)
-          void edit('Add a point', onShape(owner, shape.id, (s) => everywhere(s, (points) => insertKnot(points, where))))
+          void edit(
+            'Add a point',
+            onShape(owner, shape.id, (s) => everywhere(s, (points) => insertKnot(points, where))),
+          )
           bench.set({ outline: shape.id, knots: [where.i + 1] })
         }}
       />
@@ -142,7 +196,15 @@ function ShapeHandles({ shot, motions, owner, shape, own, placement, seen, lie, 
       {selected &&
         knots.map((k, i) => {
           const spot = here.toRoom(point(k.at))
-          const arms = chosen.length === 1 && chosen[0] === i ? ([['in', k.in], ['out', k.out]] as const).filter(([, v]) => v) : []
+          const arms =
+            chosen.length === 1 && chosen[0] === i
+              ? (
+                  [
+                    ['in', k.in],
+                    ['out', k.out],
+                  ] as const
+                ).filter(([, v]) => v)
+              : []
           return (
             <g key={i}>
               {arms.map(([side, v]) => {
@@ -183,16 +245,23 @@ function ShapeHandles({ shot, motions, owner, shape, own, placement, seen, lie, 
                   if (e.button !== 0) return
                   toggle(i, e.shiftKey)
                   const group = chosen.includes(i) || e.shiftKey ? [...new Set([...chosen, i])] : [i]
-                  move(e, group.length > 1 ? 'Move points' : 'Move a point', (ks, delta) => group.forEach((g) => (ks[g].at = vec(plus(point(ks[g].at), delta)))))
+                  move(e, group.length > 1 ? 'Move points' : 'Move a point', (ks, delta) =>
+                    group.forEach((g) => (ks[g].at = vec(plus(point(ks[g].at), delta)))),
+                  )
                 }}
                 onDoubleClick={(e) => {
                   e.stopPropagation()
                   const smooth = !(k.in || k.out)
-                  void edit(smooth ? 'Make a point smooth' : 'Make a point sharp', onShape(owner, shape.id, (s) => everywhere(s, (points) => {
-                    const next = structuredClone(points)
-                    if (!(next[i].in || next[i].out) === smooth) toggleSmooth(next, i, closed)
-                    return next
-                  })))
+                  void edit(
+                    smooth ? 'Make a point smooth' : 'Make a point sharp',
+                    onShape(owner, shape.id, (s) =>
+                      everywhere(s, (points) => {
+                        const next = structuredClone(points)
+                        if (!(next[i].in || next[i].out) === smooth) toggleSmooth(next, i, closed)
+                        return next
+                      }),
+                    ),
+                  )
                 }}
               />
             </g>
@@ -231,20 +300,65 @@ export function placementKey(s: Shape, frame: number, m: Matrix) {
 }
 
 /** The frame around a whole shape: its corners scale, the knob above turns. */
-function Frame({ knots, here, name, transform }: { knots: Knot[]; here: Placement; name: string; transform: (e: ReactPointerEvent, label: string, by: (from: Point, to: Point) => Matrix) => void }) {
+function Frame({
+  knots,
+  here,
+  name,
+  transform,
+}: {
+  knots: Knot[]
+  here: Placement
+  name: string
+  transform: (e: ReactPointerEvent, label: string, by: (from: Point, to: Point) => Matrix) => void
+}) {
   const b = boundsOf(knots)
   const grow = 14 / here.scale
   const c = { x: (b.left + b.right) / 2, y: (b.top + b.bottom) / 2 }
-  const corners = [{ x: b.left - grow, y: b.top - grow }, { x: b.right + grow, y: b.top - grow }, { x: b.right + grow, y: b.bottom + grow }, { x: b.left - grow, y: b.bottom + grow }]
+  const corners = [
+    { x: b.left - grow, y: b.top - grow },
+    { x: b.right + grow, y: b.top - grow },
+    { x: b.right + grow, y: b.bottom + grow },
+    { x: b.left - grow, y: b.bottom + grow },
+  ]
   const top = here.toRoom({ x: c.x, y: b.top - grow })
   const knob = here.toRoom({ x: c.x, y: b.top - 2.6 * grow })
   return (
     <g>
-      <path d={corners.map((p, i) => { const q = here.toRoom(p); return `${i ? 'L' : 'M'}${q.x} ${q.y}` }).join('') + `ZM${top.x} ${top.y}L${knob.x} ${knob.y}`} fill="none" stroke="#000" strokeOpacity="0.5" strokeWidth="2.5" />
-      <path d={corners.map((p, i) => { const q = here.toRoom(p); return `${i ? 'L' : 'M'}${q.x} ${q.y}` }).join('') + `ZM${top.x} ${top.y}L${knob.x} ${knob.y}`} fill="none" stroke="#fff" strokeOpacity="0.7" strokeWidth="1" />
+      <path
+        d={
+          corners
+            .map((p, i) => {
+              const q = here.toRoom(p)
+              return `${i ? 'L' : 'M'}${q.x} ${q.y}`
+            })
+            .join('') + `ZM${top.x} ${top.y}L${knob.x} ${knob.y}`
+        }
+        fill="none"
+        stroke="#000"
+        strokeOpacity="0.5"
+        strokeWidth="2.5"
+      />
+      <path
+        d={
+          corners
+            .map((p, i) => {
+              const q = here.toRoom(p)
+              return `${i ? 'L' : 'M'}${q.x} ${q.y}`
+            })
+            .join('') + `ZM${top.x} ${top.y}L${knob.x} ${knob.y}`
+        }
+        fill="none"
+        stroke="#fff"
+        strokeOpacity="0.7"
+        strokeWidth="1"
+      />
       {corners.map((p, i) => (
         <Grip
-          key={i} small square p={here.toRoom(p)} label={`Scale ${name}, corner ${i + 1}`}
+          key={i}
+          small
+          square
+          p={here.toRoom(p)}
+          label={`Scale ${name}, corner ${i + 1}`}
           onPointerDown={(e) =>
             transform(e, `Scale ${name}`, (from, to) => {
               // Evenly, from the middle; with Shift along each side by itself.
@@ -257,7 +371,9 @@ function Frame({ knots, here, name, transform }: { knots: Knot[]; here: Placemen
         />
       ))}
       <Grip
-        small p={knob} label={`Turn ${name}`}
+        small
+        p={knob}
+        label={`Turn ${name}`}
         onPointerDown={(e) =>
           transform(e, `Turn ${name}`, (from, to) => {
             const a = Math.atan2(to.y - c.y, to.x - c.x) - Math.atan2(from.y - c.y, from.x - c.x)
@@ -272,8 +388,14 @@ function Frame({ knots, here, name, transform }: { knots: Knot[]; here: Placemen
 
 /** The unit vector across a strand at one of its points. */
 function across(knots: Knot[], i: number): Point {
-  const ahead = i < knots.length - 1 ? (knots[i].out ? plus(point(knots[i].at), outOf(knots[i])) : point(knots[i + 1].at)) : point(knots[i].at)
-  const behind = i > 0 ? (knots[i].in ? plus(point(knots[i].at), inOf(knots[i])) : point(knots[i - 1].at)) : point(knots[i].at)
+  const ahead =
+    i < knots.length - 1
+      ? knots[i].out
+        ? plus(point(knots[i].at), outOf(knots[i]))
+        : point(knots[i + 1].at)
+      : point(knots[i].at)
+  const behind =
+    i > 0 ? (knots[i].in ? plus(point(knots[i].at), inOf(knots[i])) : point(knots[i - 1].at)) : point(knots[i].at)
   const d = minus(ahead, behind)
   const l = Math.hypot(d.x, d.y) || 1
   return { x: d.y / l, y: -d.x / l }
@@ -281,29 +403,59 @@ function across(knots: Knot[], i: number): Point {
 
 /** Both sides of a strand, drawn thinly. */
 function Sides({ knots, here }: { knots: Knot[]; here: Placement }) {
-  const side = (sign: number) => knots.map((k, i) => ({ ...k, at: vec(plus(point(k.at), { x: (across(knots, i).x * sign * (k.width ?? 0)) / 2, y: (across(knots, i).y * sign * (k.width ?? 0)) / 2 })) }))
+  const side = (sign: number) =>
+    knots.map((k, i) => ({
+      ...k,
+      at: vec(
+        plus(point(k.at), {
+          x: (across(knots, i).x * sign * (k.width ?? 0)) / 2,
+          y: (across(knots, i).y * sign * (k.width ?? 0)) / 2,
+        }),
+      ),
+    }))
   return (
     <>
       {[1, -1].map((sign) => (
         <g key={sign} fill="none">
           <path d={pathOf(side(sign), here.toRoom, false)} stroke="#000" strokeOpacity="0.6" strokeWidth="2.500" />
-          <path d={pathOf(side(sign), here.toRoom, false)} stroke="#fff" strokeOpacity="0.8" strokeWidth="1" strokeDasharray="3 3" />
+          <path
+            d={pathOf(side(sign), here.toRoom, false)}
+            stroke="#fff"
+            strokeOpacity="0.8"
+            strokeWidth="1"
+            strokeDasharray="3 3"
+          />
         </g>
       ))}
     </>
   )
 }
 
-function WidthGrip({ knots, i, here, move }: { knots: Knot[]; i: number; here: Placement; move: (e: ReactPointerEvent, label: string, change: (k: Knot[], delta: Point, p: Point) => void) => void }) {
+function WidthGrip({
+  knots,
+  i,
+  here,
+  move,
+}: {
+  knots: Knot[]
+  i: number
+  here: Placement
+  move: (e: ReactPointerEvent, label: string, change: (k: Knot[], delta: Point, p: Point) => void) => void
+}) {
   const n = across(knots, i)
   const reach = (knots[i].width ?? 0) / 2 + 8 / here.scale
   return (
     <Grip
-      small square p={here.toRoom(plus(point(knots[i].at), { x: n.x * reach, y: n.y * reach }))} label={`Width at point ${i + 1}`}
-      onPointerDown={(e) => move(e, 'Change the width', (ks, _, p) => {
-        const d = minus(p, point(ks[i].at))
-        ks[i].width = Math.round(Math.max(0.5, 2 * (Math.abs(d.x * n.x + d.y * n.y) - 8 / here.scale)) * 100) / 100
-      })}
+      small
+      square
+      p={here.toRoom(plus(point(knots[i].at), { x: n.x * reach, y: n.y * reach }))}
+      label={`Width at point ${i + 1}`}
+      onPointerDown={(e) =>
+        move(e, 'Change the width', (ks, _, p) => {
+          const d = minus(p, point(ks[i].at))
+          ks[i].width = Math.round(Math.max(0.5, 2 * (Math.abs(d.x * n.x + d.y * n.y) - 8 / here.scale)) * 100) / 100
+        })
+      }
     />
   )
 }

@@ -27,24 +27,52 @@ export function Region({ shot, motion, placement, seen }: Props) {
     drag(
       e,
       (m) => setDraft((last = change(structuredClone(track.region ?? []), minus(pointerAt(m, root, here), from)))),
-      (moved) => moved && last && void edit('Change the region', onTrack(track.id, (t) => { t.region = last! })),
+      (moved) =>
+        moved &&
+        last &&
+        void edit(
+          'Change the region',
+          onTrack(track.id, (t) => {
+            t.region = last!
+          }),
+        ),
     )
   }
   return (
     <g>
       <Line
-        d={polygonOf(corners.map(point), here.toRoom)} on dashed={!here.placed} colour={track.colour}
+        d={polygonOf(corners.map(point), here.toRoom)}
+        on
+        dashed={!here.placed}
+        colour={track.colour}
         className="pointer-events-auto cursor-move"
         onPointerDown={(e) => e.button === 0 && move(e, (c, delta) => c.map((v) => vec(plus(point(v), delta))))}
         onDoubleClick={(e) => {
           const p = pointerAt(e, (e.target as Element).closest('svg')!, here)
-          const away = (i: number) => { const [a, b] = [point(corners[i]), point(corners[(i + 1) % corners.length])]; const d = minus(b, a); const t = Math.max(0, Math.min(1, ((p.x - a.x) * d.x + (p.y - a.y) * d.y) / (d.x * d.x + d.y * d.y || 1))); return Math.hypot(p.x - a.x - t * d.x, p.y - a.y - t * d.y) }
+          const away = (i: number) => {
+            const [a, b] = [point(corners[i]), point(corners[(i + 1) % corners.length])]
+            const d = minus(b, a)
+            const t = Math.max(0, Math.min(1, ((p.x - a.x) * d.x + (p.y - a.y) * d.y) / (d.x * d.x + d.y * d.y || 1)))
+            return Math.hypot(p.x - a.x - t * d.x, p.y - a.y - t * d.y)
+          }
           const i = corners.map((_, k) => k).reduce((a, b) => (away(b) < away(a) ? b : a))
-          void edit('Add a corner to the region', onTrack(track.id, (t) => { t.region?.splice(i + 1, 0, vec(p)) }))
+          void edit(
+            'Add a corner to the region',
+            onTrack(track.id, (t) => {
+              t.region?.splice(i + 1, 0, vec(p))
+            }),
+          )
         }}
       />
       {corners.map((c, i) => (
-        <Grip key={i} p={here.toRoom(point(c))} label={`Corner ${i + 1} of the region`} onPointerDown={(e) => e.button === 0 && move(e, (cs, delta) => cs.map((v, k) => (k === i ? vec(plus(point(v), delta)) : v)))} />
+        <Grip
+          key={i}
+          p={here.toRoom(point(c))}
+          label={`Corner ${i + 1} of the region`}
+          onPointerDown={(e) =>
+            e.button === 0 && move(e, (cs, delta) => cs.map((v, k) => (k === i ? vec(plus(point(v), delta)) : v)))
+          }
+        />
       ))}
     </g>
   )
@@ -65,8 +93,23 @@ export function Drives({ motion, placement, seen }: Props) {
       {[...blocks].map((b, i) => {
         if (b === '0') return null
         const [x, y] = [left + (i % 8) * w, top + Math.floor(i / 8) * h]
-        const cell = [{ x: x + w * 0.06, y: y + h * 0.06 }, { x: x + w * 0.94, y: y + h * 0.06 }, { x: x + w * 0.94, y: y + h * 0.94 }, { x: x + w * 0.06, y: y + h * 0.94 }]
-        return <path key={i} d={polygonOf(cell, here.toRoom)} fill={b === '1' ? 'var(--color-fern)' : 'var(--color-clay)'} fillOpacity={b === '1' ? 0.16 : 0.5} stroke={b === '1' ? 'var(--color-fern)' : 'var(--color-clay)'} strokeOpacity="0.7" strokeWidth="0.8" />
+        const cell = [
+          { x: x + w * 0.06, y: y + h * 0.06 },
+          { x: x + w * 0.94, y: y + h * 0.06 },
+          { x: x + w * 0.94, y: y + h * 0.94 },
+          { x: x + w * 0.06, y: y + h * 0.94 },
+        ]
+        return (
+          <path
+            key={i}
+            d={polygonOf(cell, here.toRoom)}
+            fill={b === '1' ? 'var(--color-fern)' : 'var(--color-clay)'}
+            fillOpacity={b === '1' ? 0.16 : 0.5}
+            stroke={b === '1' ? 'var(--color-fern)' : 'var(--color-clay)'}
+            strokeOpacity="0.7"
+            strokeWidth="0.8"
+          />
+        )
       })}
     </g>
   )
@@ -90,8 +133,22 @@ export function Aid({ motion, placement, seen }: Props) {
   const here = within(placement, multiply(m, square(corners)))
   const n = 8
   if (aid === 'grid') {
-    const lines = Array.from({ length: n + 1 }, (_, i) => i / n).flatMap((v) => [[{ x: v, y: 0 }, { x: v, y: 1 }], [{ x: 0, y: v }, { x: 1, y: v }]])
-    const d = lines.map(([a, b]) => { const [p, q] = [here.toRoom(a), here.toRoom(b)]; return `M${p.x.toFixed(2)} ${p.y.toFixed(2)}L${q.x.toFixed(2)} ${q.y.toFixed(2)}` }).join('')
+    const lines = Array.from({ length: n + 1 }, (_, i) => i / n).flatMap((v) => [
+      [
+        { x: v, y: 0 },
+        { x: v, y: 1 },
+      ],
+      [
+        { x: 0, y: v },
+        { x: 1, y: v },
+      ],
+    ])
+    const d = lines
+      .map(([a, b]) => {
+        const [p, q] = [here.toRoom(a), here.toRoom(b)]
+        return `M${p.x.toFixed(2)} ${p.y.toFixed(2)}L${q.x.toFixed(2)} ${q.y.toFixed(2)}`
+      })
+      .join('')
     return (
       <g fill="none" data-testid="aid">
         <path d={d} stroke="#000" strokeOpacity="0.45" strokeWidth="2.500" />
@@ -99,15 +156,60 @@ export function Aid({ motion, placement, seen }: Props) {
       </g>
     )
   }
-  const cells = Array.from({ length: n * n }, (_, i) => ({ x: i % n, y: Math.floor(i / n) })).filter(({ x, y }) => (x + y) % 2 === 0)
-  const d = cells.map(({ x, y }) => polygonOf([{ x: x / n, y: y / n }, { x: (x + 1) / n, y: y / n }, { x: (x + 1) / n, y: (y + 1) / n }, { x: x / n, y: (y + 1) / n }], here.toRoom)).join('')
-  const ring = Array.from({ length: 64 }, (_, i) => ({ x: 0.5 + 0.42 * Math.cos((i * Math.PI) / 32), y: 0.5 + 0.42 * Math.sin((i * Math.PI) / 32) }))
+  const cells = Array.from({ length: n * n }, (_, i) => ({ x: i % n, y: Math.floor(i / n) })).filter(
+    ({ x, y }) => (x + y) % 2 === 0,
+  )
+  const d = cells
+    .map(({ x, y }) =>
+      polygonOf(
+        [
+          { x: x / n, y: y / n },
+          { x: (x + 1) / n, y: y / n },
+          { x: (x + 1) / n, y: (y + 1) / n },
+          { x: x / n, y: (y + 1) / n },
+        ],
+        here.toRoom,
+      ),
+    )
+    .join('')
+  const ring = Array.from({ length: 64 }, (_, i) => ({
+    x: 0.5 + 0.42 * Math.cos((i * Math.PI) / 32),
+    y: 0.5 + 0.42 * Math.sin((i * Math.PI) / 32),
+  }))
   return (
     <g data-testid="aid">
-      <path d={polygonOf([{ x: 0, y: 0 }, { x: 1, y: 0 }, { x: 1, y: 1 }, { x: 0, y: 1 }], here.toRoom)} fill="#d8d8d8" fillOpacity="0.75" />
+      <path
+        d={polygonOf(
+          [
+            { x: 0, y: 0 },
+            { x: 1, y: 0 },
+            { x: 1, y: 1 },
+            { x: 0, y: 1 },
+          ],
+          here.toRoom,
+        )}
+        fill="#d8d8d8"
+        fillOpacity="0.75"
+      />
       <path d={d} fill="#3a3a3a" fillOpacity="0.8" />
       <path d={polygonOf(ring, here.toRoom)} fill="none" stroke="var(--color-fern)" strokeWidth="2.5" />
-      <path d={`${polygonOf([{ x: 0.46, y: 0.5 }, { x: 0.54, y: 0.5 }], here.toRoom)}${polygonOf([{ x: 0.5, y: 0.46 }, { x: 0.5, y: 0.54 }], here.toRoom)}`} stroke="var(--color-clay)" strokeWidth="2" />
+      <path
+        d={`${polygonOf(
+          [
+            { x: 0.46, y: 0.5 },
+            { x: 0.54, y: 0.5 },
+          ],
+          here.toRoom,
+        )}${polygonOf(
+          [
+            { x: 0.5, y: 0.46 },
+            { x: 0.5, y: 0.54 },
+          ],
+          here.toRoom,
+        )}`}
+        stroke="var(--color-clay)"
+        strokeWidth="2"
+      />
     </g>
   )
 }
@@ -116,7 +218,9 @@ export function Aid({ motion, placement, seen }: Props) {
 export function Ghosts({ motion, placement, seen, from }: Props & { from: (frame: number) => Matrix | null }) {
   const ways: { frame: number; p: Point }[][] = []
   const corners = surfaceOf(motion.track)
-  if (motion.points.size) for (const path of motion.points.values()) ways.push([...path.values()].map((v) => ({ frame: v.frame, p: point(v.at) })))
+  if (motion.points.size)
+    for (const path of motion.points.values())
+      ways.push([...path.values()].map((v) => ({ frame: v.frame, p: point(v.at) })))
   else if (corners.length === 4) {
     const c = { x: corners.reduce((s, p) => s + p.x, 0) / 4, y: corners.reduce((s, p) => s + p.y, 0) / 4 }
     ways.push([...motion.samples.values()].map((s) => ({ frame: s.frame, p: apply(s.matrix, c) })))
@@ -126,11 +230,24 @@ export function Ghosts({ motion, placement, seen, from }: Props & { from: (frame
       {ways.map((way, i) => {
         const near = way.filter((v) => Math.abs(v.frame - seen) <= 24).sort((a, b) => a.frame - b.frame)
         // In the locked picture a place of another frame is shown where that frame's lock puts it.
-        const spots = near.flatMap(({ frame, p }) => { const m = from(frame); return m ? [{ frame, q: placement.toRoom(apply(m, p)) }] : [] })
+        const spots = near.flatMap(({ frame, p }) => {
+          const m = from(frame)
+          return m ? [{ frame, q: placement.toRoom(apply(m, p)) }] : []
+        })
         return (
           <g key={i}>
             <Line d={spots.map(({ q }, k) => `${k ? 'L' : 'M'}${q.x.toFixed(1)} ${q.y.toFixed(1)}`).join('')} />
-            {spots.map(({ frame, q }) => <circle key={frame} cx={q.x} cy={q.y} r={frame === seen ? 4.5 : 2.4} fill={frame === seen ? 'var(--color-fern)' : '#fff'} stroke="#000" strokeWidth="1" />)}
+            {spots.map(({ frame, q }) => (
+              <circle
+                key={frame}
+                cx={q.x}
+                cy={q.y}
+                r={frame === seen ? 4.5 : 2.4}
+                fill={frame === seen ? 'var(--color-fern)' : '#fff'}
+                stroke="#000"
+                strokeWidth="1"
+              />
+            ))}
           </g>
         )
       })}
@@ -139,7 +256,13 @@ export function Ghosts({ motion, placement, seen, from }: Props & { from: (frame
 }
 
 /** The four corners of the surface: to be laid on a part of the plane, placed by hand, or corrected. */
-export function SurfaceCorners({ shot, motion, placement, seen, mode }: Props & { mode: 'surface' | 'correct' | 'place' }) {
+export function SurfaceCorners({
+  shot,
+  motion,
+  placement,
+  seen,
+  mode,
+}: Props & { mode: 'surface' | 'correct' | 'place' }) {
   const { edit } = useEdit(shot.id)
   const { track } = motion
   const [draft, setDraft] = useState<Point[] | null>(null)
@@ -149,23 +272,37 @@ export function SurfaceCorners({ shot, motion, placement, seen, mode }: Props & 
   const home = surfaceOf(track)
   if (home.length < 4) return null
   const correction = mode === 'correct' ? [...(track.corrections ?? [])].reverse().find((c) => !c.off) : undefined
-  if (correction?.kind === 'grid') return <GridGrips shot={shot} motion={motion} placement={placement} seen={seen} correction={correction} />
+  if (correction?.kind === 'grid')
+    return <GridGrips shot={shot} motion={motion} placement={placement} seen={seen} correction={correction} />
   // Without a place on this frame the corners wait where they are at home.
   const carry = m ?? identity
   const corners = draft ?? home.map((p) => apply(carry, p))
   const done = (label: string, to: Point[]) => {
     if (mode === 'surface') {
       const back = invert(carry)
-      void edit(label, onTrack(track.id, (t) => { t.surface = to.map((p) => vec(apply(back, p))) }))
+      void edit(
+        label,
+        onTrack(track.id, (t) => {
+          t.surface = to.map((p) => vec(apply(back, p)))
+        }),
+      )
     } else if (mode === 'place') {
-      void edit('Place the surface by hand', onTrack(track.id, (t) => { putKey((t.placed ??= []), { frame: seen, corners: to.map(vec) }) }))
+      void edit(
+        'Place the surface by hand',
+        onTrack(track.id, (t) => {
+          putKey((t.placed ??= []), { frame: seen, corners: to.map(vec) })
+        }),
+      )
     } else if (correction) {
       const before = motion.samples.get(seen)?.before ?? carry
       const moved = to.map((p, i) => minus(apply(invert(before), p), home[i]))
-      void edit(label, onTrack(track.id, (t) => {
-        const c = t.corrections?.find((x) => x.id === correction.id)
-        if (c) putKey(c.keys, keyOf(c, seen, moved, multiply(invert(before), carry)))
-      }))
+      void edit(
+        label,
+        onTrack(track.id, (t) => {
+          const c = t.corrections?.find((x) => x.id === correction.id)
+          if (c) putKey(c.keys, keyOf(c, seen, moved, multiply(invert(before), carry)))
+        }),
+      )
     }
   }
   const move = (e: ReactPointerEvent, label: string, who: number[]) => {
@@ -187,16 +324,35 @@ export function SurfaceCorners({ shot, motion, placement, seen, mode }: Props & 
   const label = mode === 'correct' ? 'Correct the track' : mode === 'place' ? 'Place the surface' : 'Lay the surface'
   return (
     <g>
-      <Line d={polygonOf(corners, placement.toRoom)} on dashed={!m} className="pointer-events-auto cursor-move" onPointerDown={(e) => e.button === 0 && move(e, label, [0, 1, 2, 3])} />
+      <Line
+        d={polygonOf(corners, placement.toRoom)}
+        on
+        dashed={!m}
+        className="pointer-events-auto cursor-move"
+        onPointerDown={(e) => e.button === 0 && move(e, label, [0, 1, 2, 3])}
+      />
       {corners.map((p, i) => (
-        <Grip key={i} square on p={placement.toRoom(p)} label={`Surface corner ${i + 1}`} onPointerDown={(e) => e.button === 0 && move(e, label, stiff ? [0, 1, 2, 3] : [i])} />
+        <Grip
+          key={i}
+          square
+          on
+          p={placement.toRoom(p)}
+          label={`Surface corner ${i + 1}`}
+          onPointerDown={(e) => e.button === 0 && move(e, label, stiff ? [0, 1, 2, 3] : [i])}
+        />
       ))}
     </g>
   )
 }
 
 /** The crossings of a grid correction: each is dragged to where it should be on this frame. */
-function GridGrips({ shot, motion, placement, seen, correction }: Pick<Props, 'shot' | 'motion' | 'placement' | 'seen'> & { correction: Correction }) {
+function GridGrips({
+  shot,
+  motion,
+  placement,
+  seen,
+  correction,
+}: Pick<Props, 'shot' | 'motion' | 'placement' | 'seen'> & { correction: Correction }) {
   const { edit } = useEdit(shot.id)
   const [draft, setDraft] = useState<Point[] | null>(null)
   const m = motion.at(seen)
@@ -208,17 +364,33 @@ function GridGrips({ shot, motion, placement, seen, correction }: Pick<Props, 's
   const here = within(placement, m)
   const [xs, ys] = [corners.map((p) => p.x), corners.map((p) => p.y)]
   const [left, top, right, bottom] = [Math.min(...xs), Math.min(...ys), Math.max(...xs), Math.max(...ys)]
-  const rest = Array.from({ length: (columns + 1) * (rows + 1) }, (_, i) => ({ x: left + ((right - left) * (i % (columns + 1))) / columns, y: top + ((bottom - top) * Math.floor(i / (columns + 1))) / rows }))
+  const rest = Array.from({ length: (columns + 1) * (rows + 1) }, (_, i) => ({
+    x: left + ((right - left) * (i % (columns + 1))) / columns,
+    y: top + ((bottom - top) * Math.floor(i / (columns + 1))) / rows,
+  }))
   const now = motion.samples.get(seen)?.crossings ?? []
   const at = draft ?? rest.map((p, i) => plus(p, now[i] ? point(now[i]) : { x: 0, y: 0 }))
-  const line = (a: Point, b: Point) => { const [p, q] = [here.toRoom(a), here.toRoom(b)]; return `M${p.x} ${p.y}L${q.x} ${q.y}` }
-  const lines = at.map((p, i) => (i % (columns + 1) < columns ? line(p, at[i + 1]) : '') + (i + columns + 1 < at.length ? line(p, at[i + columns + 1]) : '')).join('')
+  const line = (a: Point, b: Point) => {
+    const [p, q] = [here.toRoom(a), here.toRoom(b)]
+    return `M${p.x} ${p.y}L${q.x} ${q.y}`
+  }
+  const lines = at
+    .map(
+      (p, i) =>
+        (i % (columns + 1) < columns ? line(p, at[i + 1]) : '') +
+        (i + columns + 1 < at.length ? line(p, at[i + columns + 1]) : ''),
+    )
+    .join('')
   return (
     <g>
       <Line d={lines} on />
       {at.map((p, i) => (
         <Grip
-          key={i} square on p={here.toRoom(p)} label={`Crossing ${i + 1}`}
+          key={i}
+          square
+          on
+          p={here.toRoom(p)}
+          label={`Crossing ${i + 1}`}
           onPointerDown={(e) => {
             if (e.button !== 0) return
             const root = (e.target as Element).closest('svg')!
@@ -226,11 +398,23 @@ function GridGrips({ shot, motion, placement, seen, correction }: Pick<Props, 's
             let last = at
             drag(
               e,
-              (g) => setDraft((last = at.map((q, k) => (k === i ? plus(q, minus(pointerAt(g, root, here), from)) : q)))),
-              (did) => did && void edit('Correct the track', onTrack(motion.track.id, (t) => {
-                const c = t.corrections?.find((x) => x.id === correction.id)
-                if (c) putKey(c.keys, { frame: seen, ease: c.keys.find((k) => k.frame === seen)?.ease ?? 'eased', offset: [0, 0], crossings: last.map((q, k) => round(minus(q, rest[k]))) })
-              })),
+              (g) =>
+                setDraft((last = at.map((q, k) => (k === i ? plus(q, minus(pointerAt(g, root, here), from)) : q)))),
+              (did) =>
+                did &&
+                void edit(
+                  'Correct the track',
+                  onTrack(motion.track.id, (t) => {
+                    const c = t.corrections?.find((x) => x.id === correction.id)
+                    if (c)
+                      putKey(c.keys, {
+                        frame: seen,
+                        ease: c.keys.find((k) => k.frame === seen)?.ease ?? 'eased',
+                        offset: [0, 0],
+                        crossings: last.map((q, k) => round(minus(q, rest[k]))),
+                      })
+                  }),
+                ),
             )
           }}
         />
@@ -245,7 +429,10 @@ function keyOf(c: Correction, frame: number, moved: Point[], now: Matrix) {
   const ease = old?.ease ?? ('eased' as const)
   if (c.kind === 'corners') return { frame, ease, offset: [0, 0], corners: moved.map((p) => round(p)) }
   const mean = { x: moved.reduce((s, p) => s + p.x, 0) / 4, y: moved.reduce((s, p) => s + p.y, 0) / 4 }
-  const turned = { turn: Math.round((Math.atan2(now[3], now[0]) * 180e4) / Math.PI) / 1e4, scale: Math.round((Math.hypot(now[0], now[3]) / Math.abs(now[8])) * 1e6) / 1e6 }
+  const turned = {
+    turn: Math.round((Math.atan2(now[3], now[0]) * 180e4) / Math.PI) / 1e4,
+    scale: Math.round((Math.hypot(now[0], now[3]) / Math.abs(now[8])) * 1e6) / 1e6,
+  }
   return { ...(old ?? turned), frame, ease, offset: round(mean) }
 }
 
@@ -257,7 +444,32 @@ const gridCells = [3, 2]
 export function newCorrection(t: Track, kind: Correction['kind']): Correction {
   if (kind === 'grid') {
     const none = Array.from({ length: (gridCells[0] + 1) * (gridCells[1] + 1) }, () => [0, 0])
-    return { id: newId(), name: 'By grid', kind, cells: [...gridCells], keys: [{ frame: t.home, ease: 'eased', offset: [0, 0], crossings: none }] }
+    return {
+      id: newId(),
+      name: 'By grid',
+      kind,
+      cells: [...gridCells],
+      keys: [{ frame: t.home, ease: 'eased', offset: [0, 0], crossings: none }],
+    }
   }
-  return { id: newId(), name: kind === 'corners' ? 'By corners' : 'By placement', kind, keys: [kind === 'corners' ? { frame: t.home, ease: 'eased', offset: [0, 0], corners: [[0, 0], [0, 0], [0, 0], [0, 0]] } : { frame: t.home, ease: 'eased', offset: [0, 0], turn: 0, scale: 1 }] }
+  return {
+    id: newId(),
+    name: kind === 'corners' ? 'By corners' : 'By placement',
+    kind,
+    keys: [
+      kind === 'corners'
+        ? {
+            frame: t.home,
+            ease: 'eased',
+            offset: [0, 0],
+            corners: [
+              [0, 0],
+              [0, 0],
+              [0, 0],
+              [0, 0],
+            ],
+          }
+        : { frame: t.home, ease: 'eased', offset: [0, 0], turn: 0, scale: 1 },
+    ],
+  }
 }

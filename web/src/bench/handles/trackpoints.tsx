@@ -10,39 +10,83 @@ import { pointerAt, type BenchProps, type Placement } from '../props'
 import { bench, useBench } from '../state'
 
 /** What a new point is followed with, until the last one's settings take its place. */
-export const firstSettings = { pattern: [31, 31], search: [91, 91], motion: 'position' as const, channel: 'luma' as const, against: 'reference' as const, tolerance: 0.7, use: [0, 0] }
+export const firstSettings = {
+  pattern: [31, 31],
+  search: [91, 91],
+  motion: 'position' as const,
+  channel: 'luma' as const,
+  against: 'reference' as const,
+  tolerance: 0.7,
+  use: [0, 0],
+}
 
 export function newPoint(track: Track, frame: number, at: Point): TrackPoint {
   const last = track.points?.[track.points.length - 1]
   const { pattern, search, motion, channel, against, tolerance } = last ?? firstSettings
-  return { id: newId(), name: `Point ${free('Point', (track.points ?? []).map((p) => p.name))}`, home: frame, at: vec(at), pattern, search, motion, channel, against, tolerance, use: [0, 0] }
+  return {
+    id: newId(),
+    name: `Point ${free(
+      'Point',
+      (track.points ?? []).map((p) => p.name),
+    )}`,
+    home: frame,
+    at: vec(at),
+    pattern,
+    search,
+    motion,
+    channel,
+    against,
+    tolerance,
+    use: [0, 0],
+  }
 }
 
 const box = (c: Point, size: number[]): Point[] =>
-  [[-1, -1], [1, -1], [1, 1], [-1, 1]].map(([x, y]) => ({ x: c.x + (x * size[0]) / 2, y: c.y + (y * size[1]) / 2 }))
+  [
+    [-1, -1],
+    [1, -1],
+    [1, 1],
+    [-1, 1],
+  ].map(([x, y]) => ({ x: c.x + (x * size[0]) / 2, y: c.y + (y * size[1]) / 2 }))
 
 /** The points of a track with their pattern and search boxes. */
-export function TrackPoints({ shot, motion, placement, seen }: BenchProps & { motion: Motion; placement: Placement; seen: number }) {
+export function TrackPoints({
+  shot,
+  motion,
+  placement,
+  seen,
+}: BenchProps & { motion: Motion; placement: Placement; seen: number }) {
   const { edit } = useEdit(shot.id)
   const chosen = useBench((s) => s.points)
   const [draft, setDraft] = useState<{ id: string; change: Partial<TrackPoint>; at?: Point } | null>(null)
   const { track } = motion
   const save = (label: string, id: string, change: (p: TrackPoint) => void) =>
-    void edit(label, onTrack(track.id, (t) => { const p = t.points?.find((x) => x.id === id); if (p) change(p) })).finally(() => setDraft(null))
+    void edit(
+      label,
+      onTrack(track.id, (t) => {
+        const p = t.points?.find((x) => x.id === id)
+        if (p) change(p)
+      }),
+    ).finally(() => setDraft(null))
 
   return (
     <>
       {(track.points ?? []).map((stored) => {
         const p: TrackPoint = draft?.id === stored.id ? { ...stored, ...draft.change } : stored
         const place = motion.points.get(p.id)?.get(seen)
-        const at = draft?.id === p.id && draft.at ? draft.at : place ? point(place.at) : seen === p.home ? point(p.at) : null
+        const at =
+          draft?.id === p.id && draft.at ? draft.at : place ? point(place.at) : seen === p.home ? point(p.at) : null
         if (!at) return null
         const on = chosen.includes(p.id)
         const c = placement.toRoom(at)
         const root = (e: ReactPointerEvent) => (e.target as Element).closest('svg')!
         const select = (e: ReactPointerEvent) => {
           const more = e.shiftKey
-          bench.set({ key: null, outline: null, points: more ? (on ? chosen.filter((x) => x !== p.id) : [...chosen, p.id]) : on ? chosen : [p.id] })
+          bench.set({
+            key: null,
+            outline: null,
+            points: more ? (on ? chosen.filter((x) => x !== p.id) : [...chosen, p.id]) : on ? chosen : [p.id],
+          })
         }
         /** Puts the point elsewhere on this frame. */
         const move = (e: ReactPointerEvent) => {
@@ -51,11 +95,14 @@ export function TrackPoints({ shot, motion, placement, seen }: BenchProps & { mo
           let last = at
           drag(
             e,
-            (m) => setDraft({ id: p.id, change: {}, at: (last = plus(at, minus(pointerAt(m, root(e), placement), from))) }),
-            (did) => did && save('Place a point', p.id, (x) => {
-              if (seen === x.home && !x.path) x.at = vec(last)
-              else putKey((x.placed ??= []), { frame: seen, at: vec(last) })
-            }),
+            (m) =>
+              setDraft({ id: p.id, change: {}, at: (last = plus(at, minus(pointerAt(m, root(e), placement), from))) }),
+            (did) =>
+              did &&
+              save('Place a point', p.id, (x) => {
+                if (seen === x.home && !x.path) x.at = vec(last)
+                else putKey((x.placed ??= []), { frame: seen, at: vec(last) })
+              }),
           )
         }
         const resize = (e: ReactPointerEvent, which: 'pattern' | 'search') => {
@@ -72,15 +119,20 @@ export function TrackPoints({ shot, motion, placement, seen }: BenchProps & { mo
               setDraft({ id: p.id, change: which === 'pattern' ? { pattern: size, search } : { search } })
             },
             // Settings of several are changed together.
-            (did) => did && void edit(which === 'pattern' ? 'Size of the pattern' : 'Size of the search box', onTrack(track.id, (t) => {
-              for (const x of t.points ?? []) {
-                if (x.id !== p.id && !chosen.includes(x.id)) continue
-                if (which === 'pattern') {
-                  x.pattern = size
-                  x.search = x.search.map((v, i) => Math.max(v, size[i]))
-                } else x.search = size.map((v, i) => Math.max(v, x.pattern[i]))
-              }
-            })).finally(() => setDraft(null)),
+            (did) =>
+              did &&
+              void edit(
+                which === 'pattern' ? 'Size of the pattern' : 'Size of the search box',
+                onTrack(track.id, (t) => {
+                  for (const x of t.points ?? []) {
+                    if (x.id !== p.id && !chosen.includes(x.id)) continue
+                    if (which === 'pattern') {
+                      x.pattern = size
+                      x.search = x.search.map((v, i) => Math.max(v, size[i]))
+                    } else x.search = size.map((v, i) => Math.max(v, x.pattern[i]))
+                  }
+                }),
+              ).finally(() => setDraft(null)),
           )
         }
         const inner = box(at, p.pattern)
@@ -88,25 +140,72 @@ export function TrackPoints({ shot, motion, placement, seen }: BenchProps & { mo
         const used = plus(at, point(p.use))
         return (
           <g key={p.id} opacity={p.off ? 0.4 : 1}>
-            <Line d={polygonOf(inner, placement.toRoom)} on={on} className="pointer-events-auto cursor-move" onPointerDown={(e) => e.button === 0 && move(e)} />
+            <Line
+              d={polygonOf(inner, placement.toRoom)}
+              on={on}
+              className="pointer-events-auto cursor-move"
+              onPointerDown={(e) => e.button === 0 && move(e)}
+            />
             {on && <Line d={polygonOf(outer, placement.toRoom)} dashed />}
             <path d={`M${c.x - 6} ${c.y}h12M${c.x} ${c.y - 6}v12`} stroke="#000" strokeWidth="3.5" />
-            <path d={`M${c.x - 6} ${c.y}h12M${c.x} ${c.y - 6}v12`} stroke={place?.byHand ? 'var(--color-clay)' : '#fff'} strokeWidth="1.4" />
-            <g className="pointer-events-auto cursor-move" aria-label={`${p.name}, place`} onPointerDown={(e) => e.button === 0 && move(e)}><circle cx={c.x} cy={c.y} r="9" fill="transparent" /></g>
+            <path
+              d={`M${c.x - 6} ${c.y}h12M${c.x} ${c.y - 6}v12`}
+              stroke={place?.byHand ? 'var(--color-clay)' : '#fff'}
+              strokeWidth="1.4"
+            />
+            <g
+              className="pointer-events-auto cursor-move"
+              aria-label={`${p.name}, place`}
+              onPointerDown={(e) => e.button === 0 && move(e)}
+            >
+              <circle cx={c.x} cy={c.y} r="9" fill="transparent" />
+            </g>
             {on && (
               <>
-                {inner.map((q, i) => <Grip key={i} small square p={placement.toRoom(q)} label={`${p.name}, pattern corner ${i + 1}`} onPointerDown={(e) => resize(e, 'pattern')} />)}
-                {outer.map((q, i) => <Grip key={i} small square p={placement.toRoom(q)} label={`${p.name}, search corner ${i + 1}`} onPointerDown={(e) => resize(e, 'search')} />)}
+                {inner.map((q, i) => (
+                  <Grip
+                    key={i}
+                    small
+                    square
+                    p={placement.toRoom(q)}
+                    label={`${p.name}, pattern corner ${i + 1}`}
+                    onPointerDown={(e) => resize(e, 'pattern')}
+                  />
+                ))}
+                {outer.map((q, i) => (
+                  <Grip
+                    key={i}
+                    small
+                    square
+                    p={placement.toRoom(q)}
+                    label={`${p.name}, search corner ${i + 1}`}
+                    onPointerDown={(e) => resize(e, 'search')}
+                  />
+                ))}
               </>
             )}
             {(p.use[0] !== 0 || p.use[1] !== 0) && (
               <>
                 <Line dashed d={`M${c.x} ${c.y}L${placement.toRoom(used).x} ${placement.toRoom(used).y}`} />
                 <Grip
-                  small p={placement.toRoom(used)} label={`${p.name}, place that is used`}
+                  small
+                  p={placement.toRoom(used)}
+                  label={`${p.name}, place that is used`}
                   onPointerDown={(e) => {
                     let last = p.use
-                    drag(e, (m) => setDraft({ id: p.id, change: { use: (last = vec(minus(pointerAt(m, root(e), placement), at))) } }), (did) => did && save('Move the place used', p.id, (x) => { x.use = last }))
+                    drag(
+                      e,
+                      (m) =>
+                        setDraft({
+                          id: p.id,
+                          change: { use: (last = vec(minus(pointerAt(m, root(e), placement), at))) },
+                        }),
+                      (did) =>
+                        did &&
+                        save('Move the place used', p.id, (x) => {
+                          x.use = last
+                        }),
+                    )
                   }}
                 />
               </>
@@ -120,17 +219,34 @@ export function TrackPoints({ shot, motion, placement, seen }: BenchProps & { mo
 }
 
 /** Putting new points on the picture: one with each click. */
-export function PutPoints({ shot, motion, placement, seen }: BenchProps & { motion: Motion; placement: Placement; seen: number }) {
+export function PutPoints({
+  shot,
+  motion,
+  placement,
+  seen,
+}: BenchProps & { motion: Motion; placement: Placement; seen: number }) {
   const { edit } = useEdit(shot.id)
   return (
     <svg
-      className="absolute inset-0 h-full w-full cursor-crosshair" data-testid="draw"
+      className="absolute inset-0 h-full w-full cursor-crosshair"
+      data-testid="draw"
       onPointerDown={(e) => {
         if (e.button !== 0) return
         e.stopPropagation()
         const at = pointerAt(e, e.currentTarget, placement)
         const p = newPoint(motion.track, seen, at)
-        void edit('Put a point', onTrack(motion.track.id, (t) => { (t.points ??= []).push({ ...p, name: `Point ${free('Point', (t.points ?? []).map((x) => x.name))}` }) }))
+        void edit(
+          'Put a point',
+          onTrack(motion.track.id, (t) => {
+            ;(t.points ??= []).push({
+              ...p,
+              name: `Point ${free(
+                'Point',
+                (t.points ?? []).map((x) => x.name),
+              )}`,
+            })
+          }),
+        )
         bench.set({ points: [p.id] })
       }}
     />

@@ -17,7 +17,12 @@ export function newNeighbour(r: Removal, frame: number): FillSource {
   // Beginning a little farther to the side than the thing is wide.
   const b = r.mark.outlines.length ? boundsOf(r.mark.outlines[0].points) : null
   const aside = b ? Math.round(1.2 * (b.right - b.left)) : 40
-  return { id: newId(), name: n ? `Live neighbour ${n + 1}` : 'Live neighbour', kind: 'neighbour', neighbour: { frame, offsets: [{ frame, ease: 'eased', offset: [aside, 0] }] } }
+  return {
+    id: newId(),
+    name: n ? `Live neighbour ${n + 1}` : 'Live neighbour',
+    kind: 'neighbour',
+    neighbour: { frame, offsets: [{ frame, ease: 'eased', offset: [aside, 0] }] },
+  }
 }
 
 /** A neighbour's offset on a frame: eased between keys is worked out by the server; here straight, for handles. */

@@ -12,5 +12,10 @@ export const paint: Kind = {
 
 export function newPaint(r: Removal): FillSource {
   const n = r.fill.sources.filter((s) => s.kind === 'paint').length
-  return { id: newId(), name: n ? `Travelling paint ${n + 1}` : 'Travelling paint', kind: 'paint', paint: { strokes: [] } }
+  return {
+    id: newId(),
+    name: n ? `Travelling paint ${n + 1}` : 'Travelling paint',
+    kind: 'paint',
+    paint: { strokes: [] },
+  }
 }

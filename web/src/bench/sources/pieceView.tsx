@@ -8,7 +8,9 @@ import { pointerAt, within } from '../props'
 import type { HandleProps, View } from './views'
 
 export const pieceView: View = {
-  add: [{ words: 'Supplied piece (file)', hint: 'A picture, with or without alpha, laid by its corners', file: 'piece' }],
+  add: [
+    { words: 'Supplied piece (file)', hint: 'A picture, with or without alpha, laid by its corners', file: 'piece' },
+  ],
   Handle: PieceHandle,
 }
 
@@ -25,20 +27,47 @@ function PieceHandle({ shot, removal: r, motions, source, placement, seen }: Han
     if (e.button !== 0) return
     const start = pointerAt(e, root(e), here)
     let next = corners
-    drag(e, (p) => {
-      const d = minus(pointerAt(p, root(e), here), start)
-      setDraft((next = corners.map((c, i) => (which.includes(i) ? vec(plus(point(c), d)) : c))))
-    }, (did) => {
-      if (did) void edit('Place a piece', onSource(r.id, source.id, (s) => { if (s.piece) s.piece.corners = next })).finally(() => setDraft(null))
-      else setDraft(null)
-    })
+    drag(
+      e,
+      (p) => {
+        const d = minus(pointerAt(p, root(e), here), start)
+        setDraft((next = corners.map((c, i) => (which.includes(i) ? vec(plus(point(c), d)) : c))))
+      },
+      (did) => {
+        if (did)
+          void edit(
+            'Place a piece',
+            onSource(r.id, source.id, (s) => {
+              if (s.piece) s.piece.corners = next
+            }),
+          ).finally(() => setDraft(null))
+        else setDraft(null)
+      },
+    )
   }
-  const d = pathOf(corners.map((at) => ({ at })), here.toRoom)
+  const d = pathOf(
+    corners.map((at) => ({ at })),
+    here.toRoom,
+  )
   return (
     <g>
-      <path d={d} fill="transparent" className="pointer-events-auto cursor-move" aria-label="The piece" onPointerDown={(e) => begin(e, [0, 1, 2, 3])} />
+      <path
+        d={d}
+        fill="transparent"
+        className="pointer-events-auto cursor-move"
+        aria-label="The piece"
+        onPointerDown={(e) => begin(e, [0, 1, 2, 3])}
+      />
       <Line on d={d} />
-      {corners.map((c, i) => <Grip key={i} square p={here.toRoom(point(c))} label={`Corner ${i + 1} of the piece`} onPointerDown={(e) => begin(e, [i])} />)}
+      {corners.map((c, i) => (
+        <Grip
+          key={i}
+          square
+          p={here.toRoom(point(c))}
+          label={`Corner ${i + 1} of the piece`}
+          onPointerDown={(e) => begin(e, [i])}
+        />
+      ))}
       <Words p={here.toRoom(point(corners[0]))}>{source.name}</Words>
     </g>
   )

@@ -14,5 +14,10 @@ export const plate: Kind = {
 
 export function newPlate(r: Removal, frame: number): FillSource {
   const same = r.fill.sources.filter((s) => s.plate?.frame === frame).length
-  return { id: newId(), name: `Clean plate ${frame}${same ? `, ${same + 1}` : ''}`, kind: 'plate', plate: { frame, strokes: [] } }
+  return {
+    id: newId(),
+    name: `Clean plate ${frame}${same ? `, ${same + 1}` : ''}`,
+    kind: 'plate',
+    plate: { frame, strokes: [] },
+  }
 }

@@ -8,12 +8,18 @@ import { pieceView } from './pieceView'
 import { plateView } from './plateView'
 
 export type HandleProps = BenchProps & { removal: Removal; placement: Placement; seen: number }
-export type FieldProps = BenchProps & { removal: Removal; source: FillSource; change: (label: string, f: (x: FillSource) => void) => void }
+export type FieldProps = BenchProps & {
+  removal: Removal
+  source: FillSource
+  change: (label: string, f: (x: FillSource) => void) => void
+}
 
 /** How a kind of source is shown. */
 export interface View {
   /** Ways to add one: made here, or brought in as a file. */
-  add: ({ words: string; hint: string } & ({ label: string; make: (r: Removal, frame: number) => FillSource; then: Partial<BenchState> } | { file: string }))[]
+  add: ({ words: string; hint: string } & (
+    { label: string; make: (r: Removal, frame: number) => FillSource; then: Partial<BenchState> } | { file: string }
+  ))[]
   /** What can be set about one, besides what all have. */
   Fields?: ComponentType<FieldProps>
   /** What else can be done with one, as entries of its menu. */
@@ -22,4 +28,9 @@ export interface View {
   Handle?: ComponentType<HandleProps & { source: FillSource }>
 }
 
-export const views: Record<FillSource['kind'], View> = { plate: plateView, paint: paintView, neighbour: neighbourView, piece: pieceView }
+export const views: Record<FillSource['kind'], View> = {
+  plate: plateView,
+  paint: paintView,
+  neighbour: neighbourView,
+  piece: pieceView,
+}

@@ -27,13 +27,44 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
   return (
     <>
       <div className="flex gap-1.5">
-        {painted && (away ? (
-          <Button weight="main" className="flex-1" title="Go to the frame that the paint lies on (J)" onClick={() => bench.set({ frame: at, playing: false, view: 'patch', tool: 'brush', stroke: null })}>Hold frame {at} to paint</Button>
-        ) : (
-          <Button on={tool === 'brush'} className="flex-1" title={`Paint ${on1 ? `on ${on1.name}` : 'on this frame'} (F)`} onClick={() => bench.set(tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false, stroke: null })}>{tool === 'brush' ? 'Painting' : 'Paint'}</Button>
-        ))}
+        {painted &&
+          (away ? (
+            <Button
+              weight="main"
+              className="flex-1"
+              title="Go to the frame that the paint lies on (J)"
+              onClick={() => bench.set({ frame: at, playing: false, view: 'patch', tool: 'brush', stroke: null })}
+            >
+              Hold frame {at} to paint
+            </Button>
+          ) : (
+            <Button
+              on={tool === 'brush'}
+              className="flex-1"
+              title={`Paint ${on1 ? `on ${on1.name}` : 'on this frame'} (F)`}
+              onClick={() =>
+                bench.set(
+                  tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false, stroke: null },
+                )
+              }
+            >
+              {tool === 'brush' ? 'Painting' : 'Paint'}
+            </Button>
+          ))}
         {painted && !away && (
-          <Button on={tool === 'area'} title="Draw an outline whose inside is copied from elsewhere: slide its source to a clean place (A)" onClick={() => bench.set(tool === 'area' ? { tool: 'look' } : { tool: 'area', drawn: 'curve', view: 'patch', playing: false, stroke: null })}>Copy an area</Button>
+          <Button
+            on={tool === 'area'}
+            title="Draw an outline whose inside is copied from elsewhere: slide its source to a clean place (A)"
+            onClick={() =>
+              bench.set(
+                tool === 'area'
+                  ? { tool: 'look' }
+                  : { tool: 'area', drawn: 'curve', view: 'patch', playing: false, stroke: null },
+              )
+            }
+          >
+            Copy an area
+          </Button>
         )}
         <AddSource {...props} />
       </div>
@@ -42,12 +73,26 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
           {r.fill.sources.map((s, i) => (
             <li key={s.id}>
               <button
-                type="button" aria-pressed={s.id === bed}
+                type="button"
+                aria-pressed={s.id === bed}
                 className={`flex w-full items-baseline gap-2 rounded px-2 py-0.5 text-left ${s.id === bed ? 'bg-slab' : 'hover:bg-slab'} ${s.off ? 'opacity-50' : ''}`}
-                onClick={() => bench.set({ bed: s.id === bed ? null : s.id, stroke: null, outline: null, knots: [], tool: s.id !== bed && paintable(s) && tool === 'brush' ? 'brush' : 'look' })}
+                onClick={() =>
+                  bench.set({
+                    bed: s.id === bed ? null : s.id,
+                    stroke: null,
+                    outline: null,
+                    knots: [],
+                    tool: s.id !== bed && paintable(s) && tool === 'brush' ? 'brush' : 'look',
+                  })
+                }
               >
                 <span className={`min-w-0 flex-1 truncate ${s === on1 && painted ? 'text-fern' : ''}`}>{s.name}</span>
-                <span className="text-[13px] whitespace-nowrap text-quiet">{pictureOf(s) ? 'supplied' : kinds[s.kind].note?.(s) ?? (kinds[s.kind].word === s.name.toLowerCase() ? '' : kinds[s.kind].word)}</span>
+                <span className="text-[13px] whitespace-nowrap text-quiet">
+                  {pictureOf(s)
+                    ? 'supplied'
+                    : (kinds[s.kind].note?.(s) ??
+                      (kinds[s.kind].word === s.name.toLowerCase() ? '' : kinds[s.kind].word))}
+                </span>
               </button>
               {s.id === bed && <SourceFields {...props} source={s} first={i === 0} />}
             </li>
@@ -61,7 +106,9 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
 }
 
 // Files come last.
-const ways = Object.values(views).flatMap((v) => v.add).sort((a, b) => Number('file' in a) - Number('file' in b))
+const ways = Object.values(views)
+  .flatMap((v) => v.add)
+  .sort((a, b) => Number('file' in a) - Number('file' in b))
 
 /** Other places that clean pixels can come from. */
 function AddSource({ shot, removal: r }: BenchProps & { removal: Removal }) {
@@ -70,7 +117,12 @@ function AddSource({ shot, removal: r }: BenchProps & { removal: Removal }) {
   const file = useRef<HTMLInputElement>(null)
   const kind = useRef('')
   const add = (s: FillSource, label: string, then: object = {}) => {
-    void edit(label, on(r.id, (d) => { d.fill.sources.push(structuredClone(s)) }))
+    void edit(
+      label,
+      on(r.id, (d) => {
+        d.fill.sources.push(structuredClone(s))
+      }),
+    )
     bench.set({ bed: s.id, stroke: null, ...then })
   }
   const ask = (as: string) => {
@@ -81,21 +133,42 @@ function AddSource({ shot, removal: r }: BenchProps & { removal: Removal }) {
   return (
     <>
       <Menu>
-        <MenuButton className="rounded border border-stone bg-slab px-2 py-1 leading-5 whitespace-nowrap hover:bg-stone" aria-label="More sources" title="More places that clean pixels can come from">Add…</MenuButton>
-        <MenuItems anchor="bottom end" className="z-40 w-72 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none">
+        <MenuButton
+          className="rounded border border-stone bg-slab px-2 py-1 leading-5 whitespace-nowrap hover:bg-stone"
+          aria-label="More sources"
+          title="More places that clean pixels can come from"
+        >
+          Add…
+        </MenuButton>
+        <MenuItems
+          anchor="bottom end"
+          className="z-40 w-72 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none"
+        >
           {ways.map((way) => (
-            <Item key={way.words} hint={way.hint} onClick={() => ('file' in way ? ask(way.file) : add(way.make(r, frame), way.label, way.then))}>{way.words}</Item>
+            <Item
+              key={way.words}
+              hint={way.hint}
+              onClick={() => ('file' in way ? ask(way.file) : add(way.make(r, frame), way.label, way.then))}
+            >
+              {way.words}
+            </Item>
           ))}
         </MenuItems>
       </Menu>
       <input
-        ref={file} type="file" accept=".png,.tif,.tiff,.exr" className="hidden" aria-label="Picture file"
-        onChange={(e) => void bringIn(e, address(), 'Bring it in as it is').then((rev) => {
-          if (!rev) return
-          adopt(rev as Revision)
-          const made = (rev as Revision).document.removals.find((x) => x.id === r.id)?.fill.sources.at(-1)
-          bench.set({ bed: made?.id ?? null, stroke: null, tool: 'look' })
-        })}
+        ref={file}
+        type="file"
+        accept=".png,.tif,.tiff,.exr"
+        className="hidden"
+        aria-label="Picture file"
+        onChange={(e) =>
+          void bringIn(e, address(), 'Bring it in as it is').then((rev) => {
+            if (!rev) return
+            adopt(rev as Revision)
+            const made = (rev as Revision).document.removals.find((x) => x.id === r.id)?.fill.sources.at(-1)
+            bench.set({ bed: made?.id ?? null, stroke: null, tool: 'look' })
+          })
+        }
       />
     </>
   )
@@ -112,37 +185,187 @@ function SourceFields(props: BenchProps & { removal: Removal; source: FillSource
   return (
     <div className="mt-0.5 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
       <div className="flex gap-1.5">
-        <Text label="Name of the source" className="min-w-0 flex-1" value={s.name} onDone={(name) => change(`Rename to ${name}`, (x) => { x.name = name })} />
+        <Text
+          label="Name of the source"
+          className="min-w-0 flex-1"
+          value={s.name}
+          onDone={(name) =>
+            change(`Rename to ${name}`, (x) => {
+              x.name = name
+            })
+          }
+        />
         <Menu>
-          <MenuButton className="rounded px-1.5 py-0.5 text-quiet hover:bg-slab hover:text-text" aria-label={`More for ${s.name}`}>···</MenuButton>
-          <MenuItems anchor="bottom end" className="z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none">
-            <Item onClick={() => change(s.off ? `Use ${s.name}` : `Leave out ${s.name}`, (x) => { x.off = s.off ? undefined : true })}>{s.off ? 'Use it again' : 'Leave it out'}</Item>
-            {!first && <Item onClick={() => void edit('Earlier in the order', on(r.id, (d) => { const i = d.fill.sources.findIndex((x) => x.id === s.id); if (i > 0) d.fill.sources.splice(i - 1, 2, d.fill.sources[i], d.fill.sources[i - 1]) }))}>Earlier in the order</Item>}
+          <MenuButton
+            className="rounded px-1.5 py-0.5 text-quiet hover:bg-slab hover:text-text"
+            aria-label={`More for ${s.name}`}
+          >
+            ···
+          </MenuButton>
+          <MenuItems
+            anchor="bottom end"
+            className="z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none"
+          >
+            <Item
+              onClick={() =>
+                change(s.off ? `Use ${s.name}` : `Leave out ${s.name}`, (x) => {
+                  x.off = s.off ? undefined : true
+                })
+              }
+            >
+              {s.off ? 'Use it again' : 'Leave it out'}
+            </Item>
+            {!first && (
+              <Item
+                onClick={() =>
+                  void edit(
+                    'Earlier in the order',
+                    on(r.id, (d) => {
+                      const i = d.fill.sources.findIndex((x) => x.id === s.id)
+                      if (i > 0) d.fill.sources.splice(i - 1, 2, d.fill.sources[i], d.fill.sources[i - 1])
+                    }),
+                  )
+                }
+              >
+                Earlier in the order
+              </Item>
+            )}
             {Actions && <Actions {...props} source={s} />}
-            <Item onClick={() => { bench.set({ bed: null, stroke: null, outline: null }); void edit(`Delete ${s.name}`, on(r.id, (d) => { d.fill.sources = d.fill.sources.filter((x) => x.id !== s.id) })) }}>Delete</Item>
+            <Item
+              onClick={() => {
+                bench.set({ bed: null, stroke: null, outline: null })
+                void edit(
+                  `Delete ${s.name}`,
+                  on(r.id, (d) => {
+                    d.fill.sources = d.fill.sources.filter((x) => x.id !== s.id)
+                  }),
+                )
+              }}
+            >
+              Delete
+            </Item>
           </MenuItems>
         </Menu>
       </div>
       {Fields && <Fields {...props} source={s} change={change} />}
       <More words="When and where it counts" changed={s.opacity !== undefined || !!s.range || !!s.where?.length}>
-      <NumberField label="Opacity" unit="%" value={(s.opacity ?? 1) * 100} min={0} max={100} onDone={(v) => change('Opacity of a source', (x) => { x.opacity = v === 100 ? undefined : v / 100 })} />
-      <div className="flex items-center gap-2 text-[13px]" title="Frames on which it counts in full">
-        <span className="flex-1 text-quiet">Frames</span>
-        <NumberInput label="First frame of the source" className="w-16" value={range.first} min={shot.first} max={range.last} onDone={(v) => change('Range of a source', (x) => { x.range = { ...range, first: Math.round(v) } })} />
-        <span className="text-quiet">to</span>
-        <NumberInput label="Last frame of the source" className="w-16" value={range.last} min={range.first} max={shot.last} onDone={(v) => change('Range of a source', (x) => { x.range = { ...range, last: Math.round(v) } })} />
-      </div>
-      <div className="flex items-center gap-2 text-[13px]" title="It comes in over so many frames before its range, and goes out after it">
-        <span className="flex-1 text-quiet">Dissolve</span>
-        <NumberInput label="Frames to come in" className="w-12" value={s.rise ?? 0} min={0} max={200} onDone={(v) => change('Dissolve', (x) => { x.rise = Math.round(v) || undefined; x.range ??= range })} />
-        <NumberInput label="Frames to go out" className="w-12" value={s.fall ?? 0} min={0} max={200} onDone={(v) => change('Dissolve', (x) => { x.fall = Math.round(v) || undefined; x.range ??= range })} />
-        <Button weight="bare" className="py-0!" title="12 frames each way" onClick={() => change('Dissolve', (x) => { x.rise = 12; x.fall = 12; x.range ??= range })}>12 each</Button>
-      </div>
-      <div className="flex items-center gap-1.5 text-[13px]">
-        <Button className="py-0.5!" on={tool === 'where'} title="Draw an outline: the source counts only inside" onClick={() => bench.set(tool === 'where' ? { tool: 'look' } : { tool: 'where', drawn: 'curve', outline: null, knots: [] })}>Only inside…</Button>
-        <span className="text-quiet">{s.where?.length ? `${s.where.length} ${s.where.length === 1 ? 'outline' : 'outlines'}` : 'everywhere'}</span>
-        {outline && s.where?.some((w) => w.id === outline) && <Button weight="bare" className="py-0!" onClick={() => { bench.set({ outline: null }); change('Delete an outline', (x) => { x.where = x.where?.filter((w) => w.id !== outline) }) }}>Delete it</Button>}
-      </div>
+        <NumberField
+          label="Opacity"
+          unit="%"
+          value={(s.opacity ?? 1) * 100}
+          min={0}
+          max={100}
+          onDone={(v) =>
+            change('Opacity of a source', (x) => {
+              x.opacity = v === 100 ? undefined : v / 100
+            })
+          }
+        />
+        <div className="flex items-center gap-2 text-[13px]" title="Frames on which it counts in full">
+          <span className="flex-1 text-quiet">Frames</span>
+          <NumberInput
+            label="First frame of the source"
+            className="w-16"
+            value={range.first}
+            min={shot.first}
+            max={range.last}
+            onDone={(v) =>
+              change('Range of a source', (x) => {
+                x.range = { ...range, first: Math.round(v) }
+              })
+            }
+          />
+          <span className="text-quiet">to</span>
+          <NumberInput
+            label="Last frame of the source"
+            className="w-16"
+            value={range.last}
+            min={range.first}
+            max={shot.last}
+            onDone={(v) =>
+              change('Range of a source', (x) => {
+                x.range = { ...range, last: Math.round(v) }
+              })
+            }
+          />
+        </div>
+        <div
+          className="flex items-center gap-2 text-[13px]"
+          title="It comes in over so many frames before its range, and goes out after it"
+        >
+          <span className="flex-1 text-quiet">Dissolve</span>
+          <NumberInput
+            label="Frames to come in"
+            className="w-12"
+            value={s.rise ?? 0}
+            min={0}
+            max={200}
+            onDone={(v) =>
+              change('Dissolve', (x) => {
+                x.rise = Math.round(v) || undefined
+                x.range ??= range
+              })
+            }
+          />
+          <NumberInput
+            label="Frames to go out"
+            className="w-12"
+            value={s.fall ?? 0}
+            min={0}
+            max={200}
+            onDone={(v) =>
+              change('Dissolve', (x) => {
+                x.fall = Math.round(v) || undefined
+                x.range ??= range
+              })
+            }
+          />
+          <Button
+            weight="bare"
+            className="py-0!"
+            title="12 frames each way"
+            onClick={() =>
+              change('Dissolve', (x) => {
+                x.rise = 12
+                x.fall = 12
+                x.range ??= range
+              })
+            }
+          >
+            12 each
+          </Button>
+        </div>
+        <div className="flex items-center gap-1.5 text-[13px]">
+          <Button
+            className="py-0.5!"
+            on={tool === 'where'}
+            title="Draw an outline: the source counts only inside"
+            onClick={() =>
+              bench.set(
+                tool === 'where' ? { tool: 'look' } : { tool: 'where', drawn: 'curve', outline: null, knots: [] },
+              )
+            }
+          >
+            Only inside…
+          </Button>
+          <span className="text-quiet">
+            {s.where?.length ? `${s.where.length} ${s.where.length === 1 ? 'outline' : 'outlines'}` : 'everywhere'}
+          </span>
+          {outline && s.where?.some((w) => w.id === outline) && (
+            <Button
+              weight="bare"
+              className="py-0!"
+              onClick={() => {
+                bench.set({ outline: null })
+                change('Delete an outline', (x) => {
+                  x.where = x.where?.filter((w) => w.id !== outline)
+                })
+              }}
+            >
+              Delete it
+            </Button>
+          )}
+        </div>
       </More>
     </div>
   )

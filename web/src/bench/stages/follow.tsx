@@ -35,20 +35,34 @@ export function FollowStage(props: BenchProps & { removal: Removal }) {
           title="Drag a box around a piece of the surface (O)"
           onClick={() => bench.set(tool === 'region' ? { tool: 'look' } : { tool: 'region', playing: false })}
         >
-          {tool === 'region' ? 'Drag a box on the picture' : (motion?.track.region?.length ?? 0) < 3 ? 'Draw a region' : 'Draw the region anew'}
+          {tool === 'region'
+            ? 'Drag a box on the picture'
+            : (motion?.track.region?.length ?? 0) < 3
+              ? 'Draw a region'
+              : 'Draw the region anew'}
         </Button>
       )}
       {!motion && r.follow.track !== still && (
         <>
-          <p className="text-[13px] text-quiet">A region is a piece of the one flat surface under the thing, with texture in it. It may hold the thing itself as long as that moves with the surface.</p>
-          <Button title="Small patterns that are followed one by one" onClick={() => {
-            const track = newTrack(revision.document, 'points', bench.get().frame)
-            void edit('New points', (d) => {
-              d.tracks.push(structuredClone(track))
-              on(r.id, (x) => { x.follow.track = track.id })(d)
-            })
-            bench.set({ tool: 'point' })
-          }}>Put points instead</Button>
+          <p className="text-[13px] text-quiet">
+            A region is a piece of the one flat surface under the thing, with texture in it. It may hold the thing
+            itself as long as that moves with the surface.
+          </p>
+          <Button
+            title="Small patterns that are followed one by one"
+            onClick={() => {
+              const track = newTrack(revision.document, 'points', bench.get().frame)
+              void edit('New points', (d) => {
+                d.tracks.push(structuredClone(track))
+                on(r.id, (x) => {
+                  x.follow.track = track.id
+                })(d)
+              })
+              bench.set({ tool: 'point' })
+            }}
+          >
+            Put points instead
+          </Button>
         </>
       )}
       {motion && (
@@ -74,7 +88,9 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
     const track = newTrack(revision.document, kind, frame)
     void edit(`New track ${track.name}`, (d) => {
       d.tracks.push(structuredClone(track))
-      on(r.id, (x) => { x.follow.track = track.id })(d)
+      on(r.id, (x) => {
+        x.follow.track = track.id
+      })(d)
     })
     bench.set({ tool: kind === 'plane' ? 'region' : 'point', points: [] })
   }
@@ -87,54 +103,133 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
           <Select<string>
             label="The track that carries the removal"
             value={r.follow.track ?? ''}
-            onChange={(v) => void edit('Choose a track', on(r.id, (d) => { d.follow.track = v || undefined }))}
-            options={[...tracks.map((x) => ({ value: x.id, label: x.name, hint: { plane: 'a plane', points: 'points', given: 'brought in' }[x.kind] })), { value: still, label: 'Still', hint: 'the camera does not move' }, { value: '', label: 'None yet' }]}
+            onChange={(v) =>
+              void edit(
+                'Choose a track',
+                on(r.id, (d) => {
+                  d.follow.track = v || undefined
+                }),
+              )
+            }
+            options={[
+              ...tracks.map((x) => ({
+                value: x.id,
+                label: x.name,
+                hint: { plane: 'a plane', points: 'points', given: 'brought in' }[x.kind],
+              })),
+              { value: still, label: 'Still', hint: 'the camera does not move' },
+              { value: '', label: 'None yet' },
+            ]}
           />
         </div>
       )}
-      {t && <Text label="Name of the track" className="w-24" value={t.name} onDone={(name) => void edit(`Rename to ${name}`, onTrack(t.id, (x) => { x.name = name }))} />}
+      {t && (
+        <Text
+          label="Name of the track"
+          className="w-24"
+          value={t.name}
+          onDone={(name) =>
+            void edit(
+              `Rename to ${name}`,
+              onTrack(t.id, (x) => {
+                x.name = name
+              }),
+            )
+          }
+        />
+      )}
       <Menu>
-        <MenuButton className="rounded border border-stone bg-slab px-2 py-1 leading-5 hover:bg-stone" aria-label="More for tracks">···</MenuButton>
-        <MenuItems anchor="bottom end" className="z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none">
+        <MenuButton
+          className="rounded border border-stone bg-slab px-2 py-1 leading-5 hover:bg-stone"
+          aria-label="More for tracks"
+        >
+          ···
+        </MenuButton>
+        <MenuItems
+          anchor="bottom end"
+          className="z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none"
+        >
           <Item onClick={() => begin('plane')}>New track of a plane</Item>
           <Item onClick={() => begin('points')}>New track of points</Item>
           <Item onClick={() => file.current?.click()}>Bring in a track (CSV, JSON)</Item>
           {t && (
             <>
-              <Item onClick={() => {
-                const track: Track = { ...newTrack(revision.document, 'plane', t.home), over: t.id, region: t.region, name: `${t.name}, once more` }
-                void edit('Once more, locked', (d) => {
-                  d.tracks.push(structuredClone(track))
-                  on(r.id, (x) => { x.follow.track = track.id })(d)
-                })
-                if (!track.region) bench.set({ tool: 'region' })
-              }}>Once more, locked: a plane in the locked picture</Item>
-              <Item onClick={() => {
-                const track: Track = { ...newTrack(revision.document, 'points', t.home), over: t.id, motion: 'position', name: `${t.name}, once more` }
-                void edit('Once more, locked', (d) => {
-                  d.tracks.push(structuredClone(track))
-                  on(r.id, (x) => { x.follow.track = track.id })(d)
-                })
-                bench.set({ tool: 'point', points: [], locked: true, frame: t.home })
-              }}>Once more, locked: points in the locked picture</Item>
+              <Item
+                onClick={() => {
+                  const track: Track = {
+                    ...newTrack(revision.document, 'plane', t.home),
+                    over: t.id,
+                    region: t.region,
+                    name: `${t.name}, once more`,
+                  }
+                  void edit('Once more, locked', (d) => {
+                    d.tracks.push(structuredClone(track))
+                    on(r.id, (x) => {
+                      x.follow.track = track.id
+                    })(d)
+                  })
+                  if (!track.region) bench.set({ tool: 'region' })
+                }}
+              >
+                Once more, locked: a plane in the locked picture
+              </Item>
+              <Item
+                onClick={() => {
+                  const track: Track = {
+                    ...newTrack(revision.document, 'points', t.home),
+                    over: t.id,
+                    motion: 'position',
+                    name: `${t.name}, once more`,
+                  }
+                  void edit('Once more, locked', (d) => {
+                    d.tracks.push(structuredClone(track))
+                    on(r.id, (x) => {
+                      x.follow.track = track.id
+                    })(d)
+                  })
+                  bench.set({ tool: 'point', points: [], locked: true, frame: t.home })
+                }}
+              >
+                Once more, locked: points in the locked picture
+              </Item>
               <Save href={`${files}?as=json`}>Save as JSON</Save>
               <Save href={`${files}?as=matrices`}>Save matrices as CSV</Save>
               <Save href={`${files}?as=corners`}>Save corners as CSV</Save>
               {t.kind === 'points' && <Save href={`${files}?as=points`}>Save points as CSV</Save>}
               <Save href={`${files}?as=st&from=${r.reference}&to=${frame}`}>Save this frame’s warp as an ST map</Save>
-              <Item onClick={() => {
-                const riders = ridersOf(revision.document, t.id).filter((name) => name !== r.name)
-                if (riders.length) return notify(`${t.name} cannot be deleted: ${riders.join(', ')} ${riders.length > 1 ? 'ride' : 'rides'} on it.`)
-                void edit(`Delete ${t.name}`, (d) => {
-                  d.tracks = d.tracks.filter((x) => x.id !== t.id)
-                  on(r.id, (x) => { x.follow.track = undefined })(d)
-                })
-              }}>Delete the track</Item>
+              <Item
+                onClick={() => {
+                  const riders = ridersOf(revision.document, t.id).filter((name) => name !== r.name)
+                  if (riders.length)
+                    return notify(
+                      `${t.name} cannot be deleted: ${riders.join(', ')} ${riders.length > 1 ? 'ride' : 'rides'} on it.`,
+                    )
+                  void edit(`Delete ${t.name}`, (d) => {
+                    d.tracks = d.tracks.filter((x) => x.id !== t.id)
+                    on(r.id, (x) => {
+                      x.follow.track = undefined
+                    })(d)
+                  })
+                }}
+              >
+                Delete the track
+              </Item>
             </>
           )}
         </MenuItems>
       </Menu>
-      <input ref={file} type="file" accept=".csv,.json" className="hidden" aria-label="Track file" onChange={(e) => void bringIn(e, `/api/shots/${shot.id}/tracks/file?home=${frame}`).then((rev) => rev && adopt(rev as Revision))} />
+      <input
+        ref={file}
+        type="file"
+        accept=".csv,.json"
+        className="hidden"
+        aria-label="Track file"
+        onChange={(e) =>
+          void bringIn(e, `/api/shots/${shot.id}/tracks/file?home=${frame}`).then(
+            (rev) => rev && adopt(rev as Revision),
+          )
+        }
+      />
     </div>
   )
 }
@@ -142,7 +237,9 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
 function Save({ href, children }: { href: string; children: React.ReactNode }) {
   return (
     <MenuItem>
-      <a href={href} className="block w-full rounded-sm px-3 py-1 text-left data-focus:bg-stone">{children}</a>
+      <a href={href} className="block w-full rounded-sm px-3 py-1 text-left data-focus:bg-stone">
+        {children}
+      </a>
     </MenuItem>
   )
 }
@@ -173,41 +270,126 @@ function Run({ shot, removal: r, motion }: BenchProps & { removal: Removal; moti
   const from = here ? frame : track.home
   const { edit } = useEdit(shot.id)
   const range = track.range ?? r.range
-  const over = (f: (x: { first: number; last: number }) => void) => void edit('Range of the track', onTrack(track.id, (t) => {
-    t.range ??= { ...range }
-    f(t.range)
-  }))
+  const over = (f: (x: { first: number; last: number }) => void) =>
+    void edit(
+      'Range of the track',
+      onTrack(track.id, (t) => {
+        t.range ??= { ...range }
+        f(t.range)
+      }),
+    )
   const follow = (first: number, last: number, start = from) => {
     along.current = start
     began.current = last - first > 1 ? start : null
     bench.set({ frame: start, playing: false, ...(bench.get().tool === 'point' ? { tool: 'look' as const } : {}) })
     const chosen = track.kind === 'points' && points.length ? { points } : {}
-    void answer(api.POST('/api/shots/{id}/follow', { params: { path: { id: shot.id } }, body: { track: track.id, from: start, first: Math.min(first, start), last: Math.max(last, start), ...chosen } })).catch((e: Error) => notify(e.message))
+    void answer(
+      api.POST('/api/shots/{id}/follow', {
+        params: { path: { id: shot.id } },
+        body: { track: track.id, from: start, first: Math.min(first, start), last: Math.max(last, start), ...chosen },
+      }),
+    ).catch((e: Error) => notify(e.message))
   }
   const nothing = track.kind === 'plane' ? (track.region?.length ?? 0) < 3 : !track.points?.length
   const off = nothing || running
   return (
     <>
-      <Check label={`From frame ${frame}, not from ${track.home}`} hint="Follow from the frame shown: to go on from there, or to follow a piece anew" value={here} onChange={setHere} />
+      <Check
+        label={`From frame ${frame}, not from ${track.home}`}
+        hint="Follow from the frame shown: to go on from there, or to follow a piece anew"
+        value={here}
+        onChange={setHere}
+      />
       <div className="flex items-center gap-2 text-[13px]" title="Frames over which it is followed">
         <span className="flex-1 text-quiet">Over frames</span>
-        <NumberInput label="First frame to follow to" className="w-16" value={range.first} min={shot.first} max={range.last} onDone={(v) => over((x) => { x.first = Math.round(v) })} />
+        <NumberInput
+          label="First frame to follow to"
+          className="w-16"
+          value={range.first}
+          min={shot.first}
+          max={range.last}
+          onDone={(v) =>
+            over((x) => {
+              x.first = Math.round(v)
+            })
+          }
+        />
         <span className="text-quiet">to</span>
-        <NumberInput label="Last frame to follow to" className="w-16" value={range.last} min={range.first} max={shot.last} onDone={(v) => over((x) => { x.last = Math.round(v) })} />
+        <NumberInput
+          label="Last frame to follow to"
+          className="w-16"
+          value={range.last}
+          min={range.first}
+          max={shot.last}
+          onDone={(v) =>
+            over((x) => {
+              x.last = Math.round(v)
+            })
+          }
+        />
       </div>
       <div className="grid grid-cols-2 gap-1.5">
-        <Button disabled={off} weight="main" className="col-span-2" title={`From frame ${from} in both directions`} onClick={() => follow(range.first, range.last)}>Follow both ways</Button>
-        <Button disabled={off} title={`From frame ${from} back to ${range.first}`} onClick={() => follow(range.first, from)}>Backwards</Button>
-        <Button disabled={off} title={`From frame ${from} on to ${range.last}`} onClick={() => follow(from, range.last)}>Forwards</Button>
-        <Button disabled={off || frame <= shot.first} title="From the frame shown to the one before" onClick={() => follow(frame - 1, frame, frame)}>One back</Button>
-        <Button disabled={off || frame >= shot.last} title="From the frame shown to the next" onClick={() => follow(frame, frame + 1, frame)}>One on</Button>
+        <Button
+          disabled={off}
+          weight="main"
+          className="col-span-2"
+          title={`From frame ${from} in both directions`}
+          onClick={() => follow(range.first, range.last)}
+        >
+          Follow both ways
+        </Button>
+        <Button
+          disabled={off}
+          title={`From frame ${from} back to ${range.first}`}
+          onClick={() => follow(range.first, from)}
+        >
+          Backwards
+        </Button>
+        <Button
+          disabled={off}
+          title={`From frame ${from} on to ${range.last}`}
+          onClick={() => follow(from, range.last)}
+        >
+          Forwards
+        </Button>
+        <Button
+          disabled={off || frame <= shot.first}
+          title="From the frame shown to the one before"
+          onClick={() => follow(frame - 1, frame, frame)}
+        >
+          One back
+        </Button>
+        <Button
+          disabled={off || frame >= shot.last}
+          title="From the frame shown to the next"
+          onClick={() => follow(frame, frame + 1, frame)}
+        >
+          One on
+        </Button>
       </div>
-      {track.kind === 'points' && points.length > 0 && <p className="text-[13px] text-quiet">Follows the {points.length === 1 ? 'selected point' : `${points.length} selected points`}; select none for all.</p>}
+      {track.kind === 'points' && points.length > 0 && (
+        <p className="text-[13px] text-quiet">
+          Follows the {points.length === 1 ? 'selected point' : `${points.length} selected points`}; select none for
+          all.
+        </p>
+      )}
       {running && task && (
         <div className="flex items-center gap-2" role="status">
           <Progress label="Frames followed" done={task.done} total={task.total} />
-          <span className="font-mono text-[13px]">{task.done} of {task.total}</span>
-          <Button weight="bare" className="py-0!" onClick={() => void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) => notify(e.message))}>Cancel</Button>
+          <span className="font-mono text-[13px]">
+            {task.done} of {task.total}
+          </span>
+          <Button
+            weight="bare"
+            className="py-0!"
+            onClick={() =>
+              void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) =>
+                notify(e.message),
+              )
+            }
+          >
+            Cancel
+          </Button>
         </div>
       )}
       {!running && task?.problem && <p className="text-[13px] text-clay">{task.problem}</p>}
@@ -226,15 +408,28 @@ function Quality({ revision, removal: r, motion }: BenchProps & { removal: Remov
   const worst = inRange.reduce((a, b) => ((b.residual ?? 0) > (a.residual ?? 0) ? b : a), inRange[0])
   return (
     <>
-      {!motion.running && revision.stale.includes(motion.track.id) && <p className="text-[13px] text-clay">What it follows changed after it was measured. Follow again to bring it up to date.</p>}
+      {!motion.running && revision.stale.includes(motion.track.id) && (
+        <p className="text-[13px] text-clay">
+          What it follows changed after it was measured. Follow again to bring it up to date.
+        </p>
+      )}
       <dl className="grid grid-cols-[6.4rem_1fr] gap-x-1 text-[13px]">
         <dt className="text-quiet">Followed</dt>
-        <dd className="font-mono">{inRange.length} of {r.range.last - r.range.first + 1} frames</dd>
+        <dd className="font-mono">
+          {inRange.length} of {r.range.last - r.range.first + 1} frames
+        </dd>
         {worst && (
           <>
             <dt className="text-quiet">Largest residual</dt>
             <dd>
-              <button type="button" className="rounded font-mono underline decoration-stone underline-offset-2" title="Go there" onClick={() => bench.set({ frame: worst.frame, playing: false })}>{(worst.residual ?? 0).toFixed(2)} px on {worst.frame}</button>
+              <button
+                type="button"
+                className="rounded font-mono underline decoration-stone underline-offset-2"
+                title="Go there"
+                onClick={() => bench.set({ frame: worst.frame, playing: false })}
+              >
+                {(worst.residual ?? 0).toFixed(2)} px on {worst.frame}
+              </button>
             </dd>
           </>
         )}
@@ -242,14 +437,29 @@ function Quality({ revision, removal: r, motion }: BenchProps & { removal: Remov
           <>
             <dt className="text-quiet">Look at</dt>
             <dd>
-              <button type="button" className="rounded font-mono text-clay underline decoration-stone underline-offset-2" title="Go to the next one" onClick={() => bench.set({ frame: (doubtful.find((s) => s.frame > frame) ?? doubtful[0]).frame, playing: false })}>{doubtful.length} {doubtful.length === 1 ? 'frame' : 'frames'}</button>
+              <button
+                type="button"
+                className="rounded font-mono text-clay underline decoration-stone underline-offset-2"
+                title="Go to the next one"
+                onClick={() =>
+                  bench.set({ frame: (doubtful.find((s) => s.frame > frame) ?? doubtful[0]).frame, playing: false })
+                }
+              >
+                {doubtful.length} {doubtful.length === 1 ? 'frame' : 'frames'}
+              </button>
             </dd>
           </>
         )}
         {here && (
           <>
             <dt className="text-quiet">This frame</dt>
-            <dd className="font-mono" title="What is left over, and the share of the region that agrees">{frame === motion.track.home ? 'its home' : here.byHand ? 'by hand' : `${(here.residual ?? 0).toFixed(2)} px, ${Math.round((here.agree ?? 1) * 100)} %`}</dd>
+            <dd className="font-mono" title="What is left over, and the share of the region that agrees">
+              {frame === motion.track.home
+                ? 'its home'
+                : here.byHand
+                  ? 'by hand'
+                  : `${(here.residual ?? 0).toFixed(2)} px, ${Math.round((here.agree ?? 1) * 100)} %`}
+            </dd>
           </>
         )}
       </dl>

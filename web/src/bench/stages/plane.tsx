@@ -28,20 +28,57 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
         <Select<Track['motion']>
           label="How much the surface may move"
           value={track.motion}
-          onChange={(m) => void edit('Motion', onTrack(track.id, (t) => { t.motion = m }))}
+          onChange={(m) =>
+            void edit(
+              'Motion',
+              onTrack(track.id, (t) => {
+                t.motion = m
+              }),
+            )
+          }
           options={motionOptions}
         />
       </div>
-      <Button on={tool === 'exclusion'} title="Outline what moves by itself, or lies on another plane" onClick={() => bench.set(tool === 'exclusion' ? { tool: 'look' } : { tool: 'exclusion', drawn: 'curve' })}>
+      <Button
+        on={tool === 'exclusion'}
+        title="Outline what moves by itself, or lies on another plane"
+        onClick={() => bench.set(tool === 'exclusion' ? { tool: 'look' } : { tool: 'exclusion', drawn: 'curve' })}
+      >
         {tool === 'exclusion' ? 'Drawing an exclusion' : 'Leave something out'}
       </Button>
-      {tool === 'exclusion' && <p className="text-[13px] text-quiet">Outline what moves by itself: a person, a reflection, a sliding sign. Click the first point, or press Enter, to close.</p>}
+      {tool === 'exclusion' && (
+        <p className="text-[13px] text-quiet">
+          Outline what moves by itself: a person, a reflection, a sliding sign. Click the first point, or press Enter,
+          to close.
+        </p>
+      )}
       {!!track.exclusions?.length && (
         <ul className="flex flex-col gap-1" aria-label="Exclusions">
           {track.exclusions.map((x) => (
             <li key={x.id} className={`flex items-center gap-1 rounded pl-2 ${x.id === outline ? 'bg-slab' : ''}`}>
-              <button type="button" aria-pressed={x.id === outline} className="min-w-0 flex-1 truncate rounded py-0.5 text-left" onClick={() => bench.set({ outline: x.id === outline ? null : x.id, knots: [] })}>{x.name}</button>
-              <Button weight="bare" className="py-0!" aria-label={`Delete ${x.name}`} onClick={() => void edit(`Delete ${x.name}`, onTrack(track.id, (t) => { t.exclusions = t.exclusions?.filter((e) => e.id !== x.id) }))}>Delete</Button>
+              <button
+                type="button"
+                aria-pressed={x.id === outline}
+                className="min-w-0 flex-1 truncate rounded py-0.5 text-left"
+                onClick={() => bench.set({ outline: x.id === outline ? null : x.id, knots: [] })}
+              >
+                {x.name}
+              </button>
+              <Button
+                weight="bare"
+                className="py-0!"
+                aria-label={`Delete ${x.name}`}
+                onClick={() =>
+                  void edit(
+                    `Delete ${x.name}`,
+                    onTrack(track.id, (t) => {
+                      t.exclusions = t.exclusions?.filter((e) => e.id !== x.id)
+                    }),
+                  )
+                }
+              >
+                Delete
+              </Button>
             </li>
           ))}
         </ul>
@@ -52,16 +89,38 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
           <Select<string>
             label="What carries the exclusion"
             value={chosen.ride ?? still}
-            onChange={(v) => void edit('Ride', onTrack(track.id, (t) => { const x = t.exclusions?.find((e) => e.id === chosen.id); if (x) x.ride = v }))}
-            options={[{ value: still, label: 'Nothing', hint: 'stays in place on the screen, or is keyed' }, ...revision.document.tracks.filter((t) => t.id !== track.id).map((t) => ({ value: t.id, label: t.name }))]}
+            onChange={(v) =>
+              void edit(
+                'Ride',
+                onTrack(track.id, (t) => {
+                  const x = t.exclusions?.find((e) => e.id === chosen.id)
+                  if (x) x.ride = v
+                }),
+              )
+            }
+            options={[
+              { value: still, label: 'Nothing', hint: 'stays in place on the screen, or is keyed' },
+              ...revision.document.tracks.filter((t) => t.id !== track.id).map((t) => ({ value: t.id, label: t.name })),
+            ]}
           />
-          <Button className="col-span-2" title="Keep the whole exclusion’s place on this frame" onClick={() => void edit('Key the placement', onTrack(track.id, (t) => {
-            const x = t.exclusions?.find((e) => e.id === chosen.id)
-            if (x && !x.placement?.length) x.placement = [{ frame: bench.get().frame, ease: 'eased', offset: [0, 0], turn: 0, scale: [1, 1] }]
-          }))}>{chosen.placement?.length ? 'Placement is keyed: drag it on other frames' : 'Key its placement from here'}</Button>
+          <Button
+            className="col-span-2"
+            title="Keep the whole exclusion’s place on this frame"
+            onClick={() =>
+              void edit(
+                'Key the placement',
+                onTrack(track.id, (t) => {
+                  const x = t.exclusions?.find((e) => e.id === chosen.id)
+                  if (x && !x.placement?.length)
+                    x.placement = [{ frame: bench.get().frame, ease: 'eased', offset: [0, 0], turn: 0, scale: [1, 1] }]
+                }),
+              )
+            }
+          >
+            {chosen.placement?.length ? 'Placement is keyed: drag it on other frames' : 'Key its placement from here'}
+          </Button>
         </div>
       )}
     </>
   )
 }
-

@@ -1,0 +1,18 @@
+import js from '@eslint/js'
+import hooks from 'eslint-plugin-react-hooks'
+import ts from 'typescript-eslint'
+
+export default ts.config(
+  { ignores: ['dist', 'node_modules', 'src/api/schema.gen.ts'] },
+  js.configs.recommended,
+  ...ts.configs.recommended,
+  {
+    plugins: { 'react-hooks': hooks },
+    rules: {
+      'react-hooks/rules-of-hooks': 'error',
+      'react-hooks/exhaustive-deps': 'warn',
+      '@typescript-eslint/no-unused-vars': ['error', { argsIgnorePattern: '^_', varsIgnorePattern: '^_' }],
+      '@typescript-eslint/no-non-null-assertion': 'off',
+    },
+  },
+)
