@@ -95,7 +95,7 @@ func TestPatchesOfAnEarlierVersionAreReplayedAsSuch(t *testing.T) {
 	rev, _, err := s.AddStroke(ctx, "s", "a", treatment.Source{ID: "p"}, treatment.Stroke{ID: "three", Mode: "colour", Home: 1005, Size: 9, Opacity: 1, Colour: &[3]float64{}, Path: &treatment.Path{Points: [][]float64{{1, 2}}}})
 	require.NoError(t, err)
 	require.True(t, rev.Document.Removals[0].Fill.Sources[0].Plate.Whole)
-	rev, err = s.Edit(ctx, "s", store.Change{From: rev.Number, Label: "Rename", Patch: []byte(`[{"op":"replace","path":"/removals/0/name","value":"b"}]`)})
+	_, err = s.Edit(ctx, "s", store.Change{From: rev.Number, Label: "Rename", Patch: []byte(`[{"op":"replace","path":"/removals/0/name","value":"b"}]`)})
 	require.NoError(t, err)
 	again, err := store.Open(ctx, url) // nothing is remembered
 	require.NoError(t, err)

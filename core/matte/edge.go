@@ -41,10 +41,12 @@ func Edge(rim []Rim, grow float64, overlaps bool, within image.Rectangle) *raste
 		}
 		return Coverage(polygon, within)
 	}
-	f := newField(rim, grow, overlaps, raster.Around(geom.Bounds(polygon), max(out+grow, 0)+1, within))
+	// One pixel more each way: whether there is a kink shows on the pixels beside.
+	reach := max(out+grow, 0) + 1
+	f := newField(rim, grow, overlaps, raster.Around(geom.Bounds(polygon), reach+1, within.Inset(-1)))
 	// How far from the drawn edge coverage is neither 0 nor 1.
 	f.measure(max(max(out+grow, in-grow), 0) + 1)
-	return f.cover()
+	return f.cover().Crop(raster.Around(geom.Bounds(polygon), reach, within))
 }
 
 // A border is a straight piece of an edge, with the feather at both ends.

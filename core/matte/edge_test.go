@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -263,5 +264,32 @@ func BenchmarkEdge(b *testing.B) {
 	}
 	for b.Loop() {
 		Edge(rim, 0, false, image.Rect(0, 0, 400, 400))
+	}
+}
+
+// Coverage of a part of the frame is that of the frame, whichever part is asked for.
+func TestAnEdgeIsTheSameInEveryPart(t *testing.T) {
+	rng := rand.New(rand.NewPCG(3, 8))
+	whole := image.Rect(0, 0, 90, 70)
+	for round := range 60 {
+		var rim []Rim
+		n := 3 + rng.IntN(6)
+		for k := range n {
+			sin, cos := math.Sincos(2*math.Pi*float64(k)/float64(n) + rng.Float64()*0.4)
+			r := 8 + 24*rng.Float64()
+			rim = append(rim, Rim{At: geom.Pt(45+r*cos, 35+r*sin), Out: 6 * rng.Float64() * float64(round%2), In: 3 * rng.Float64() * float64(round%3)})
+		}
+		grow := 6*rng.Float64() - 3
+		all := Edge(rim, grow, false, whole)
+		for range 8 {
+			x, y := rng.IntN(80), rng.IntN(60)
+			part := image.Rect(x, y, x+1+rng.IntN(30), y+1+rng.IntN(30)).Intersect(whole)
+			some := Edge(rim, grow, false, part)
+			for y := part.Min.Y; y < part.Max.Y; y++ {
+				for x := part.Min.X; x < part.Max.X; x++ {
+					require.InDelta(t, all.At(x, y), some.At(x, y), 1e-5, "round %d, %v, pixel %d,%d", round, part, x, y)
+				}
+			}
+		}
 	}
 }

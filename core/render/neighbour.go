@@ -73,13 +73,15 @@ func (in *neighbourInput) reach(image.Rectangle) image.Rectangle { return image.
 // composite lays the frame's own pixels from an offset: light, focus and grain are
 // right by themselves.
 func (in *neighbourInput) composite(ctx context.Context, e *Evaluator, s *sourceInput, n int, out *filling) error {
-	at := func(p geom.Point) geom.Point { return p.Add(in.Offset) }
+	offset := warp.Of(geom.Translation(in.Offset))
+	at, taken := func(p geom.Point) geom.Point { return p.Add(in.Offset) }, warp.Mapping(offset)
 	if w := in.Map; w != nil {
 		back, ok := w.Inverse()
 		if !ok {
 			return fmt.Errorf("the track cannot be inverted")
 		}
 		at = func(p geom.Point) geom.Point { return w.Apply(back.Apply(p).Add(in.Offset)) }
+		taken = warp.Chain(back, offset, w)
 	}
 	size := e.Plate.Size()
 	if in.Crisp {
@@ -102,11 +104,7 @@ func (in *neighbourInput) composite(ctx context.Context, e *Evaluator, s *source
 		s.over(out, moved, 0)
 		return nil
 	}
-	var edge []geom.Point
-	for _, p := range boxOf(out.Rect.Inset(-1)).Corners() {
-		edge = append(edge, at(p))
-	}
-	from := raster.Around(geom.Bounds(edge), 4, size)
+	from := raster.Around(taken.Bounds(boxOf(out.Rect.Inset(-1))), 4, size)
 	if from.Empty() {
 		return nil
 	}

@@ -139,8 +139,8 @@ func sidesOf(m *raster.Image, samples []sample) []Side {
 	const around = 5
 	n := len(samples)
 	type sums struct {
-		n, s, q [2]float64
-		v, w    [2][3]float64
+		n    [2]float64
+		v, w [2][3]float64
 	}
 	each := make([]sums, n)
 	for i, s := range samples {

@@ -28,7 +28,7 @@ export type ValueKey = Schemas['ValueKey']
 export type Task = Schemas['Task']
 export type Material = Schemas['Material']
 
-export const api = createClient<paths>({ baseUrl: '' })
+export const api = createClient<paths>({ baseUrl: '', fetch: (request) => fetch(request) })
 api.use({
   onRequest: ({ request }) => {
     for (const [name, value] of Object.entries(acting())) request.headers.set(name, value)

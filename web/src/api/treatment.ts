@@ -7,17 +7,17 @@ import { again, done, keep, recovered, setAway, unsentOf, useUnsent, type Unsent
 
 const key = (shot: string) => ['treatment', shot]
 
+/** Fetches a shot's treatment, with what is not saved yet on top. */
+export async function open(queries: QueryClient, shot: string): Promise<Present> {
+  const revision = full(await answer(api.GET('/api/shots/{id}/treatment', { params: { path: { id: shot } } })))
+  if (newer(shot, revision)) saved.set(shot, revision)
+  void recovered.then(() => resend(queries, shot))
+  return present(shot, saved.get(shot)!)
+}
+
 export function useTreatment(shot: string) {
   const queries = useQueryClient()
-  return useQuery({
-    queryKey: key(shot),
-    queryFn: async (): Promise<Present> => {
-      const revision = full(await answer(api.GET('/api/shots/{id}/treatment', { params: { path: { id: shot } } })))
-      if (newer(shot, revision)) saved.set(shot, revision)
-      void recovered.then(() => resend(queries, shot))
-      return present(shot, saved.get(shot)!)
-    },
-  })
+  return useQuery({ queryKey: key(shot), queryFn: () => open(queries, shot) })
 }
 
 export type Change = (draft: Document) => void
@@ -145,7 +145,7 @@ const patchTreatment = (
  * started from. If someone else was faster, the change is made again on the newer state. As long as the server is away
  * it waits, over a reload too.
  */
-async function edit(queries: QueryClient, shot: string, label: string, change: Change): Promise<void> {
+export async function edit(queries: QueryClient, shot: string, label: string, change: Change): Promise<void> {
   if (trying) {
     tried.set(shot, change)
     dropped.add(() => {

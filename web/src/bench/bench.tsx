@@ -1,11 +1,11 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useEffect, useMemo, useRef, useState } from 'react'
 import { Link } from 'wouter'
 import { answer, api, type Revision, type Shot } from '../api/client'
 import { useEdit, useTreatment, type Present } from '../api/treatment'
 import { BrushChannel } from './brush'
 import { isPainting } from './brushlayer'
-import { frameStore, type Asked, type FrameStore, type OverlaySet } from './frames'
+import { FrameStore, type Asked, type OverlaySet } from './frames'
 import { useKeys } from './keys'
 import { useMotions } from './motion'
 import { invert, multiply } from './matrix'
@@ -49,8 +49,8 @@ export function BenchRoom({ id }: { id: string }) {
 }
 
 function Bench({ shot, revision }: { shot: Shot; revision: Present }) {
-  const queries = useQueryClient()
-  const frames = useMemo(() => frameStore(queries, shot), [queries, shot])
+  const frames = useMemo(() => new FrameStore(shot), [shot])
+  useEffect(() => () => frames.clear(), [frames])
   const { removal: open, view, locked, beside } = useBench()
   useEffect(() => {
     bench.set({ ...initial, frame: shot.first, centre: { x: shot.width / 2, y: shot.height / 2 } })

@@ -1,4 +1,3 @@
-import type { QueryClient } from '@tanstack/react-query'
 import type { Shot } from '../api/client'
 import { computed } from '../api/session'
 
@@ -26,15 +25,29 @@ export interface OverlaySet {
 
 type Wanted = { plate?: ImageBitmap; overlay?: Overlay | null; ready: boolean }
 
+/** A picture in memory: an overlay with where it lies. */
+interface Kept {
+  bitmap: ImageBitmap
+  x: number
+  y: number
+}
+
+const bytesOf = (k: Kept) => k.bitmap.width * k.bitmap.height * 4
+
+/** Exact frames that are kept: they are large, and only looked at one by one. */
+const mostExact = 4
+
 /**
  * The frames of one shot in the browser's memory: decoded plate pictures by number, overlays by the hash of
- * what they were made from. Those used longest ago leave when the budget is reached.
+ * what they were made from. Those used longest ago leave when all together reach the budget.
  */
 export class FrameStore {
-  private plates = new Map<number, ImageBitmap>()
-  private exact = new Map<number, ImageBitmap>()
-  private overlays = new Map<string, Overlay>()
+  /** All of them, those used longest ago first. */
+  private kept = new Map<string, Kept>()
+  private held = 0
   private loading = new Map<string, Promise<void>>()
+  /** What did not come: when it may be asked for again, and how often it was. */
+  private failed = new Map<string, { until: number; tries: number }>()
   private listeners = new Set<() => void>()
   version = 0
 
@@ -58,40 +71,67 @@ export class FrameStore {
     return `/api/shots/${this.shot.id}/frames/${frame}/${what}${what.includes('?') ? '&' : '?'}v=${computed()}`
   }
 
-  private bytes() {
-    let sum = 0
-    for (const b of this.plates.values()) sum += b.width * b.height * 4
-    for (const o of this.overlays.values()) sum += o.bitmap.width * o.bitmap.height * 4
-    return sum
+  /** How many bytes of pictures are in memory. */
+  get bytes() {
+    return this.held
   }
 
+  private put(key: string, { bitmap, place }: Awaited<ReturnType<typeof fetchBitmap>>) {
+    this.drop(key)
+    const [x, y] = (place ?? '0 0').split(' ').map(Number)
+    const kept = { bitmap, x, y }
+    this.kept.set(key, kept)
+    this.held += bytesOf(kept)
+  }
+
+  private drop(key: string) {
+    const kept = this.kept.get(key)
+    if (!kept) return
+    this.kept.delete(key)
+    this.held -= bytesOf(kept)
+    kept.bitmap.close()
+  }
+
+  /** To the end of the line: it is used. */
+  private touch(key: string) {
+    const kept = this.kept.get(key)
+    if (!kept) return false
+    this.kept.delete(key)
+    this.kept.set(key, kept)
+    return true
+  }
+
+  /** Lets the oldest go. Two pictures stay in any case: a frame that is shown, and what lies on it. */
   private trim() {
-    while (this.bytes() > this.budget && this.plates.size > 2) {
-      const [oldest, bitmap] = this.plates.entries().next().value!
-      bitmap.close()
-      this.plates.delete(oldest)
-    }
-    while (this.overlays.size > 600) {
-      const [oldest, o] = this.overlays.entries().next().value!
-      o.bitmap.close()
-      this.overlays.delete(oldest)
-    }
-    while (this.exact.size > 4) {
-      const [oldest, bitmap] = this.exact.entries().next().value!
-      bitmap.close()
-      this.exact.delete(oldest)
+    const exact = [...this.kept.keys()].filter((k) => k.startsWith('exact '))
+    exact.slice(0, Math.max(0, exact.length - mostExact)).forEach((k) => this.drop(k))
+    for (const key of [...this.kept.keys()]) {
+      if (this.held <= this.budget || this.kept.size <= 2) return
+      this.drop(key)
     }
   }
 
+  /** Lets all go, as when another shot is opened. */
+  clear() {
+    for (const key of [...this.kept.keys()]) this.drop(key)
+    this.failed.clear()
+  }
+
+  /** Loads something that is not being loaded yet; what did not come is left alone for a while, longer each time. */
   private once(key: string, load: () => Promise<void>) {
-    let running = this.loading.get(key)
-    if (!running) {
-      running = load()
-        .catch(() => undefined) // a frame that did not come is asked for again when it is next shown
-        .finally(() => this.loading.delete(key))
-      this.loading.set(key, running)
-    }
-    return running
+    const running = this.loading.get(key)
+    if (running) return running
+    const before = this.failed.get(key)
+    if (before && before.until > performance.now()) return Promise.resolve()
+    const next = load()
+      .then(() => void this.failed.delete(key))
+      .catch(() => {
+        const tries = (before?.tries ?? 0) + 1
+        this.failed.set(key, { until: performance.now() + Math.min(500 * 2 ** (tries - 1), 20_000), tries })
+      })
+      .finally(() => this.loading.delete(key))
+    this.loading.set(key, next)
+    return next
   }
 
   static key(set: OverlaySet | null, frame: number) {
@@ -106,15 +146,15 @@ export class FrameStore {
    * overlays there are (a set of null), a plate alone is not the answer.
    */
   get(frame: number, set: OverlaySet | null): Wanted {
-    const plate = this.exact.get(frame) ?? this.plates.get(frame)
+    const plate = (this.kept.get(`exact ${frame}`) ?? this.kept.get(`plate ${frame}`))?.bitmap
     const key = FrameStore.key(set, frame)
-    const overlay = key ? this.overlays.get(key) : null
+    const overlay = key ? this.kept.get(key) : null
     return { plate, overlay, ready: !!plate && set !== null && overlay !== undefined }
   }
 
   /** The plate's picture of a frame, if it is in memory. */
   plate(frame: number) {
-    return this.plates.get(frame)
+    return this.kept.get(`plate ${frame}`)?.bitmap
   }
 
   has(frame: number, set: OverlaySet | null) {
@@ -125,36 +165,24 @@ export class FrameStore {
   async load(frame: number, set: OverlaySet | null): Promise<void> {
     if (frame < this.shot.first || frame > this.shot.last) return // of a shot that is just being opened
     const jobs: Promise<void>[] = []
-    const plate = this.plates.get(frame)
-    if (plate) {
-      this.plates.delete(frame) // to the end of the line
-      this.plates.set(frame, plate)
-    } else {
-      jobs.push(
-        this.once(`plate ${frame}`, async () => {
-          this.plates.set(frame, (await fetchBitmap(this.url(frame, 'screen'))).bitmap)
-        }),
-      )
-    }
+    const plate = `plate ${frame}`
+    if (!this.touch(plate))
+      jobs.push(this.once(plate, async () => this.put(plate, await fetchBitmap(this.url(frame, 'screen')))))
     const key = FrameStore.key(set, frame)
-    if (set && key && !this.overlays.has(key)) {
+    if (set && key && !this.touch(key)) {
       jobs.push(
         this.once(key, async () => {
           const found = set.live?.at.get(frame)
           const query = `overlay?revision=${set.revision}&view=${set.view}&removal=${found ? `${set.live!.removal}&at=${found.join()}` : set.removal}`
-          this.keep(key, await fetchBitmap(this.url(frame, query)))
+          this.put(key, await fetchBitmap(this.url(frame, query)))
         }),
       )
     }
     if (jobs.length === 0) return
+    const before = this.held
     await Promise.all(jobs)
     this.trim()
-    this.changed()
-  }
-
-  private keep(key: string, { bitmap, place }: Awaited<ReturnType<typeof fetchBitmap>>) {
-    const [x, y] = (place ?? '0 0').split(' ').map(Number)
-    this.overlays.set(key, { bitmap, x, y })
+    if (this.held !== before || this.has(frame, set)) this.changed()
   }
 
   /** Loads a frame's overlay as a JSON Patch of a revision would make it, and returns its key. */
@@ -165,7 +193,7 @@ export class FrameStore {
       headers: { 'Content-Type': 'application/json-patch+json' },
     })
     const key = (made.etag ?? '').replaceAll('"', '')
-    if (key && !this.overlays.has(key)) this.keep(key, made)
+    if (key && !this.touch(key)) this.put(key, made)
     this.trim()
     this.changed()
     return key
@@ -173,9 +201,10 @@ export class FrameStore {
 
   /** Loads the frame without loss, for looking closely while nothing moves. */
   loadExact(frame: number) {
-    if (this.exact.has(frame) || frame < this.shot.first || frame > this.shot.last) return
-    void this.once(`exact ${frame}`, async () => {
-      this.exact.set(frame, (await fetchBitmap(this.url(frame, 'exact'))).bitmap)
+    const key = `exact ${frame}`
+    if (frame < this.shot.first || frame > this.shot.last || this.touch(key)) return
+    void this.once(key, async () => {
+      this.put(key, await fetchBitmap(this.url(frame, 'exact')))
       this.trim()
       this.changed()
     })
@@ -187,15 +216,4 @@ async function fetchBitmap(url: string, how?: RequestInit) {
   if (!response.ok) throw new Error(`${url}: ${response.status}`)
   const bitmap = await createImageBitmap(await response.blob(), { colorSpaceConversion: 'none' })
   return { bitmap, place: response.headers.get('Jardin-Place'), etag: response.headers.get('ETag') }
-}
-
-const stores = new WeakMap<QueryClient, Map<string, FrameStore>>()
-
-/** One store for each shot, as long as the page lives. */
-export function frameStore(queries: QueryClient, shot: Shot): FrameStore {
-  let byShot = stores.get(queries)
-  if (!byShot) stores.set(queries, (byShot = new Map()))
-  let store = byShot.get(shot.id)
-  if (!store) byShot.set(shot.id, (store = new FrameStore(shot)))
-  return store
 }

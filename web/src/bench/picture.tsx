@@ -66,12 +66,30 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
   }, [])
 
   useEffect(() => {
-    try {
-      screen.current = openScreen(canvas.current!, shot.width, shot.height)
-    } catch (e) {
-      setFailed((e as Error).message)
+    const on = canvas.current!
+    const open = () => {
+      try {
+        screen.current = openScreen(on, shot.width, shot.height)
+        redraw.current()
+      } catch (e) {
+        setFailed((e as Error).message)
+      }
     }
-  }, [shot])
+    // The graphics card may take everything away, as when a laptop sleeps, and give it back empty.
+    const lost = (e: Event) => {
+      e.preventDefault()
+      screen.current = null
+    }
+    on.addEventListener('webglcontextlost', lost)
+    on.addEventListener('webglcontextrestored', open)
+    open()
+    return () => {
+      on.removeEventListener('webglcontextlost', lost)
+      on.removeEventListener('webglcontextrestored', open)
+      screen.current?.close()
+      screen.current = null
+    }
+  }, [shot.id, shot.width, shot.height])
 
   // A pixel that is not square is drawn as wide as it is meant to be seen.
   const aspect = shot.aspect || 1

@@ -30,6 +30,8 @@ export interface Screen {
   /** Puts pixels of a stroke in progress on the live layer. */
   paint(x: number, y: number, width: number, height: number, rgba: Uint8Array): void
   clearLive(): void
+  /** Frees what it holds on the graphics card. */
+  close(): void
   readonly kind: 'WebGL2' | 'canvas'
 }
 
@@ -128,6 +130,7 @@ class Program {
       gl.shaderSource(shader, source)
       gl.compileShader(shader)
       gl.attachShader(this.program, shader)
+      gl.deleteShader(shader) // it goes with the program
     }
     gl.linkProgram(this.program)
     if (!gl.getProgramParameter(this.program, gl.LINK_STATUS))
@@ -139,6 +142,10 @@ class Program {
     return this
   }
 
+  close() {
+    this.gl.deleteProgram(this.program)
+  }
+
   at(name: string) {
     if (!this.places.has(name)) this.places.set(name, this.gl.getUniformLocation(this.program, name))
     return this.places.get(name) ?? null
@@ -147,6 +154,7 @@ class Program {
 
 class GLScreen implements Screen {
   readonly kind = 'WebGL2'
+  private textures: WebGLTexture[] = []
   private plain: Program
   private graded: Program
   private against: Program
@@ -167,7 +175,9 @@ class GLScreen implements Screen {
     for (const unit of [0, 1, 2, 3]) {
       // plate, overlay, live, under
       gl.activeTexture(gl.TEXTURE0 + unit)
-      gl.bindTexture(gl.TEXTURE_2D, gl.createTexture())
+      const texture = gl.createTexture()
+      this.textures.push(texture)
+      gl.bindTexture(gl.TEXTURE_2D, texture)
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE)
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE)
     }
@@ -177,7 +187,7 @@ class GLScreen implements Screen {
   }
 
   private upload(unit: number, bitmap: ImageBitmap) {
-    if (this.shown[unit] === bitmap) return
+    if (this.shown[unit] === bitmap || !bitmap.width) return // a width of 0: it was let go meanwhile
     this.shown[unit] = bitmap
     const gl = this.gl
     gl.activeTexture(gl.TEXTURE0 + unit)
@@ -316,6 +326,12 @@ class GLScreen implements Screen {
     gl.activeTexture(gl.TEXTURE2)
     gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, this.width, this.height, 0, gl.RGBA, gl.UNSIGNED_BYTE, null)
   }
+
+  close() {
+    this.textures.forEach((t) => this.gl.deleteTexture(t))
+    for (const p of [this.plain, this.graded, this.against]) p.close()
+    this.shown.fill(null)
+  }
 }
 
 /** Without WebGL2: plate, patch and result, free; no channels, exposure, difference or perspective. */
@@ -341,9 +357,9 @@ class PlainScreen implements Screen {
     const k = s.toFrame[8] / s.toFrame[0]
     c.setTransform(k, 0, 0, k, (-s.toFrame[2] / s.toFrame[8]) * k, (-s.toFrame[5] / s.toFrame[8]) * k)
     c.imageSmoothingEnabled = s.scale < 2
-    c.drawImage(s.plate, 0, 0)
+    if (s.plate.width) c.drawImage(s.plate, 0, 0)
     if (s.view === 'plate') return
-    if (s.overlay) c.drawImage(s.overlay.bitmap, s.overlay.x, s.overlay.y)
+    if (s.overlay?.bitmap.width) c.drawImage(s.overlay.bitmap, s.overlay.x, s.overlay.y)
     if (s.live) c.drawImage(this.layer, 0, 0)
   }
 
@@ -357,5 +373,9 @@ class PlainScreen implements Screen {
 
   clearLive() {
     this.layer.getContext('2d')!.clearRect(0, 0, this.layer.width, this.layer.height)
+  }
+
+  close() {
+    this.layer.width = this.layer.height = 0
   }
 }

@@ -1,0 +1,333 @@
+package render
+
+import (
+	"context"
+	"image"
+	"math"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/core/fill"
+	"jardin/core/geom"
+	"jardin/core/memo"
+	"jardin/core/raster"
+	"jardin/core/settle"
+	"jardin/core/treatment"
+	"jardin/core/warp"
+)
+
+// moves returns how a place of the held frame moves over three frames: by v pixels a frame.
+func moves(v geom.Point) [3]warp.Mapping {
+	at := func(k float64) warp.Mapping { return warp.Of(geom.Translation(v.Mul(k))) }
+	return [3]warp.Mapping{at(-1), at(0), at(1)}
+}
+
+// What is held was smeared on its own frame already: only what is missing is added, by the
+// difference of the squares; as large as the surface shows it.
+func TestOnlyMissingSmearIsAdded(t *testing.T) {
+	region, middle := image.Rect(10, 10, 60, 50), geom.Pt(30, 30)
+	smear := func(in smearInput) float64 { return in.along(region)(middle).Len() }
+	still := moves(geom.Point{})
+	in := smearInput{Shutter: 360, Map: warp.Identity, Here: moves(geom.Pt(8, 0)), There: still}
+	assert.InDelta(t, 8, smear(in), 1e-9)
+	in.There = moves(geom.Pt(8, 0))
+	assert.InDelta(t, 0, smear(in), 1e-9, "both moved alike")
+	in.There = moves(geom.Pt(6, 0))
+	assert.InDelta(t, math.Sqrt(64-36), smear(in), 1e-9)
+	in.Shutter = 180
+	assert.InDelta(t, math.Sqrt(64-36)/2, smear(in), 1e-9, "open for half of the time")
+	in.Shutter, in.There = 360, moves(geom.Pt(0, 6))
+	assert.InDelta(t, 8, smear(in), 1e-9, "across it counts for nothing")
+	in.Map, in.There = warp.Of(geom.Homography{2, 0, 0, 0, 2, 0, 0, 0, 1}), moves(geom.Pt(3, 0))
+	assert.InDelta(t, math.Sqrt(64-36), smear(in), 1e-9, "the surface is seen twice as large")
+	in = smearInput{Shutter: 360, Map: warp.Identity, Here: moves(geom.Pt(8, 0)), There: still}
+	in.Here[2] = nil
+	assert.InDelta(t, 8, smear(in), 1e-9, "from one side where the other is not known")
+	in.Here[1] = nil
+	assert.Zero(t, smear(in))
+	in.Map = nil
+	assert.Zero(t, smear(in))
+	assert.Zero(t, smear(smearInput{Map: warp.Identity, Here: moves(geom.Pt(8, 0)), There: still}), "no shutter")
+}
+
+// known makes an evaluator that finds the given results without working them out.
+func known[In, V any](t *testing.T, e *Evaluator, in In, v V) {
+	t.Helper()
+	_, err := memo.Do(context.Background(), e.Cache, environment{e}, in, func(context.Context, environment, In) (V, error) { return v, nil })
+	require.NoError(t, err)
+}
+
+func sceneOf(n int) *memo.Keyed[sceneInput] { return memo.Of(sceneInput{Frame: n}) }
+
+// The blur of a frame is the mean of the squares around it, by weight and by how much each
+// is known, and by hand on top.
+func TestBlurIsAveragedByWeightAndCertainty(t *testing.T) {
+	e := &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 20)}
+	in := &blurInput{By: 1.5, Weight: []float64{0.25, 1, 0.5}}
+	want, sum := 0.0, 0.0
+	for k, v := range []softness{{sigma: 3, sure: 2}, {sigma: 1, sure: 5}, {sigma: 2, sure: 0.5}} {
+		one := softnessInput{Scene: sceneOf(k)}
+		in.Frames = append(in.Frames, one)
+		known(t, e, one, v)
+		want, sum = want+in.Weight[k]*v.sure*v.sigma*v.sigma, sum+in.Weight[k]*v.sure
+	}
+	got, err := e.blurOf(context.Background(), in)
+	require.NoError(t, err)
+	assert.InDelta(t, math.Sqrt(1.5*1.5+want/sum), got, 1e-12)
+	got, err = e.blurOf(context.Background(), &blurInput{By: 1.5})
+	require.NoError(t, err)
+	assert.InDelta(t, 1.5, got, 1e-12)
+}
+
+// Where a frame's light cannot be told it is as on the nearest frame where it can, of two as
+// near the earlier; with none there is none.
+func TestUnknownLightIsTheNearest(t *testing.T) {
+	light := func(v float64) *settle.Light {
+		return &settle.Light{Nodes: image.Rect(0, 0, 2, 2), Step: 8, Sure: 9, Log: [3][]float64{{v, v, v, v}, {v, v, v, v}, {v, v, v, v}}}
+	}
+	for name, c := range map[string]struct {
+		all  [5]*settle.Light
+		want float64
+	}{
+		"own":            {[5]*settle.Light{nil, nil, light(5), nil, nil}, 5},
+		"before":         {[5]*settle.Light{light(1), light(2), nil, nil, light(4)}, 2},
+		"after":          {[5]*settle.Light{light(1), nil, nil, light(3), light(4)}, 3},
+		"two as near":    {[5]*settle.Light{nil, light(2), nil, light(3), nil}, 2},
+		"farther before": {[5]*settle.Light{light(1), nil, nil, nil, light(4)}, 1},
+		"farther after":  {[5]*settle.Light{nil, nil, nil, nil, light(4)}, 4},
+		"none":           {[5]*settle.Light{}, math.NaN()},
+	} {
+		e := &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 20)}
+		in := &lightingInput{Strength: 1, Shape: []float64{0, 0, 1, 0, 0}, Level: []float64{0, 0, 1, 0, 0}}
+		for k, l := range c.all {
+			one := lightInput{Scene: sceneOf(k), Scale: 8}
+			in.Frames = append(in.Frames, one)
+			known(t, e, one, l)
+		}
+		got, err := e.light(context.Background(), in)
+		require.NoError(t, err)
+		if math.IsNaN(c.want) {
+			assert.Nil(t, got, name)
+			continue
+		}
+		require.NotNil(t, got, name)
+		assert.InDelta(t, c.want, got.At(geom.Pt(4, 4))[1], 1e-12, name)
+	}
+}
+
+// A front that is grown and blurred is the same in any part of the frame that is asked for:
+// what lies beyond the part is looked at, too. So are sources, and what settles them.
+func TestPartsOfAFrameAreTheFrame(t *testing.T) {
+	ctx := context.Background()
+	compared := map[string]int{}
+	for seed := range 60 {
+		d := dice{rand.New(rand.NewPCG(uint64(seed), 21))}
+		doc := d.document()
+		for i := range doc.Removals {
+			// Light and smear are worked out on a grid over what is asked for: they are left out.
+			doc.Removals[i].Settle.Light = nil
+			if s := doc.Removals[i].Settle.Softness; s != nil {
+				s.By, s.Sharpen, s.Radius, s.Shutter = d.real(0.5, 2), d.real(0.5, 1), d.real(0.5, 2), 0
+			}
+		}
+		c, err := Compile(doc)
+		require.NoError(t, err)
+		e := &Evaluator{Plate: meadow{}, Cache: memo.New(1 << 27), Short: memo.New(1 << 27)}
+		n, size := d.frame(), meadow{}.Size()
+		part := func() image.Rectangle {
+			x, y := d.IntN(40), d.IntN(30)
+			return image.Rect(x, y, x+3+d.IntN(14), y+3+d.IntN(12)).Intersect(size)
+		}
+		same := func(what string, whole, some []float32, within float64) {
+			t.Helper()
+			require.Len(t, some, len(whole), what)
+			for i := range whole {
+				require.InDelta(t, whole[i], some[i], within, "seed %d: %s, sample %d", seed, what, i)
+			}
+			compared[what]++
+		}
+		for _, r := range c.removals {
+			if f := r.doc.Guard; f != nil {
+				in := r.front(&f.Fronts[0], n)
+				whole, err := e.front(ctx, &in, size)
+				require.NoError(t, err)
+				rect := part()
+				some, err := e.front(ctx, &in, rect)
+				require.NoError(t, err)
+				same("front", whole.Crop(rect).Pix, some.Crop(rect).Pix, 1e-5)
+			}
+			in := r.fill(len(r.sources), n, false)
+			whole, err := e.fill(ctx, &in, size)
+			require.NoError(t, err)
+			rect := part()
+			some, err := e.fill(ctx, &in, rect)
+			require.NoError(t, err)
+			same("sources", whole.Crop(rect).Pix, some.Crop(rect).Pix, 2e-5)
+			same("held share", whole.still.Crop(rect).Pix, some.still.Crop(rect).Pix, 1e-5)
+			for i, s := range r.sources {
+				if !s.Held() || !r.settles() || len(s.strokes) > 0 && s.strokes[0].Ride != "" || r.mapping("", s.frame, n) == nil {
+					continue
+				}
+				settled := r.settled(i, "", n, r.layer(i, s.on(n), "", true))
+				whole, err := e.follow(ctx, settled, size, nil)
+				require.NoError(t, err)
+				some, err := e.follow(ctx, settled, rect, nil)
+				require.NoError(t, err)
+				inner := rect.Intersect(size.Inset(2))
+				same("settled", whole.Crop(inner).Pix, some.Crop(inner).Pix, 1e-4)
+			}
+		}
+	}
+	for what, least := range map[string]int{"front": 10, "sources": 60, "settled": 20} {
+		assert.Greater(t, compared[what], least, what)
+	}
+}
+
+// On a surface that is seen larger a brush is larger, and so is what it blurs by; nothing
+// else of it is.
+func TestABrushGrowsWithItsSurface(t *testing.T) {
+	e := &Evaluator{Plate: ramp{}}
+	for _, mode := range []fill.Mode{fill.Soften, fill.Clone, fill.Colour, "lift"} {
+		s := treatment.Stroke{Mode: string(mode), Size: 12, Hardness: 0.5, Opacity: 0.8, Spacing: 0.3, Amount: 3, Jitter: 0.1, Roundness: 0.5,
+			From: &treatment.From{Offset: treatment.Vec{5, 0}}, Path: &treatment.Path{Points: [][]float64{{20, 20}}}}
+		plain, err := e.brush(context.Background(), &s, warp.Identity, nil, nil)
+		require.NoError(t, err)
+		large, err := e.brush(context.Background(), &s, warp.Of(geom.Homography{2, 0, 3, 0, 2, 5, 0, 0, 1}), nil, nil)
+		require.NoError(t, err)
+		assert.InDelta(t, 24, large.Size, 1e-9, mode)
+		if mode == fill.Soften {
+			assert.InDelta(t, 6, large.Amount, 1e-9)
+			large.Amount = 3
+		}
+		if mode == fill.Clone {
+			p := large.From.Map(geom.Pt(43, 45)) // of (20, 20) at home, 5 to the right
+			assert.InDelta(t, 0, p.Dist(geom.Pt(53, 45)), 1e-9, "its source is twice as far")
+		}
+		large.Size, large.From, plain.From = 12, fill.Origin{}, fill.Origin{}
+		assert.Equal(t, plain, large, mode)
+	}
+}
+
+// What is left out of a removal's track covers its surface, as fronts and mattes do; of other
+// removals' tracks it does not.
+func TestWhatIsLeftOutOfATrackIsNotMeasuredOn(t *testing.T) {
+	d := document()
+	d.Tracks[0].Exclusions = []treatment.Shape{square("x", image.Rect(60, 40, 70, 50), 100, treatment.Still)}
+	other := d.Removals[0]
+	other.ID, other.Follow.Track = "b", treatment.Still
+	d.Removals = append(d.Removals, other)
+	c, e := compile(t, d), &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 24)}
+	for id, want := range map[string]float32{"a": 1, "b": 0} {
+		out, err := c.removal(id).occluders(100, false).cover(context.Background(), e, ramp{}.Size())
+		require.NoError(t, err)
+		assert.Equal(t, want, out.At(65, 45), id)
+		assert.EqualValues(t, 1, out.At(25, 25), "the mattes")
+		assert.EqualValues(t, 0, out.At(80, 60))
+	}
+}
+
+// On the held frame what is painted is clean, though it lies under the matte: it is measured
+// on. What is under the matte and not painted is not.
+func TestPaintIsMeasuredOn(t *testing.T) {
+	d := document()
+	d.Removals[0].Mark.Outlines = []treatment.Shape{square("o", image.Rect(10, 10, 70, 60), 100, "")}
+	d.Removals[0].Settle.Light = &treatment.Light{Scale: 10, Strength: 1}
+	c, e := compile(t, d), &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 24), Short: memo.New(1 << 24)}
+	r := c.removal("a")
+	layer := r.layer(0, r.sources[0].strokes, "", true)
+	sc, err := e.scene(context.Background(), r.scene(0, "", 102, layer), 20)
+	require.NoError(t, err)
+	require.True(t, sc.measured)
+	assert.True(t, sc.shows(geom.Pt(25, 25)), "painted")
+	assert.False(t, sc.shows(geom.Pt(62, 52)), "under the matte")
+	assert.True(t, sc.shows(geom.Pt(75, 65)), "beside it")
+}
+
+// A patch of another brightness meets the plate at its edge when its seam is blended, as the
+// plate just outside of the matte is looked at.
+func TestASeamMeetsThePlate(t *testing.T) {
+	ctx := context.Background()
+	step := func(seam float64) float64 {
+		d := document()
+		r := &d.Removals[0]
+		r.Mark.Outlines = []treatment.Shape{square("o", image.Rect(40, 30, 64, 54), 100, "")}
+		r.Settle.Seam = seam
+		r.Fill.Sources = []treatment.Source{{ID: "n", Name: "n", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: 100, Crisp: true,
+			Offsets: []treatment.OffsetKey{{Frame: 100, Offset: treatment.Vec{20, 0}}}}}}
+		e := &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 24)}
+		m, err := e.Frame(ctx, compile(t, d), 100, ResultView, "")
+		require.NoError(t, err)
+		plate, err := e.Plate.Linear(ctx, 100, e.Plate.Size())
+		require.NoError(t, err)
+		worst := 0.0
+		for y := 34; y < 50; y++ {
+			worst = math.Max(worst, math.Abs(float64(m.At(40, y)[0]-plate.At(40, y)[0])))
+		}
+		return worst
+	}
+	assert.InDelta(t, 0.2, step(0), 1e-3, "as the ramp is 20 pixels on")
+	assert.Less(t, step(8), 0.05)
+}
+
+// A piece that is laid smaller than it is is blurred to what is left of its detail: a
+// chequerboard of pixels at a quarter of its size is even.
+func TestAPieceThatShrinksDoesNotFlicker(t *testing.T) {
+	board := raster.NewImage(image.Rect(0, 0, 64, 64))
+	for i := range 64 * 64 {
+		v := float32((i%64 + i/64) % 2)
+		board.Set(i%64, i/64, [4]float32{v, v, v, 1})
+	}
+	d := document()
+	d.Removals[0].Fill.Sources = []treatment.Source{{ID: "i", Name: "i", Kind: treatment.Supplied, Piece: &treatment.Piece{Frame: 100, Picture: &treatment.Picture{Name: "board", Width: 64, Height: 64},
+		Corners: []treatment.Vec{{20.3, 20.1}, {36.3, 20.1}, {36.3, 36.1}, {20.3, 36.1}}}}}
+	e := &Evaluator{Plate: ramp{}, Pictures: func(context.Context, *treatment.Picture) (*raster.Image, error) { return board, nil }}
+	m, err := e.Frame(context.Background(), compile(t, d), 100, PatchView, "a")
+	require.NoError(t, err)
+	for y := 23; y < 33; y++ {
+		for x := 23; x < 33; x++ {
+			assert.InDelta(t, 0.5, m.At(x, y)[0], 0.02)
+		}
+	}
+}
+
+// Of a plate with strokes of several rides, each layer takes its own only.
+func TestLayersTakeTheirOwnStrokes(t *testing.T) {
+	d := document()
+	still := dab("colour", 100, 60, 50, 10)
+	still.ID, still.Ride = "still", treatment.Still
+	d.Removals[0].Fill.Sources[0].Plate.Strokes = append(d.Removals[0].Fill.Sources[0].Plate.Strokes, still)
+	c, e := compile(t, d), &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 24)}
+	r := c.removal("a")
+	in := r.heldPlate(0, 102, false)
+	require.Len(t, in.Layers, 2)
+	for i, painted := range [][2]image.Point{{{25, 25}, {60, 50}}, {{60, 50}, {25, 25}}} {
+		m, err := e.layer(context.Background(), in.Layers[i].Layer)
+		require.NoError(t, err)
+		assert.EqualValues(t, 1, m.At(painted[0].X, painted[0].Y)[3], "layer %d", i)
+		assert.EqualValues(t, 0, m.At(painted[1].X, painted[1].Y)[3], "layer %d", i)
+	}
+}
+
+// A source's weight counts for all of its pixels, on top of where it counts.
+func TestWeightsOfSourcesMultiply(t *testing.T) {
+	half := 0.5
+	d := document()
+	s := dab("colour", 100, 25, 25, 40)
+	s.Colour = &[3]float64{1, 1, 1}
+	d.Removals[0].Fill.Sources = []treatment.Source{{ID: "p", Kind: treatment.HeldPlate, Opacity: &half, Plate: &treatment.Plate{Frame: 100, Strokes: []treatment.Stroke{s}}}}
+	in := compile(t, d).removal("a").fill(1, 100, false)
+	e := &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 24)}
+	m, err := e.fill(context.Background(), &in, image.Rect(20, 20, 30, 30))
+	require.NoError(t, err)
+	assert.InDelta(t, 0.5, m.At(25, 25)[3], 1e-6)
+	assert.InDelta(t, 0.5, m.still.At(25, 25), 1e-6)
+	d.Removals[0].Fill.Sources[0].Where = []treatment.Shape{square("w", image.Rect(24, 20, 30, 30), 100, "")}
+	in = compile(t, d).removal("a").fill(1, 100, false)
+	m, err = e.fill(context.Background(), &in, image.Rect(20, 20, 30, 30))
+	require.NoError(t, err)
+	assert.InDelta(t, 0.5, m.At(26, 25)[3], 1e-6)
+	assert.Zero(t, m.At(21, 25)[3])
+}
