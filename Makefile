@@ -3,10 +3,12 @@
 GO      ?= go
 DATA    ?= .jardin
 LISTEN  ?= 127.0.0.1:8470
+# The core's packages whose tests take seconds.
+CORE    := ./core ./core/carry ./core/colorspace ./core/geom ./core/memo ./core/raster ./core/settle ./core/treatment ./core/warp ./core/check ./core/fill
 SOURCES := $(shell find app cmd core -name '*.go' -not -name '*_test.go' 2>/dev/null) go.mod
 WEBSRC  := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/package.json web/vite.config.ts
 
-.PHONY: help demo serve test bench kills attack fuzz types build web setup setup-test screenshots clean
+.PHONY: help demo serve test check bench kills attack fuzz types build web setup setup-test screenshots clean
 
 help: ## Show this list
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -19,6 +21,10 @@ serve: setup build ## Serve without the demo; ARGS="--media FOLDER" names footag
 
 test: setup-test build ## Install what the tests need, then run all of them
 	scripts/test
+
+check: build ## The quick checks: formatting, static checks, types, the core's quick tests
+	scripts/check
+	$(GO) test -short $(CORE)
 
 bench: setup-test build ## Print the figures that the README quotes
 	JARDIN_BENCH=1 $(GO) test ./e2e -run 'TestFeel|TestDotsBy' -count=1 -v -timeout 20m | grep -vE '^(=== |--- |PASS)'

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jardin/core/carry"
 	"jardin/core/fill"
 	"jardin/core/geom"
 	"jardin/core/memo"
@@ -330,4 +331,63 @@ func TestWeightsOfSourcesMultiply(t *testing.T) {
 	require.NoError(t, err)
 	assert.InDelta(t, 0.5, m.At(26, 25)[3], 1e-6)
 	assert.Zero(t, m.At(21, 25)[3])
+}
+
+// While a track is being found it says where the surface is from the reference frame; what was
+// made on another frame gets there by the track so far.
+func TestWhatIsBeingFoundBeginsAtTheReference(t *testing.T) {
+	found := warp.Of(geom.Translation(geom.Pt(50, 7)))
+	r := compile(t, document()).Placed("a", 104, found).removal("a")
+	p := geom.Pt(11, 13)
+	assert.Equal(t, found.Apply(p), r.mapping("", 100, 104).Apply(p))
+	back := shift(102)
+	inverse, _ := back.Inverse()
+	assert.Equal(t, found.Apply(inverse.Apply(p)), r.mapping("", 102, 104).Apply(p))
+	assert.Nil(t, r.mapping("t", 102, 104), "what rides on the track itself is not known there yet")
+}
+
+// What the removed thing looks like under a front's soft edge is judged where nothing stands
+// before it; the front's own pixels say nothing about it.
+func TestUnmixLooksAtTheThingAlone(t *testing.T) {
+	size := image.Rect(0, 0, 60, 40)
+	e := &Evaluator{Plate: fixed{size}}
+	front := frontInput{Frame: 100, By: treatment.ByOutline, White: 1, Opacity: 1, Unmix: 12,
+		Shapes: &coverage{Shapes: []carry.Placed{placedSquare(image.Rect(30, -20, 90, 60))}, Edge: carry.Edge{Feather: 8, FeatherIn: 0}}}
+	g, err := e.front(context.Background(), &front, size)
+	require.NoError(t, err)
+	g = g.Crop(size)
+	plate, picture, patch, through := raster.NewImage(size), raster.NewImage(size), raster.NewImage(size), raster.NewPlane(size)
+	for y := range 40 {
+		for x := range 60 {
+			k := g.At(x, y)
+			v := k*0.9 + (1-k)*0.2
+			plate.Set(x, y, [4]float32{v, v, v, 1})
+			picture.Set(x, y, [4]float32{v, v, v, 1})
+			patch.Set(x, y, [4]float32{0.5, 0.5, 0.5, 1})
+			through.Pix[y*60+x] = 1
+		}
+	}
+	require.NoError(t, e.unmix(context.Background(), &front, plate, picture, patch, through, 1))
+	seen := 0
+	for x := range 60 {
+		if k := g.At(x, 20); k > 0.16 && k < 0.99 {
+			assert.InDelta(t, k*0.9+(1-k)*0.5, picture.At(x, 20)[0], 0.01, "column %d", x)
+			seen++
+		}
+	}
+	assert.Greater(t, seen, 3)
+}
+
+// fixed is a plate whose frames nobody looks at.
+type fixed struct{ size image.Rectangle }
+
+func (f fixed) Size() image.Rectangle { return f.size }
+func (fixed) Key() string             { return "fixed" }
+func (f fixed) Linear(context.Context, int, image.Rectangle) (*raster.Image, error) {
+	return raster.NewImage(f.size), nil
+}
+
+func placedSquare(r image.Rectangle) carry.Placed {
+	s := square("x", r, 100, treatment.Still)
+	return carry.Place(&s, carry.Lie{Points: s.Points, Placement: geom.Identity, Ride: warp.Identity, Flat: geom.Identity})
 }

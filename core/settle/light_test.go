@@ -175,3 +175,24 @@ func TestShine(t *testing.T) {
 	assert.InDelta(t, 0.6, m.At(7, 13)[1], 1e-6)
 	assert.EqualValues(t, 0.5, m.At(7, 13)[3], "alpha stays")
 }
+
+// Worked out by hand: levels and shapes are averaged by their weights and by how much each
+// light rests on; what rests on more than the frame's own counts no more than that.
+func TestSteadyWeighsByCertainty(t *testing.T) {
+	light := func(sure float64, logs ...float64) *Light {
+		l := &Light{Nodes: image.Rect(0, 0, len(logs), 1), Step: 10, Sure: sure}
+		for c := range 3 {
+			l.Log[c] = logs
+		}
+		return l
+	}
+	own := light(10, 0, 0)
+	around := []*Light{light(5, 1.2, 0.8), own, light(40, 2, 2), nil, light(0, 9, 9)}
+	got := own.Steady(around, []float64{0.5, 1, 0.25, 1, 1}, []float64{0.25, 1, 0.5, 1, 1})
+	level := (0.5*0.25*1 + 0 + 1*0.5*2) / (0.5*0.25 + 1 + 0.5)
+	shape := 0.5 * 0.5 * 0.2 / (0.5*0.5 + 1 + 0.25)
+	for c := range 3 {
+		assert.InDelta(t, level+shape, got.Log[c][0], 1e-12)
+		assert.InDelta(t, level-shape, got.Log[c][1], 1e-12)
+	}
+}

@@ -120,3 +120,24 @@ func TestUnmixLeavesNoFringe(t *testing.T) {
 		assert.InDelta(t, want[c], picture.At(0, 0)[c], 1e-6)
 	}
 }
+
+// Of a front that is hardly there little can be told: the less it covers, the less it adds.
+func TestUnmixTrustsLittleOfWhatIsHardlyThere(t *testing.T) {
+	one := func(v float32) *raster.Image {
+		m := raster.NewImage(image.Rect(0, 0, 1, 1))
+		m.Set(0, 0, [4]float32{v, v, v, 1})
+		return m
+	}
+	plane := func(v float32) *raster.Plane {
+		p := raster.NewPlane(image.Rect(0, 0, 1, 1))
+		p.Pix[0] = v
+		return p
+	}
+	for _, g := range []float32{0.03, 0.075, 0.15, 0.5, 0.9} {
+		picture := one(0.7)
+		plate := g*0.9 + (1-g)*0.2 // white before a dark thing
+		Unmix(picture, one(plate), one(0.2), one(0.5), plane(g), plane(1))
+		sure := min(g/0.15, 1)
+		assert.InDelta(t, g*0.9*sure+(1-g*sure)*0.5, picture.At(0, 0)[1], 1e-6, "%v", g)
+	}
+}
