@@ -26,7 +26,7 @@ check: build ## The quick checks: formatting, static checks, types, the core's q
 	scripts/check
 	$(GO) test -short $(CORE)
 
-bench: setup-test build ## Print the figures that the README quotes
+bench: setup-test build ## Print the figures that docs/figures.md quotes
 	JARDIN_BENCH=1 $(GO) test ./e2e -run 'TestFeel|TestDotsBy' -count=1 -v -timeout 20m | grep -vE '^(=== |--- |PASS)'
 	JARDIN_BENCH=1 $(GO) test ./app/demo -run 'Settle|Loans|MeasuredGrain|AnOutline' -count=1 -v -timeout 20m | grep -E 'plain|settled|channel|: [01]\.|mended'
 	$(GO) test ./core/track -run 'OnPhotographs' -count=1 -v | grep -E 'ours|OpenCV'

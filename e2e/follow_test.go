@@ -183,7 +183,7 @@ func TestWiresAsStrands(t *testing.T) {
 		a.goTo(n)
 		doc, set = s.whole(shot)
 		shape := &doc.Removals[0].Mark.Outlines[0]
-		lie, ok := set.Lie(shape, doc.Tracks[0].ID, n)
+		lie, ok := set.Pose(shape, doc.Tracks[0].ID, n)
 		require.True(t, ok)
 		touched := false
 		for i, p := range wire(n) {
@@ -212,7 +212,7 @@ func TestWiresAsStrands(t *testing.T) {
 	assert.LessOrEqual(t, len(shape.Keys), len(keys)+1)
 	worst := 0.0
 	for n := demo.CanFirst; n <= demo.CanLast; n++ {
-		lie, ok := set.Lie(shape, doc.Tracks[0].ID, n)
+		lie, ok := set.Pose(shape, doc.Tracks[0].ID, n)
 		require.True(t, ok)
 		knots := lie.Knots()
 		for i, p := range wire(n)[1:] { // the top slides along the wire: it is only held to lie on it
@@ -357,7 +357,7 @@ func TestAnOutlineFollowsByItself(t *testing.T) {
 	a.press("^Track each point")
 	lie := func(n int) []geom.Knot {
 		doc, set := s.whole(shot)
-		l, ok := set.Lie(&doc.Removals[0].Mark.Outlines[0], doc.Removals[0].Follow.Track, n)
+		l, ok := set.Pose(&doc.Removals[0].Mark.Outlines[0], doc.Removals[0].Follow.Track, n)
 		if !ok {
 			return nil
 		}

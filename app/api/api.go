@@ -29,7 +29,7 @@ import (
 // A Server answers requests.
 type Server struct {
 	Store *store.Store
-	Rooms *picture.Rooms
+	Rooms *picture.Workspace
 	Jobs  *jobs.Runner
 	Hub   *live.Hub
 	Roots media.Roots

@@ -70,12 +70,12 @@ func (s *Server) beside(ctx context.Context, in *besideQuery) (*body[*picture.Pl
 // supplies hands pictures out to other programs and takes them back.
 func (s *Server) supplies(router *gin.Engine) {
 	at := router.Group("/api/shots/:id/removals/:removal/picture")
-	outside := func(c *gin.Context) (picture.Outside, error) {
+	outside := func(c *gin.Context) (picture.ExternalPicture, error) {
 		n, err := strconv.Atoi(c.Query("frame"))
 		if err != nil {
-			return picture.Outside{}, fmt.Errorf("%q is not a frame number", c.Query("frame"))
+			return picture.ExternalPicture{}, fmt.Errorf("%q is not a frame number", c.Query("frame"))
 		}
-		return picture.Outside{Removal: c.Param("removal"), Source: c.Query("source"), Frame: n, Calm: c.Query("grain") == "less"}, nil
+		return picture.ExternalPicture{Removal: c.Param("removal"), Source: c.Query("source"), Frame: n, Calm: c.Query("grain") == "less"}, nil
 	}
 	at.GET("", func(c *gin.Context) {
 		ctx, as := c.Request.Context(), c.DefaultQuery("as", "png")
@@ -123,7 +123,7 @@ func (s *Server) supplies(router *gin.Engine) {
 }
 
 // takeBack keeps a picture as a source of its own.
-func (s *Server) takeBack(c *gin.Context, o picture.Outside, data []byte) {
+func (s *Server) takeBack(c *gin.Context, o picture.ExternalPicture, data []byte) {
 	ctx, shot := c.Request.Context(), c.Param("id")
 	source, head, t, err := s.opened(ctx, shot)
 	if err != nil {

@@ -59,7 +59,7 @@ func (s *Server) tasks(api huma.API) {
 		Summary: "Render frames, and movies if they are wanted, from the revision in force. Every delivery of a shot has a number of its own",
 	}, func(ctx context.Context, in *struct {
 		ShotPath
-		Body *picture.Wanted `required:"false"`
+		Body *picture.DeliverySpec `required:"false"`
 	}) (*body[*store.Task], error) {
 		rev, err := s.Store.Head(ctx, in.ID)
 		if err != nil {
@@ -73,11 +73,11 @@ func (s *Server) tasks(api huma.API) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		wanted := picture.Wanted{Movies: []string{media.Review}}
+		wanted := picture.DeliverySpec{Movies: []string{media.Review}}
 		if in.Body != nil {
 			wanted = *in.Body
 		}
-		d := picture.Delivery{Wanted: wanted, Padding: shot.Padding}
+		d := picture.Delivery{DeliverySpec: wanted, Padding: shot.Padding}
 		if err := d.Prepare(source.Plates, rev.Document, shot.Format); err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
@@ -86,7 +86,7 @@ func (s *Server) tasks(api huma.API) {
 			return nil, asProblem(err)
 		}
 		t, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "render", Title: fmt.Sprintf("Render %s, version %d%s", shot.Name, version, map[string]string{picture.PatchOnly: ": patch", picture.Mattes: ": mattes"}[d.What]), Total: d.Range.Len(), Version: version, Movies: strings.Join(d.Movies, " ")},
-			jobs.RenderDetail{Revision: rev.Number, Wanted: d.Wanted})
+			jobs.RenderDetail{Revision: rev.Number, Wanted: d.DeliverySpec})
 		return &body[*store.Task]{t}, asProblem(err)
 	})
 }

@@ -118,11 +118,11 @@ func (s *Server) tracks(api huma.API) {
 		for n := in.First; n <= min(in.Last, in.First+500); n++ {
 			here := map[string]*lie{}
 			for i := range shapes {
-				l, ok := t.Motions().Lie(&shapes[i], own, n)
+				l, ok := t.Motions().Pose(&shapes[i], own, n)
 				if !ok {
 					continue
 				}
-				v := &lie{Points: l.Points, Placement: l.Placement, Ride: l.Flat}
+				v := &lie{Points: l.Points, Placement: l.Placement, Ride: l.Planar}
 				for _, p := range l.Shifts {
 					v.Shifts = append(v.Shifts, treatment.Vec{p.X, p.Y})
 				}

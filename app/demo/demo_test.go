@@ -55,7 +55,7 @@ func TestTheTrackerAgainstTruthAndOpenCV(t *testing.T) {
 			doc.Tracks = []treatment.Track{{ID: "wall", Kind: treatment.PlaneTrack, Home: demo.Reference, Region: region, Motion: geom.Perspective}}
 			var samples []treatment.Sample
 			began := time.Now()
-			err := s.Follow(context.Background(), doc, picture.Run{Track: "wall", From: demo.Reference, First: demo.First, Last: demo.Last}, func(f picture.Found) {
+			err := s.Follow(context.Background(), doc, picture.Run{Track: "wall", From: demo.Reference, First: demo.First, Last: demo.Last}, func(f picture.Tracked) {
 				samples = append(samples, *f.Sample)
 			})
 			ours := time.Since(began)
@@ -208,7 +208,7 @@ func TestTheCanIsWhatItSays(t *testing.T) {
 	region := []treatment.Vec{{640, 200}, {900, 200}, {900, 480}, {640, 480}}
 	doc.Tracks = []treatment.Track{{ID: "hedge", Kind: treatment.PlaneTrack, Home: demo.CanReference, Region: region, Motion: geom.Perspective}}
 	var sum, count float64
-	err = s.Follow(context.Background(), doc, picture.Run{Track: "hedge", From: demo.CanReference, First: demo.CanFirst, Last: demo.CanLast}, func(f picture.Found) {
+	err = s.Follow(context.Background(), doc, picture.Run{Track: "hedge", From: demo.CanReference, First: demo.CanFirst, Last: demo.CanLast}, func(f picture.Tracked) {
 		motion := known.Motion[f.Frame]
 		for _, c := range treatment.Points(region) {
 			sum, count = sum+f.Sample.Matrix.Apply(c).Dist(motion.Apply(c)), count+1

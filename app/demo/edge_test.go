@@ -67,7 +67,7 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 	// Where the arm has left the picture nothing parts inside from outside: following stops
 	// there by itself and keeps what it found.
 	far, err := s.FollowEdge(context.Background(), doc, picture.EdgeRun{Removal: "r", Shape: "arm", From: from, First: 1005, Last: from}, nil, func(picture.EdgeFound) {})
-	var lost *picture.Lost
+	var lost *picture.LostTrack
 	require.ErrorAs(t, err, &lost)
 	assert.Less(t, lost.Frame, 1026)
 	assert.Greater(t, lost.Frame, 1015)

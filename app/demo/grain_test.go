@@ -18,7 +18,7 @@ import (
 
 // trueGrain is a plate's grain as the footage knows it: plate less the same without grain,
 // around what has to go.
-func trueGrain(t testing.TB, shot string, n int) settle.Specimen {
+func trueGrain(t testing.TB, shot string, n int) settle.GrainSample {
 	dir := demotest.Footage(t)
 	read := func(what string) *raster.Image {
 		m := codesOf(demotest.ReadPNG(t, demo.FramePath(dir, shot+"/"+what, n)), demo.Bounds())
@@ -31,7 +31,7 @@ func trueGrain(t testing.TB, shot string, n int) settle.Specimen {
 	}
 	plate, clean := read("plate"), read("clean")
 	matte := demotest.ReadPNG(t, demo.FramePath(dir, shot+"/matte", n))
-	s := settle.Specimen{Grain: raster.NewImage(demo.Bounds()), Base: clean, Valid: raster.NewPlane(demo.Bounds()), Excess: 1}
+	s := settle.GrainSample{Grain: raster.NewImage(demo.Bounds()), Base: clean, Valid: raster.NewPlane(demo.Bounds()), Excess: 1}
 	for i := range s.Valid.Pix {
 		v, _, _, _ := matte.At(i%demo.Width, i/demo.Width).RGBA()
 		if v == 0 && clean.Pix[4*i]+clean.Pix[4*i+1] > 0 {
@@ -66,7 +66,7 @@ func TestMeasuredGrainAgainstThePlates(t *testing.T) {
 			settled(t, c.source, c.doc)
 			m := c.doc.Removals[0].Settle.Grain.Model
 			found := &settle.Grain{Light: m.Light, Sigma: m.Sigma, Share: m.Share, Lags: m.Lags, Shape: m.Shape}
-			var all []settle.Specimen
+			var all []settle.GrainSample
 			var was, is [3]float64
 			for _, n := range c.frames {
 				s := trueGrain(t, c.shot, n)

@@ -41,10 +41,10 @@ func clip(t testing.TB, folder string, first int) *picture.Source {
 func tracked(t testing.TB, s *picture.Source, track treatment.Track, first, last int) treatment.Track {
 	doc := treatment.New()
 	doc.Tracks = []treatment.Track{track}
-	var found []picture.Found
+	var found []picture.Tracked
 	run := picture.Run{Track: track.ID, From: track.Home, First: first, Last: last}
-	require.NoError(t, s.Follow(context.Background(), doc, run, func(f picture.Found) { found = append(found, f) }))
-	picture.Keep(&track, run, treatment.Range{First: first, Last: last}, found)
+	require.NoError(t, s.Follow(context.Background(), doc, run, func(f picture.Tracked) { found = append(found, f) }))
+	picture.MergeTracked(&track, run, treatment.Range{First: first, Last: last}, found)
 	return track
 }
 

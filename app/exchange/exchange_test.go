@@ -131,7 +131,7 @@ func TestOutlinesComeBackFromSVG(t *testing.T) {
 	assert.Equal(t, treatment.Take, back[1].Combine)
 	assert.Equal(t, half, back[0].Through())
 	for i := range back {
-		lie, ok := set.Lie(&r.Mark.Outlines[i], "w", 8)
+		lie, ok := set.Pose(&r.Mark.Outlines[i], "w", 8)
 		require.True(t, ok)
 		for k, knot := range lie.Knots() {
 			got := back[i].Points[k].Geom()

@@ -45,11 +45,11 @@ func SVG(set *carry.Set, r *treatment.Removal, frame, width, height int) ([]byte
 	doc := svg{Width: width, Height: height, ViewBox: fmt.Sprintf("0 0 %d %d", width, height), Frame: frame}
 	for i := range r.Mark.Outlines {
 		s := &r.Mark.Outlines[i]
-		lie, ok := set.Lie(s, r.Follow.Track, frame)
+		lie, ok := set.Pose(s, r.Follow.Track, frame)
 		if !ok {
 			continue
 		}
-		scale := lie.Ride.Scale(carry.Centre(s))
+		scale := lie.ToFrame.Scale(carry.Centre(s))
 		p := svgPath{
 			Name: s.Name, D: pathData(lie.Knots(), s.Kind == treatment.Outline), Fill: "black", Opacity: s.Through(), Combine: s.Combine, Invert: s.Invert,
 			Grow: s.Grow * scale, Feather: s.Feather * scale, FeatherIn: s.FeatherIn * scale,

@@ -34,7 +34,7 @@ func (edgeFollowing) run(ctx context.Context, r *Runner, t *store.Task, p *progr
 	if why := context.Cause(ctx); ctx.Err() != nil && !errors.Is(why, errCancelled) {
 		return "", why
 	}
-	var lost *picture.Lost
+	var lost *picture.LostTrack
 	if err != nil && !errors.As(err, &lost) && ctx.Err() == nil {
 		return "", err
 	}

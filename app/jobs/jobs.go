@@ -41,7 +41,7 @@ type pgxTx = pgx.Tx
 type Runner struct {
 	name  string // among all that work
 	store *store.Store
-	rooms *picture.Rooms
+	rooms *picture.Workspace
 	hub   *live.Hub
 	roots func() media.Roots // the folders that footage may come from now
 	queue *river.Client[pgxTx]
@@ -122,7 +122,7 @@ type worker struct {
 func (worker) Timeout(*river.Job[taskArgs]) time.Duration { return -1 }
 
 // Start returns a runner at work. Jobs that a crash interrupted are taken up again.
-func Start(ctx context.Context, s *store.Store, rooms *picture.Rooms, hub *live.Hub, roots func() media.Roots) (*Runner, error) {
+func Start(ctx context.Context, s *store.Store, rooms *picture.Workspace, hub *live.Hub, roots func() media.Roots) (*Runner, error) {
 	r := &Runner{name: NewID(), store: s, rooms: rooms, hub: hub, roots: roots, active: map[string]*run{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})

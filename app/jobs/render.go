@@ -14,8 +14,8 @@ type rendering struct{}
 
 // RenderDetail says what to render, and how.
 type RenderDetail struct {
-	Revision int            `json:"revision"`
-	Wanted   picture.Wanted `json:"wanted"`
+	Revision int                  `json:"revision"`
+	Wanted   picture.DeliverySpec `json:"wanted"`
 }
 
 // Delivery returns what a render task is to write.
@@ -40,7 +40,7 @@ func (r *Runner) Delivery(ctx context.Context, t *store.Task) (*picture.Delivery
 	if err != nil {
 		return nil, nil, err
 	}
-	out := &picture.Delivery{Wanted: d.Wanted, Dir: dir, Show: shot.Show, Shot: shot.Name, Padding: shot.Padding,
+	out := &picture.Delivery{DeliverySpec: d.Wanted, Dir: dir, Show: shot.Show, Shot: shot.Name, Padding: shot.Padding,
 		Version: t.Version, Revision: d.Revision, Document: rev.Document}
 	return out, source, out.Prepare(source.Plates, rev.Document, shot.Format)
 }

@@ -30,7 +30,7 @@ func (tracking) run(ctx context.Context, r *Runner, t *store.Task, p *progress) 
 		return "", err
 	}
 	// What was found before an interruption is gone on from.
-	var found []picture.Found
+	var found []picture.Tracked
 	if t.Partial != nil {
 		if err := json.Unmarshal(t.Partial, &found); err != nil {
 			return "", err
@@ -40,9 +40,9 @@ func (tracking) run(ctx context.Context, r *Runner, t *store.Task, p *progress) 
 	kept := time.Now()
 	for _, part := range run.Rest(found) {
 		if len(found) > 0 {
-			picture.Keep(doc.Track(run.Track), run, treatment.Range{First: source.Plates.First, Last: source.Plates.Last}, found)
+			picture.MergeTracked(doc.Track(run.Track), run, treatment.Range{First: source.Plates.First, Last: source.Plates.Last}, found)
 		}
-		failed := source.Follow(ctx, doc, part, func(f picture.Found) {
+		failed := source.Follow(ctx, doc, part, func(f picture.Tracked) {
 			found = append(found, f)
 			r.hub.Send(live.FrameFollowed{ShotID: t.ShotID, TaskID: t.ID, Track: run.Track, Found: f})
 			p.at(ctx, len(found), max(total, len(found)))
@@ -57,7 +57,7 @@ func (tracking) run(ctx context.Context, r *Runner, t *store.Task, p *progress) 
 		_ = r.store.SetPartial(context.WithoutCancel(ctx), t.ID, found)
 		return "", why
 	}
-	var lost *picture.Lost
+	var lost *picture.LostTrack
 	if err != nil && !errors.As(err, &lost) && ctx.Err() == nil {
 		return "", err
 	}
@@ -75,7 +75,7 @@ func (tracking) run(ctx context.Context, r *Runner, t *store.Task, p *progress) 
 }
 
 // keepTrack puts what was found into the treatment in force.
-func (r *Runner) keepTrack(ctx context.Context, shotID string, run picture.Run, found []picture.Found) error {
+func (r *Runner) keepTrack(ctx context.Context, shotID string, run picture.Run, found []picture.Tracked) error {
 	shot, err := r.store.Shot(ctx, shotID)
 	if err != nil {
 		return err
@@ -90,7 +90,7 @@ func (r *Runner) keepTrack(ctx context.Context, shotID string, run picture.Run, 
 			return err
 		}
 		full := &whole.Tracks[0]
-		picture.Keep(full, run, *shot.Range(), found)
+		picture.MergeTracked(full, run, *shot.Range(), found)
 		if full.Data != nil {
 			if now.Data, err = artifactOf(ctx, r.store, full.Data); err != nil {
 				return err

@@ -38,10 +38,10 @@ type (
 	}
 	// FrameFollowed: a track that is being measured has reached a frame.
 	FrameFollowed struct {
-		ShotID string        `json:"shotId"`
-		TaskID string        `json:"taskId"`
-		Track  string        `json:"track"`
-		Found  picture.Found `json:"found"`
+		ShotID string          `json:"shotId"`
+		TaskID string          `json:"taskId"`
+		Track  string          `json:"track"`
+		Found  picture.Tracked `json:"found"`
 	}
 	// EdgeFollowed: an outline that follows an edge has reached a frame.
 	EdgeFollowed struct {

@@ -37,7 +37,7 @@ func (s *Source) Align(ctx context.Context, t *render.Treatment, removal string,
 	motions := t.Motions()
 	marked := func(n int) (out [][]geom.Point) {
 		for i := range r.Mark.Outlines {
-			if lie, ok := motions.Lie(&r.Mark.Outlines[i], r.Follow.Track, n); ok {
+			if lie, ok := motions.Pose(&r.Mark.Outlines[i], r.Follow.Track, n); ok {
 				out = append(out, lie.Polygon(&r.Mark.Outlines[i]))
 			}
 		}
@@ -69,7 +69,7 @@ func (s *Source) Align(ctx context.Context, t *render.Treatment, removal string,
 	if !ok {
 		return nil, errors.New("the frame on loan lies such that nothing can be seen of it")
 	}
-	look := func(f int, h geom.Homography) track.Look {
+	look := func(f int, h geom.Homography) track.FrameReader {
 		return func(area image.Rectangle) (*raster.Plane, error) {
 			b := geom.Box{Min: geom.Pt(float64(area.Min.X), float64(area.Min.Y)), Max: geom.Pt(float64(area.Max.X), float64(area.Max.Y))}.Corners()
 			seen := raster.Around(geom.Bounds(h.ApplyAll(b[:])), 3, s.Size())

@@ -62,7 +62,7 @@ func run(b *testing.B, s *picture.Source, t treatment.Track) {
 	d.Tracks = []treatment.Track{t}
 	frames := 0
 	for b.Loop() {
-		require.NoError(b, s.Follow(ctx, d, picture.Run{Track: "t", From: 1, First: 1, Last: 16}, func(picture.Found) { frames++ }))
+		require.NoError(b, s.Follow(ctx, d, picture.Run{Track: "t", From: 1, First: 1, Last: 16}, func(picture.Tracked) { frames++ }))
 	}
 	b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")
 }

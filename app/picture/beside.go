@@ -26,7 +26,7 @@ func (s *Source) Beside(ctx context.Context, t *render.Treatment, removal string
 	if err != nil {
 		return nil, err
 	}
-	avoid, err := s.eval.Taken(ctx, t, removal, n)
+	avoid, err := s.eval.Occluded(ctx, t, removal, n)
 	if err != nil {
 		return nil, err
 	}

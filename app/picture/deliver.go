@@ -32,8 +32,8 @@ const (
 	Mattes      = "mattes" // their coverage: code values are its share
 )
 
-// Wanted says what to write, and how.
-type Wanted struct {
+// DeliverySpec says what to write, and how.
+type DeliverySpec struct {
 	What     string           `json:"what" enum:"clean,patch,mattes" doc:"Clean frames, the patches alone with alpha, or their mattes"`
 	Removals []string         `json:"removals,omitempty" doc:"Only these; none for all"`
 	Range    *treatment.Range `json:"range,omitempty" doc:"Only these frames"`
@@ -48,7 +48,7 @@ const DefaultTemplate = "{shot}_v{version}.{frame}"
 
 // A Delivery says what to write, and where.
 type Delivery struct {
-	Wanted
+	DeliverySpec
 	Dir      string // movies and the manifest go here
 	Folder   string // of the frames, in that; "frames" if it is left out
 	Show     string
@@ -175,8 +175,8 @@ func (s *Source) Clean(ctx context.Context, t *render.Treatment, n int) (*media.
 	return plate, nil
 }
 
-// cut returns the patches of a frame, or their mattes, in a target's samples.
-func (s *Source) cut(ctx context.Context, t *render.Treatment, n int, d *Delivery) (*media.Frame, error) {
+// patchOf returns the patches of a frame, or their mattes, in a target's samples.
+func (s *Source) patchOf(ctx context.Context, t *render.Treatment, n int, d *Delivery) (*media.Frame, error) {
 	patch, err := s.eval.Frame(ctx, t, n, render.AloneView, "")
 	if err != nil {
 		return nil, fmt.Errorf("frame %d: %w", n, err)
@@ -244,7 +244,7 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 				if d.What == CleanFrames {
 					f, err = s.Clean(inner, t, n)
 				} else {
-					f, err = s.cut(inner, t, n, &d)
+					f, err = s.patchOf(inner, t, n, &d)
 				}
 				if err != nil {
 					return err
@@ -297,7 +297,7 @@ const orderFile = ".delivery"
 // interrupted; what another one left, made from another treatment, of another plate, with
 // other settings or by another program, goes.
 func (s *Source) begin(d *Delivery, frames string) error {
-	blob, err := json.Marshal([]any{Computation(), s.Key(), s.Plates.Shot, d.Wanted, d.Padding, d.Show, d.Shot, d.Version, d.Document})
+	blob, err := json.Marshal([]any{Computation(), s.Key(), s.Plates.Shot, d.DeliverySpec, d.Padding, d.Show, d.Shot, d.Version, d.Document})
 	if err != nil {
 		return err
 	}
@@ -388,22 +388,22 @@ type sum struct {
 
 // A Manifest tells where a delivery comes from.
 type Manifest struct {
-	Program   string     `json:"program"`
-	Version   string     `json:"programVersion"`
-	Show      string     `json:"show"`
-	Shot      string     `json:"shot"`
-	Number    int        `json:"version"`
-	Revision  int        `json:"revision"`
-	Treatment string     `json:"treatment"` // SHA-256 of the document as JSON
-	Settings  Wanted     `json:"settings"`
-	Rate      string     `json:"rate"`
-	Timecode  string     `json:"timecode,omitempty"` // of the first frame
-	Width     int        `json:"width"`
-	Height    int        `json:"height"`
-	Transfer  string     `json:"transfer"`
-	Primaries string     `json:"primaries"`
-	Frames    []sum      `json:"frames"`
-	Movies    []movieSum `json:"movies"`
+	Program   string       `json:"program"`
+	Version   string       `json:"programVersion"`
+	Show      string       `json:"show"`
+	Shot      string       `json:"shot"`
+	Number    int          `json:"version"`
+	Revision  int          `json:"revision"`
+	Treatment string       `json:"treatment"` // SHA-256 of the document as JSON
+	Settings  DeliverySpec `json:"settings"`
+	Rate      string       `json:"rate"`
+	Timecode  string       `json:"timecode,omitempty"` // of the first frame
+	Width     int          `json:"width"`
+	Height    int          `json:"height"`
+	Transfer  string       `json:"transfer"`
+	Primaries string       `json:"primaries"`
+	Frames    []sum        `json:"frames"`
+	Movies    []movieSum   `json:"movies"`
 }
 
 type movieSum struct {
@@ -419,7 +419,7 @@ const (
 
 func (s *Source) manifest(d *Delivery, all *sums) error {
 	p := s.Plates
-	m := Manifest{Program: "Jardin", Version: Version(), Show: d.Show, Shot: d.Shot, Number: d.Version, Revision: d.Revision, Settings: d.Wanted,
+	m := Manifest{Program: "Jardin", Version: Version(), Show: d.Show, Shot: d.Shot, Number: d.Version, Revision: d.Revision, Settings: d.DeliverySpec,
 		Rate: p.Rate.String(), Timecode: p.TimecodeAt(d.Range.First), Width: p.Width, Height: p.Height, Transfer: string(p.Transfer), Primaries: string(p.Primaries), Frames: []sum{}, Movies: []movieSum{}}
 	doc, err := json.Marshal(d.Document)
 	if err != nil {

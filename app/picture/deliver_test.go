@@ -42,9 +42,9 @@ func two(t *testing.T, s *picture.Source) *treatment.Document {
 }
 
 // delivered writes a delivery and brings it in again.
-func delivered(t *testing.T, s *picture.Source, doc *treatment.Document, w picture.Wanted) *media.Plates {
+func delivered(t *testing.T, s *picture.Source, doc *treatment.Document, w picture.DeliverySpec) *media.Plates {
 	t.Helper()
-	d := picture.Delivery{Dir: t.TempDir(), Shot: "x", Version: 3, Document: doc, Wanted: w}
+	d := picture.Delivery{Dir: t.TempDir(), Shot: "x", Version: 3, Document: doc, DeliverySpec: w}
 	require.NoError(t, d.Prepare(s.Plates, doc, "PNG"))
 	c, err := render.Compile(doc)
 	require.NoError(t, err)
@@ -69,10 +69,10 @@ func TestThePatchOverThePlateIsTheCleanFrame(t *testing.T) {
 	s := shot(t, 16, 0)
 	doc := two(t, s)
 	exr := &media.Target{Format: "exr", Depth: 32, Float: true}
-	clean := delivered(t, s, doc, picture.Wanted{Target: exr})
+	clean := delivered(t, s, doc, picture.DeliverySpec{Target: exr})
 	for _, straight := range []bool{false, true} {
-		patch := delivered(t, s, doc, picture.Wanted{What: picture.PatchOnly, Target: exr, Straight: straight})
-		mattes := delivered(t, s, doc, picture.Wanted{What: picture.Mattes, Target: &media.Target{Format: "png", Depth: 16}})
+		patch := delivered(t, s, doc, picture.DeliverySpec{What: picture.PatchOnly, Target: exr, Straight: straight})
+		mattes := delivered(t, s, doc, picture.DeliverySpec{What: picture.Mattes, Target: &media.Target{Format: "png", Depth: 16}})
 		for _, n := range []int{1, 8, 15} {
 			want, _ := light(t, clean, n)
 			over, f := light(t, patch, n)
@@ -101,7 +101,7 @@ func TestThePatchOverThePlateIsTheCleanFrame(t *testing.T) {
 func TestARemovalIsDeliveredAlone(t *testing.T) {
 	s := shot(t, 16, 0)
 	doc := two(t, s)
-	alone := delivered(t, s, doc, picture.Wanted{Removals: []string{"q"}, Range: &treatment.Range{First: 7, Last: 9}})
+	alone := delivered(t, s, doc, picture.DeliverySpec{Removals: []string{"q"}, Range: &treatment.Range{First: 7, Last: 9}})
 	assert.Equal(t, []int{7, 9}, []int{alone.First, alone.Last})
 	_, f := light(t, alone, 8)
 	_, plate := light(t, s.Plates, 8)
@@ -149,19 +149,19 @@ func TestNamesAreChecked(t *testing.T) {
 	for template, says := range map[string]string{
 		"{shot}": "{frame} once", "{frame}{frame}": "{frame} once", "{shot}/{frame}": "cannot hold", "..{frame}": "dot", "{odd}.{frame}": "{odd}",
 	} {
-		d := picture.Delivery{Wanted: picture.Wanted{Template: template}}
+		d := picture.Delivery{DeliverySpec: picture.DeliverySpec{Template: template}}
 		assert.ErrorContains(t, d.Prepare(s.Plates, document(), "PNG"), says, template)
 	}
-	d := picture.Delivery{Show: "a/b", Shot: "x", Version: 7, Revision: 12, Padding: 6, Wanted: picture.Wanted{Template: "{show}-{shot}_v{version}_r{revision}.{frame}"}}
+	d := picture.Delivery{Show: "a/b", Shot: "x", Version: 7, Revision: 12, Padding: 6, DeliverySpec: picture.DeliverySpec{Template: "{show}-{shot}_v{version}_r{revision}.{frame}"}}
 	require.NoError(t, d.Prepare(s.Plates, document(), "PNG"))
 	assert.Equal(t, "a_b-x_v007_r12.000033.png", d.FrameFile(33))
 	assert.Equal(t, colorspace.SRGB, s.Plates.Transfer)
 }
 
 func TestAnInterruptedTrackGoesOnFromBothEnds(t *testing.T) {
-	found := func(frames ...int) (out []picture.Found) {
+	found := func(frames ...int) (out []picture.Tracked) {
 		for _, n := range frames {
-			out = append(out, picture.Found{Frame: n})
+			out = append(out, picture.Tracked{Frame: n})
 		}
 		return out
 	}
@@ -174,13 +174,13 @@ func TestAnInterruptedTrackGoesOnFromBothEnds(t *testing.T) {
 	s := shot(t, 8, 0)
 	whole, parts := document(), document()
 	require.NoError(t, follow(t, s, whole, run))
-	all := []picture.Found{}
-	require.NoError(t, s.Follow(ctx, parts, picture.Run{Track: "t", From: 8, First: 8, Last: 12}, func(f picture.Found) { all = append(all, f) }))
+	all := []picture.Tracked{}
+	require.NoError(t, s.Follow(ctx, parts, picture.Run{Track: "t", From: 8, First: 8, Last: 12}, func(f picture.Tracked) { all = append(all, f) }))
 	for _, rest := range run.Rest(all) {
-		picture.Keep(parts.Track("t"), run, treatment.Range{First: 1, Last: 20}, all)
-		require.NoError(t, s.Follow(ctx, parts, rest, func(f picture.Found) { all = append(all, f) }))
+		picture.MergeTracked(parts.Track("t"), run, treatment.Range{First: 1, Last: 20}, all)
+		require.NoError(t, s.Follow(ctx, parts, rest, func(f picture.Tracked) { all = append(all, f) }))
 	}
-	picture.Keep(parts.Track("t"), run, treatment.Range{First: 1, Last: 20}, all)
+	picture.MergeTracked(parts.Track("t"), run, treatment.Range{First: 1, Last: 20}, all)
 	require.Len(t, parts.Tracks[0].Data.Samples, 20)
 	for i, v := range parts.Tracks[0].Data.Samples {
 		assert.InDelta(t, whole.Tracks[0].Data.Samples[i].Matrix[2], v.Matrix[2], 0.05, "frame %d", v.Frame)
@@ -285,7 +285,7 @@ func TestAnotherTreatmentInTheSameFolder(t *testing.T) {
 	s := shot(t, 8, 0)
 	doc := two(t, s)
 	render2 := func(doc *treatment.Document, dir string) {
-		d := picture.Delivery{Dir: dir, Shot: "x", Version: 1, Document: doc, Wanted: picture.Wanted{Movies: []string{media.Review}}}
+		d := picture.Delivery{Dir: dir, Shot: "x", Version: 1, Document: doc, DeliverySpec: picture.DeliverySpec{Movies: []string{media.Review}}}
 		require.NoError(t, d.Prepare(s.Plates, doc, "PNG"))
 		c, err := render.Compile(doc)
 		require.NoError(t, err)

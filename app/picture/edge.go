@@ -77,7 +77,7 @@ func (s *Source) FollowEdge(ctx context.Context, doc *treatment.Document, run Ed
 			found, fixed = append(found, end), append(fixed, to)
 		}
 		if err != nil {
-			var stopped *Lost
+			var stopped *LostTrack
 			if !errors.As(err, &stopped) {
 				return found, err
 			}
@@ -114,7 +114,7 @@ func (f *edgeFollower) mapping(n int) warp.Mapping {
 
 // at returns where the treatment has the outline on a frame, at home.
 func (f *edgeFollower) at(n int) (EdgeFound, bool) {
-	lie, ok := f.motions.Lie(f.shape, f.r.Follow.Track, n)
+	lie, ok := f.motions.Pose(f.shape, f.r.Follow.Track, n)
 	return EdgeFound{n, f.shape.ID, lie.Points}, ok
 }
 
@@ -182,7 +182,7 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 	if !ok || f.mapping(from) == nil {
 		return nil, fmt.Errorf("the outline is not known on frame %d; go to a frame on which it lies right", from)
 	}
-	lie, _ := f.motions.Lie(f.shape, f.r.Follow.Track, from)
+	lie, _ := f.motions.Pose(f.shape, f.r.Follow.Track, from)
 	knots := lie.Knots()
 	step := 1
 	if to < from {
@@ -222,7 +222,7 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 	edge := last.Edge
 	if edge == nil {
 		if edge, err = track.NewEdge(before, knots); err != nil {
-			return nil, &Lost{f.shape.Name, from, err}
+			return nil, &LostTrack{f.shape.Name, from, err}
 		}
 	}
 	for n += step; n != to+step; n += step {
@@ -235,19 +235,19 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 		}
 		next, _, err := edge.Next(before, now)
 		if err != nil {
-			return out, &Lost{f.shape.Name, n, err}
+			return out, &LostTrack{f.shape.Name, n, err}
 		}
 		var back warp.Mapping
 		if there := f.mapping(n); there != nil {
 			back, _ = there.Inverse()
 		}
 		if back == nil {
-			return out, &Lost{f.shape.Name, n, errors.New("the track that it rides on is not known here")}
+			return out, &LostTrack{f.shape.Name, n, errors.New("the track that it rides on is not known here")}
 		}
-		moved, _ := f.motions.Lie(f.shape, f.r.Follow.Track, n)
+		moved, _ := f.motions.Pose(f.shape, f.r.Follow.Track, n)
 		place, ok3 := moved.Placement.Inverse()
 		if !ok3 {
-			return out, &Lost{f.shape.Name, n, errors.New("its placement cannot be undone")}
+			return out, &LostTrack{f.shape.Name, n, errors.New("its placement cannot be undone")}
 		}
 		home := func(p geom.Point) geom.Point { return place.Apply(back.Apply(p)) }
 		found := EdgeFound{Frame: n, Shape: f.shape.ID, Points: make([]treatment.Knot, len(next))}

@@ -26,7 +26,7 @@ type Run struct {
 
 // Rest returns what is left to follow when some frames were found already: on from
 // the last of them, and back from the first.
-func (r Run) Rest(found []Found) (out []Run) {
+func (r Run) Rest(found []Tracked) (out []Run) {
 	if len(found) == 0 {
 		return []Run{r}
 	}
@@ -47,28 +47,30 @@ func (r Run) Rest(found []Found) (out []Run) {
 	return out
 }
 
-// Found is what was found on a frame.
-type Found struct {
+// Tracked is what was found on a frame.
+type Tracked struct {
 	Frame  int                              `json:"frame"`
 	Sample *treatment.Sample                `json:"sample,omitempty"` // of a plane
 	Points map[string]treatment.PointSample `json:"points,omitempty"` // of a track of points
 }
 
-// Lost says on which frame something could not be followed any further, and why.
+// LostTrack says on which frame something could not be followed any further, and why.
 // What was found before stays good.
-type Lost struct {
+type LostTrack struct {
 	What  string
 	Frame int
 	Err   error
 }
 
-func (e *Lost) Error() string { return fmt.Sprintf("lost %s on frame %d: %v", e.What, e.Frame, e.Err) }
-func (e *Lost) Unwrap() error { return e.Err }
+func (e *LostTrack) Error() string {
+	return fmt.Sprintf("lost %s on frame %d: %v", e.What, e.Frame, e.Err)
+}
+func (e *LostTrack) Unwrap() error { return e.Err }
 
 // Follow tracks a surface or points. doc holds all artifacts in place. each is
 // told what is found on every frame as it is found. The error is a *Lost, or
 // several joined, where something was lost.
-func (s *Source) Follow(ctx context.Context, doc *treatment.Document, run Run, each func(Found)) error {
+func (s *Source) Follow(ctx context.Context, doc *treatment.Document, run Run, each func(Tracked)) error {
 	t := doc.Track(run.Track)
 	if t == nil {
 		return errors.New("there is no such track in the treatment")
@@ -106,7 +108,7 @@ type following interface {
 	follow(ctx context.Context, f *follower) error
 	// keep puts what was found into the track; all says that nothing measured before is left
 	// beside it.
-	keep(t *treatment.Track, found []Found, all bool)
+	keep(t *treatment.Track, found []Tracked, all bool)
 }
 
 // followings are by kind of track. A new one gets a file of its own and a line here.
@@ -126,7 +128,7 @@ func (noFollowing) ready(t *treatment.Track) error {
 	return fmt.Errorf("%q was brought in from elsewhere; there is nothing drawn that could be followed", t.Name)
 }
 func (n noFollowing) follow(_ context.Context, f *follower) error { return n.ready(f.what) }
-func (noFollowing) keep(*treatment.Track, []Found, bool)          {}
+func (noFollowing) keep(*treatment.Track, []Tracked, bool)        {}
 
 type follower struct {
 	*Source
@@ -135,11 +137,11 @@ type follower struct {
 	motions  *carry.Set       // of the document as it is
 	measured *carry.Motion    // of the track alone, without corrections
 	run      Run
-	each     func(Found)
+	each     func(Tracked)
 }
 
 // look returns how a frame is seen: as it is, or locked by the track below.
-func (f *follower) look(n int, channel string) (track.Look, error) {
+func (f *follower) look(n int, channel string) (track.FrameReader, error) {
 	plain := func(r image.Rectangle) (*raster.Plane, error) {
 		part, err := f.Plates.Region(n, r)
 		if err != nil {
@@ -196,7 +198,7 @@ func (f *follower) both(way func(last int) error) error {
 			continue
 		}
 		err := way(last)
-		var l *Lost
+		var l *LostTrack
 		if err != nil && !errors.As(err, &l) {
 			return err
 		}
@@ -210,7 +212,7 @@ func (f *follower) exclusions(n int) [][]geom.Point {
 	var out [][]geom.Point
 	for i := range f.what.Exclusions {
 		shape := &f.what.Exclusions[i]
-		lie, ok := f.motions.Lie(shape, treatment.Still, n)
+		lie, ok := f.motions.Pose(shape, treatment.Still, n)
 		if !ok {
 			continue
 		}
@@ -225,10 +227,10 @@ func (f *follower) exclusions(n int) [][]geom.Point {
 	return out
 }
 
-// Keep puts what a run has found into its track, which holds its data in place.
+// MergeTracked puts what a run has found into its track, which holds its data in place.
 // What was measured on other frames stays: it is of the same surface from the
 // same home.
-func Keep(t *treatment.Track, run Run, whole treatment.Range, found []Found) {
+func MergeTracked(t *treatment.Track, run Run, whole treatment.Range, found []Tracked) {
 	if t.Range != nil {
 		whole = *t.Range
 	}

@@ -20,7 +20,7 @@ func (planeFollowing) ready(t *treatment.Track) error {
 	return nil
 }
 
-func (planeFollowing) keep(t *treatment.Track, found []Found, all bool) {
+func (planeFollowing) keep(t *treatment.Track, found []Tracked, all bool) {
 	var news []treatment.Sample
 	for _, f := range found {
 		if f.Sample != nil {
@@ -50,7 +50,7 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 	if err != nil {
 		return err
 	}
-	f.each(Found{Frame: f.run.From, Sample: &treatment.Sample{Frame: f.run.From, Matrix: start, Match: 1, Agree: 1}})
+	f.each(Tracked{Frame: f.run.From, Sample: &treatment.Sample{Frame: f.run.From, Matrix: start, Match: 1, Agree: 1}})
 	return f.both(func(last int) error {
 		t, err := track.NewPlane(here, f.Size(), region, f.exclusions(f.run.From), f.what.Motion)
 		if err != nil {
@@ -63,9 +63,9 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 			}
 			found, err := t.Step(look, f.exclusions(n))
 			if err != nil {
-				return &Lost{"the surface", n, err}
+				return &LostTrack{"the surface", n, err}
 			}
-			f.each(Found{Frame: n, Sample: &treatment.Sample{
+			f.each(Tracked{Frame: n, Sample: &treatment.Sample{
 				Frame: n, Matrix: found.H.Mul(start).Normalised(), Match: min(found.Match, 1), Agree: min(found.Agree, 1),
 				Residual: found.Residual, Blocks: blocks(found.Blocks), Chained: found.Chained,
 			}})

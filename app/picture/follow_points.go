@@ -23,7 +23,7 @@ func (pointsFollowing) ready(t *treatment.Track) error {
 	return nil
 }
 
-func (pointsFollowing) keep(t *treatment.Track, found []Found, all bool) {
+func (pointsFollowing) keep(t *treatment.Track, found []Tracked, all bool) {
 	for i := range t.Points {
 		p := &t.Points[i]
 		var news []treatment.PointSample
@@ -74,12 +74,12 @@ func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last
 	for _, p := range chosen {
 		at, ok := carry.Path(f.what, p)[f.run.From]
 		if !ok {
-			lost = errors.Join(lost, &Lost{p.Name, f.run.From, errors.New("it is not known on this frame; place it by hand, or follow from a frame on which it is")})
+			lost = errors.Join(lost, &LostTrack{p.Name, f.run.From, errors.New("it is not known on this frame; place it by hand, or follow from a frame on which it is")})
 			continue
 		}
 		t, channel, err := f.begin(p, at)
 		if err != nil {
-			lost = errors.Join(lost, &Lost{p.Name, f.run.From, err})
+			lost = errors.Join(lost, &LostTrack{p.Name, f.run.From, err})
 			continue
 		}
 		going, who, looks = append(going, t), append(who, p), append(looks, channel)
@@ -88,9 +88,9 @@ func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last
 		return lost
 	}
 	err := steps(ctx, f.run.From, last, func(n int) error {
-		out := Found{Frame: n, Points: map[string]treatment.PointSample{}}
-		seen := map[string]track.Look{}
-		each := make([]track.Look, len(going))
+		out := Tracked{Frame: n, Points: map[string]treatment.PointSample{}}
+		seen := map[string]track.FrameReader{}
+		each := make([]track.FrameReader, len(going))
 		for i, c := range looks {
 			if seen[c] == nil {
 				look, err := f.look(n, c)
@@ -105,7 +105,7 @@ func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last
 		kept := 0
 		for i, err := range failed {
 			if err != nil {
-				lost = errors.Join(lost, &Lost{who[i].Name, n, err})
+				lost = errors.Join(lost, &LostTrack{who[i].Name, n, err})
 				continue
 			}
 			v := found[i]

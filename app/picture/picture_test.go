@@ -75,9 +75,9 @@ var whole = treatment.Range{First: 1, Last: 20}
 
 // follow runs a track and keeps what it finds in the document.
 func follow(t testing.TB, s *picture.Source, d *treatment.Document, run picture.Run) error {
-	var found []picture.Found
-	err := s.Follow(ctx, d, run, func(f picture.Found) { found = append(found, f) })
-	picture.Keep(d.Track(run.Track), run, whole, found)
+	var found []picture.Tracked
+	err := s.Follow(ctx, d, run, func(f picture.Tracked) { found = append(found, f) })
+	picture.MergeTracked(d.Track(run.Track), run, whole, found)
 	require.NoError(t, d.Validate(&whole))
 	return err
 }
@@ -108,7 +108,7 @@ func TestFollowKeepsWhatItFoundBeforeALoss(t *testing.T) {
 	s := shot(t, 8, 14)
 	d := document()
 	err := follow(t, s, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20})
-	var lost *picture.Lost
+	var lost *picture.LostTrack
 	require.ErrorAs(t, err, &lost)
 	assert.Equal(t, 14, lost.Frame)
 	assert.ErrorContains(t, err, "lost the surface on frame 14")
@@ -119,7 +119,7 @@ func TestFollowKeepsWhatItFoundBeforeALoss(t *testing.T) {
 	assert.ErrorContains(t, s.Follow(ctx, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20}, nil), "no region")
 	stopped, cancel := context.WithCancel(ctx)
 	count := 0
-	err = s.Follow(stopped, document(), picture.Run{Track: "t", From: 8, First: 8, Last: 20}, func(f picture.Found) {
+	err = s.Follow(stopped, document(), picture.Run{Track: "t", From: 8, First: 8, Last: 20}, func(f picture.Tracked) {
 		count++
 		if f.Frame == 11 {
 			cancel()
@@ -204,7 +204,7 @@ func compiled(t *testing.T, s *picture.Source) *render.Treatment {
 
 // delivery is one of all frames, with a movie for review.
 func delivery(t testing.TB, s *picture.Source) picture.Delivery {
-	d := picture.Delivery{Dir: t.TempDir(), Shot: "x", Version: 1, Document: document(), Wanted: picture.Wanted{Movies: []string{media.Review}}}
+	d := picture.Delivery{Dir: t.TempDir(), Shot: "x", Version: 1, Document: document(), DeliverySpec: picture.DeliverySpec{Movies: []string{media.Review}}}
 	require.NoError(t, d.Prepare(s.Plates, d.Document, "PNG"))
 	return d
 }

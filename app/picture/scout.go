@@ -43,7 +43,7 @@ func (s *Source) Scout(ctx context.Context, doc *treatment.Document, removal str
 		var all []geom.Point
 		for i := range r.Mark.Outlines {
 			shape := &r.Mark.Outlines[i]
-			if lie, ok := motions.Lie(shape, r.Follow.Track, n); ok && !shape.Invert && shape.Combine != treatment.Take {
+			if lie, ok := motions.Pose(shape, r.Follow.Track, n); ok && !shape.Invert && shape.Combine != treatment.Take {
 				all = append(all, lie.Polygon(shape)...)
 			}
 		}

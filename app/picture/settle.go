@@ -57,21 +57,21 @@ func (s *Source) Settle(ctx context.Context, doc *treatment.Document, removal st
 		return nil, err
 	}
 	model, err := step(steps, "grain", func() (*treatment.GrainModel, error) {
-		var specimens []settle.Specimen
+		var samples []settle.GrainSample
 		for k := range 8 {
 			if err := ctx.Err(); err != nil {
 				return nil, err
 			}
-			found, err := s.eval.Specimen(ctx, t, removal, r.Range.First+(r.Range.Len()-1)*k/7)
+			found, err := s.eval.GrainSample(ctx, t, removal, r.Range.First+(r.Range.Len()-1)*k/7)
 			if err != nil {
 				return nil, err
 			}
 			if found != nil {
-				specimens = append(specimens, *found)
+				samples = append(samples, *found)
 			}
 			next()
 		}
-		grain, known := settle.MeasureGrain(specimens)
+		grain, known := settle.MeasureGrain(samples)
 		if !known {
 			return nil, nil
 		}
@@ -82,7 +82,7 @@ func (s *Source) Settle(ctx context.Context, doc *treatment.Document, removal st
 	}
 	var words []string
 	set := r.Settle
-	set.Grain = &treatment.Grain{Calm: &treatment.Calm{Strength: [3]float64{1, 1, 1}, Over: 4}}
+	set.Grain = &treatment.Grain{Denoise: &treatment.Denoise{Strength: [3]float64{1, 1, 1}, Over: 4}}
 	if r.Settle.Grain != nil {
 		set.Grain.Amount = r.Settle.Grain.Amount
 	}
@@ -186,7 +186,7 @@ func (s *Source) shutter(ctx context.Context, t *render.Treatment, r *treatment.
 	var most []moving
 	for k := range 12 {
 		n := r.Range.First + (r.Range.Len()-1)*(2*k+1)/24
-		_, length, ok, err := s.eval.Smeared(ctx, t, r.ID, n, 0)
+		_, length, ok, err := s.eval.ShutterFit(ctx, t, r.ID, n, 0)
 		if err != nil {
 			return 0, err
 		}
@@ -202,7 +202,7 @@ func (s *Source) shutter(ctx context.Context, t *render.Treatment, r *treatment.
 		var sum float64
 		for _, m := range most {
 			left, err := step(steps, fmt.Sprintf("frame %d at %g°", m.frame, angle), func() (float64, error) {
-				left, _, _, err := s.eval.Smeared(ctx, t, r.ID, m.frame, angle)
+				left, _, _, err := s.eval.ShutterFit(ctx, t, r.ID, m.frame, angle)
 				return left, err
 			})
 			if err != nil {

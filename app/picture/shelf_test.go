@@ -14,19 +14,19 @@ import (
 )
 
 func TestAShelfKeepsWhatFits(t *testing.T) {
-	s := &shelf{dir: filepath.Join(t.TempDir(), "paint"), budget: 1 << 20}
+	s := &diskCache{dir: filepath.Join(t.TempDir(), "paint"), budget: 1 << 20}
 	m := raster.NewImage(image.Rect(3, 4, 60, 50))
 	for i := range m.Pix {
 		m.Pix[i] = float32(i%97) / 7
 	}
-	s.Keep("a", m)
-	require.Eventually(t, func() bool { _, ok := s.Find("a"); return ok }, 5*time.Second, 5*time.Millisecond)
-	found, _ := s.Find("a")
+	s.Put("a", m)
+	require.Eventually(t, func() bool { _, ok := s.Get("a"); return ok }, 5*time.Second, 5*time.Millisecond)
+	found, _ := s.Get("a")
 	assert.Equal(t, m, found)
 	require.NoError(t, os.WriteFile(s.path("half"), []byte{1, 2, 3}, 0o600))
-	_, ok := s.Find("half")
+	_, ok := s.Get("half")
 	assert.False(t, ok, "a broken file counts as absent")
 	s.budget = 10
-	s.Keep("b", m)
-	require.Eventually(t, func() bool { _, ok := s.Find("a"); return !ok }, 5*time.Second, 5*time.Millisecond)
+	s.Put("b", m)
+	require.Eventually(t, func() bool { _, ok := s.Get("a"); return !ok }, 5*time.Second, 5*time.Millisecond)
 }

@@ -19,8 +19,8 @@ import (
 	"jardin/core/treatment"
 )
 
-// Outside is a picture on its way to another program and back: which one it is.
-type Outside struct {
+// ExternalPicture is a picture on its way to another program and back: which one it is.
+type ExternalPicture struct {
 	Removal string
 	Source  string // its paint is on the picture as well; empty for the untouched plate
 	Frame   int
@@ -30,11 +30,11 @@ type Outside struct {
 // sixteen are the samples that pictures are handed out in.
 var sixteen = media.Samples{Depth: 16}
 
-// calmness is how strongly grain is reduced in pictures that are handed out.
-const calmness = 3
+// denoiseStrength is how strongly grain is reduced in pictures that are handed out.
+const denoiseStrength = 3
 
 // codes returns the picture as straight RGB codes of 16 bits in the plate's encoding.
-func (s *Source) codes(ctx context.Context, t *render.Treatment, o Outside) ([]uint16, error) {
+func (s *Source) codes(ctx context.Context, t *render.Treatment, o ExternalPicture) ([]uint16, error) {
 	if o.Frame < s.Plates.First || o.Frame > s.Plates.Last {
 		return nil, fmt.Errorf("frame %d is not in the shot (%d to %d)", o.Frame, s.Plates.First, s.Plates.Last)
 	}
@@ -45,7 +45,7 @@ func (s *Source) codes(ctx context.Context, t *render.Treatment, o Outside) ([]u
 	fine := coderFor(s.Plates.Transfer, sixteen)
 	out := plate.Deep(s.coder, fine)
 	if o.Calm {
-		calm := settle.Calm(plate.Linear(s.coder), calmness)
+		calm := settle.Denoise(plate.Linear(s.coder), denoiseStrength)
 		for i := range len(out) / 3 {
 			for k := range 3 {
 				out[3*i+k] = fine.Encode(calm.Pix[4*i+k])
@@ -74,7 +74,7 @@ func (s *Source) codes(ctx context.Context, t *render.Treatment, o Outside) ([]u
 }
 
 // HandOut returns a frame as a file for another program: png, tiff or exr.
-func (s *Source) HandOut(ctx context.Context, t *render.Treatment, o Outside, as string) ([]byte, error) {
+func (s *Source) HandOut(ctx context.Context, t *render.Treatment, o ExternalPicture, as string) ([]byte, error) {
 	codes, err := s.codes(ctx, t, o)
 	if err != nil {
 		return nil, err
@@ -93,7 +93,7 @@ func (e *Suspicious) Error() string {
 // TakeBack reads a picture that was painted elsewhere and returns it as it is kept:
 // transparent where it is what was handed out, so that the plate's own code values
 // stay there. anyway takes it also if nearly everything differs.
-func (s *Source) TakeBack(ctx context.Context, t *render.Treatment, o Outside, data []byte, anyway bool) (*media.Still, error) {
+func (s *Source) TakeBack(ctx context.Context, t *render.Treatment, o ExternalPicture, data []byte, anyway bool) (*media.Still, error) {
 	still, err := s.Decode(ctx, data)
 	if err != nil {
 		return nil, err

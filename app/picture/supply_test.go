@@ -33,7 +33,7 @@ func TestASuppliedPictureReturnsUnharmed(t *testing.T) {
 		require.NoError(t, err)
 		for _, as := range []string{"png", "tiff", "exr"} {
 			for _, calm := range []bool{false, true} {
-				o := picture.Outside{Removal: "r", Source: "p", Frame: 8, Calm: calm}
+				o := picture.ExternalPicture{Removal: "r", Source: "p", Frame: 8, Calm: calm}
 				before := compiledOf(t, doc)
 				data, err := s.HandOut(ctx, before, o, as)
 				require.NoError(t, err)
@@ -122,7 +122,7 @@ func paintElsewhere(t *testing.T, as string, data []byte, depth int) []byte {
 func TestASuppliedPictureIsChecked(t *testing.T) {
 	s := shot(t, 16, 0)
 	c := compiledOf(t, document())
-	o := picture.Outside{Removal: "r", Frame: 8}
+	o := picture.ExternalPicture{Removal: "r", Frame: 8}
 	data, err := s.HandOut(ctx, c, o, "png")
 	require.NoError(t, err)
 	refused := func(says string, data []byte) {
@@ -179,7 +179,7 @@ func TestASuppliedPictureIsChecked(t *testing.T) {
 func TestOpenEXRAgainstFFmpeg(t *testing.T) {
 	s := shot(t, 8, 0)
 	c := compiledOf(t, document())
-	o := picture.Outside{Removal: "r", Frame: 3}
+	o := picture.ExternalPicture{Removal: "r", Frame: 3}
 	data, err := s.HandOut(ctx, c, o, "exr")
 	require.NoError(t, err)
 	dir := t.TempDir()

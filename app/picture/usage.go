@@ -29,8 +29,8 @@ type Usage struct {
 }
 
 // Usage tells what fills the memory, and paint on disk.
-func (r *Rooms) Usage() Usage {
-	u := Usage{MemoryBudget: int64(r.memory), PaintBudget: r.shelf.budget, Memory: []Filling{}, Disk: []Filling{}}
+func (r *Workspace) Usage() Usage {
+	u := Usage{MemoryBudget: int64(r.memory), PaintBudget: r.diskCache.budget, Memory: []Filling{}, Disk: []Filling{}}
 	kinds := map[string]string{"frameOf": "frames", "overlayOf": "pictures", "revisionOf": "treatments"}
 	sums := map[string]int64{"results": int64(r.short.Used())}
 	for kind, n := range r.cache.Kinds() {
@@ -52,7 +52,7 @@ func (r *Rooms) Usage() Usage {
 		f.Bytes = sums[f.What]
 		u.Memory = append(u.Memory, f)
 	}
-	u.Disk = append(u.Disk, Filling{What: "paint", Name: "Paint, kept for the next start", Bytes: Size(r.shelf.dir), Clear: true})
+	u.Disk = append(u.Disk, Filling{What: "paint", Name: "Paint, kept for the next start", Bytes: Size(r.diskCache.dir), Clear: true})
 	var disk syscall.Statfs_t
 	if syscall.Statfs(r.Folder.Dir(), &disk) == nil {
 		u.DiskFree = int64(disk.Bavail) * disk.Bsize
@@ -61,15 +61,15 @@ func (r *Rooms) Usage() Usage {
 }
 
 // ClearMemory forgets all that can be worked out again.
-func (r *Rooms) ClearMemory() {
+func (r *Workspace) ClearMemory() {
 	r.cache.Clear()
 	r.short.Clear()
 }
 
 // ClearPaint removes the paint that is kept on disk.
-func (r *Rooms) ClearPaint() error {
-	r.shelf.mu.Lock()
-	defer r.shelf.mu.Unlock()
+func (r *Workspace) ClearPaint() error {
+	r.diskCache.mu.Lock()
+	defer r.diskCache.mu.Unlock()
 	return r.Folder.Clear(datafolder.Paint)
 }
 

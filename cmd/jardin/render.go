@@ -168,7 +168,7 @@ func renderFiles(ctx context.Context, plate, file, out string, set renderSetting
 		return nil, err
 	}
 	d := picture.Delivery{Dir: out, Folder: ".", Shot: material.Name, Padding: max(material.Padding, 1), Version: 1, Document: doc,
-		Wanted: picture.Wanted{What: set.what, Straight: set.straight, Template: set.name}}
+		DeliverySpec: picture.DeliverySpec{What: set.what, Straight: set.straight, Template: set.name}}
 	if material.Kind == "movie" {
 		d.Padding = 4
 	}
@@ -229,16 +229,16 @@ func followIfNeeded(ctx context.Context, source *picture.Source, doc *treatment.
 		if t.Range != nil {
 			run.First, run.Last = min(t.Range.First, t.Home), max(t.Range.Last, t.Home)
 		}
-		var found []picture.Found
-		err := source.Follow(ctx, doc, run, func(f picture.Found) { found = append(found, f) })
-		var lost *picture.Lost
+		var found []picture.Tracked
+		err := source.Follow(ctx, doc, run, func(f picture.Tracked) { found = append(found, f) })
+		var lost *picture.LostTrack
 		if err != nil && !errors.As(err, &lost) {
 			return s, err
 		}
 		if err != nil {
 			s.Note = err.Error()
 		}
-		picture.Keep(t, run, whole, found)
+		picture.MergeTracked(t, run, whole, found)
 		s.Tracked = true
 	}
 	motions, err := carry.New(doc)

@@ -173,7 +173,7 @@ func TestAGridBendsWhatRidesOnIt(t *testing.T) {
 	half := s.Mapping("t", 10, 20)
 	near2(t, apply(between(t, resolve(t, document(30)), "t", 10, 20), geom.Pt(200, 96)), half.Apply(geom.Pt(200, 100)), 1e-6, "eased: half at half time")
 	shape := square("s", 190, 90, 20)
-	lie, ok := s.Lie(&shape, "t", 30)
+	lie, ok := s.Pose(&shape, "t", 30)
 	require.True(t, ok)
 	assert.Less(t, lie.Polygon(&shape)[0].Y, plain.Apply(geom.Pt(190, 90)).Y-5)
 	assert.True(t, warp.IsIdentity(s.Mapping("t", 30, 30)), "on its own frame nothing is carried, though it is bent there")
@@ -272,24 +272,24 @@ func TestShapesRideKeepKeysAndComeAndGo(t *testing.T) {
 	s := square("s", 150, 120, 20)
 	s.Range = &treatment.Range{First: 5, Last: 25}
 	set := resolve(t, d)
-	lie, ok := set.Lie(&s, "t", 20)
+	lie, ok := set.Pose(&s, "t", 20)
 	require.True(t, ok)
 	base, _ := drift(10).Inverse()
 	move := drift(20).Mul(base)
 	near2(t, move.Apply(geom.Pt(150, 120)), lie.Knots()[0].At, 1e-9)
-	_, ok = set.Lie(&s, "t", 26)
+	_, ok = set.Pose(&s, "t", 26)
 	assert.False(t, ok, "it has ended")
 	s.Ride = treatment.Still
-	lie, _ = set.Lie(&s, "t", 20)
+	lie, _ = set.Pose(&s, "t", 20)
 	near2(t, geom.Pt(150, 120), lie.Knots()[0].At, 0)
 
 	// Points and placement are keyed separately.
 	moved := square("s", 160, 130, 20)
 	s.Keys = []treatment.ShapeKey{{Frame: 10, Ease: treatment.Linear, Points: s.Points}, {Frame: 20, Ease: treatment.Linear, Points: moved.Points}}
 	s.Placement = []treatment.PlacementKey{{Frame: 10, Scale: treatment.Vec{1, 1}}, {Frame: 20, Offset: treatment.Vec{0, 40}, Turn: 90, Scale: treatment.Vec{2, 1}}}
-	lie, _ = set.Lie(&s, "", 15)
+	lie, _ = set.Pose(&s, "", 15)
 	assert.InDelta(t, 155, lie.Points[0].At[0], 1e-9)
-	lie, _ = set.Lie(&s, "", 20)
+	lie, _ = set.Pose(&s, "", 20)
 	// Around (160, 130): (160, 130) stays; (180, 130) lies 20 along x: scaled to 40, turned to +y; then 40 down.
 	near2(t, geom.Pt(160, 170), lie.Knots()[0].At, 1e-9)
 	near2(t, geom.Pt(160, 210), lie.Knots()[1].At, 1e-9)
@@ -312,7 +312,7 @@ func TestAnOutlineWhosePointsAreTracked(t *testing.T) {
 	d.Removals = []treatment.Removal{r}
 	set := resolve(t, d)
 	base, _ := drift(10).Inverse()
-	lie, ok := set.Lie(&s, "", 22)
+	lie, ok := set.Pose(&s, "", 22)
 	require.True(t, ok)
 	move := drift(22).Mul(base)
 	for i, k := range lie.Knots() {
@@ -332,11 +332,11 @@ func TestMattesInOrder(t *testing.T) {
 	through := 0.5
 	wire.Opacity = &through
 	shapes := []treatment.Shape{outer, inner, wire}
-	var placed []Placed
+	var placed []PosedShape
 	for i := range shapes {
-		lie, ok := set.Lie(&shapes[i], "t", 10)
+		lie, ok := set.Pose(&shapes[i], "t", 10)
 		require.True(t, ok)
-		placed = append(placed, Place(&shapes[i], lie))
+		placed = append(placed, PoseShape(&shapes[i], lie))
 	}
 	m := Cover(placed, Edge{}, frame)
 	assert.EqualValues(t, 1, m.At(105, 105))
@@ -385,13 +385,13 @@ func TestAnEdgeBendsBetweenItsPoints(t *testing.T) {
 	lattice.Shift[4], lattice.Shift[1] = geom.Pt(9, -14), geom.Pt(-6, 8)
 	bent, _ := warp.NewBent(geom.Identity, geom.Identity, nil, []geom.Lattice{lattice})
 	shape := square("a", 20, 60, 160)
-	lie := Lie{Points: shape.Points, Placement: geom.Identity, Ride: bent, Flat: geom.Identity}
+	lie := Pose{Points: shape.Points, Placement: geom.Identity, ToFrame: bent, Planar: geom.Identity}
 	rim, _ := lie.Rim(&shape, Edge{})
 	straight := 0.0
 	for i, k := range shape.Points {
 		next := shape.Points[(i+1)%len(shape.Points)]
 		for u := range 101 {
-			p := lie.Ride.Apply(k.At.Point().Lerp(next.At.Point(), float64(u)/100))
+			p := lie.ToFrame.Apply(k.At.Point().Lerp(next.At.Point(), float64(u)/100))
 			best := math.Inf(1)
 			for j, a := range rim {
 				b := rim[(j+1)%len(rim)].At
@@ -400,13 +400,13 @@ func TestAnEdgeBendsBetweenItsPoints(t *testing.T) {
 				best = math.Min(best, p.Dist(a.At.Lerp(b, v)))
 			}
 			assert.Less(t, best, 0.1)
-			straight = math.Max(straight, p.Dist(lie.Ride.Apply(k.At.Point()).Lerp(lie.Ride.Apply(next.At.Point()), float64(u)/100)))
+			straight = math.Max(straight, p.Dist(lie.ToFrame.Apply(k.At.Point()).Lerp(lie.ToFrame.Apply(next.At.Point()), float64(u)/100)))
 		}
 	}
 	assert.Greater(t, straight, 5.0, "by so much it was missed")
 	for i, b := range lie.Bends() {
 		p := shape.Points[i].At.Point()
-		near2(t, lie.Ride.Apply(p), lie.Flat.Apply(p.Add(b)), 1e-9, "handle %d", i)
+		near2(t, lie.ToFrame.Apply(p), lie.Planar.Apply(p.Add(b)), 1e-9, "handle %d", i)
 	}
 }
 

@@ -11,22 +11,22 @@ import (
 	"jardin/core/warp"
 )
 
-// A Lie is how a shape lies on one frame. Its points are first taken from its
+// A Pose is how a shape lies on one frame. Its points are first taken from its
 // keys, in home coordinates; then Placement takes them to where the whole shape
 // was moved to, still at home; each is shifted by its own tracked point; and Ride
 // takes them to the frame.
-type Lie struct {
+type Pose struct {
 	Points    []treatment.Knot // before placement
 	Placement geom.Homography
 	Shifts    []geom.Point // by point; nil where none follows a tracked point
-	Ride      warp.Mapping
-	Flat      geom.Homography // what of Ride does not bend, for handles
+	ToFrame   warp.Mapping
+	Planar    geom.Homography // what of Ride does not bend, for handles
 }
 
-// Lie returns how a shape lies on frame n. own is the track of the removal that
+// Pose returns how a shape lies on frame n. own is the track of the removal that
 // it belongs to. ok is false where it is not there: out of its range, switched
 // off, or not followed to that frame.
-func (s *Set) Lie(shape *treatment.Shape, own string, n int) (lie Lie, ok bool) {
+func (s *Set) Pose(shape *treatment.Shape, own string, n int) (lie Pose, ok bool) {
 	if shape.Off || (shape.Range != nil && !shape.Range.Has(n)) {
 		return lie, false
 	}
@@ -34,7 +34,7 @@ func (s *Set) Lie(shape *treatment.Shape, own string, n int) (lie Lie, ok bool) 
 	if ride == "" {
 		ride = own
 	}
-	lie = Lie{Points: pointsAt(shape, n), Placement: geom.Identity, Ride: warp.Identity, Flat: geom.Identity}
+	lie = Pose{Points: pointsAt(shape, n), Placement: geom.Identity, ToFrame: warp.Identity, Planar: geom.Identity}
 	if len(shape.Placement) > 0 {
 		lie.Placement = placementAt(shape, n)
 	}
@@ -42,39 +42,39 @@ func (s *Set) Lie(shape *treatment.Shape, own string, n int) (lie Lie, ok bool) 
 		return lie, false
 	}
 	if lie.Shifts == nil { // a shape whose points are tracked rides on nothing else
-		lie.Ride = s.Mapping(ride, shape.Home, n)
-		lie.Flat, _ = s.Between(ride, shape.Home, n)
+		lie.ToFrame = s.Mapping(ride, shape.Home, n)
+		lie.Planar, _ = s.Between(ride, shape.Home, n)
 	}
-	return lie, lie.Ride != nil
+	return lie, lie.ToFrame != nil
 }
 
 // Knots returns the shape's points on the frame, as far as that can be said by
 // points and tangents: a perspective bends curves a little differently.
-func (l *Lie) Knots() []geom.Knot {
+func (l *Pose) Knots() []geom.Knot {
 	out := make([]geom.Knot, len(l.Points))
 	for i, k := range l.placed() {
-		at := l.Ride.Apply(k.At)
-		out[i] = geom.Knot{At: at, In: l.Ride.Apply(k.At.Add(k.In)).Sub(at), Out: l.Ride.Apply(k.At.Add(k.Out)).Sub(at)}
+		at := l.ToFrame.Apply(k.At)
+		out[i] = geom.Knot{At: at, In: l.ToFrame.Apply(k.At.Add(k.In)).Sub(at), Out: l.ToFrame.Apply(k.At.Add(k.Out)).Sub(at)}
 	}
 	return out
 }
 
 // Bends returns by how much each point would have to be moved at home for Flat alone to take
 // it to where it lies; nil where nothing bends.
-func (l *Lie) Bends() []geom.Point {
-	back, ok := l.Flat.Inverse()
-	if _, plain := l.Ride.Homography(); plain || !ok {
+func (l *Pose) Bends() []geom.Point {
+	back, ok := l.Planar.Inverse()
+	if _, plain := l.ToFrame.Homography(); plain || !ok {
 		return nil
 	}
 	out := make([]geom.Point, len(l.Points))
 	for i, k := range l.placed() {
-		out[i] = back.Apply(l.Ride.Apply(k.At)).Sub(k.At)
+		out[i] = back.Apply(l.ToFrame.Apply(k.At)).Sub(k.At)
 	}
 	return out
 }
 
 // placed returns the points after placement and shifts, in home coordinates.
-func (l *Lie) placed() []geom.Knot {
+func (l *Pose) placed() []geom.Knot {
 	out := make([]geom.Knot, len(l.Points))
 	for i := range l.Points {
 		k := l.Points[i].Geom()
@@ -187,7 +187,7 @@ type Edge struct{ Feather, FeatherIn, Grow float64 }
 // Rim returns the shape's flattened edge on the frame, with the feather of each
 // of its points in the frame's pixels, and whether it overlaps itself, as a
 // strand's does. The edge's feathers are added to all.
-func (l *Lie) Rim(s *treatment.Shape, edge Edge) (rim []matte.Rim, overlaps bool) {
+func (l *Pose) Rim(s *treatment.Shape, edge Edge) (rim []matte.Rim, overlaps bool) {
 	knots := l.placed()
 	steps := geom.Trace(knots, s.Kind != treatment.Strand, flatness)
 	mix := func(st geom.Step, of func(k *treatment.Knot) float64) float64 {
@@ -206,13 +206,13 @@ func (l *Lie) Rim(s *treatment.Shape, edge Edge) (rim []matte.Rim, overlaps bool
 			path[i] = matte.Wire{At: st.At, Width: scale * mix(st, func(k *treatment.Knot) float64 { return k.Width })}
 		}
 		for _, p := range matte.Strand(path) {
-			k := l.Ride.Scale(p)
+			k := l.ToFrame.Scale(p)
 			rim = append(rim, matte.Rim{At: p, Out: k * (s.Feather + edge.Feather), In: k * (s.FeatherIn + edge.FeatherIn)})
 		}
 		return l.carried(rim), true
 	}
 	for _, st := range steps {
-		k := l.Ride.Scale(st.At)
+		k := l.ToFrame.Scale(st.At)
 		rim = append(rim, matte.Rim{At: st.At, Out: k * mix(st, out), In: k * mix(st, in)})
 	}
 	return l.carried(rim), false
@@ -220,17 +220,17 @@ func (l *Lie) Rim(s *treatment.Shape, edge Edge) (rim []matte.Rim, overlaps bool
 
 // carried takes an edge at home to the frame. A homography leaves its sides straight; where
 // the mapping bends them, they get as many points as they need to follow it.
-func (l *Lie) carried(rim []matte.Rim) []matte.Rim {
-	if _, straight := l.Ride.Homography(); straight {
+func (l *Pose) carried(rim []matte.Rim) []matte.Rim {
+	if _, straight := l.ToFrame.Homography(); straight {
 		for i := range rim {
-			rim[i].At = l.Ride.Apply(rim[i].At)
+			rim[i].At = l.ToFrame.Apply(rim[i].At)
 		}
 		return rim
 	}
 	var out []matte.Rim
 	for i, a := range rim {
 		b := rim[(i+1)%len(rim)]
-		out = l.bent(out, a, b, l.Ride.Apply(a.At), l.Ride.Apply(b.At), 0)
+		out = l.bent(out, a, b, l.ToFrame.Apply(a.At), l.ToFrame.Apply(b.At), 0)
 	}
 	return out
 }
@@ -238,9 +238,9 @@ func (l *Lie) carried(rim []matte.Rim) []matte.Rim {
 // bent appends the side from a to b without its end, divided until it is as flat as a curve
 // has to be. A side longer than a few pixels is divided in any case: its middle may lie on
 // the straight line though it bends to both sides of it.
-func (l *Lie) bent(out []matte.Rim, a, b matte.Rim, at, end geom.Point, deep int) []matte.Rim {
+func (l *Pose) bent(out []matte.Rim, a, b matte.Rim, at, end geom.Point, deep int) []matte.Rim {
 	middle := matte.Rim{At: a.At.Lerp(b.At, 0.5), Out: (a.Out + b.Out) / 2, In: (a.In + b.In) / 2}
-	on := l.Ride.Apply(middle.At)
+	on := l.ToFrame.Apply(middle.At)
 	if deep >= 8 || (on.Dist(at.Lerp(end, 0.5)) < flatness && at.Dist(end) < 12) {
 		return append(out, matte.Rim{At: at, Out: a.Out, In: a.In})
 	}
@@ -248,7 +248,7 @@ func (l *Lie) bent(out []matte.Rim, a, b matte.Rim, at, end geom.Point, deep int
 }
 
 // Polygon returns the shape's flattened edge on the frame.
-func (l *Lie) Polygon(s *treatment.Shape) []geom.Point {
+func (l *Pose) Polygon(s *treatment.Shape) []geom.Point {
 	rim, _ := l.Rim(s, Edge{})
 	out := make([]geom.Point, len(rim))
 	for i, r := range rim {
@@ -258,38 +258,38 @@ func (l *Lie) Polygon(s *treatment.Shape) []geom.Point {
 }
 
 // Cover returns the shape's own coverage on the frame.
-func (l *Lie) Cover(s *treatment.Shape, edge Edge, within image.Rectangle) *raster.Plane {
+func (l *Pose) Cover(s *treatment.Shape, edge Edge, within image.Rectangle) *raster.Plane {
 	rim, overlaps := l.Rim(s, edge)
 	for _, r := range rim {
 		if !r.At.Finite() || math.Abs(r.At.X) > 1e6 || math.Abs(r.At.Y) > 1e6 {
 			return raster.NewPlane(image.Rectangle{}) // beyond the horizon: it is not in the picture
 		}
 	}
-	grow := (s.Grow + edge.Grow) * l.Ride.Scale(Centre(s))
+	grow := (s.Grow + edge.Grow) * l.ToFrame.Scale(Centre(s))
 	return matte.Edge(rim, grow, overlaps, within)
 }
 
-// A Placed is a shape as it lies on a frame: all that its coverage is made from.
-type Placed struct {
+// A PosedShape is a shape as it lies on a frame: all that its coverage is made from.
+type PosedShape struct {
 	Shape treatment.Shape // what does not change its coverage is left out
-	Lie   Lie
+	Lie   Pose
 }
 
-// Place returns a shape with how it lies. Of the shape only that is kept which its
+// PoseShape returns a shape with how it lies. Of the shape only that is kept which its
 // coverage depends on.
-func Place(s *treatment.Shape, lie Lie) Placed {
+func PoseShape(s *treatment.Shape, lie Pose) PosedShape {
 	plain := treatment.Shape{
 		Kind: s.Kind, Feather: s.Feather, FeatherIn: s.FeatherIn, Grow: s.Grow, Opacity: s.Opacity, Invert: s.Invert, Combine: s.Combine,
 	}
 	for i := range s.Points {
 		plain.Points = append(plain.Points, treatment.Knot{At: s.Points[i].At}) // the middle of the whole
 	}
-	return Placed{plain, lie}
+	return PosedShape{plain, lie}
 }
 
 // Cover returns the coverage of several shapes, combined in order. The edge is added to
 // each one's.
-func Cover(shapes []Placed, edge Edge, within image.Rectangle) *raster.Plane {
+func Cover(shapes []PosedShape, edge Edge, within image.Rectangle) *raster.Plane {
 	var layers []matte.Layer
 	for i := range shapes {
 		s := &shapes[i].Shape

@@ -139,7 +139,8 @@ func Pyramid(p *Plane, levels int) []*Plane {
 }
 
 // Gradient returns the horizontal and the vertical derivative in units per
-// pixel: central differences, one-sided at the border.
+// pixel: central differences; beyond the border its samples go on, so that there it is half of
+// the one-sided difference.
 func Gradient(p *Plane) (gx, gy *Plane) {
 	gx, gy = NewPlane(p.Rect), NewPlane(p.Rect)
 	w, h := p.Rect.Dx(), p.Rect.Dy()

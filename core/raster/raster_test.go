@@ -258,3 +258,24 @@ func TestAPanicBelongsToWhoeverCalled(t *testing.T) {
 		})
 	})
 }
+
+// Central differences; beyond the border its samples go on.
+func TestGradientByItsDefinition(t *testing.T) {
+	rng := rand.New(rand.NewPCG(2, 6))
+	for range 30 {
+		p := NewPlane(image.Rect(3, 5, 4+rng.IntN(9), 6+rng.IntN(9)))
+		for i := range p.Pix {
+			p.Pix[i] = rng.Float32()
+		}
+		at := func(x, y int) float32 {
+			return p.At(min(max(x, p.Rect.Min.X), p.Rect.Max.X-1), min(max(y, p.Rect.Min.Y), p.Rect.Max.Y-1))
+		}
+		gx, gy := Gradient(p)
+		for y := p.Rect.Min.Y; y < p.Rect.Max.Y; y++ {
+			for x := p.Rect.Min.X; x < p.Rect.Max.X; x++ {
+				assert.InDelta(t, (at(x+1, y)-at(x-1, y))/2, gx.At(x, y), 1e-6)
+				assert.InDelta(t, (at(x, y+1)-at(x, y-1))/2, gy.At(x, y), 1e-6)
+			}
+		}
+	}
+}

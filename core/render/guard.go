@@ -155,13 +155,13 @@ func (e *Evaluator) front(ctx context.Context, f *frontInput, rect image.Rectang
 	return out.Crop(region.Intersect(rect)), nil
 }
 
-// A scenery is all mattes and fronts on a frame.
-type scenery struct {
+// A sceneMattes is all mattes and fronts on a frame.
+type sceneMattes struct {
 	Frame    int
-	Removals []onScene
+	Removals []removalMattes
 }
 
-type onScene struct {
+type removalMattes struct {
 	ID     string
 	Matte  coverage
 	Fronts []frontInput
@@ -169,7 +169,7 @@ type onScene struct {
 
 // An occluders is where on a frame light and detail must not be measured.
 type occluders struct {
-	Scene    *memo.Keyed[scenery]
+	Scene    *memo.Keyed[sceneMattes]
 	Free     string   // the removal whose own matte does not count; empty for none
 	Excluded coverage // what is left out of the removal's track
 }
@@ -177,10 +177,10 @@ type occluders struct {
 // occluders gathers what covers the surface on frame n for the removal, with its own matte
 // or without.
 func (r *removal) occluders(n int, unmarked bool) *occluders {
-	out := &occluders{Scene: shared(r.of.scenes, n, func() *memo.Keyed[scenery] {
-		s := scenery{Frame: n}
+	out := &occluders{Scene: shared(r.of.scenes, n, func() *memo.Keyed[sceneMattes] {
+		s := sceneMattes{Frame: n}
 		for _, other := range r.of.removals {
-			on := onScene{ID: other.doc.ID, Matte: other.matte(n)}
+			on := removalMattes{ID: other.doc.ID, Matte: other.matte(n)}
 			if g := other.doc.Guard; g != nil {
 				for i := range g.Fronts {
 					if !g.Fronts[i].Off {
@@ -198,8 +198,8 @@ func (r *removal) occluders(n int, unmarked bool) *occluders {
 	if m := r.motions.Motion(r.doc.Follow.Track); m != nil {
 		for i := range m.Track.Exclusions {
 			s := &m.Track.Exclusions[i]
-			if lie, ok := r.motions.Lie(s, r.doc.Follow.Track, n); ok {
-				out.Excluded.Shapes = append(out.Excluded.Shapes, carry.Place(s, lie))
+			if lie, ok := r.motions.Pose(s, r.doc.Follow.Track, n); ok {
+				out.Excluded.Shapes = append(out.Excluded.Shapes, carry.PoseShape(s, lie))
 			}
 		}
 	}
@@ -253,9 +253,9 @@ func (o *occluders) onFrame(ctx context.Context, e *Evaluator) (*raster.Plane, e
 	})
 }
 
-// Taken returns where on frame n others are: 1 on the mattes of all removals but one,
+// Occluded returns where on frame n others are: 1 on the mattes of all removals but one,
 // on every front and on what is left out of that one's track.
-func (e *Evaluator) Taken(ctx context.Context, t *Treatment, removal string, n int) (*raster.Plane, error) {
+func (e *Evaluator) Occluded(ctx context.Context, t *Treatment, removal string, n int) (*raster.Plane, error) {
 	r := t.removal(removal)
 	if r == nil {
 		return nil, fmt.Errorf("there is no removal %q", removal)
@@ -304,7 +304,7 @@ func (e *Evaluator) unmix(ctx context.Context, f *frontInput, plate, picture, pa
 		}
 		weight.Pix[i] *= opacity
 	}
-	was := settle.Spread(plate, counts, f.Unmix/2)
+	was := settle.NormalizedBlur(plate, counts, f.Unmix/2)
 	settle.Unmix(picture, plate, was, patch, front, weight)
 	return nil
 }

@@ -18,10 +18,10 @@ import (
 
 // An Input is all that a view of a frame depends on, but for the plate.
 type Input struct {
-	Frame    int
-	View     View
-	Removals []removalInput
-	Look     *lookInput // of the views that explain
+	Frame      int
+	View       View
+	Removals   []removalInput
+	Diagnostic *diagnosticInput // of the views that explain
 }
 
 // A removalInput is all that a removal's patch on a frame depends on.
@@ -55,7 +55,7 @@ type grainInput struct {
 
 // A coverage is shapes as they lie on a frame.
 type coverage struct {
-	Shapes []carry.Placed
+	Shapes []carry.PosedShape
 	Edge   carry.Edge
 }
 
@@ -67,8 +67,8 @@ func (c coverage) cover(within image.Rectangle) *raster.Plane {
 func (r *removal) covered(shapes []treatment.Shape, edge carry.Edge, n int) coverage {
 	out := coverage{Edge: edge}
 	for i := range shapes {
-		if lie, ok := r.lie(&shapes[i], n); ok {
-			out.Shapes = append(out.Shapes, carry.Place(&shapes[i], lie))
+		if lie, ok := r.pose(&shapes[i], n); ok {
+			out.Shapes = append(out.Shapes, carry.PoseShape(&shapes[i], lie))
 		}
 	}
 	return out
@@ -96,9 +96,9 @@ func (t *Treatment) Input(n int, view View, only string) *Input {
 	out := &Input{Frame: n, View: view}
 	if view == LightView || view == GrainView {
 		if r := t.removal(only); r != nil {
-			out.Look = r.look(n, view)
+			out.Diagnostic = r.look(n, view)
 		}
-		if out.Look == nil {
+		if out.Diagnostic == nil {
 			return nil
 		}
 		return out
@@ -109,7 +109,7 @@ func (t *Treatment) Input(n int, view View, only string) *Input {
 		case only != "" && r.doc.ID != only, only == "" && view == PatchView:
 			continue
 		}
-		if view != PatchView && !r.laid(n) {
+		if view != PatchView && !r.visible(n) {
 			continue
 		}
 		if in := r.input(n, view); len(in.Fill.Sources) > 0 {
@@ -122,8 +122,8 @@ func (t *Treatment) Input(n int, view View, only string) *Input {
 	return out
 }
 
-// laid reports whether the removal's patch is laid on frame n.
-func (r *removal) laid(n int) bool {
+// visible reports whether the removal's patch is visible on frame n.
+func (r *removal) visible(n int) bool {
 	return !r.doc.Off && r.doc.Range.Has(n) && len(r.doc.Mark.Outlines) > 0
 }
 
@@ -195,11 +195,11 @@ type helperFrame struct {
 
 func (r *removal) bare(frame int) bareInput {
 	g := r.grain()
-	if g == nil || g.Calm == nil {
+	if g == nil || g.Denoise == nil {
 		return bareInput{Frame: frame}
 	}
 	return shared(r.inputs, [2]any{"bare", frame}, func() bareInput {
-		d := &denoiseInput{Strength: g.Calm.Strength}
+		d := &denoiseInput{Strength: g.Denoise.Strength}
 		if g.Model != nil {
 			m := grainOf(g.Model)
 			middle := m.Light[len(m.Light)/2]
@@ -207,7 +207,7 @@ func (r *removal) bare(frame int) bareInput {
 				d.Noise[c] = m.At(c, middle) / (2 * math.Sqrt(middle))
 			}
 		}
-		for k := frame - g.Calm.Over; k <= frame+g.Calm.Over; k++ {
+		for k := frame - g.Denoise.Over; k <= frame+g.Denoise.Over; k++ {
 			if m := r.mapping("", frame, k); k != frame && m != nil {
 				d.Helpers = append(d.Helpers, helperFrame{k, m})
 			}
@@ -392,8 +392,8 @@ func (r *removal) leftGrain() float64 {
 	m := grainOf(g.Model)
 	middle := m.Light[len(m.Light)/2]
 	left := 1.0
-	if g.Calm != nil {
-		left = 1 - g.Calm.Strength[1]*(1-1/math.Sqrt(1+2*float64(g.Calm.Over)))
+	if g.Denoise != nil {
+		left = 1 - g.Denoise.Strength[1]*(1-1/math.Sqrt(1+2*float64(g.Denoise.Over)))
 	}
 	return left * m.At(1, middle) / (2 * math.Sqrt(middle))
 }
@@ -436,8 +436,8 @@ func (r *removal) grain() *treatment.Grain {
 // settles reports whether what is held changes with the plate.
 func (r *removal) settles() bool { return r.lit() != nil || r.soft() != nil }
 
-// A lookInput is all that a view depends on that explains a removal's settling.
-type lookInput struct {
+// A diagnosticInput is all that a view depends on that explains a removal's settling.
+type diagnosticInput struct {
 	View   View
 	Bare   bareInput    // of the frame that is held
 	Map    warp.Mapping // from there
@@ -447,8 +447,8 @@ type lookInput struct {
 }
 
 // look gathers a view that explains the removal's settling; nil for none.
-func (r *removal) look(n int, view View) *lookInput {
-	if view == LightView && (!r.laid(n) || r.lit() == nil) {
+func (r *removal) look(n int, view View) *diagnosticInput {
+	if view == LightView && (!r.visible(n) || r.lit() == nil) {
 		return nil
 	}
 	i, layer := r.topHeld(n)
@@ -459,7 +459,7 @@ func (r *removal) look(n int, view View) *lookInput {
 	if m == nil {
 		return nil
 	}
-	out := &lookInput{View: view, Bare: r.bare(r.sources[i].frame), Map: m}
+	out := &diagnosticInput{View: view, Bare: r.bare(r.sources[i].frame), Map: m}
 	if view == LightView {
 		out.Light, out.Matte, out.Margin = r.lighting(i, "", n, layer), r.matte(n), int(1.6*r.lit().Scale)
 	}

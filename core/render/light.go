@@ -13,16 +13,16 @@ import (
 
 // lightOn measures how the light of a frame differs from what is held; nil where it
 // cannot be told.
-func (e *Evaluator) lightOn(ctx context.Context, in lightInput) (*settle.Light, error) {
+func (e *Evaluator) lightOn(ctx context.Context, in lightInput) (*settle.GainField, error) {
 	return memo.Do(ctx, e.Cache, environment{e}, in, measuredLight)
 }
 
-func measuredLight(ctx context.Context, e environment, in lightInput) (*settle.Light, error) {
+func measuredLight(ctx context.Context, e environment, in lightInput) (*settle.GainField, error) {
 	sc, err := e.scene(ctx, in.Scene, int(math.Min(math.Max(1.6*in.Scale, 20), 260)))
 	if err != nil || !sc.measured {
 		return nil, err
 	}
-	gauge := settle.NewGauge(sc.back.Bounds(boxOf(sc.region)), in.Scale)
+	estimator := settle.NewGainEstimator(sc.back.Bounds(boxOf(sc.region)), in.Scale)
 	stride := max(1, int(math.Sqrt(float64(sc.region.Dx()*sc.region.Dy())/40000)))
 	for y := sc.region.Min.Y; y < sc.region.Max.Y; y += stride {
 		for x := sc.region.Min.X; x < sc.region.Max.X; x += stride {
@@ -35,10 +35,10 @@ func measuredLight(ctx context.Context, e environment, in lightInput) (*settle.L
 			}
 			h := sc.held.Bicubic(u.X, u.Y)
 			p := sc.plate.At(x, y)
-			gauge.Add(u, p[:], h[:])
+			estimator.Add(u, p[:], h[:])
 		}
 	}
-	if found, ok := gauge.Light(in.Luma); ok {
+	if found, ok := estimator.Estimate(in.Luma); ok {
 		return found, nil
 	}
 	return nil, nil
@@ -46,8 +46,8 @@ func measuredLight(ctx context.Context, e environment, in lightInput) (*settle.L
 
 // light returns how the light of a frame differs from what is held, steadied over
 // time; nil where it cannot be told.
-func (e *Evaluator) light(ctx context.Context, in *lightingInput) (*settle.Light, error) {
-	all := make([]*settle.Light, len(in.Frames))
+func (e *Evaluator) light(ctx context.Context, in *lightingInput) (*settle.GainField, error) {
+	all := make([]*settle.GainField, len(in.Frames))
 	err := together(len(all), func(k int) (err error) {
 		all[k], err = e.lightOn(ctx, in.Frames[k])
 		return err
@@ -71,7 +71,7 @@ func (e *Evaluator) light(ctx context.Context, in *lightingInput) (*settle.Light
 	if reach == 0 {
 		return own, nil
 	}
-	return own.Steady(all, in.Shape, in.Level), nil
+	return own.Smooth(all, in.Shape, in.Level), nil
 }
 
 // together calls f for 0 to n - 1, on all processors, and returns the first error by

@@ -22,13 +22,13 @@ func (e *Evaluator) bare(ctx context.Context, in bareInput, rect image.Rectangle
 
 // denoised takes the grain out of a frame.
 func denoised(ctx context.Context, e environment, in bareInput) (*raster.Image, error) {
-	return e.shelved(in, func() (*raster.Image, error) {
+	return e.onDisk(in, func() (*raster.Image, error) {
 		size := e.Plate.Size()
 		plate, err := e.Plate.Linear(ctx, in.Frame, size)
 		if err != nil {
 			return nil, err
 		}
-		calmer := settle.NewCalmer(plate, in.Denoise.Noise)
+		denoiser := settle.NewTemporalDenoiser(plate, in.Denoise.Noise)
 		for _, h := range in.Denoise.Helpers {
 			if err := ctx.Err(); err != nil {
 				return nil, err
@@ -38,35 +38,35 @@ func denoised(ctx context.Context, e environment, in bareInput) (*raster.Image, 
 				return nil, err
 			}
 			if !beyond {
-				calmer.Help(warp.Image(other, h.Map, size))
+				denoiser.Add(warp.Image(other, h.Map, size))
 			}
 		}
-		return calmer.Done(plate, in.Denoise.Strength), nil
+		return denoiser.Denoise(plate, in.Denoise.Strength), nil
 	})
 }
 
-// shelved returns a picture from the shelf, or makes it and keeps it there.
-func (e *Evaluator) shelved(in any, make func() (*raster.Image, error)) (*raster.Image, error) {
-	if e.Shelf == nil {
+// onDisk returns a picture from the disk cache, or makes it and keeps it there.
+func (e *Evaluator) onDisk(in any, make func() (*raster.Image, error)) (*raster.Image, error) {
+	if e.Disk == nil {
 		return make()
 	}
 	name, err := memo.Name(environment{e}, in)
 	if err != nil {
 		return nil, err
 	}
-	if m, ok := e.Shelf.Find(name); ok {
+	if m, ok := e.Disk.Get(name); ok {
 		return m, nil
 	}
 	m, err := make()
 	if err == nil {
-		e.Shelf.Keep(name, m)
+		e.Disk.Put(name, m)
 	}
 	return m, err
 }
 
-// shelfEvery is after how many strokes a layer is shelved: so many are painted anew at
+// checkpointEvery is after how many strokes a layer is kept on disk: so many are painted anew at
 // most when a shot is opened again.
-const shelfEvery = 32
+const checkpointEvery = 32
 
 // layers is paint on a plate's own frame: all of it, and that which counts.
 type layers struct{ all, shared *raster.Image }
@@ -100,7 +100,7 @@ func (e *Evaluator) layer(ctx context.Context, in *memo.Keyed[layerInput]) (*ras
 func painted(ctx context.Context, e environment, in *memo.Keyed[layerInput]) (layers, error) {
 	var strokes []*memo.Keyed[layerInput] // the newest first
 	node, found, known := in, layers{}, false
-	for ; node.Value.Bed == nil; node = node.Value.Below {
+	for ; node.Value.Base == nil; node = node.Value.Below {
 		if node != in {
 			if found, known = memo.Peek[layers](e.Cache, e, node); known {
 				break
@@ -109,20 +109,20 @@ func painted(ctx context.Context, e environment, in *memo.Keyed[layerInput]) (la
 		strokes = append(strokes, node)
 	}
 	bottom, total := node, len(strokes)
-	for ; bottom.Value.Bed == nil; bottom = bottom.Value.Below {
+	for ; bottom.Value.Base == nil; bottom = bottom.Value.Below {
 		total++
 	}
-	bed := bottom.Value.Bed
-	// Of the shelf are only whole layers, of every so many strokes.
-	for i := 0; !known && !bed.Some && e.Shelf != nil && i < len(strokes); i++ {
-		if (len(strokes)-i)%shelfEvery != 0 {
+	bed := bottom.Value.Base
+	// Of the disk cache are only whole layers, of every so many strokes.
+	for i := 0; !known && !bed.Some && e.Disk != nil && i < len(strokes); i++ {
+		if (len(strokes)-i)%checkpointEvery != 0 {
 			continue
 		}
 		name, err := memo.Name(e, strokes[i])
 		if err != nil {
 			return layers{}, err
 		}
-		if m, ok := e.Shelf.Find(name); ok {
+		if m, ok := e.Disk.Get(name); ok {
 			found, known, strokes = layers{all: m}, true, strokes[:i]
 		}
 	}
@@ -137,7 +137,7 @@ func painted(ctx context.Context, e environment, in *memo.Keyed[layerInput]) (la
 		return layers{}, err
 	}
 	if !known {
-		if found.all, err = e.bed(ctx, bed); err != nil {
+		if found.all, err = e.base(ctx, bed); err != nil {
 			return layers{}, err
 		}
 		if bed.Some && bed.Shared {
@@ -159,17 +159,17 @@ func painted(ctx context.Context, e environment, in *memo.Keyed[layerInput]) (la
 		if bed.Some {
 			c.Share(v.Shared)
 		}
-		if err := e.lay(ctx, c, &v.Stroke, bed.Bare.Frame); err != nil {
+		if err := e.paintStroke(ctx, c, &v.Stroke, bed.Bare.Frame); err != nil {
 			return layers{}, err
 		}
-		if e.Shelf == nil || bed.Some || i >= shelfEvery || (total-i)%shelfEvery != 0 {
+		if e.Disk == nil || bed.Some || i >= checkpointEvery || (total-i)%checkpointEvery != 0 {
 			continue
 		}
 		name, err := memo.Name(e, strokes[i])
 		if err != nil {
 			return layers{}, err
 		}
-		e.Shelf.Keep(name, c.Layer())
+		e.Disk.Put(name, c.Layer())
 	}
 	out := layers{all: c.Layer()}
 	if bed.Some {
@@ -179,7 +179,7 @@ func painted(ctx context.Context, e environment, in *memo.Keyed[layerInput]) (la
 }
 
 // canvas returns an empty canvas for a plate, on the sources below, if they are read.
-func (e *Evaluator) canvas(ctx context.Context, bed *bedInput, under *memo.Keyed[fillInput]) (*fill.Canvas, error) {
+func (e *Evaluator) canvas(ctx context.Context, bed *baseInput, under *memo.Keyed[fillInput]) (*fill.Canvas, error) {
 	plate, err := e.bare(ctx, bed.Bare, e.Plate.Size())
 	if err != nil {
 		return nil, fmt.Errorf("frame %d, on which it is painted: %w", bed.Bare.Frame, err)
@@ -206,9 +206,9 @@ func (e *Evaluator) under(ctx context.Context, in *fillInput, c *fill.Canvas) er
 	return nil
 }
 
-// bed returns what lies on a plate before any stroke: its whole frame, a supplied
+// base returns what lies on a plate before any stroke: its whole frame, a supplied
 // picture, or nothing.
-func (e *Evaluator) bed(ctx context.Context, in *bedInput) (*raster.Image, error) {
+func (e *Evaluator) base(ctx context.Context, in *baseInput) (*raster.Image, error) {
 	out := raster.NewImage(image.Rectangle{})
 	if in.Whole {
 		plate, err := e.bare(ctx, in.Bare, e.Plate.Size())

@@ -86,20 +86,20 @@ func TestBlurIsAveragedByWeightAndCertainty(t *testing.T) {
 // Where a frame's light cannot be told it is as on the nearest frame where it can, of two as
 // near the earlier; with none there is none.
 func TestUnknownLightIsTheNearest(t *testing.T) {
-	light := func(v float64) *settle.Light {
-		return &settle.Light{Nodes: image.Rect(0, 0, 2, 2), Step: 8, Sure: 9, Log: [3][]float64{{v, v, v, v}, {v, v, v, v}, {v, v, v, v}}}
+	light := func(v float64) *settle.GainField {
+		return &settle.GainField{Nodes: image.Rect(0, 0, 2, 2), Step: 8, Sure: 9, Log: [3][]float64{{v, v, v, v}, {v, v, v, v}, {v, v, v, v}}}
 	}
 	for name, c := range map[string]struct {
-		all  [5]*settle.Light
+		all  [5]*settle.GainField
 		want float64
 	}{
-		"own":            {[5]*settle.Light{nil, nil, light(5), nil, nil}, 5},
-		"before":         {[5]*settle.Light{light(1), light(2), nil, nil, light(4)}, 2},
-		"after":          {[5]*settle.Light{light(1), nil, nil, light(3), light(4)}, 3},
-		"two as near":    {[5]*settle.Light{nil, light(2), nil, light(3), nil}, 2},
-		"farther before": {[5]*settle.Light{light(1), nil, nil, nil, light(4)}, 1},
-		"farther after":  {[5]*settle.Light{nil, nil, nil, nil, light(4)}, 4},
-		"none":           {[5]*settle.Light{}, math.NaN()},
+		"own":            {[5]*settle.GainField{nil, nil, light(5), nil, nil}, 5},
+		"before":         {[5]*settle.GainField{light(1), light(2), nil, nil, light(4)}, 2},
+		"after":          {[5]*settle.GainField{light(1), nil, nil, light(3), light(4)}, 3},
+		"two as near":    {[5]*settle.GainField{nil, light(2), nil, light(3), nil}, 2},
+		"farther before": {[5]*settle.GainField{light(1), nil, nil, nil, light(4)}, 1},
+		"farther after":  {[5]*settle.GainField{nil, nil, nil, nil, light(4)}, 4},
+		"none":           {[5]*settle.GainField{}, math.NaN()},
 	} {
 		e := &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 20)}
 		in := &lightingInput{Strength: 1, Shape: []float64{0, 0, 1, 0, 0}, Level: []float64{0, 0, 1, 0, 0}}
@@ -173,9 +173,9 @@ func TestPartsOfAFrameAreTheFrame(t *testing.T) {
 					continue
 				}
 				settled := r.settled(i, "", n, r.layer(i, s.on(n), "", true))
-				whole, err := e.follow(ctx, settled, size, nil)
+				whole, err := e.settle(ctx, settled, size, nil)
 				require.NoError(t, err)
-				some, err := e.follow(ctx, settled, rect, nil)
+				some, err := e.settle(ctx, settled, rect, nil)
 				require.NoError(t, err)
 				inner := rect.Intersect(size.Inset(2))
 				same("settled", whole.Crop(inner).Pix, some.Crop(inner).Pix, 1e-4)
@@ -352,7 +352,7 @@ func TestUnmixLooksAtTheThingAlone(t *testing.T) {
 	size := image.Rect(0, 0, 60, 40)
 	e := &Evaluator{Plate: fixed{size}}
 	front := frontInput{Frame: 100, By: treatment.ByOutline, White: 1, Opacity: 1, Unmix: 12,
-		Shapes: &coverage{Shapes: []carry.Placed{placedSquare(image.Rect(30, -20, 90, 60))}, Edge: carry.Edge{Feather: 8, FeatherIn: 0}}}
+		Shapes: &coverage{Shapes: []carry.PosedShape{placedSquare(image.Rect(30, -20, 90, 60))}, Edge: carry.Edge{Feather: 8, FeatherIn: 0}}}
 	g, err := e.front(context.Background(), &front, size)
 	require.NoError(t, err)
 	g = g.Crop(size)
@@ -387,7 +387,7 @@ func (f fixed) Linear(context.Context, int, image.Rectangle) (*raster.Image, err
 	return raster.NewImage(f.size), nil
 }
 
-func placedSquare(r image.Rectangle) carry.Placed {
+func placedSquare(r image.Rectangle) carry.PosedShape {
 	s := square("x", r, 100, treatment.Still)
-	return carry.Place(&s, carry.Lie{Points: s.Points, Placement: geom.Identity, Ride: warp.Identity, Flat: geom.Identity})
+	return carry.PoseShape(&s, carry.Pose{Points: s.Points, Placement: geom.Identity, ToFrame: warp.Identity, Planar: geom.Identity})
 }

@@ -80,7 +80,7 @@ func (in *pieceInput) composite(ctx context.Context, e *Evaluator, s *sourceInpu
 		return nil
 	}
 	// What it is compared with, to follow the light, is the frame on which it was placed.
-	laid, err := e.follow(ctx, in.Settle, raster.Around(bounds, 40, out.Rect), lay)
+	laid, err := e.settle(ctx, in.Settle, raster.Around(bounds, 40, out.Rect), lay)
 	if err != nil {
 		return err
 	}

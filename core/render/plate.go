@@ -142,7 +142,7 @@ func (in *heldInput) composite(ctx context.Context, e *Evaluator, s *sourceInput
 		reach := raster.Around(l.Map.Bounds(boxOf(layer.Rect)), 2, out.Rect)
 		laid := warp.Image(layer, back, reach)
 		if l.Settle != nil && !reach.Empty() {
-			colour, err := e.follow(ctx, l.Settle, reach, nil)
+			colour, err := e.settle(ctx, l.Settle, reach, nil)
 			if err != nil {
 				return err
 			}
@@ -162,15 +162,15 @@ func (in *heldInput) composite(ctx context.Context, e *Evaluator, s *sourceInput
 // A layerInput is paint on a plate's own frame up to a stroke: what lies below that one, and
 // the stroke. The first has a bed in place of both.
 type layerInput struct {
-	Bed    *bedInput
+	Base   *baseInput
 	Below  *memo.Keyed[layerInput]
 	Stroke strokeInput
 	Under  *memo.Keyed[fillInput] // the sources below, if the stroke reads them; nil for none
 	Shared bool                   // it lies on the second layer as well, which takes only some of the strokes
 }
 
-// A bedInput is what lies on a plate before any stroke.
-type bedInput struct {
+// A baseInput is what lies on a plate before any stroke.
+type baseInput struct {
 	Bare    bareInput
 	Whole   bool
 	Picture *memo.Keyed[treatment.Picture]
@@ -201,12 +201,12 @@ func (r *removal) layer(i int, there []*stroke, ride string, alone bool) *memo.K
 		some         bool
 	}
 	return shared(r.inputs, name{i, string(counts), ride, some}, func() *memo.Keyed[layerInput] {
-		bed := &bedInput{Bare: r.bare(p.Frame), Whole: p.Whole, Picture: r.picture(p.Picture), Some: some, Shared: ride == ""}
+		bed := &baseInput{Bare: r.bare(p.Frame), Whole: p.Whole, Picture: r.picture(p.Picture), Some: some, Shared: ride == ""}
 		var under *memo.Keyed[fillInput]
 		if in := r.fill(i, p.Frame, false); len(in.Sources) > 0 {
 			under = memo.Of(in)
 		}
-		layer := memo.Of(layerInput{Bed: bed})
+		layer := memo.Of(layerInput{Base: bed})
 		for j, st := range s.strokes {
 			in := layerInput{Below: layer, Stroke: r.stroke(st, p.Frame), Shared: counts[j] == 1}
 			if reads(st.Stroke) {

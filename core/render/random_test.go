@@ -138,7 +138,7 @@ func (d dice) settle() treatment.Settle {
 		s.Softness = &treatment.Softness{Match: d.flip(), Over: d.IntN(2), By: d.real(0, 1), Shutter: float64(d.IntN(3)) * 120, Sharpen: float64(d.IntN(2))}
 	}
 	if d.IntN(3) == 0 {
-		s.Grain = &treatment.Grain{Calm: &treatment.Calm{Strength: [3]float64{1, 1, 0.5}, Over: d.IntN(2)}}
+		s.Grain = &treatment.Grain{Denoise: &treatment.Denoise{Strength: [3]float64{1, 1, 0.5}, Over: d.IntN(2)}}
 		if d.flip() {
 			s.Grain.Kind = treatment.CarriedGrain
 			s.Grain.From = &treatment.Vec{6, 3}
@@ -259,8 +259,8 @@ func (d dice) edited(t testing.TB, doc *treatment.Document) *treatment.Document 
 	case 12:
 		r.Off = !r.Off
 	case 13:
-		if r.Settle.Grain != nil && r.Settle.Grain.Calm != nil {
-			r.Settle.Grain.Calm.Strength[1], r.Settle.Grain.Calm.Over = d.Float64(), d.IntN(3)
+		if r.Settle.Grain != nil && r.Settle.Grain.Denoise != nil {
+			r.Settle.Grain.Denoise.Strength[1], r.Settle.Grain.Denoise.Over = d.Float64(), d.IntN(3)
 		}
 	case 14:
 		if r.Settle.Light != nil {
@@ -289,8 +289,8 @@ func (d dice) edited(t testing.TB, doc *treatment.Document) *treatment.Document 
 // shelfInMemory keeps layers as the disk would.
 type shelfInMemory map[string]*raster.Image
 
-func (s shelfInMemory) Find(key string) (*raster.Image, bool) { m, ok := s[key]; return m, ok }
-func (s shelfInMemory) Keep(key string, m *raster.Image)      { s[key] = m }
+func (s shelfInMemory) Get(key string) (*raster.Image, bool) { m, ok := s[key]; return m, ok }
+func (s shelfInMemory) Put(key string, m *raster.Image)      { s[key] = m }
 
 // What is remembered is what a fresh evaluator gives, whatever was looked at before, and
 // equal keys mean equal pixels, whatever was edited between.
@@ -304,7 +304,7 @@ func TestRandomEditsInRandomOrdersOfLooking(t *testing.T) {
 	looks, repeats := 0, 0
 	for seed := range rounds {
 		d := dice{rand.New(rand.NewPCG(uint64(seed), 42))}
-		shared := &Evaluator{Plate: meadow{}, Cache: memo.New(int(d.real(2e5, 3e7))), Short: memo.New(int(d.real(2e5, 3e7))), Shelf: shelfInMemory{}}
+		shared := &Evaluator{Plate: meadow{}, Cache: memo.New(int(d.real(2e5, 3e7))), Short: memo.New(int(d.real(2e5, 3e7))), Disk: shelfInMemory{}}
 		doc := d.document()
 		versions := []*treatment.Document{doc}
 		for range 9 {

@@ -82,8 +82,8 @@ type Evaluator struct {
 	// there are none.
 	Mattes func(context.Context, *treatment.Picture) (*raster.Plane, error)
 
-	// Shelf keeps layers of paint for longer than the cache; nil keeps none.
-	Shelf Shelf
+	// Disk keeps layers of paint for longer than the cache; nil keeps none.
+	Disk DiskCache
 }
 
 // environment is what a computation reads besides its input.
@@ -92,11 +92,11 @@ type environment struct{ *Evaluator }
 // Key names the plate and the program.
 func (e environment) Key() string { return e.Version + "/" + e.Plate.Key() }
 
-// A Shelf keeps pictures under the key of what they were made from, also when the
+// A DiskCache keeps pictures under the key of what they were made from, also when the
 // program ends. It is safe for concurrent use.
-type Shelf interface {
-	Find(key string) (*raster.Image, bool)
-	Keep(key string, m *raster.Image) // returns at once; what it cannot keep it forgets
+type DiskCache interface {
+	Get(key string) (*raster.Image, bool)
+	Put(key string, m *raster.Image) // returns at once; what it cannot keep it forgets
 }
 
 // Key returns the name of what Frame would return: equal keys mean equal
@@ -132,8 +132,8 @@ func nothing() *Result {
 
 // evaluate makes the frame.
 func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
-	if in.Look != nil {
-		return in.Look.evaluate(ctx, e)
+	if in.Diagnostic != nil {
+		return in.Diagnostic.evaluate(ctx, e)
 	}
 	size := e.Plate.Size()
 	type layer struct {
@@ -181,10 +181,10 @@ func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 			if err != nil {
 				return nil, err
 			}
-			settle.Lay(picture, settle.Patch{Image: patch.Image}, l.through, 1, settle.Normal, touched, nil)
+			settle.Composite(picture, settle.Patch{Image: patch.Image}, l.through, 1, settle.Normal, touched, nil)
 			continue
 		}
-		if err := e.laid(ctx, l.of, in.View, plate, picture, l.through, touched, coverage); err != nil {
+		if err := e.composite(ctx, l.of, in.View, plate, picture, l.through, touched, coverage); err != nil {
 			return nil, err
 		}
 	}

@@ -15,10 +15,10 @@ import (
 	"jardin/core/warp"
 )
 
-// follow returns what a source holds as it lies on a frame, in the plate's light and
+// settle returns what a source holds as it lies on a frame, in the plate's light and
 // softness: opaque where the held frame is known, or, with lay, the premultiplied
 // picture that lay gives.
-func (e *Evaluator) follow(ctx context.Context, in *settleInput, reach image.Rectangle, lay func(image.Rectangle) *raster.Image) (*raster.Image, error) {
+func (e *Evaluator) settle(ctx context.Context, in *settleInput, reach image.Rectangle, lay func(image.Rectangle) *raster.Image) (*raster.Image, error) {
 	back, ok := in.Map.Inverse()
 	if !ok {
 		return nil, fmt.Errorf("the track cannot be inverted")
@@ -61,7 +61,7 @@ func (e *Evaluator) follow(ctx context.Context, in *settleInput, reach image.Rec
 			return nil, err
 		}
 		if found != nil && in.Light.Strength > 0 {
-			settle.Shine(m, found, back.Apply, in.Light.Strength)
+			settle.ApplyGain(m, found, back.Apply, in.Light.Strength)
 		}
 	}
 	if sigma > 0.05 {
@@ -84,9 +84,9 @@ func (e *Evaluator) follow(ctx context.Context, in *settleInput, reach image.Rec
 	return m.Crop(reach), nil
 }
 
-// laid lays a removal's patch over a picture of a frame, as a view shows it, and
+// composite lays a removal's patch over a picture of a frame, as a view shows it, and
 // marks what it touches and covers. through is the coverage of its mattes.
-func (e *Evaluator) laid(ctx context.Context, in *removalInput, view View, plate, picture *raster.Image, through, touched, coverage *raster.Plane) error {
+func (e *Evaluator) composite(ctx context.Context, in *removalInput, view View, plate, picture *raster.Image, through, touched, coverage *raster.Plane) error {
 	if in.Within != nil {
 		through = through.Crop(through.Rect)
 		times(through, in.Within.cover(through.Rect), false)
@@ -131,15 +131,15 @@ func (e *Evaluator) laid(ctx context.Context, in *removalInput, view View, plate
 	if in.Grain != nil {
 		missing = raster.NewPlane(through.Rect)
 	}
-	how := map[string]settle.How{treatment.Darken: settle.Darken, treatment.Lighten: settle.Lighten}[in.Lay]
-	settle.Lay(picture, settle.Patch{Image: patch.Image, Still: patch.still}, open, opacity, how, touched, missing)
+	how := map[string]settle.BlendMode{treatment.Darken: settle.Darken, treatment.Lighten: settle.Lighten}[in.Lay]
+	settle.Composite(picture, settle.Patch{Image: patch.Image, Still: patch.still}, open, opacity, how, touched, missing)
 	for _, f := range soft {
 		if err := e.unmix(ctx, f, plate, picture, patch.Image, through, opacity); err != nil {
 			return err
 		}
 	}
 	if missing != nil {
-		return e.layGrain(ctx, in, picture, missing)
+		return e.addGrain(ctx, in, picture, missing)
 	}
 	return nil
 }
@@ -240,9 +240,9 @@ func madeGrain(_ context.Context, _ environment, model *memo.Keyed[treatment.Gra
 	return (*grainTile)(grainOf(&model.Value).Make(1)), nil
 }
 
-// layGrain lays moving grain where it is missing: another on each frame, on every
+// addGrain lays moving grain where it is missing: another on each frame, on every
 // rendering of a frame the same.
-func (e *Evaluator) layGrain(ctx context.Context, in *removalInput, picture *raster.Image, missing *raster.Plane) error {
+func (e *Evaluator) addGrain(ctx context.Context, in *removalInput, picture *raster.Image, missing *raster.Plane) error {
 	g := in.Grain
 	layer := settle.Layer{Of: grainOf(&g.Model.Value), Amount: g.Amount}
 	if g.Kind == treatment.CarriedGrain {
@@ -256,7 +256,7 @@ func (e *Evaluator) layGrain(ctx context.Context, in *removalInput, picture *ras
 			return err
 		}
 		moved := plate.Crop(from)
-		calm := settle.Calm(moved, 3)
+		calm := settle.Denoise(moved, 3)
 		moved.Rect, calm.Rect = from.Sub(by), from.Sub(by)
 		settle.CarryGrain(picture, moved, calm, missing, layer)
 		return nil
@@ -269,6 +269,6 @@ func (e *Evaluator) layGrain(ctx context.Context, in *removalInput, picture *ras
 	seed := fnv.New64a()
 	_, _ = fmt.Fprint(seed, g.Seed, "/", in.Frame) // a hash takes anything
 	layer.Seed = seed.Sum64()
-	settle.LayGrain(picture, missing, layer)
+	settle.AddGrain(picture, missing, layer)
 	return nil
 }

@@ -212,7 +212,7 @@ func TestKeysOfSettledFrames(t *testing.T) {
 			d.Removals[1].Guard = &treatment.Guard{Fronts: []treatment.Front{{ID: "f", By: treatment.ByOutline, All: true, Shapes: []treatment.Shape{square("s", image.Rect(0, 0, 9, 9), 100, "")}}}}
 		},
 		"the frame that is painted on": func(d *treatment.Document) {
-			d.Removals[0].Settle.Grain = &treatment.Grain{Calm: &treatment.Calm{Strength: [3]float64{1, 1, 1}}}
+			d.Removals[0].Settle.Grain = &treatment.Grain{Denoise: &treatment.Denoise{Strength: [3]float64{1, 1, 1}}}
 		},
 		"a dissolve": func(d *treatment.Document) {
 			d.Removals[0].Settle.Dissolve = []treatment.ValueKey{{Frame: 100, Value: 0.5}}

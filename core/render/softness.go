@@ -46,13 +46,13 @@ func measuredSoftness(ctx context.Context, e environment, in softnessInput) (out
 			q[x] = float32(math.Sqrt(float64(max(colorspace.Luma(laid[4*x], laid[4*x+1], laid[4*x+2]), 0))))
 		}
 	}
-	out.sigma, out.sure, out.left = settle.Softer(telling(a, b, valid), in.Grain)
+	out.sigma, out.sure, out.left = settle.EstimateBlur(mostDetailed(a, b, valid), in.Grain)
 	return out, ctx.Err()
 }
 
-// telling cuts planes into pieces and returns those with most detail: there softness
+// mostDetailed cuts planes into pieces and returns those with most detail: there softness
 // shows.
-func telling(plate, held, valid *raster.Plane) []settle.Pair {
+func mostDetailed(plate, held, valid *raster.Plane) []settle.Pair {
 	const side, most = 64, 8
 	r := plate.Rect
 	if r.Dx()*r.Dy() <= 160*160 {
@@ -154,7 +154,7 @@ func (in *smearInput) along(region image.Rectangle) func(geom.Point) geom.Point 
 	at := func(p geom.Point) geom.Point {
 		u := back.Apply(p)
 		had := there(u).Mul(k / 2)
-		return settle.Left(here(u).Mul(k), w.Apply(u.Add(had)).Sub(w.Apply(u.Sub(had))))
+		return settle.MissingSmear(here(u).Mul(k), w.Apply(u.Add(had)).Sub(w.Apply(u.Sub(had))))
 	}
 	// It is worked out at the corners; in between it changes evenly.
 	box := boxOf(region)

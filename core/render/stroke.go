@@ -34,8 +34,8 @@ func strokeBox(s *treatment.Stroke) geom.Box {
 	return geom.Box{Min: b.Min.Sub(geom.Pt(grow, grow)), Max: b.Max.Add(geom.Pt(grow, grow))}
 }
 
-// lay paints a stroke on a canvas of frame n.
-func (e *Evaluator) lay(ctx context.Context, c *fill.Canvas, in *strokeInput, n int) error {
+// paintStroke paints a stroke on a canvas of frame n.
+func (e *Evaluator) paintStroke(ctx context.Context, c *fill.Canvas, in *strokeInput, n int) error {
 	if in.Map == nil {
 		return nil // not followed to there
 	}
@@ -47,7 +47,7 @@ func (e *Evaluator) lay(ctx context.Context, c *fill.Canvas, in *strokeInput, n 
 	if st.Area != nil {
 		// Half of a soft edge lies inside the outline: it is drawn where the pixels part.
 		shape := treatment.Shape{Kind: treatment.Outline, Home: st.Home, Points: st.Area.Points, Feather: st.Area.Feather / 2, FeatherIn: st.Area.Feather / 2}
-		lie := carry.Lie{Points: shape.Points, Placement: geom.Identity, Ride: w}
+		lie := carry.Pose{Points: shape.Points, Placement: geom.Identity, ToFrame: w}
 		c.Area(brush, lie.Cover(&shape, carry.Edge{}, raster.Around(w.Bounds(in.Box), 2, e.Plate.Size())))
 		return nil
 	}

@@ -89,7 +89,7 @@ func (in *travelInput) composite(ctx context.Context, e *Evaluator, s *sourceInp
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if err := e.lay(ctx, c, st, n); err != nil {
+		if err := e.paintStroke(ctx, c, st, n); err != nil {
 			return err
 		}
 		if st.Stroke.Mode != string(fill.Colour) && st.Stroke.Mode != string(fill.Soften) {

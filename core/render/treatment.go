@@ -177,13 +177,13 @@ func shared[T any](m *sync.Map, name any, build func() T) T {
 	return v.(T)
 }
 
-// lie returns how one of the removal's shapes lies on frame n.
-func (r *removal) lie(s *treatment.Shape, n int) (carry.Lie, bool) {
-	lie, ok := r.motions.Lie(s, r.doc.Follow.Track, n)
+// pose returns how one of the removal's shapes lies on frame n.
+func (r *removal) pose(s *treatment.Shape, n int) (carry.Pose, bool) {
+	lie, ok := r.motions.Pose(s, r.doc.Follow.Track, n)
 	if _, placed := r.placed[n]; placed && s.Ride == "" && lie.Shifts == nil {
 		if m := r.mapping("", s.Home, n); m != nil {
-			lie, _ = r.motions.Lie(s, treatment.Still, n)
-			lie.Ride, ok = m, true
+			lie, _ = r.motions.Pose(s, treatment.Still, n)
+			lie.ToFrame, ok = m, true
 		}
 	}
 	return lie, ok

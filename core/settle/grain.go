@@ -21,18 +21,18 @@ type Grain struct {
 	Shape [3][]float64 // by rows, from (-Lags, 0) to (Lags, Lags)
 }
 
-// A Specimen is grain that was set free: what is left of a picture when what it
+// A GrainSample is grain that was set free: what is left of a picture when what it
 // shows was taken away.
-type Specimen struct {
+type GrainSample struct {
 	Grain  *raster.Image // linear light, mean 0
 	Base   *raster.Image // what it shows
 	Valid  *raster.Plane // where nothing but grain is left
 	Excess float64       // by how much the variance exceeds the grain's own, 1 for not at all
 }
 
-// MeasureGrain works out what several specimens have in common. ok is false where
+// MeasureGrain works out what several samples have in common. ok is false where
 // there are too few pixels for that.
-func MeasureGrain(all []Specimen) (g *Grain, ok bool) {
+func MeasureGrain(all []GrainSample) (g *Grain, ok bool) {
 	const lags, knots = 5, 9
 	// The brightness at which the strength is given: evenly many pixels between each.
 	var lights []float64
@@ -69,7 +69,7 @@ func MeasureGrain(all []Specimen) (g *Grain, ok bool) {
 // strength returns a channel's standard deviation at the given light: of the pixels
 // nearest to each in brightness, 1.4826 times the median of what they are off (Huber
 // 1981), so that detail that was taken for grain counts little.
-func strength(all []Specimen, c int, light []float64) []float64 {
+func strength(all []GrainSample, c int, light []float64) []float64 {
 	off, root := make([][]float64, len(light)), make([]float64, len(light))
 	for _, s := range all {
 		for i, v := range s.Valid.Pix {
@@ -159,7 +159,7 @@ func (g *Grain) At(c int, light float64) float64 {
 
 // correlate measures the shape and what the channels share, on grain brought to a
 // variance of 1.
-func (g *Grain) correlate(all []Specimen) {
+func (g *Grain) correlate(all []GrainSample) {
 	rows := g.Lags + 1
 	columns := 2*g.Lags + 1
 	var share, power [3]float64
@@ -353,10 +353,10 @@ type Layer struct {
 	Amount [3]float64
 }
 
-// LayGrain adds grain to a picture. missing is the share of its own standard
+// AddGrain adds grain to a picture. missing is the share of its own standard
 // deviation that each pixel lacks; light is how bright the picture is there without
 // grain, or nil for the picture itself.
-func LayGrain(m *raster.Image, missing *raster.Plane, l Layer) {
+func AddGrain(m *raster.Image, missing *raster.Plane, l Layer) {
 	h := l.Seed*0x9e3779b97f4a7c15 + 0x632be59bd9b4e019
 	h = (h ^ h>>29) * 0xbf58476d1ce4e5b9
 	h ^= h >> 32

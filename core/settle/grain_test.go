@@ -144,7 +144,7 @@ func TestKnownGrainIsMeasuredAndMadeAgain(t *testing.T) {
 				valid.Pix[i] = 1
 			}
 			known := noise(4, size, k.along, k.across, k.strength, base)
-			g, ok := MeasureGrain([]Specimen{{Grain: known, Base: base, Valid: valid, Excess: 1}})
+			g, ok := MeasureGrain([]GrainSample{{Grain: known, Base: base, Valid: valid, Excess: 1}})
 			require.True(t, ok)
 			for c := range 3 {
 				var was, found float64
@@ -189,7 +189,7 @@ func TestLaidGrainDiffersByFrameAndRepeats(t *testing.T) {
 			missing.Pix[i] = 1
 			copy(m.Pix[4*i:], []float32{0.25, 0.25, 0.25, 1})
 		}
-		LayGrain(m, missing, Layer{Of: g, Tile: tile, Seed: seed, Amount: [3]float64{1, 1, 0.5}})
+		AddGrain(m, missing, Layer{Of: g, Tile: tile, Seed: seed, Amount: [3]float64{1, 1, 0.5}})
 		return m
 	}
 	a, b, again := lay(1), lay(2), lay(1)
@@ -216,7 +216,7 @@ func TestGrainIsFilledUpAndNeverDoubled(t *testing.T) {
 		picture.Set(0, 0, [4]float32{0.5, 0.5, 0.5, 1})
 		patch.Set(0, 0, [4]float32{0.4 * alpha, 0.4 * alpha, 0.4 * alpha, alpha})
 		held.Pix[0], cover.Pix[0] = still*alpha, through
-		Lay(picture, Patch{patch, held}, cover, 1, Normal, touched, out)
+		Composite(picture, Patch{patch, held}, cover, 1, Normal, touched, out)
 		return float64(out.Pix[0])
 	}
 	assert.InDelta(t, 1, missing(1, 1, 1), 1e-6, "a held patch has none")
@@ -232,13 +232,13 @@ func TestGrainIsFilledUpAndNeverDoubled(t *testing.T) {
 func TestCalmerTakesGrainAndNothingElse(t *testing.T) {
 	clean := surface(3, 120, 120)
 	m := grainy(clean, 1, 0.02)
-	k := NewCalmer(m, [3]float64{0.02, 0.02, 0.02})
+	k := NewTemporalDenoiser(m, [3]float64{0.02, 0.02, 0.02})
 	for seed := range uint64(8) {
-		k.Help(grainy(clean, 10+seed, 0.02))
+		k.Add(grainy(clean, 10+seed, 0.02))
 	}
 	odd := grainy(surface(99, 120, 120), 30, 0.02)
-	k.Help(odd)
-	out := k.Done(m, [3]float64{1, 1, 0.5})
+	k.Add(odd)
+	out := k.Denoise(m, [3]float64{1, 1, 0.5})
 	off := func(a *raster.Image, c int) (sum float64) {
 		for y := 10; y < 110; y++ {
 			for x := 10; x < 110; x++ {
@@ -291,4 +291,19 @@ func TestCarriedGrain(t *testing.T) {
 	}
 	assert.InEpsilon(t, 2*0.3*0.01, math.Sqrt(power/n), 0.05, "as strong as grain is at this brightness")
 	assert.Positive(t, same, "it is the very same grain")
+}
+
+// What all frames show alike is no grain: it stays as it is, however many help.
+func TestWhatAllFramesShowStays(t *testing.T) {
+	m := grainy(surface(3, 80, 80), 1, 0.05) // detail as fine as grain, but the same everywhere
+	for helpers := 4; helpers <= 9; helpers += 5 {
+		k := NewTemporalDenoiser(m, [3]float64{0.02, 0.02, 0.02})
+		for range helpers {
+			k.Add(m)
+		}
+		out := k.Denoise(m, [3]float64{1, 1, 1})
+		for i := range m.Pix {
+			require.InDelta(t, m.Pix[i], out.Pix[i], 1e-5)
+		}
+	}
 }

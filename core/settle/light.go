@@ -13,21 +13,21 @@ import (
 	"jardin/core/raster"
 )
 
-// A Light is the change of light over a surface: on a lattice of nodes in the
+// A GainField is the change of light over a surface: on a lattice of nodes in the
 // coordinates of the frame that is held, the natural logarithm of the gain that
 // takes what is held to the plate. Nodes lie at multiples of Step, so that lights
 // measured on different frames share them.
-type Light struct {
+type GainField struct {
 	Nodes image.Rectangle // in units of Step
 	Step  float64         // pixels
 	Log   [3][]float64    // by rows
 	Sure  float64         // how many pixels it rests on
 }
 
-// A Gauge gathers pixels of the plate beside what is held and works out how the
+// A GainEstimator gathers pixels of the plate beside what is held and works out how the
 // light changed. It sums both over small bins first, so that texture, which both
 // have, cancels, and so does grain.
-type Gauge struct {
+type GainEstimator struct {
 	box     geom.Box
 	step    float64
 	columns int
@@ -41,11 +41,11 @@ type bin struct {
 	n           float64
 }
 
-// NewGauge returns a gauge for a box of the frame that is held. scale is the width
+// NewGainEstimator returns a estimator for a box of the frame that is held. scale is the width
 // in pixels of what is compared; the nodes lie half of that apart, farther in a
 // box that would need too many.
-func NewGauge(box geom.Box, scale float64) *Gauge {
-	g := &Gauge{box: box, step: math.Max(scale, 4) / 2}
+func NewGainEstimator(box geom.Box, scale float64) *GainEstimator {
+	g := &GainEstimator{box: box, step: math.Max(scale, 4) / 2}
 	for math.Max(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y)/g.step > 26 {
 		g.step *= 2
 	}
@@ -57,7 +57,7 @@ func NewGauge(box geom.Box, scale float64) *Gauge {
 
 // Add takes a pixel that shows the surface on both: plate as it is, held as it lies
 // there, and where that is on the held frame.
-func (g *Gauge) Add(at geom.Point, plate, held []float32) {
+func (g *GainEstimator) Add(at geom.Point, plate, held []float32) {
 	i, j := int((at.X-g.box.Min.X)/g.step*2), int((at.Y-g.box.Min.Y)/g.step*2)
 	if at.X < g.box.Min.X || at.Y < g.box.Min.Y || i >= g.columns || j >= g.rows {
 		return
@@ -72,7 +72,7 @@ func (g *Gauge) Add(at geom.Point, plate, held []float32) {
 	b.n++
 }
 
-// Light works out the change: the gain on the nodes, straight between them, that
+// Estimate works out the change: the gain on the nodes, straight between them, that
 // takes the sums of what is held to those of the plate with the least error, and
 // bends as little as that allows (a smoothing spline: Eilers & Marx 1996,
 // "Flexible smoothing with B-splines and penalties", with the second differences
@@ -80,8 +80,8 @@ func (g *Gauge) Add(at geom.Point, plate, held []float32) {
 // known, it so goes on in a straight way. Bins that fit nowhere, because something
 // passes in front, count less and less (iteratively reweighted, Cauchy's weights).
 // luma lets all channels change alike. ok is false where nothing could be compared.
-func (g *Gauge) Light(luma bool) (out *Light, ok bool) {
-	out = &Light{Step: g.step}
+func (g *GainEstimator) Estimate(luma bool) (out *GainField, ok bool) {
+	out = &GainField{Step: g.step}
 	out.Nodes = image.Rect(
 		int(math.Floor(g.box.Min.X/g.step)), int(math.Floor(g.box.Min.Y/g.step)),
 		int(math.Ceil(g.box.Max.X/g.step))+1, int(math.Ceil(g.box.Max.Y/g.step))+1)
@@ -113,7 +113,7 @@ func (g *Gauge) Light(luma bool) (out *Light, ok bool) {
 }
 
 // fit works out one channel.
-func (l *Light) fit(bins []bin, c int) bool {
+func (l *GainField) fit(bins []bin, c int) bool {
 	var held, plate, count float64
 	for _, b := range bins {
 		held, plate, count = held+b.held[c], plate+b.plate[c], count+b.n
@@ -177,7 +177,7 @@ func (l *Light) fit(bins []bin, c int) bool {
 }
 
 // hats returns the four nodes around a place and how much each has of it.
-func (l *Light) hats(p geom.Point) (at [4]int, hat [4]float64) {
+func (l *GainField) hats(p geom.Point) (at [4]int, hat [4]float64) {
 	u := math.Min(math.Max(p.X/l.Step-float64(l.Nodes.Min.X), 0), float64(l.Nodes.Dx()-1)-1e-9)
 	v := math.Min(math.Max(p.Y/l.Step-float64(l.Nodes.Min.Y), 0), float64(l.Nodes.Dy()-1)-1e-9)
 	i, j := int(u), int(v)
@@ -187,7 +187,7 @@ func (l *Light) hats(p geom.Point) (at [4]int, hat [4]float64) {
 }
 
 // At returns the logarithm of the gain at a place of the held frame, by channel.
-func (l *Light) At(p geom.Point) (out [3]float64) {
+func (l *GainField) At(p geom.Point) (out [3]float64) {
 	at, hat := l.hats(p)
 	for c := range 3 {
 		for k := range 4 {
@@ -198,7 +198,7 @@ func (l *Light) At(p geom.Point) (out [3]float64) {
 }
 
 // Mean returns the mean of the gains' logarithms over a box.
-func (l *Light) Mean(box geom.Box) (out [3]float64) {
+func (l *GainField) Mean(box geom.Box) (out [3]float64) {
 	const n = 5
 	for j := range n {
 		for i := range n {
@@ -211,11 +211,11 @@ func (l *Light) Mean(box geom.Box) (out [3]float64) {
 	return out
 }
 
-// Steady averages a light over time. around are the lights of the frames near it,
+// Smooth averages a light over time. around are the lights of the frames near it,
 // nil where one is not known; shape and level are their weights, for how the light
 // varies over the surface and for how much of it there is.
-func (l *Light) Steady(around []*Light, shape, level []float64) *Light {
-	out := &Light{Nodes: l.Nodes, Step: l.Step, Sure: l.Sure}
+func (l *GainField) Smooth(around []*GainField, shape, level []float64) *GainField {
+	out := &GainField{Nodes: l.Nodes, Step: l.Step, Sure: l.Sure}
 	for c := range 3 {
 		sum, weight := make([]float64, len(l.Log[c])), make([]float64, len(l.Log[c]))
 		var levels, levelWeight float64
@@ -260,11 +260,11 @@ func (l *Light) Steady(around []*Light, shape, level []float64) *Light {
 	return out
 }
 
-func (l *Light) index(x, y int) int { return (y-l.Nodes.Min.Y)*l.Nodes.Dx() + x - l.Nodes.Min.X }
+func (l *GainField) index(x, y int) int { return (y-l.Nodes.Min.Y)*l.Nodes.Dx() + x - l.Nodes.Min.X }
 
-// Shine multiplies a picture on a frame by a light. back takes the frame's places
+// ApplyGain multiplies a picture on a frame by a light. back takes the frame's places
 // to the held frame; strength 0 changes nothing, 1 all.
-func Shine(m *raster.Image, l *Light, back func(geom.Point) geom.Point, strength float64) {
+func ApplyGain(m *raster.Image, l *GainField, back func(geom.Point) geom.Point, strength float64) {
 	grid := m.Rect
 	// The light is smooth: it is worked out at every eighth pixel.
 	const step = 8

@@ -44,10 +44,10 @@ func grainy(m *raster.Image, seed uint64, sigma float64) *raster.Image {
 	return out
 }
 
-// gauged compares a plate with what is held outside of a hole.
-func gauged(t *testing.T, plate, held *raster.Image, hole image.Rectangle, scale float64, hidden func(x, y int) bool) *Light {
+// estimated compares a plate with what is held outside of a hole.
+func estimated(t *testing.T, plate, held *raster.Image, hole image.Rectangle, scale float64, hidden func(x, y int) bool) *GainField {
 	b := plate.Rect
-	g := NewGauge(geom.Box{Min: geom.Pt(float64(b.Min.X), float64(b.Min.Y)), Max: geom.Pt(float64(b.Max.X), float64(b.Max.Y))}, scale)
+	g := NewGainEstimator(geom.Box{Min: geom.Pt(float64(b.Min.X), float64(b.Min.Y)), Max: geom.Pt(float64(b.Max.X), float64(b.Max.Y))}, scale)
 	for y := b.Min.Y; y < b.Max.Y; y++ {
 		for x := b.Min.X; x < b.Max.X; x++ {
 			if image.Pt(x, y).In(hole) || (hidden != nil && hidden(x, y)) {
@@ -57,7 +57,7 @@ func gauged(t *testing.T, plate, held *raster.Image, hole image.Rectangle, scale
 			g.Add(geom.Pt(float64(x)+0.5, float64(y)+0.5), p[:], h[:])
 		}
 	}
-	l, ok := g.Light(false)
+	l, ok := g.Estimate(false)
 	require.True(t, ok)
 	return l
 }
@@ -100,7 +100,7 @@ func TestAKnownLightIsFoundInsideTheHole(t *testing.T) {
 						}
 					}
 				}
-				l := gauged(t, lit, grainy(clean, 5, 0.004), c.hole, 24, nil)
+				l := estimated(t, lit, grainy(clean, 5, 0.004), c.hole, 24, nil)
 				worst := 0.0
 				for y := c.hole.Min.Y; y < c.hole.Max.Y; y += 4 {
 					for x := c.hole.Min.X; x < c.hole.Max.X; x += 4 {
@@ -121,7 +121,7 @@ func TestAKnownLightIsFoundInsideTheHole(t *testing.T) {
 func TestSteadyKeepsTheFlickerAndCalmsTheShape(t *testing.T) {
 	const w, h, reach = 120, 100, 4
 	clean, hole := surface(2, w, h), image.Rect(40, 30, 80, 70)
-	var all []*Light
+	var all []*GainField
 	levels := []float64{1, 0.95, 1.04, 0.9, 1.1, 1, 0.97, 1.03, 0.92}
 	for k, level := range levels {
 		lit := clean.Crop(clean.Rect)
@@ -130,17 +130,17 @@ func TestSteadyKeepsTheFlickerAndCalmsTheShape(t *testing.T) {
 				lit.Pix[i] *= float32(level)
 			}
 		}
-		all = append(all, gauged(t, grainy(lit, uint64(k), 0.05), clean, hole, 16, nil))
+		all = append(all, estimated(t, grainy(lit, uint64(k), 0.05), clean, hole, 16, nil))
 	}
 	shape, level := make([]float64, len(all)), make([]float64, len(all))
 	for k := range all {
 		shape[k] = 1
 	}
 	level[reach] = 1
-	steady := all[reach].Steady(all, shape, level)
+	steady := all[reach].Smooth(all, shape, level)
 	box := geom.Box{Min: geom.Pt(40, 30), Max: geom.Pt(80, 70)}
 	assert.InDelta(t, math.Log(levels[reach]), steady.Mean(box)[1], 0.01, "the level is the frame's own")
-	rough := func(l *Light) (sum float64) {
+	rough := func(l *GainField) (sum float64) {
 		mean := l.Mean(box)[1]
 		for y := 32.0; y < 70; y += 4 {
 			for x := 42.0; x < 80; x += 4 {
@@ -155,13 +155,13 @@ func TestSteadyKeepsTheFlickerAndCalmsTheShape(t *testing.T) {
 	for k := range even {
 		even[k] = 1
 	}
-	calm := all[reach].Steady(all, shape, even)
+	calm := all[reach].Smooth(all, shape, even)
 	assert.InDelta(t, math.Log(0.99), calm.Mean(box)[1], 0.015, "averaged, the level does not flicker")
 }
 
 // What is lit by a light is multiplied by it; half the strength is its root.
 func TestShine(t *testing.T) {
-	l := &Light{Nodes: image.Rect(0, 0, 3, 3), Step: 10}
+	l := &GainField{Nodes: image.Rect(0, 0, 3, 3), Step: 10}
 	for c := range 3 {
 		for range 9 {
 			l.Log[c] = append(l.Log[c], math.Log(1.44))
@@ -171,7 +171,7 @@ func TestShine(t *testing.T) {
 	for i := range m.Pix {
 		m.Pix[i] = 0.5
 	}
-	Shine(m, l, func(p geom.Point) geom.Point { return p }, 0.5)
+	ApplyGain(m, l, func(p geom.Point) geom.Point { return p }, 0.5)
 	assert.InDelta(t, 0.6, m.At(7, 13)[1], 1e-6)
 	assert.EqualValues(t, 0.5, m.At(7, 13)[3], "alpha stays")
 }
@@ -179,16 +179,16 @@ func TestShine(t *testing.T) {
 // Worked out by hand: levels and shapes are averaged by their weights and by how much each
 // light rests on; what rests on more than the frame's own counts no more than that.
 func TestSteadyWeighsByCertainty(t *testing.T) {
-	light := func(sure float64, logs ...float64) *Light {
-		l := &Light{Nodes: image.Rect(0, 0, len(logs), 1), Step: 10, Sure: sure}
+	light := func(sure float64, logs ...float64) *GainField {
+		l := &GainField{Nodes: image.Rect(0, 0, len(logs), 1), Step: 10, Sure: sure}
 		for c := range 3 {
 			l.Log[c] = logs
 		}
 		return l
 	}
 	own := light(10, 0, 0)
-	around := []*Light{light(5, 1.2, 0.8), own, light(40, 2, 2), nil, light(0, 9, 9)}
-	got := own.Steady(around, []float64{0.5, 1, 0.25, 1, 1}, []float64{0.25, 1, 0.5, 1, 1})
+	around := []*GainField{light(5, 1.2, 0.8), own, light(40, 2, 2), nil, light(0, 9, 9)}
+	got := own.Smooth(around, []float64{0.5, 1, 0.25, 1, 1}, []float64{0.25, 1, 0.5, 1, 1})
 	level := (0.5*0.25*1 + 0 + 1*0.5*2) / (0.5*0.25 + 1 + 0.5)
 	shape := 0.5 * 0.5 * 0.2 / (0.5*0.5 + 1 + 0.25)
 	for c := range 3 {

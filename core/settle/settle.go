@@ -9,13 +9,13 @@ import (
 	"jardin/core/raster"
 )
 
-// How a patch is laid.
-type How int
+// BlendMode a patch is laid.
+type BlendMode int
 
 const (
-	Normal  How = iota
-	Darken      // only where it is darker than the picture
-	Lighten     // only where it is lighter
+	Normal  BlendMode = iota
+	Darken            // only where it is darker than the picture
+	Lighten           // only where it is lighter
 )
 
 // A Patch is what is laid over a picture.
@@ -24,12 +24,12 @@ type Patch struct {
 	Still         *raster.Plane // share of each pixel that has no moving grain of its own, premultiplied; nil for none
 }
 
-// Lay lays a patch over the picture through a matte and an opacity, in linear
+// Composite lays a patch over the picture through a matte and an opacity, in linear
 // light, on the pixels that all share. It sets touched to 1 wherever the patch has
 // any weight and changes nothing elsewhere. missing, if it is not nil, is set to
 // the share of its standard deviation that the grain of each pixel then lacks:
 // grains that are mixed are independent, so their variances add.
-func Lay(picture *raster.Image, patch Patch, through *raster.Plane, opacity float32, how How, touched, missing *raster.Plane) {
+func Composite(picture *raster.Image, patch Patch, through *raster.Plane, opacity float32, how BlendMode, touched, missing *raster.Plane) {
 	r := picture.Rect.Intersect(patch.Rect).Intersect(through.Rect).Intersect(touched.Rect)
 	raster.Rows(r.Min.Y, r.Max.Y, func(y int) {
 		dst, src := picture.Row(y, r.Min.X, r.Max.X), patch.Row(y, r.Min.X, r.Max.X)
@@ -199,10 +199,10 @@ func Unmix(picture, plate, was *raster.Image, patch *raster.Image, front, throug
 	}
 }
 
-// Spread returns what a picture looks like around each pixel, judged by those that
+// NormalizedBlur returns what a picture looks like around each pixel, judged by those that
 // count (normalised convolution): opaque where anything within about 3 sigma does,
 // transparent elsewhere.
-func Spread(m *raster.Image, counts *raster.Plane, sigma float64) *raster.Image {
+func NormalizedBlur(m *raster.Image, counts *raster.Plane, sigma float64) *raster.Image {
 	out := raster.NewImage(counts.Rect)
 	for y := out.Rect.Min.Y; y < out.Rect.Max.Y; y++ {
 		for x := out.Rect.Min.X; x < out.Rect.Max.X; x++ {

@@ -22,7 +22,7 @@ func TestLayIsOverThroughAMatte(t *testing.T) {
 	patch.Set(0, 0, [4]float32{0.4, 0.4, 0.4, 0.5})
 	patch.Set(1, 0, [4]float32{0.9, 0.9, 0.9, 1})
 	copy(through.Pix, []float32{0.5, 0, 1})
-	Lay(picture, Patch{Image: patch}, through, 0.5, Normal, touched, nil)
+	Composite(picture, Patch{Image: patch}, through, 0.5, Normal, touched, nil)
 	assert.InDelta(t, 0.275, picture.At(0, 0)[0], 1e-6)
 	assert.Equal(t, [4]float32{0.2, 0.2, 0.2, 1}, picture.At(1, 0), "no matte, no change")
 	assert.Equal(t, [4]float32{0.2, 0.2, 0.2, 1}, picture.At(2, 0), "no paint, no change")

@@ -18,12 +18,12 @@ type Pair struct {
 	Valid       *raster.Plane // 1 where both show the surface, 0 elsewhere
 }
 
-// Softer measures how much softer the plate is than what is held, as the sigma in
+// EstimateBlur measures how much softer the plate is than what is held, as the sigma in
 // pixels of the Gaussian that makes them alike, from the detail of both, each
 // relative to how bright it is around. grain is the standard deviation of the grain
 // that is still in what is held. sure says how much detail there was to judge by, left
 // how much both still differ: the mean square, grain included.
-func Softer(pairs []Pair, grain float64) (sigma, sure, left float64) {
+func EstimateBlur(pairs []Pair, grain float64) (sigma, sure, left float64) {
 	var plates, helds []*raster.Plane
 	n, bright := 0.0, 0.0
 	for _, p := range pairs {
@@ -201,12 +201,12 @@ func smeared(ctx context.Context, m *raster.Image, along func(p geom.Point) geom
 	return out, ctx.Err()
 }
 
-// Left returns what is still missing of a smear: by which length, and in which
+// MissingSmear returns what is still missing of a smear: by which length, and in which
 // direction, something must be smeared that was smeared by had to look as if it
 // had been smeared by wanted. Second moments decide: those of a straight trace of
 // length d are d dT / 12, and what is missing is the part of their difference that
 // is positive.
-func Left(wanted, had geom.Point) geom.Point {
+func MissingSmear(wanted, had geom.Point) geom.Point {
 	a := wanted.X*wanted.X - had.X*had.X
 	b := wanted.X*wanted.Y - had.X*had.Y
 	c := wanted.Y*wanted.Y - had.Y*had.Y

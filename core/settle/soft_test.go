@@ -40,7 +40,7 @@ func TestAKnownSoftnessIsFound(t *testing.T) {
 				plate.Pix[i] *= 0.7
 			}
 		}
-		got, sure, _ := Softer([]Pair{{roots(grainy(plate, 3, 0.01)), roots(grainy(clean, 4, 0.003)), valid}}, 0.003)
+		got, sure, _ := EstimateBlur([]Pair{{roots(grainy(plate, 3, 0.01)), roots(grainy(clean, 4, 0.003)), valid}}, 0.003)
 		assert.InDelta(t, sigma, got, 0.12+0.06*sigma, "sigma %v", sigma)
 		assert.Positive(t, sure)
 	}
@@ -61,13 +61,13 @@ func TestSmear(t *testing.T) {
 	assert.InDelta(t, 1, sum, 0.02)
 	assert.InDelta(t, 64.0/12, second/sum, 0.4, "the variance of a straight trace of 8 pixels")
 
-	left := Left(geom.Pt(5, 0), geom.Pt(3, 0))
+	left := MissingSmear(geom.Pt(5, 0), geom.Pt(3, 0))
 	assert.InDelta(t, 4, left.Len(), 1e-9)
-	assert.Zero(t, Left(geom.Pt(3, 0), geom.Pt(5, 0)), "what is smeared too much cannot be made sharp")
-	across := Left(geom.Pt(0, 6), geom.Pt(4, 0))
+	assert.Zero(t, MissingSmear(geom.Pt(3, 0), geom.Pt(5, 0)), "what is smeared too much cannot be made sharp")
+	across := MissingSmear(geom.Pt(0, 6), geom.Pt(4, 0))
 	assert.InDelta(t, 6, math.Abs(across.Y), 1e-9)
 	assert.InDelta(t, 0, across.X, 1e-9)
-	turned := Left(geom.Pt(3, 3), geom.Point{})
+	turned := MissingSmear(geom.Pt(3, 3), geom.Point{})
 	assert.InDelta(t, math.Sqrt(18), turned.Len(), 1e-9)
 	assert.InDelta(t, turned.X, turned.Y, 1e-9)
 }

@@ -47,7 +47,7 @@ func TestCDLByItsDefinition(t *testing.T) {
 // Only darken and only lighten decide by brightness, pixel by pixel.
 func TestLayOnlyWhereItDarkens(t *testing.T) {
 	r := image.Rect(0, 0, 2, 1)
-	for how, want := range map[How][2]float32{Normal: {0.5, 0.5}, Darken: {0.2, 0.5}, Lighten: {0.5, 0.8}} {
+	for how, want := range map[BlendMode][2]float32{Normal: {0.5, 0.5}, Darken: {0.2, 0.5}, Lighten: {0.5, 0.8}} {
 		picture, patch, through, touched := raster.NewImage(r), raster.NewImage(r), raster.NewPlane(r), raster.NewPlane(r)
 		picture.Set(0, 0, [4]float32{0.2, 0.2, 0.2, 1})
 		picture.Set(1, 0, [4]float32{0.8, 0.8, 0.8, 1})
@@ -55,7 +55,7 @@ func TestLayOnlyWhereItDarkens(t *testing.T) {
 			patch.Set(x, 0, [4]float32{0.5, 0.5, 0.5, 1})
 			through.Pix[x] = 1
 		}
-		Lay(picture, Patch{Image: patch}, through, 1, how, touched, nil)
+		Composite(picture, Patch{Image: patch}, through, 1, how, touched, nil)
 		assert.Equal(t, want, [2]float32{picture.At(0, 0)[0], picture.At(1, 0)[0]}, "how %d", how)
 	}
 }
@@ -140,4 +140,30 @@ func TestUnmixTrustsLittleOfWhatIsHardlyThere(t *testing.T) {
 		sure := min(g/0.15, 1)
 		assert.InDelta(t, g*0.9*sure+(1-g*sure)*0.5, picture.At(0, 0)[1], 1e-6, "%v", g)
 	}
+}
+
+// What lies farther than a few pixels outside of the patch has no say at its seam.
+func TestASeamIsJudgedByWhatIsNear(t *testing.T) {
+	r := image.Rect(0, 0, 90, 90)
+	plate, patch, through, valid := raster.NewImage(r), raster.NewImage(r), raster.NewPlane(r), raster.NewPlane(r)
+	hole := image.Rect(30, 30, 60, 60)
+	for y := range 90 {
+		for x := range 90 {
+			v := float32(0.4)
+			if !image.Pt(x, y).In(hole.Inset(-7)) {
+				v = 0.9 // something else, seven pixels away
+			}
+			plate.Set(x, y, [4]float32{v, v, v, 1})
+			patch.Set(x, y, [4]float32{0.3, 0.3, 0.3, 1})
+			valid.Pix[y*90+x] = 1
+			if image.Pt(x, y).In(hole) {
+				through.Pix[y*90+x] = 1
+			}
+		}
+	}
+	Blend(patch, plate, through, valid, 8)
+	for x := 32; x < 58; x++ {
+		assert.InDelta(t, 0.4, patch.At(x, 30)[0], 0.03)
+	}
+	assert.InDelta(t, 0.3, patch.At(45, 45)[0], 0.005)
 }

@@ -53,7 +53,7 @@ func BenchmarkEightPoints(b *testing.B) {
 	}
 	i := 0
 	for b.Loop() {
-		_, failed := StepAll(points, slices.Repeat([]Look{show(frames[i%4])}, len(points)))
+		_, failed := StepAll(points, slices.Repeat([]FrameReader{show(frames[i%4])}, len(points)))
 		for _, err := range failed {
 			require.NoError(b, err)
 		}

@@ -36,9 +36,9 @@ type Plane struct {
 	move geom.Homography // from the frame before that to the frame before
 }
 
-// A Look returns the part r of a frame as encoded luma. What it returns may cover
+// A FrameReader returns the part r of a frame as encoded luma. What it returns may cover
 // more, or less where the frame ends.
-type Look func(r image.Rectangle) (*raster.Plane, error)
+type FrameReader func(r image.Rectangle) (*raster.Plane, error)
 
 // States of the blocks of a region's box.
 const (
@@ -68,7 +68,7 @@ const (
 // NewPlane prepares to follow the surface inside a polygon of the reference
 // frame, leaving out what lies inside the polygons of without, with the given
 // motion. size is that of every frame.
-func NewPlane(look Look, size image.Rectangle, region []geom.Point, without [][]geom.Point, motion geom.Motion) (*Plane, error) {
+func NewPlane(look FrameReader, size image.Rectangle, region []geom.Point, without [][]geom.Point, motion geom.Motion) (*Plane, error) {
 	t := &Plane{
 		MinMatch: 0.5, MinAgree: 0.3,
 		size: size, motion: motion, region: region, move: geom.Identity,
@@ -106,7 +106,7 @@ func covers(polygons [][]geom.Point, p geom.Point) bool {
 
 // pyramid returns the part of a frame around the region, placed by guess, ready
 // for tracking. Work grows with the region, not with the frame.
-func (t *Plane) pyramid(look Look, guess geom.Homography) ([]*raster.Plane, error) {
+func (t *Plane) pyramid(look FrameReader, guess geom.Homography) ([]*raster.Plane, error) {
 	box := geom.Bounds(guess.ApplyAll(t.region))
 	margin := math.Max(48, 0.2*math.Max(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y))
 	r := raster.Around(box, margin, t.size)
@@ -134,7 +134,7 @@ func (t *Plane) pyramid(look Look, guess geom.Homography) ([]*raster.Plane, erro
 // come. What lies inside the polygons of covered, on that frame, does not count.
 // When the surface is lost the error says why, and the tracker stays on the frame
 // before.
-func (t *Plane) Step(look Look, covered [][]geom.Point) (Sample, error) {
+func (t *Plane) Step(look FrameReader, covered [][]geom.Point) (Sample, error) {
 	guess := t.move.Mul(t.last.H) // it goes on as it went
 	next, err := t.pyramid(look, guess)
 	if err != nil {
@@ -163,7 +163,7 @@ func (t *Plane) Step(look Look, covered [][]geom.Point) (Sample, error) {
 // search finds a surface that did not go on as it went: from its features, then
 // from the coarsest pictures, and at last by its looks on the frame before.
 func (t *Plane) search(next []*raster.Plane, guess geom.Homography, mask *raster.Plane) (Sample, error) {
-	carried, err := t.carry(next, guess)
+	carried, err := t.predict(next, guess)
 	best, failed := Sample{}, err
 	try := func(guess geom.Homography, from int) {
 		s, err := t.align.run(next, guess, from, mask)
@@ -214,10 +214,10 @@ func (t *Plane) accept(s Sample) error {
 	return nil
 }
 
-// carry matches the features from the frame before to this one and fits the
+// predict matches the features from the frame before to this one and fits the
 // motion from the reference frame. A feature counts only if matching it back
 // leads to where it started.
-func (t *Plane) carry(next []*raster.Plane, guess geom.Homography) (geom.Homography, error) {
+func (t *Plane) predict(next []*raster.Plane, guess geom.Homography) (geom.Homography, error) {
 	type match struct {
 		now geom.Point
 		ok  bool

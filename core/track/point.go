@@ -53,7 +53,7 @@ type PointSample struct {
 }
 
 // NewPoint prepares to follow the point at a place of the frame that look shows.
-func NewPoint(look Look, size image.Rectangle, at geom.Point, o PointOptions) (*Point, error) {
+func NewPoint(look FrameReader, size image.Rectangle, at geom.Point, o PointOptions) (*Point, error) {
 	p := &Point{options: o, size: size, at: at, warp: geom.Identity}
 	frame, err := p.see(look, at)
 	if err != nil {
@@ -69,7 +69,7 @@ func NewPoint(look Look, size image.Rectangle, at geom.Point, o PointOptions) (*
 
 // Place moves the point to where it is on the frame that look shows, from where
 // it is followed on. What it looks like stays what it was.
-func (p *Point) Place(look Look, at geom.Point) error {
+func (p *Point) Place(look FrameReader, at geom.Point) error {
 	frame, err := p.see(look, at)
 	if err != nil {
 		return err
@@ -80,7 +80,7 @@ func (p *Point) Place(look Look, at geom.Point) error {
 
 // see returns the smoothed part of a frame in which the point can be, if it is
 // near at.
-func (p *Point) see(look Look, at geom.Point) (*raster.Plane, error) {
+func (p *Point) see(look FrameReader, at geom.Point) (*raster.Plane, error) {
 	reach := geom.Pt(math.Max(p.options.Search.X, p.options.Pattern.X)/2+8, math.Max(p.options.Search.Y, p.options.Pattern.Y)/2+8)
 	r := raster.Around(geom.Bounds([]geom.Point{at.Sub(reach), at.Add(reach)}), 0, p.size)
 	r = image.Rect(r.Min.X&^7, r.Min.Y&^7, r.Max.X, r.Max.Y)
@@ -100,7 +100,7 @@ func (p *Point) see(look Look, at geom.Point) (*raster.Plane, error) {
 
 // Step follows the point to the next frame. When it is lost the error says why,
 // and the point stays where it was.
-func (p *Point) Step(look Look) (PointSample, error) {
+func (p *Point) Step(look FrameReader) (PointSample, error) {
 	frame, err := p.see(look, p.at)
 	if err != nil {
 		return PointSample{}, err
@@ -142,7 +142,7 @@ func (p *Point) Step(look Look) (PointSample, error) {
 // StepAll follows several points to the next frame, on all processors, and
 // returns what became of each. looks show that frame to each of them and must be
 // safe for concurrent use.
-func StepAll(points []*Point, looks []Look) (found []PointSample, failed []error) {
+func StepAll(points []*Point, looks []FrameReader) (found []PointSample, failed []error) {
 	found, failed = make([]PointSample, len(points)), make([]error, len(points))
 	next := make(chan int, len(points))
 	for i := range points {

@@ -62,7 +62,7 @@ func noisy(p *raster.Plane, deviation float64, seed uint64) *raster.Plane {
 }
 
 // show hands out a picture as the tracker asks for it.
-func show(p *raster.Plane) Look {
+func show(p *raster.Plane) FrameReader {
 	return func(r image.Rectangle) (*raster.Plane, error) {
 		out := raster.NewPlane(r.Intersect(p.Rect))
 		for y := out.Rect.Min.Y; y < out.Rect.Max.Y; y++ {
@@ -428,4 +428,44 @@ func TestWhatIsMarkedOnAFrameDoesNotCountThere(t *testing.T) {
 	}
 	assert.Less(t, run(true), 0.5)
 	assert.Greater(t, run(false), 0.5)
+}
+
+// Of two places that look like a pattern the one is taken that looks more like it, though the
+// other lies nearer to where the point was.
+func TestTheBetterOfTwoLookAlikes(t *testing.T) {
+	s := newSurface(5)
+	first := s.seen(geom.Identity)
+	at := geom.Pt(150, 120)
+	o := PointOptions{Pattern: geom.Pt(21, 21), Search: geom.Pt(121, 81), Motion: geom.Position, Against: Reference, Tolerance: 0.5}
+	other := newSurface(77).seen(geom.Identity)
+	paste := func(into *raster.Plane, to geom.Point, share float32) {
+		for y := -16; y <= 16; y++ {
+			for x := -16; x <= 16; x++ {
+				v := first.At(int(at.X)+x, int(at.Y)+y)*share + other.At(int(at.X)+x+40, int(at.Y)+y+30)*(1-share)
+				into.Row(int(to.Y)+y, int(to.X)+x, int(to.X)+x+1)[0] = v
+			}
+		}
+	}
+	for _, side := range []float64{-1, 1} {
+		p, err := NewPoint(show(first), frame, at, o)
+		require.NoError(t, err)
+		next := newSurface(31).seen(geom.Identity)
+		paste(next, at.Add(geom.Pt(-18*side, 4)), 0.8) // nearly like it, and near
+		paste(next, at.Add(geom.Pt(36*side, -6)), 1)
+		found, err := p.Step(show(next))
+		require.NoError(t, err)
+		assert.Less(t, found.At.Dist(at.Add(geom.Pt(36*side, -6))), 0.1)
+	}
+}
+
+// A step is taken only if enough of the region looks alike and enough of it agrees.
+func TestAStepNeedsMatchAndAgreement(t *testing.T) {
+	tr, err := NewPlane(show(newSurface(3).seen(geom.Identity)), frame, region, nil, geom.Perspective)
+	require.NoError(t, err)
+	good := Sample{H: geom.Identity, Match: 1, Agree: 1}
+	assert.NoError(t, tr.accept(good))
+	for _, bad := range []Sample{{H: geom.Identity, Match: tr.MinMatch - 0.01, Agree: 1}, {H: geom.Identity, Match: 1, Agree: tr.MinAgree - 0.01}} {
+		assert.ErrorIs(t, tr.accept(bad), ErrLost)
+	}
+	assert.Error(t, tr.accept(Sample{H: geom.Homography{}, Match: 1, Agree: 1}))
 }

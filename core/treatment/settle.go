@@ -87,16 +87,16 @@ const (
 
 // Grain takes the still grain out of what is held and lays moving grain on it.
 type Grain struct {
-	Off    bool        `json:"off,omitempty"`
-	Calm   *Calm       `json:"calm,omitempty" doc:"Takes the grain out of the frames that are painted on"`
-	Kind   string      `json:"kind,omitempty" enum:"made,carried" doc:"Left out none is laid"`
-	Amount *[3]float64 `json:"amount,omitempty" doc:"Red, green, blue; 1 where left out"`
-	Model  *GrainModel `json:"model,omitempty" doc:"Measured from the plate"`
-	From   *Vec        `json:"from,omitempty" doc:"Of carried grain: from each pixel to the one whose grain is taken"`
+	Off     bool        `json:"off,omitempty"`
+	Denoise *Denoise    `json:"calm,omitempty" doc:"Takes the grain out of the frames that are painted on"`
+	Kind    string      `json:"kind,omitempty" enum:"made,carried" doc:"Left out none is laid"`
+	Amount  *[3]float64 `json:"amount,omitempty" doc:"Red, green, blue; 1 where left out"`
+	Model   *GrainModel `json:"model,omitempty" doc:"Measured from the plate"`
+	From    *Vec        `json:"from,omitempty" doc:"Of carried grain: from each pixel to the one whose grain is taken"`
 }
 
-// Calm says how grain is taken out of a frame.
-type Calm struct {
+// Denoise says how grain is taken out of a frame.
+type Denoise struct {
 	Strength [3]float64 `json:"strength" doc:"Red, green, blue, 0 to 1: the share of the grain that is taken out"`
 	Over     int        `json:"over,omitempty" minimum:"0" maximum:"24" doc:"Frames before and after, brought into place by the track, that help; 0 for the frame alone"`
 }
@@ -248,7 +248,7 @@ func (c *checker) grain(at string, g *Grain) {
 			c.within(at+"/amount", v, 0, 4, "")
 		}
 	}
-	if k := g.Calm; k != nil {
+	if k := g.Denoise; k != nil {
 		for _, v := range k.Strength {
 			c.within(at+"/calm/strength", v, 0, 1, "")
 		}

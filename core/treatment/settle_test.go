@@ -17,7 +17,7 @@ func settledDocument() *Document {
 	corner := []Knot{{At: Vec{0, 0}}, {At: Vec{9, 0}}, {At: Vec{9, 9}}}
 	d.Removals = []Removal{{ID: "r", Name: "r", Range: Range{1, 9}, Reference: 5,
 		Settle: Settle{Opacity: 1, Dissolve: []ValueKey{{1, Linear, 0}, {3, Linear, 1}}, Light: &Light{Scale: 20, Strength: 1}, Softness: &Softness{Match: true},
-			Grain: &Grain{Kind: MadeGrain, Model: model, Calm: &Calm{Strength: [3]float64{1, 1, 1}}}, Tones: []Tone{{ID: "t", Grade: Plain}}},
+			Grain: &Grain{Kind: MadeGrain, Model: model, Denoise: &Denoise{Strength: [3]float64{1, 1, 1}}}, Tones: []Tone{{ID: "t", Grade: Plain}}},
 		Guard: &Guard{Fronts: []Front{{ID: "f", By: ByColour, Key: &FrontKey{Near: 5, Far: 20}, Shapes: []Shape{{ID: "s", Kind: Outline, Home: 5, Points: corner}}}}},
 	}}
 	return d

@@ -5,7 +5,7 @@ import type { Schemas, Task } from './client'
 import { actingQuery } from './me'
 import { catchUp, catchUpAll } from './treatment'
 
-export type Found = Schemas['Found']
+export type Found = Schemas['Tracked']
 
 /** What the server tells as it happens and no query keeps: running work and what running tracks find. */
 export const useLive = create<{

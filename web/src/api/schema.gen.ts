@@ -644,15 +644,6 @@ export interface components {
             feather?: number;
             points: components["schemas"]["Knot"][];
         };
-        Calm: {
-            /**
-             * Format: int64
-             * @description Frames before and after, brought into place by the track, that help; 0 for the frame alone
-             */
-            over?: number;
-            /** @description Red, green, blue, 0 to 1: the share of the grain that is taken out */
-            strength: number[];
-        };
         Correction: {
             /** @description Of a grid: columns and rows */
             cells?: number[];
@@ -699,6 +690,34 @@ export interface components {
              */
             days: number;
             shots: components["schemas"]["Shot"][];
+        };
+        DeliverySpec: {
+            /** @description Movies beside the frames: H.264 for review, FFV1 without loss */
+            movies?: ("review" | "master")[];
+            /** @description Only these frames */
+            range?: components["schemas"]["Range"];
+            /** @description Only these; none for all */
+            removals?: string[];
+            /** @description Of patches: colours are not multiplied by alpha */
+            straight?: boolean;
+            /** @description File format and samples; as the plate came in if it is left out */
+            target?: components["schemas"]["Target"];
+            /** @description Of file names, without their ending: {show}, {shot}, {version}, {revision}, {frame} */
+            template?: string;
+            /**
+             * @description Clean frames, the patches alone with alpha, or their mattes
+             * @enum {string}
+             */
+            what: "clean" | "patch" | "mattes";
+        };
+        Denoise: {
+            /**
+             * Format: int64
+             * @description Frames before and after, brought into place by the track, that help; 0 for the frame alone
+             */
+            over?: number;
+            /** @description Red, green, blue, 0 to 1: the share of the grain that is taken out */
+            strength: number[];
         };
         Document: {
             /** @enum {string} */
@@ -856,16 +875,8 @@ export interface components {
             points?: string[];
             track: string;
         };
-        Found: {
-            /** Format: int64 */
-            frame: number;
-            points?: {
-                [key: string]: components["schemas"]["PointSample"];
-            };
-            sample?: components["schemas"]["Sample"];
-        };
         FrameFollowed: {
-            found: components["schemas"]["Found"];
+            found: components["schemas"]["Tracked"];
             shotId: string;
             taskId: string;
             track: string;
@@ -1009,7 +1020,7 @@ export interface components {
             /** @description Red, green, blue; 1 where left out */
             amount?: number[];
             /** @description Takes the grain out of the frames that are painted on */
-            calm?: components["schemas"]["Calm"];
+            calm?: components["schemas"]["Denoise"];
             /** @description Of carried grain: from each pixel to the one whose grain is taken */
             from?: number[];
             /**
@@ -2049,6 +2060,14 @@ export interface components {
             /** @description Four corners on the home frame, clockwise: where a grid is laid, and where corrections by corners hold on */
             surface?: number[][];
         };
+        Tracked: {
+            /** Format: int64 */
+            frame: number;
+            points?: {
+                [key: string]: components["schemas"]["PointSample"];
+            };
+            sample?: components["schemas"]["Sample"];
+        };
         Upload: {
             files: components["schemas"]["UploadFile"][];
             id: string;
@@ -2088,25 +2107,6 @@ export interface components {
             frame: number;
             /** Format: double */
             value: number;
-        };
-        Wanted: {
-            /** @description Movies beside the frames: H.264 for review, FFV1 without loss */
-            movies?: ("review" | "master")[];
-            /** @description Only these frames */
-            range?: components["schemas"]["Range"];
-            /** @description Only these; none for all */
-            removals?: string[];
-            /** @description Of patches: colours are not multiplied by alpha */
-            straight?: boolean;
-            /** @description File format and samples; as the plate came in if it is left out */
-            target?: components["schemas"]["Target"];
-            /** @description Of file names, without their ending: {show}, {shot}, {version}, {revision}, {frame} */
-            template?: string;
-            /**
-             * @description Clean frames, the patches alone with alpha, or their mattes
-             * @enum {string}
-             */
-            what: "clean" | "patch" | "mattes";
         };
     };
     responses: never;
@@ -2934,7 +2934,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["Wanted"];
+                "application/json": components["schemas"]["DeliverySpec"];
             };
         };
         responses: {

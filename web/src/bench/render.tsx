@@ -6,7 +6,7 @@ import { Button, Check, Field, inputStyle, NumberInput } from '../ui/controls'
 import { Progress } from '../ui/progress'
 import { Sheet } from '../ui/sheet'
 
-type Wanted = Schemas['Wanted']
+type Wanted = Schemas['DeliverySpec']
 type What = Wanted['what']
 
 const formats: { value: string; label: string; hint?: string }[] = [

@@ -19,21 +19,21 @@ import (
 	"jardin/core/raster"
 )
 
-// A shelf keeps pictures in a folder, up to a number of bytes; those written longest
+// A diskCache keeps pictures in a folder, up to a number of bytes; those written longest
 // ago leave first. A file that is not whole counts as absent.
-type shelf struct {
+type diskCache struct {
 	dir    string
 	budget int64
 	mu     sync.Mutex // one writes at a time
 }
 
-func (s *shelf) path(key string) string {
+func (s *diskCache) path(key string) string {
 	sum := sha256.Sum256([]byte(key))
 	return filepath.Join(s.dir, hex.EncodeToString(sum[:20])+".layer")
 }
 
-// Find returns a picture that was kept.
-func (s *shelf) Find(key string) (*raster.Image, bool) {
+// Get returns a picture that was kept.
+func (s *diskCache) Get(key string) (*raster.Image, bool) {
 	packed, err := os.ReadFile(s.path(key))
 	if err != nil {
 		return nil, false
@@ -54,8 +54,8 @@ func (s *shelf) Find(key string) (*raster.Image, bool) {
 	return m, true
 }
 
-// Keep writes a picture, in its own time.
-func (s *shelf) Keep(key string, m *raster.Image) {
+// Put writes a picture, in its own time.
+func (s *diskCache) Put(key string, m *raster.Image) {
 	routines.Go("keep paint on disk", func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -76,7 +76,7 @@ func (s *shelf) Keep(key string, m *raster.Image) {
 }
 
 // trim removes what was written longest ago until the rest is within the budget.
-func (s *shelf) trim() {
+func (s *diskCache) trim() {
 	entries, err := os.ReadDir(s.dir)
 	if err != nil {
 		return

@@ -6,8 +6,8 @@ import (
 	"jardin/core/raster"
 )
 
-// A Calmer takes the grain out of a frame with the help of others.
-type Calmer struct {
+// A TemporalDenoiser takes the grain out of a frame with the help of others.
+type TemporalDenoiser struct {
 	out    *raster.Image
 	low    *raster.Image
 	sum    []float32 // of details brought in, by channel and pixel
@@ -15,23 +15,23 @@ type Calmer struct {
 	noise  [3]float64
 }
 
-// NewCalmer begins with a frame. noise is the standard deviation of each channel's
+// NewTemporalDenoiser begins with a frame. noise is the standard deviation of each channel's
 // grain on the square root of light; 0 is measured.
-func NewCalmer(m *raster.Image, noise [3]float64) *Calmer {
-	k := &Calmer{out: rooted(m), noise: noise}
+func NewTemporalDenoiser(m *raster.Image, noise [3]float64) *TemporalDenoiser {
+	k := &TemporalDenoiser{out: rooted(m), noise: noise}
 	for c := range 3 {
 		if k.noise[c] <= 0 {
 			k.noise[c] = Noise(m, c)
 		}
 	}
-	k.low = raster.Broad(k.out, calmBroad)
+	k.low = raster.Broad(k.out, denoiseBroad)
 	k.sum, k.weight = make([]float32, 3*len(m.Pix)/4), make([]float32, 3*len(m.Pix)/4)
 	return k
 }
 
-// calmBroad is the sigma in pixels above which another frame's light is not looked
+// denoiseBroad is the sigma in pixels above which another frame's light is not looked
 // at: it may have changed.
-const calmBroad = 5
+const denoiseBroad = 5
 
 func rooted(m *raster.Image) *raster.Image {
 	out := raster.NewImage(m.Rect)
@@ -48,12 +48,12 @@ func rooted(m *raster.Image) *raster.Image {
 	return out
 }
 
-// Help brings in another frame, laid onto the first by the track; where it is
+// Add brings in another frame, laid onto the first by the track; where it is
 // transparent nothing is known. What differs by more than grain does, because
 // something passed or the track was off, counts little.
-func (k *Calmer) Help(other *raster.Image) {
+func (k *TemporalDenoiser) Add(other *raster.Image) {
 	m := rooted(other)
-	low := raster.Broad(m, calmBroad)
+	low := raster.Broad(m, denoiseBroad)
 	w := k.out.Rect.Dx()
 	n := len(k.sum) / 3
 	apart := raster.NewPlane(k.out.Rect)
@@ -91,12 +91,12 @@ func (k *Calmer) Help(other *raster.Image) {
 	}
 }
 
-// Done returns the frame with its grain reduced: by what the other frames say, and
+// Denoise returns the frame with its grain reduced: by what the other frames say, and
 // where they say little by its surroundings. strength is the share of each
 // channel's grain that is taken out.
-func (k *Calmer) Done(m *raster.Image, strength [3]float64) *raster.Image {
+func (k *TemporalDenoiser) Denoise(m *raster.Image, strength [3]float64) *raster.Image {
 	const enough = 4 // frames that help: then nothing needs to be smoothed over
-	spatial := Calm(m, 3)
+	spatial := Denoise(m, 3)
 	out := m.Crop(m.Rect)
 	n := len(k.sum) / 3
 	w := m.Rect.Dx()

@@ -14,15 +14,15 @@ import (
 	"jardin/core/treatment"
 )
 
-// Rooms opens shots: it finds their plates and revisions and keeps what was
+// Workspace opens shots: it finds their plates and revisions and keeps what was
 // worked out for them within one budget of memory.
-type Rooms struct {
-	store  *store.Store
-	Folder *datafolder.Folder
-	memory int
-	cache  *memo.Memo
-	short  *memo.Memo // what is measured on; a part of the same budget
-	shelf  shelf
+type Workspace struct {
+	store     *store.Store
+	Folder    *datafolder.Folder
+	memory    int
+	cache     *memo.Memo
+	short     *memo.Memo // what is measured on; a part of the same budget
+	diskCache diskCache
 
 	mu   sync.Mutex
 	open map[string]*Source
@@ -38,17 +38,19 @@ const forMeasuring = 128 << 20
 
 // NewRooms returns the shots of a store, whose plates lie in a data folder. memory is all that
 // the program may take, disk the room for paint that is kept, in bytes.
-func NewRooms(s *store.Store, folder *datafolder.Folder, memory int, disk int64) *Rooms {
+func NewRooms(s *store.Store, folder *datafolder.Folder, memory int, disk int64) *Workspace {
 	budget := memory - min(memory/2, forWork)
 	short := max(budget/8, min(budget/2, forMeasuring))
-	return &Rooms{store: s, Folder: folder, memory: memory, cache: memo.New(budget - short), short: memo.New(short), shelf: shelf{dir: folder.Kind(datafolder.Paint), budget: disk}, open: map[string]*Source{}}
+	return &Workspace{store: s, Folder: folder, memory: memory, cache: memo.New(budget - short), short: memo.New(short), diskCache: diskCache{dir: folder.Kind(datafolder.Paint), budget: disk}, open: map[string]*Source{}}
 }
 
 // PlateDir returns where a shot's plates lie.
-func (r *Rooms) PlateDir(shot string) (string, error) { return r.Folder.Path(datafolder.Plates, shot) }
+func (r *Workspace) PlateDir(shot string) (string, error) {
+	return r.Folder.Path(datafolder.Plates, shot)
+}
 
 // RenderDir returns where the files of a render lie.
-func (r *Rooms) RenderDir(task string) (string, error) {
+func (r *Workspace) RenderDir(task string) (string, error) {
 	return r.Folder.Path(datafolder.Renders, task)
 }
 
@@ -57,10 +59,10 @@ const bytesAPixel = 64
 
 // MostPixels is how many pixels a frame, or a picture that is supplied, may have: so many that
 // work on one keeps within the memory.
-func (r *Rooms) MostPixels() int { return r.memory / bytesAPixel }
+func (r *Workspace) MostPixels() int { return r.memory / bytesAPixel }
 
 // Fits reports in words whether frames of a size can be worked on.
-func (r *Rooms) Fits(width, height int) error {
+func (r *Workspace) Fits(width, height int) error {
 	if width*height <= r.MostPixels() {
 		return nil
 	}
@@ -68,7 +70,7 @@ func (r *Rooms) Fits(width, height int) error {
 }
 
 // Source returns the plate of a shot.
-func (r *Rooms) Source(ctx context.Context, id string) (*Source, error) {
+func (r *Workspace) Source(ctx context.Context, id string) (*Source, error) {
 	r.mu.Lock()
 	s, ok := r.open[id]
 	r.mu.Unlock()
@@ -89,7 +91,7 @@ func (r *Rooms) Source(ctx context.Context, id string) (*Source, error) {
 	s = NewSource(&media.Plates{Dir: dir, Shot: shot.Media()}, id, r.cache)
 	s.MostPixels = r.MostPixels()
 	s.Blobs = r.store.Artifact
-	s.eval.Shelf, s.eval.Short = &r.shelf, r.short
+	s.eval.Disk, s.eval.Short = &r.diskCache, r.short
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if other, ok := r.open[id]; ok {
@@ -100,7 +102,7 @@ func (r *Rooms) Source(ctx context.Context, id string) (*Source, error) {
 }
 
 // Forget closes a shot that was removed.
-func (r *Rooms) Forget(id string) {
+func (r *Workspace) Forget(id string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	delete(r.open, id)
@@ -113,7 +115,7 @@ type revisionOf struct {
 }
 
 // Key names the program's store: what revisions and artifacts hold follows from their names.
-func (r *Rooms) Key() string { return "store" } // one for each program
+func (r *Workspace) Key() string { return "store" } // one for each program
 
 type compiled struct{ *render.Treatment }
 
@@ -121,8 +123,8 @@ type compiled struct{ *render.Treatment }
 func (c compiled) Bytes() int { return 256<<10 + 3<<10*c.Strokes() }
 
 // Treatment returns a revision of a shot's treatment, ready for evaluation.
-func (r *Rooms) Treatment(ctx context.Context, shot string, revision int) (*render.Treatment, error) {
-	t, err := memo.Do(ctx, r.cache, r, revisionOf{shot, revision}, func(ctx context.Context, r *Rooms, of revisionOf) (compiled, error) {
+func (r *Workspace) Treatment(ctx context.Context, shot string, revision int) (*render.Treatment, error) {
+	t, err := memo.Do(ctx, r.cache, r, revisionOf{shot, revision}, func(ctx context.Context, r *Workspace, of revisionOf) (compiled, error) {
 		rev, err := r.store.Revision(ctx, of.Shot, of.Number)
 		if err != nil {
 			return compiled{}, err
@@ -135,7 +137,7 @@ func (r *Rooms) Treatment(ctx context.Context, shot string, revision int) (*rend
 
 // Try returns what a JSON Patch would make of a revision, ready for evaluation: for
 // looking at a change while it is still being made.
-func (r *Rooms) Try(ctx context.Context, shot string, revision int, patch []byte) (*render.Treatment, error) {
+func (r *Workspace) Try(ctx context.Context, shot string, revision int, patch []byte) (*render.Treatment, error) {
 	doc, err := r.store.Try(ctx, shot, revision, patch)
 	if err != nil {
 		return nil, err
@@ -144,11 +146,11 @@ func (r *Rooms) Try(ctx context.Context, shot string, revision int, patch []byte
 }
 
 // Compile makes a revision ready for evaluation.
-func (r *Rooms) Compile(ctx context.Context, rev *store.Revision) (*render.Treatment, error) {
+func (r *Workspace) Compile(ctx context.Context, rev *store.Revision) (*render.Treatment, error) {
 	return r.compile(ctx, rev.Document)
 }
 
-func (r *Rooms) compile(ctx context.Context, document *treatment.Document) (*render.Treatment, error) {
+func (r *Workspace) compile(ctx context.Context, document *treatment.Document) (*render.Treatment, error) {
 	find, err := r.artifacts(ctx, document)
 	if err != nil {
 		return nil, err
@@ -177,19 +179,19 @@ func (n numbers[T]) Bytes() int {
 }
 
 // known reports whether an artifact's numbers are remembered. Most are strokes.
-func (r *Rooms) known(sha string) bool {
+func (r *Workspace) known(sha string) bool {
 	return remembers[[]float64](r, sha) || remembers[treatment.Sample](r, sha) || remembers[treatment.PointSample](r, sha)
 }
 
-func remembers[T any](r *Rooms, sha string) bool {
+func remembers[T any](r *Workspace, sha string) bool {
 	_, ok := memo.Peek[numbers[T]](r.cache, r, numbersOf[T]{sha})
 	return ok
 }
 
 // remembered reads an artifact's numbers, or remembers them: its name is the hash of what
 // it holds.
-func remembered[T any](ctx context.Context, r *Rooms, sha string, read treatment.Artifacts, into *[]T) error {
-	n, err := memo.Do(ctx, r.cache, r, numbersOf[T]{sha}, func(_ context.Context, _ *Rooms, of numbersOf[T]) (n numbers[T], err error) {
+func remembered[T any](ctx context.Context, r *Workspace, sha string, read treatment.Artifacts, into *[]T) error {
+	n, err := memo.Do(ctx, r.cache, r, numbersOf[T]{sha}, func(_ context.Context, _ *Workspace, of numbersOf[T]) (n numbers[T], err error) {
 		return n, read(of.SHA256, &n.list)
 	})
 	*into = n.list
@@ -198,7 +200,7 @@ func remembered[T any](ctx context.Context, r *Rooms, sha string, read treatment
 
 // artifacts fetches what a document names, all at once, and remembers it: the next
 // revision mostly names the same.
-func (r *Rooms) artifacts(ctx context.Context, doc *treatment.Document) (treatment.Artifacts, error) {
+func (r *Workspace) artifacts(ctx context.Context, doc *treatment.Document) (treatment.Artifacts, error) {
 	fetched := map[string][]byte{}
 	var missing []string
 	for _, sha := range doc.Artifacts() {

@@ -20,7 +20,7 @@ import (
 func (c coverage) rect(within image.Rectangle) image.Rectangle { return c.cover(within).Rect }
 
 // evaluate makes a view that explains a removal's settling.
-func (in *lookInput) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
+func (in *diagnosticInput) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 	back, ok := in.Map.Inverse()
 	if !ok {
 		return nothing(), nil
@@ -50,7 +50,7 @@ func (in *lookInput) evaluate(ctx context.Context, e *Evaluator) (*Result, error
 }
 
 // grain shows what was taken out of the frame that is held.
-func (in *lookInput) grain(ctx context.Context, e *Evaluator, back warp.Mapping, size image.Rectangle) (*Result, error) {
+func (in *diagnosticInput) grain(ctx context.Context, e *Evaluator, back warp.Mapping, size image.Rectangle) (*Result, error) {
 	plate, err := e.Plate.Linear(ctx, in.Bare.Frame, size)
 	if err != nil {
 		return nil, err
@@ -115,10 +115,10 @@ func (e *Evaluator) Measure(ctx context.Context, t *Treatment, removal string, n
 	return m, ok, nil
 }
 
-// Smeared tells how well the patch agrees with the plate on frame n when it is smeared
+// ShutterFit tells how well the patch agrees with the plate on frame n when it is smeared
 // for a shutter's angle in degrees, less being better, and the length in pixels of the
 // smear at 360 degrees. ok is false where nothing can be told.
-func (e *Evaluator) Smeared(ctx context.Context, t *Treatment, removal string, n int, shutter float64) (left, length float64, ok bool, err error) {
+func (e *Evaluator) ShutterFit(ctx context.Context, t *Treatment, removal string, n int, shutter float64) (left, length float64, ok bool, err error) {
 	r := t.removal(removal)
 	if r == nil {
 		return 0, 0, false, fmt.Errorf("there is no removal %q", removal)
@@ -138,11 +138,11 @@ func (e *Evaluator) Smeared(ctx context.Context, t *Treatment, removal string, n
 	return found.left, full.along(region)(boxOf(region).Centre()).Len(), found.sure > 0, err
 }
 
-// Specimen sets the plate's grain free around a removal's mattes on frame n: what is
+// GrainSample sets the plate's grain free around a removal's mattes on frame n: what is
 // left when the mean of the frames around it, brought into place by the track and
 // into the same light, is taken away. Without a track it is what a wide blur leaves
 // on the smoothest places.
-func (e *Evaluator) Specimen(ctx context.Context, t *Treatment, removal string, n int) (*settle.Specimen, error) {
+func (e *Evaluator) GrainSample(ctx context.Context, t *Treatment, removal string, n int) (*settle.GrainSample, error) {
 	const margin, over, broad = 60, 4, 16
 	r := t.removal(removal)
 	if r == nil {
@@ -208,7 +208,7 @@ func (e *Evaluator) Specimen(ctx context.Context, t *Treatment, removal string, 
 	}
 	// A mean of so many carried frames has grain of its own: carrying leaves about 0.7 of the
 	// variance (cubic convolution, averaged over the ways a pixel can lie between others).
-	s := &settle.Specimen{Base: sum, Valid: valid, Excess: 1}
+	s := &settle.GrainSample{Base: sum, Valid: valid, Excess: 1}
 	share := 0.4
 	if count >= 2 {
 		s.Excess = 1 + 0.7/count
@@ -225,13 +225,13 @@ func (e *Evaluator) Specimen(ctx context.Context, t *Treatment, removal string, 
 	for i := range plate.Pix {
 		s.Grain.Pix[i] = plate.Pix[i] - s.Base.Pix[i]
 	}
-	calmest(s, share)
+	smoothest(s, share)
 	return s, nil
 }
 
-// calmest keeps a share of the valid pixels of each brightness: those around which the
+// smoothest keeps a share of the valid pixels of each brightness: those around which the
 // picture changes least, so that no detail is taken for grain.
-func calmest(s *settle.Specimen, share float64) {
+func smoothest(s *settle.GrainSample, share float64) {
 	r := s.Valid.Rect
 	luma := raster.NewPlane(r)
 	for i := range luma.Pix {

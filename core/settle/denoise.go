@@ -30,10 +30,10 @@ func Noise(m *raster.Image, channel int) float64 {
 
 func root(v float32) float64 { return math.Sqrt(math.Max(float64(v), 0)) }
 
-// Calm returns the picture with its grain reduced and its edges kept: a bilateral
+// Denoise returns the picture with its grain reduced and its edges kept: a bilateral
 // filter (Tomasi & Manduchi 1998) over 7 by 7 pixels on the square root of light.
 // Its tolerance is strength times each channel's own grain; 3 is usual.
-func Calm(m *raster.Image, strength float64) *raster.Image {
+func Denoise(m *raster.Image, strength float64) *raster.Image {
 	const reach, sigma = 3, 1.5
 	w, h := m.Rect.Dx(), m.Rect.Dy()
 	out := m.Crop(m.Rect)

@@ -1,0 +1,147 @@
+package carry
+
+import (
+	"image"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/core/geom"
+	"jardin/core/treatment"
+	"jardin/core/warp"
+)
+
+// pointsTrack is a track of points whose places are given by frame.
+func pointsTrack(home int, motion geom.Motion, paths map[string]map[int]treatment.PointSample) *treatment.Track {
+	t := &treatment.Track{ID: "p", Kind: treatment.PointsTrack, Home: home, Motion: motion}
+	for _, id := range []string{"a", "b", "c", "d"} {
+		path, ok := paths[id]
+		if !ok {
+			continue
+		}
+		p := treatment.Point{ID: id, Home: home, Path: &treatment.PointPath{}}
+		first := 1 << 30
+		for n, v := range path {
+			v.Frame = n
+			p.Path.Samples = append(p.Path.Samples, v)
+			first = min(first, n)
+		}
+		if _, known := path[home]; !known {
+			p.Home = first
+		}
+		p.At = path[p.Home].At
+		t.Points = append(t.Points, p)
+	}
+	return t
+}
+
+func motionOf(t *testing.T, track *treatment.Track) *Motion {
+	s, err := New(&treatment.Document{Tracks: []treatment.Track{*track}})
+	require.NoError(t, err)
+	return s.Motion(track.ID)
+}
+
+// The match of a frame is that of its weakest point: one that has gone astray is not hidden by
+// the others.
+func TestTheWeakestPointCounts(t *testing.T) {
+	m := motionOf(t, pointsTrack(10, geom.Similarity, map[string]map[int]treatment.PointSample{
+		"a": {10: {At: treatment.Vec{0, 0}, Match: 1}, 11: {At: treatment.Vec{1, 0}, Match: 0.9}},
+		"b": {10: {At: treatment.Vec{50, 0}, Match: 1}, 11: {At: treatment.Vec{51, 0}, Match: 0.5}},
+		"c": {10: {At: treatment.Vec{0, 50}, Match: 1}, 11: {At: treatment.Vec{1, 50}, Match: 0.7}},
+	}))
+	for _, s := range m.Samples {
+		if s.Frame == 11 {
+			assert.Equal(t, 0.5, s.Match)
+			assert.Equal(t, Look, s.Grade)
+		}
+	}
+}
+
+// A point that is not seen at home takes its place there from where the others have moved.
+func TestAPointThatComesLaterFindsItsHome(t *testing.T) {
+	paths := map[string]map[int]treatment.PointSample{"a": {}, "b": {}}
+	for n := 10; n <= 20; n++ {
+		d := float64(3 * (n - 10))
+		paths["a"][n] = treatment.PointSample{At: treatment.Vec{20 + d, 30}, Match: 1}
+		if n >= 14 {
+			paths["b"][n] = treatment.PointSample{At: treatment.Vec{90 + d, 70}, Match: 1}
+		}
+	}
+	m := motionOf(t, pointsTrack(10, geom.Similarity, paths))
+	for n := 10; n <= 20; n++ {
+		h, ok := m.At(n)
+		require.True(t, ok)
+		near2(t, geom.Pt(100+float64(3*(n-10)), 100), h.Apply(geom.Pt(100, 100)), 1e-6, "frame %d: there is no turn and no growth", n)
+	}
+}
+
+// A gap in what was measured stays a gap; only where frames were dropped, or a place was put by
+// hand, it is meant to be bridged.
+func TestOnlyGapsThatAreMeantAreBridged(t *testing.T) {
+	track := pointsTrack(10, geom.Position, map[string]map[int]treatment.PointSample{
+		"a": {10: {At: treatment.Vec{0, 0}}, 11: {At: treatment.Vec{1, 0}}, 15: {At: treatment.Vec{9, 4}}, 16: {At: treatment.Vec{10, 4}}, 20: {At: treatment.Vec{14, 8}}}})
+	p := &track.Points[0]
+	at := Path(track, p)
+	assert.NotContains(t, at, 13)
+	assert.NotContains(t, at, 18)
+	track.Dropped = []treatment.Range{{First: 12, Last: 14}}
+	at = Path(track, p)
+	near2(t, geom.Pt(5, 2), at[13], 1e-9)
+	assert.NotContains(t, at, 18)
+	p.Placed = []treatment.PlacedPoint{{Frame: 20, At: treatment.Vec{18, 8}}}
+	near2(t, geom.Pt(14, 6), Path(track, p)[18], 1e-9)
+}
+
+// Smoothed, a track still is the identity at home: what was drawn there stays where it is.
+func TestASmoothedTrackLeavesItsHomeAlone(t *testing.T) {
+	d := document(30)
+	for i := range d.Tracks[0].Data.Samples {
+		s := &d.Tracks[0].Data.Samples[i]
+		jump := geom.Translation(geom.Pt(float64(s.Frame*7%5)-2, float64(s.Frame*3%4)-1.5))
+		if s.Frame != 10 {
+			s.Matrix = jump.Mul(s.Matrix)
+		}
+	}
+	rough := motionOf(t, &d.Tracks[0])
+	d.Tracks[0].Smooth = 2
+	m := motionOf(t, &d.Tracks[0])
+	at := func(m *Motion, n int) geom.Point { h, _ := m.At(n); return h.Apply(probe) }
+	near2(t, probe, at(m, 10), 1e-9)
+	steps := func(m *Motion) (sum float64) {
+		for n := 12; n < 28; n++ {
+			sum += at(m, n+1).Sub(at(m, n)).Sub(at(m, n).Sub(at(m, n-1))).Len()
+		}
+		return sum
+	}
+	assert.Less(t, steps(m), 0.35*steps(rough))
+}
+
+// Points of a shape that follow tracked points go with those; the others with their mean.
+func TestPointsThatFollowNoneGoWithTheMean(t *testing.T) {
+	d := treatment.New()
+	d.Tracks = []treatment.Track{*pointsTrack(10, geom.Position, map[string]map[int]treatment.PointSample{
+		"a": {10: {At: treatment.Vec{0, 0}}, 12: {At: treatment.Vec{4, 2}}}, "b": {10: {At: treatment.Vec{50, 0}}, 12: {At: treatment.Vec{58, -4}}}})}
+	s, err := New(d)
+	require.NoError(t, err)
+	shape := square("s", 10, 10, 30)
+	shape.Points[0].Follows, shape.Points[1].Follows = &treatment.PointRef{Track: "p", Point: "a"}, &treatment.PointRef{Track: "p", Point: "b"}
+	pose, ok := s.Pose(&shape, treatment.Still, 12)
+	require.True(t, ok)
+	for i, want := range []geom.Point{{X: 4, Y: 2}, {X: 8, Y: -4}, {X: 6, Y: -1}, {X: 6, Y: -1}} {
+		near2(t, want, pose.Shifts[i], 1e-9, "point %d", i)
+	}
+}
+
+// What is grown is grown on the surface: seen twice as large, by twice as much.
+func TestGrowthIsTheSurfaces(t *testing.T) {
+	shape := square("s", 20, 20, 20)
+	shape.Grow = 3
+	pose := Pose{Points: shape.Points, Placement: geom.Identity, ToFrame: warp.Of(geom.Homography{2, 0, 0, 0, 2, 0, 0, 0, 1}), Planar: geom.Identity}
+	cover := pose.Cover(&shape, Edge{}, image.Rect(0, 0, 120, 120))
+	left := 0.0 // of what is covered in the middle line
+	for x := range 120 {
+		left += float64(cover.At(x, 60))
+	}
+	assert.InDelta(t, 40+12, left, 0.1)
+}
