@@ -169,7 +169,9 @@ func (w *archiveWriter) add(name, file string) error {
 // place, at once. If anything is wrong before that, nothing has changed.
 func Restore(ctx context.Context, set Settings, file string, replace bool) (err error) {
 	if set.Database != "" {
-		return errors.New("a backup is restored into a database of Jardin's own: leave --database out; or restore it with PostgreSQL's own programs")
+		return errors.New(
+			"a backup is restored into a database of Jardin's own: leave --database out; or restore it with PostgreSQL's own programs",
+		)
 	}
 	folder, err := datafolder.Open(set.Data)
 	if err != nil {

@@ -111,8 +111,17 @@ func Start(ctx context.Context, set Settings) (s *Service, err error) {
 	}
 	closing, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.closing = stop
-	s.Server = &api.Server{Store: s.store, Rooms: rooms, Hub: hub, Roots: roots, Access: access, Memory: set.Memory << 20,
-		KeepDeleted: set.KeepDeleted, Web: web.Files(), Closing: closing}
+	s.Server = &api.Server{
+		Store:       s.store,
+		Rooms:       rooms,
+		Hub:         hub,
+		Roots:       roots,
+		Access:      access,
+		Memory:      set.Memory << 20,
+		KeepDeleted: set.KeepDeleted,
+		Web:         web.Files(),
+		Closing:     closing,
+	}
 	if err := s.plates(ctx); err != nil {
 		return s, err
 	}
@@ -125,8 +134,13 @@ func Start(ctx context.Context, set Settings) (s *Service, err error) {
 		return s, fmt.Errorf("serve on %s: %w; choose another address with --listen", set.Listen, err)
 	}
 	handler, _ := s.Server.Handler()
-	s.http = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelDebug)}
+	s.http = &http.Server{
+		Handler:           handler,
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    64 << 10,
+		ErrorLog:          slog.NewLogLogger(slog.DiscardHandler, slog.LevelDebug),
+	}
 	s.Address = "http://" + listener.Addr().String()
 	if set.Certificate != "" {
 		pair, err := tls.LoadX509KeyPair(set.Certificate, set.PrivateKey)
@@ -134,7 +148,14 @@ func Start(ctx context.Context, set Settings) (s *Service, err error) {
 			listener.Close()
 			return s, fmt.Errorf("read the certificate for TLS: %w", err)
 		}
-		listener = tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}})
+		listener = tls.NewListener(
+			listener,
+			&tls.Config{
+				Certificates: []tls.Certificate{pair},
+				MinVersion:   tls.VersionTLS12,
+				NextProtos:   []string{"http/1.1"},
+			},
+		)
 		s.Address = "https" + strings.TrimPrefix(s.Address, "http")
 	}
 	routines.Go("serve", func() { s.http.Serve(listener) })
@@ -151,7 +172,10 @@ func (s *Service) access(set Settings) (access *api.Access, err error) {
 	access = &api.Access{}
 	host, _, err := net.SplitHostPort(set.Listen)
 	if err != nil {
-		return access, fmt.Errorf("%q is not an address to serve on; give HOST:PORT, such as 127.0.0.1:8470", set.Listen)
+		return access, fmt.Errorf(
+			"%q is not an address to serve on; give HOST:PORT, such as 127.0.0.1:8470",
+			set.Listen,
+		)
 	}
 	if (set.Certificate == "") != (set.PrivateKey == "") {
 		return access, errors.New("TLS needs both: --tls-cert and --tls-key")
@@ -160,7 +184,10 @@ func (s *Service) access(set Settings) (access *api.Access, err error) {
 	ip := net.ParseIP(host)
 	loopback := host == "localhost" || ip != nil && ip.IsLoopback()
 	if !loopback && set.KeyFile == "" {
-		return access, fmt.Errorf("%s can be reached by others: everybody on the network could read and change all shots. Give --access-key-file FILE as well: a key is made there, and each browser is asked for it once", set.Listen)
+		return access, fmt.Errorf(
+			"%s can be reached by others: everybody on the network could read and change all shots. Give --access-key-file FILE as well: a key is made there, and each browser is asked for it once",
+			set.Listen,
+		)
 	}
 	for _, h := range append([]string{host}, set.Hosts...) {
 		if h != "" && (ip == nil || !ip.IsUnspecified() || h != host) {
@@ -194,10 +221,16 @@ func (s *Service) access(set Settings) (access *api.Access, err error) {
 		return access, fmt.Errorf("read the access key: %w", err)
 	default:
 		if info, err := os.Stat(set.KeyFile); err == nil && info.Mode().Perm()&0o077 != 0 {
-			return access, fmt.Errorf("others may read the access key: take that from them with chmod 600 %s", set.KeyFile)
+			return access, fmt.Errorf(
+				"others may read the access key: take that from them with chmod 600 %s",
+				set.KeyFile,
+			)
 		}
 		if access.Key = strings.TrimSpace(string(blob)); len(access.Key) < 16 {
-			return access, fmt.Errorf("the access key in %s has less than 16 characters; remove the file, and one is made", set.KeyFile)
+			return access, fmt.Errorf(
+				"the access key in %s has less than 16 characters; remove the file, and one is made",
+				set.KeyFile,
+			)
 		}
 	}
 	return access, nil

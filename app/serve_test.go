@@ -33,7 +33,16 @@ type house struct {
 }
 
 func open(t *testing.T) *house {
-	h := &house{T: t, set: app.Settings{Data: t.TempDir(), Database: storetest.URL(t), Listen: "127.0.0.1:0", Media: []string{t.TempDir()}, Memory: 64}}
+	h := &house{
+		T: t,
+		set: app.Settings{
+			Data:     t.TempDir(),
+			Database: storetest.URL(t),
+			Listen:   "127.0.0.1:0",
+			Media:    []string{t.TempDir()},
+			Memory:   64,
+		},
+	}
 	for n := 1; n <= 24; n++ {
 		f := media.NewFrame(96, 64, media.Samples{Depth: 16})
 		for i := range 96 * 64 {
@@ -43,7 +52,14 @@ func open(t *testing.T) *house {
 				f.Codes[3*i+c] = uint16(60000 * v)
 			}
 		}
-		require.NoError(t, (media.Target{Format: "png", Depth: 16}).Write(filepath.Join(h.set.Media[0], fmt.Sprintf("w.%03d.png", n)), f, media.Shot{}))
+		require.NoError(
+			t,
+			(media.Target{Format: "png", Depth: 16}).Write(
+				filepath.Join(h.set.Media[0], fmt.Sprintf("w.%03d.png", n)),
+				f,
+				media.Shot{},
+			),
+		)
 	}
 	h.start()
 	t.Cleanup(func() { h.service.Stop(context.Background()) })
@@ -80,7 +96,17 @@ func (h *house) ask(method, path, body string, status int, into any) *http.Respo
 func (h *house) bringIn(name string) store.Shot {
 	h.Helper()
 	var shot store.Shot
-	h.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":%q,"path":%q,"first":101,"rate":{"num":24,"den":1},"transfer":"srgb"}`, name, h.set.Media[0]), 201, &shot)
+	h.ask(
+		"POST",
+		"/api/shots",
+		fmt.Sprintf(
+			`{"show":"s","name":%q,"path":%q,"first":101,"rate":{"num":24,"den":1},"transfer":"srgb"}`,
+			name,
+			h.set.Media[0],
+		),
+		201,
+		&shot,
+	)
 	h.until("the shot is in", func() bool {
 		h.ask("GET", "/api/shots/"+shot.ID, "", 200, &shot)
 		return shot.State == "ready"
@@ -129,7 +155,13 @@ func TestAShotFromPlateToCleanFrames(t *testing.T) {
 	}
 	h.ask("PATCH", at+"/treatment", edit(0, newRemoval), 409, &stale)
 	assert.Equal(t, rev.Number, stale.Revision.Number, "a refused edit comes with the newer state")
-	h.ask("PATCH", at+"/treatment", edit(rev.Number, `[{"op":"replace","path":"/removals/0/reference","value":9}]`), 422, nil)
+	h.ask(
+		"PATCH",
+		at+"/treatment",
+		edit(rev.Number, `[{"op":"replace","path":"/removals/0/reference","value":9}]`),
+		422,
+		nil,
+	)
 
 	// Follow: samples come as they are found; the track lands in the treatment.
 	samples, done := 0, make(chan bool)
@@ -186,7 +218,12 @@ func TestAShotFromPlateToCleanFrames(t *testing.T) {
 	assert.Len(t, keys.Keys, 24)
 	overlay := fmt.Sprintf("%s/frames/115/overlay?revision=%d", at, rev.Number)
 	answer := h.ask("GET", overlay, "", 200, nil)
-	assert.Equal(t, `"`+keys.Keys[14]+`"`, answer.Header.Get("ETag"), "the answer carries the hash of what it was made from")
+	assert.Equal(
+		t,
+		`"`+keys.Keys[14]+`"`,
+		answer.Header.Get("ETag"),
+		"the answer carries the hash of what it was made from",
+	)
 	request, err := http.NewRequest("GET", h.service.Address+overlay, nil)
 	require.NoError(t, err)
 	request.Header.Set("If-None-Match", answer.Header.Get("ETag"))
@@ -220,7 +257,11 @@ func (h *house) paint(shot, id string) {
 	h.Helper()
 	ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
 	defer stop()
-	socket, _, err := websocket.Dial(ctx, strings.Replace(h.service.Address, "http", "ws", 1)+"/api/shots/"+shot+"/brush", nil)
+	socket, _, err := websocket.Dial(
+		ctx,
+		strings.Replace(h.service.Address, "http", "ws", 1)+"/api/shots/"+shot+"/brush",
+		nil,
+	)
 	require.NoError(h, err)
 	defer socket.CloseNow()
 	socket.SetReadLimit(1 << 24)
@@ -250,7 +291,11 @@ func TestBrushRefusesAndGoesOn(t *testing.T) {
 	shot := h.bringIn("w")
 	h.ask("PATCH", "/api/shots/"+shot.ID+"/treatment", edit(0, newRemoval), 200, nil)
 	ctx := context.Background()
-	socket, _, err := websocket.Dial(ctx, strings.Replace(h.service.Address, "http", "ws", 1)+"/api/shots/"+shot.ID+"/brush", nil)
+	socket, _, err := websocket.Dial(
+		ctx,
+		strings.Replace(h.service.Address, "http", "ws", 1)+"/api/shots/"+shot.ID+"/brush",
+		nil,
+	)
 	require.NoError(t, err)
 	defer socket.CloseNow()
 	for bad, says := range map[string]string{
@@ -316,12 +361,27 @@ func TestProblemsSayWhatToDo(t *testing.T) {
 	h.ask("GET", "/api/material?path="+h.set.Media[0]+"/../..", "", 422, &p)
 	h.ask("GET", "/api/shots/none/treatment", "", 404, nil)
 	h.ask("GET", "/api/shots/none/frames/1/screen", "", 404, nil)
-	h.ask("POST", "/api/shots", `{"show":"","name":"a/b","path":"x","first":-1,"rate":{"num":0,"den":0},"transfer":"odd"}`, 422, nil)
+	h.ask(
+		"POST",
+		"/api/shots",
+		`{"show":"","name":"a/b","path":"x","first":-1,"rate":{"num":0,"den":0},"transfer":"odd"}`,
+		422,
+		nil,
+	)
 	shot := h.bringIn("w")
 	h.ask("GET", "/api/shots/"+shot.ID+"/frames/500/screen", "", 404, &p)
 	assert.Contains(t, p.Detail, "101 to 124")
 	h.ask("POST", "/api/shots/"+shot.ID+"/follow", `{"track":"none","from":112,"first":101,"last":124}`, 404, nil)
-	h.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":"w","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`, h.set.Media[0]), 409, &p)
+	h.ask(
+		"POST",
+		"/api/shots",
+		fmt.Sprintf(
+			`{"show":"s","name":"w","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`,
+			h.set.Media[0],
+		),
+		409,
+		&p,
+	)
 	assert.Contains(t, p.Detail, "another name")
 }
 
@@ -373,7 +433,13 @@ func TestTracksAndOutlinesGoOutAndComeBack(t *testing.T) {
 	var p struct{ Detail string }
 	h.ask("POST", at+"/tracks/file?home=112&name=x.csv", "frame,x\n1,2\n", 422, &p)
 	assert.Contains(t, p.Detail, "columns frame,x are not known")
-	h.ask("POST", at+"/follow", fmt.Sprintf(`{"track":%q,"from":112,"first":101,"last":124}`, back.Document.Tracks[1].ID), 422, &p)
+	h.ask(
+		"POST",
+		at+"/follow",
+		fmt.Sprintf(`{"track":%q,"from":112,"first":101,"last":124}`, back.Document.Tracks[1].ID),
+		422,
+		&p,
+	)
 	assert.Contains(t, p.Detail, "brought in from elsewhere")
 	h.ask("POST", at+"/follow", `{"track":"w","from":112,"first":112,"last":112}`, 422, &p)
 
@@ -382,7 +448,13 @@ func TestTracksAndOutlinesGoOutAndComeBack(t *testing.T) {
 	outlines := back.Document.Removals[0].Mark.Outlines
 	require.Len(t, outlines, 2)
 	assert.Equal(t, 118, outlines[1].Home)
-	assert.InDelta(t, outlines[0].Points[0].At[0]-12, outlines[1].Points[0].At[0], 0.05, "the plate moves by -2 a frame")
+	assert.InDelta(
+		t,
+		outlines[0].Points[0].At[0]-12,
+		outlines[1].Points[0].At[0],
+		0.05,
+		"the plate moves by -2 a frame",
+	)
 
 	finish(at+"/scout/r", "")
 	var scores struct {

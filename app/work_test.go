@@ -107,7 +107,10 @@ func TestWorkIsPausedContinuedCancelledAndTriedAgain(t *testing.T) {
 			for range 8 { // so short a task may end before it is paused
 				h.ask("POST", "/api/shots/"+shot.ID+c.path, c.body, 202, &task)
 				h.ask("POST", "/api/tasks/"+task.ID+"/pause", "", 200, nil)
-				h.until("it is paused, or done before", func() bool { s := h.task(task.ID).State; return s == "paused" || s == "done" })
+				h.until(
+					"it is paused, or done before",
+					func() bool { s := h.task(task.ID).State; return s == "paused" || s == "done" },
+				)
 				if paused = h.task(task.ID).State == "paused"; paused {
 					break
 				}
@@ -121,7 +124,10 @@ func TestWorkIsPausedContinuedCancelledAndTriedAgain(t *testing.T) {
 			})
 			h.ask("POST", "/api/shots/"+shot.ID+c.path, c.body, 202, &task)
 			h.ask("POST", "/api/tasks/"+task.ID+"/cancel", "", 200, nil)
-			h.until("it is cancelled, or done before", func() bool { s := h.task(task.ID).State; return s == "cancelled" || s == "done" })
+			h.until(
+				"it is cancelled, or done before",
+				func() bool { s := h.task(task.ID).State; return s == "cancelled" || s == "done" },
+			)
 			h.ask("POST", "/api/tasks/"+task.ID+"/continue", "", 200, nil)
 			h.until("it is done after all", func() bool { return h.task(task.ID).State == "done" })
 		})
@@ -151,7 +157,16 @@ func TestWorkIsPausedContinuedCancelledAndTriedAgain(t *testing.T) {
 	copy(broken[len(broken)/2:], make([]byte, 100))
 	require.NoError(t, os.WriteFile(path, broken, 0o644))
 	var other store.Shot
-	h.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":"x","path":%q,"first":1,"rate":{"num":24000,"den":1001},"transfer":"gamma24","primaries":"p3d65"}`, h.set.Media[0]), 201, &other)
+	h.ask(
+		"POST",
+		"/api/shots",
+		fmt.Sprintf(
+			`{"show":"s","name":"x","path":%q,"first":1,"rate":{"num":24000,"den":1001},"transfer":"gamma24","primaries":"p3d65"}`,
+			h.set.Media[0],
+		),
+		201,
+		&other,
+	)
 	h.until("it fails", func() bool {
 		h.ask("GET", "/api/shots/"+other.ID, "", 200, &other)
 		return other.State == "failed"
@@ -182,24 +197,34 @@ func TestMeasuringKeepsToItsRevision(t *testing.T) {
 	}
 	change(newRemoval)
 	ended := func(id string) store.Task {
-		h.until("it has ended", func() bool { s := h.task(id).State; return s == "done" || s == "failed" || s == "paused" })
+		h.until(
+			"it has ended",
+			func() bool { s := h.task(id).State; return s == "done" || s == "failed" || s == "paused" },
+		)
 		return h.task(id)
 	}
 	var task store.Task
 	h.ask("POST", at+"/follow", `{"track":"w","from":112,"first":101,"last":124}`, 202, &task)
 	require.Equal(t, "done", ended(task.ID).State)
 
-	change(`[{"op":"add","path":"/removals/0/fill/sources/-","value":{"id":"p","name":"P","kind":"plate","plate":{"frame":112,"strokes":[{"id":"s","mode":"clone",
-		"home":112,"size":24,"hardness":1,"opacity":1,"from":{"offset":[25,0]},"path":{"points":[[48,28]]}}]}}}]`)
+	change(
+		`[{"op":"add","path":"/removals/0/fill/sources/-","value":{"id":"p","name":"P","kind":"plate","plate":{"frame":112,"strokes":[{"id":"s","mode":"clone",
+		"home":112,"size":24,"hardness":1,"opacity":1,"from":{"offset":[25,0]},"path":{"points":[[48,28]]}}]}}}]`,
+	)
 	outlines := func(value string) {
 		change(`[{"op":"replace","path":"/removals/0/mark/outlines","value":` + value + `}]`)
 	}
 	// paused settles, and pauses that while it is under way; then the outline is deleted.
 	paused := func() string {
-		outlines(`[{"id":"o","name":"o","kind":"outline","home":112,"points":[{"at":[40,20]},{"at":[56,20]},{"at":[56,36]},{"at":[40,36]}]}]`)
+		outlines(
+			`[{"id":"o","name":"o","kind":"outline","home":112,"points":[{"at":[40,20]},{"at":[56,20]},{"at":[56,36]},{"at":[40,36]}]}]`,
+		)
 		for range 40 { // so short a task may end before it is paused
 			h.ask("POST", at+"/settle/r", "", 202, &task)
-			h.until("it is under way", func() bool { now := h.task(task.ID); return now.Done > 8 || now.State == "done" })
+			h.until(
+				"it is under way",
+				func() bool { now := h.task(task.ID); return now.Done > 8 || now.State == "done" },
+			)
 			h.ask("POST", "/api/tasks/"+task.ID+"/pause", "", 200, nil)
 			if ended(task.ID).State == "paused" {
 				outlines("[]")
@@ -235,7 +260,17 @@ func TestFootageIsSentInPieces(t *testing.T) {
 	h.ask("POST", "/api/uploads", begin, 200, &up)
 	put := func(name string, offset int, data []byte, status int) api.UploadFile {
 		t.Helper()
-		request, err := http.NewRequest("PUT", fmt.Sprintf("%s/api/uploads/%s/file?name=%s&offset=%d", h.service.Address, up.ID, url.QueryEscape(name), offset), bytes.NewReader(data))
+		request, err := http.NewRequest(
+			"PUT",
+			fmt.Sprintf(
+				"%s/api/uploads/%s/file?name=%s&offset=%d",
+				h.service.Address,
+				up.ID,
+				url.QueryEscape(name),
+				offset,
+			),
+			bytes.NewReader(data),
+		)
 		require.NoError(t, err)
 		request.Header.Set("Content-Type", "application/octet-stream")
 		response, err := http.DefaultClient.Do(request)
@@ -252,7 +287,12 @@ func TestFootageIsSentInPieces(t *testing.T) {
 	}
 	first := files["w.001.png"]
 	assert.EqualValues(t, 100, put("w.001.png", 0, first[:100], 200).Received)
-	assert.EqualValues(t, 100, put("w.001.png", 50, first[50:], 409).Received, "a piece must begin where what is there ends")
+	assert.EqualValues(
+		t,
+		100,
+		put("w.001.png", 50, first[50:], 409).Received,
+		"a piece must begin where what is there ends",
+	)
 	put("w.002.png", 0, append(bytes.Clone(files["w.002.png"]), 1), 413)
 	put("../w.001.png", 0, first, 422)
 	put("w.009.png", 0, first, 422)
@@ -272,7 +312,16 @@ func TestFootageIsSentInPieces(t *testing.T) {
 		assert.True(t, bytes.Equal(data, got))
 	}
 	var shot store.Shot
-	h.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":"sent","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`, up.Path), 201, &shot)
+	h.ask(
+		"POST",
+		"/api/shots",
+		fmt.Sprintf(
+			`{"show":"s","name":"sent","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`,
+			up.Path,
+		),
+		201,
+		&shot,
+	)
 	h.until("it is in", func() bool {
 		h.ask("GET", "/api/shots/"+shot.ID, "", 200, &shot)
 		return shot.State == "ready"
@@ -325,7 +374,16 @@ func TestNothingOutsideTheFoldersIsRead(t *testing.T) {
 		h.set.Media[0] + "/\u2024\u2024/" + filepath.Base(secret), h.set.Media[0] + "/．．/" + filepath.Base(secret), "/etc", "", "\x00", h.set.Data,
 	} {
 		h.ask("GET", "/api/material?path="+url.QueryEscape(path), "", 422, nil)
-		h.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":"n","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`, strings.ReplaceAll(path, "\x00", "")), 422, nil)
+		h.ask(
+			"POST",
+			"/api/shots",
+			fmt.Sprintf(
+				`{"show":"s","name":"n","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`,
+				strings.ReplaceAll(path, "\x00", ""),
+			),
+			422,
+			nil,
+		)
 	}
 	var shots []store.Shot
 	h.ask("GET", "/api/shots", "", 200, &shots)
@@ -350,7 +408,12 @@ func TestBackupAndRestore(t *testing.T) {
 			require.NoError(t, app.Restore(ctx, other.set, archive, false))
 			other.start()
 			defer func() { assert.NoError(t, other.service.Stop(ctx)) }()
-			assert.ErrorContains(t, app.Restore(ctx, other.set, archive, true), "another Jardin is at work", "not under a server")
+			assert.ErrorContains(
+				t,
+				app.Restore(ctx, other.set, archive, true),
+				"another Jardin is at work",
+				"not under a server",
+			)
 			var there map[string]any
 			other.ask("GET", "/api/shots/"+shot.ID+"/treatment/export", "", 200, &there)
 			assert.Equal(t, exported, there, "strokes and all")

@@ -80,7 +80,14 @@ func (g *target) footage(name string, frames int) {
 		for i := range f.Codes {
 			f.Codes[i] = uint16((i*7 + n*13 + i/288*29) % 251)
 		}
-		require.NoError(g, (media.Target{Format: "png", Depth: 8}).Write(filepath.Join(dir, fmt.Sprintf("w.%03d.png", n)), f, media.Shot{}))
+		require.NoError(
+			g,
+			(media.Target{Format: "png", Depth: 8}).Write(
+				filepath.Join(dir, fmt.Sprintf("w.%03d.png", n)),
+				f,
+				media.Shot{},
+			),
+		)
 	}
 }
 
@@ -93,12 +100,32 @@ func (g *target) start() {
 	address := listener.Addr().String()
 	listener.Close()
 	g.out = &bytes.Buffer{}
-	g.cmd = exec.Command(built(), append([]string{"serve", "--data", g.data, "--media", g.media, "--memory", strconv.Itoa(memory), "--listen", address}, g.args...)...)
+	g.cmd = exec.Command(
+		built(),
+		append(
+			[]string{
+				"serve",
+				"--data",
+				g.data,
+				"--media",
+				g.media,
+				"--memory",
+				strconv.Itoa(memory),
+				"--listen",
+				address,
+			},
+			g.args...)...)
 	lines := &locked{buffer: g.out}
 	g.cmd.Stdout, g.cmd.Stderr = lines, lines
 	require.NoError(g, g.cmd.Start())
 	g.url = "http://" + address
-	require.Eventually(g, func() bool { return opened.MatchString(lines.String()) }, time.Minute, 20*time.Millisecond, "the server starts")
+	require.Eventually(
+		g,
+		func() bool { return opened.MatchString(lines.String()) },
+		time.Minute,
+		20*time.Millisecond,
+		"the server starts",
+	)
 }
 
 type locked struct {
@@ -180,7 +207,15 @@ func (g *target) send(method, path string, body io.Reader, length int64, headers
 
 func (g *target) bringIn(name, path string) string {
 	g.Helper()
-	status, answer := g.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":%q,"path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`, name, path))
+	status, answer := g.ask(
+		"POST",
+		"/api/shots",
+		fmt.Sprintf(
+			`{"show":"s","name":%q,"path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`,
+			name,
+			path,
+		),
+	)
 	require.Equal(g, 201, status, answer)
 	var shot struct{ ID, State string }
 	require.NoError(g, json.Unmarshal([]byte(answer), &shot))
@@ -273,9 +308,18 @@ func TestAttacks(t *testing.T) {
 	g.witness()
 	run(t, g, []attack{
 		{"names that lead out of folders", hostileNames}, {"other sites, other hosts, forms", foreign},
-		{"pictures of a few kB and many pixels", bombs}, {"patches that grow", patches}, {"numbers and texts out of range", numbers},
-		{"documents that take for ever", heavyDocuments}, {"bodies without end, and slow ones", bodies}, {"playlists, links, paths", outside},
-		{"clients that ask and leave", leavers}, {"the brush channel", brushes}, {"many at once", crowd}, {"late plates", latePlates}, {"kills", kills},
+		{
+			"pictures of a few kB and many pixels",
+			bombs,
+		}, {"patches that grow", patches}, {"numbers and texts out of range", numbers},
+		{
+			"documents that take for ever",
+			heavyDocuments,
+		}, {"bodies without end, and slow ones", bodies}, {"playlists, links, paths", outside},
+		{
+			"clients that ask and leave",
+			leavers,
+		}, {"the brush channel", brushes}, {"many at once", crowd}, {"late plates", latePlates}, {"kills", kills},
 	})
 }
 
@@ -360,7 +404,14 @@ func TestAFullDisk(t *testing.T) {
 	require.NoError(t, exec.Command("cp", "-a", kept+"/.", plates).Run())
 	g.start()
 	g.footage("large", 120)
-	status, answer := g.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":"large","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`, filepath.Join(g.media, "large")))
+	status, answer := g.ask(
+		"POST",
+		"/api/shots",
+		fmt.Sprintf(
+			`{"show":"s","name":"large","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`,
+			filepath.Join(g.media, "large"),
+		),
+	)
 	require.Equal(t, 201, status, answer)
 	g.until("it is said that the disk is full", func() bool {
 		_, answer := g.ask("GET", "/api/shots", "")

@@ -114,7 +114,11 @@ func foreign(g *target) (string, error) {
 				header.Set(name, value)
 			}
 		}
-		c, _, err := websocket.Dial(context.Background(), "ws://"+own+"/api/shots/"+g.shot+"/brush", &websocket.DialOptions{HTTPHeader: header, Host: host})
+		c, _, err := websocket.Dial(
+			context.Background(),
+			"ws://"+own+"/api/shots/"+g.shot+"/brush",
+			&websocket.DialOptions{HTTPHeader: header, Host: host},
+		)
 		n++
 		if err == nil {
 			c.CloseNow()
@@ -186,7 +190,15 @@ func bombs(g *target) (string, error) {
 				return "", err
 			}
 		}
-		status, answer := g.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":"bomb%d","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`, side, dir))
+		status, answer := g.ask(
+			"POST",
+			"/api/shots",
+			fmt.Sprintf(
+				`{"show":"s","name":"bomb%d","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`,
+				side,
+				dir,
+			),
+		)
 		n++
 		if err := refused(n, status, answer); err != nil {
 			return "", err
@@ -197,7 +209,12 @@ func bombs(g *target) (string, error) {
 	data := string(bomb(2800))
 	for range 4 {
 		wait.Go(func() {
-			_, _ = g.ask("POST", "/api/shots/"+g.shot+"/removals/none/picture?frame=6&kind=piece&name=p.png", data, "Content-Type: application/octet-stream")
+			_, _ = g.ask(
+				"POST",
+				"/api/shots/"+g.shot+"/removals/none/picture?frame=6&kind=piece&name=p.png",
+				data,
+				"Content-Type: application/octet-stream",
+			)
 		})
 	}
 	wait.Wait()
@@ -214,8 +231,14 @@ func patches(g *target) (string, error) {
 	many := strings.Repeat(`{"op":"test","path":"/format","value":"jardin/treatment"},`, 60_000)
 	deep := strings.Repeat("[", 100_000) + strings.Repeat("]", 100_000)
 	bad := map[string]string{
-		"copies": strings.Join(ops, ","), "many": many[:len(many)-1], "deep": `{"op":"add","path":"/x","value":` + deep + `}`,
-		"long path": `{"op":"add","path":"/` + strings.Repeat("a/", 100_000) + `","value":1}`, "no operation": `{"op":"burn","path":"/"}`,
+		"copies": strings.Join(
+			ops,
+			",",
+		), "many": many[:len(many)-1], "deep": `{"op":"add","path":"/x","value":` + deep + `}`,
+		"long path": `{"op":"add","path":"/` + strings.Repeat(
+			"a/",
+			100_000,
+		) + `","value":1}`, "no operation": `{"op":"burn","path":"/"}`,
 		"huge index": `{"op":"add","path":"/removals/99999999999999999999","value":{}}`, "negative": `{"op":"remove","path":"/removals/-1"}`,
 	}
 	n := atomic.Int32{}
@@ -227,7 +250,11 @@ func patches(g *target) (string, error) {
 				var status int
 				var answer string
 				if trial {
-					status, answer = g.ask("POST", "/api/shots/"+g.shot+"/frames/6/overlay?revision=1&view=result", "["+patch+"]")
+					status, answer = g.ask(
+						"POST",
+						"/api/shots/"+g.shot+"/frames/6/overlay?revision=1&view=result",
+						"["+patch+"]",
+					)
 				} else {
 					status, answer = g.ask("PATCH", "/api/shots/"+g.shot+"/treatment", edit(1, patch))
 				}
@@ -295,8 +322,12 @@ func heavyDocuments(g *target) (string, error) {
 		return "[" + strings.Join(all, ",") + "]"
 	}
 	outline := func(points, more string) string {
-		return fmt.Sprintf(`{"op":"add","path":"/removals/-","value":{"id":"h","name":"h","range":{"first":1,"last":12},"reference":6,"mark":{"outlines":[
-			{"id":"o","name":"o","kind":"outline","home":6,"points":%s%s}]},"follow":{"track":"still"},"fill":{"sources":[]},"settle":{"opacity":1}}}`, points, more)
+		return fmt.Sprintf(
+			`{"op":"add","path":"/removals/-","value":{"id":"h","name":"h","range":{"first":1,"last":12},"reference":6,"mark":{"outlines":[
+			{"id":"o","name":"o","kind":"outline","home":6,"points":%s%s}]},"follow":{"track":"still"},"fill":{"sources":[]},"settle":{"opacity":1}}}`,
+			points,
+			more,
+		)
 	}
 	n := 0
 	for _, patch := range []string{outline(knots(100_000), ""), outline(knots(4), `,"feather":1e9`), outline(knots(4), `,"grow":-1e9`), outline(`[{"at":[1e300,0]},{"at":[0,1]},{"at":[1,1]}]`, "")} {
@@ -307,7 +338,19 @@ func heavyDocuments(g *target) (string, error) {
 		}
 	}
 	// As heavy as is allowed: it is taken, and a frame of it ends.
-	status, answer := g.ask("PATCH", at, edit(0, strings.Replace(outline(knots(1500), `,"feather":400,"grow":300`), `"sources":[]`, `"sources":[{"id":"n","name":"n","kind":"neighbour","neighbour":{"frame":6,"offsets":[{"frame":6,"ease":"eased","offset":[-20,0]}]}}]`, 1)))
+	status, answer := g.ask(
+		"PATCH",
+		at,
+		edit(
+			0,
+			strings.Replace(
+				outline(knots(1500), `,"feather":400,"grow":300`),
+				`"sources":[]`,
+				`"sources":[{"id":"n","name":"n","kind":"neighbour","neighbour":{"frame":6,"offsets":[{"frame":6,"ease":"eased","offset":[-20,0]}]}}]`,
+				1,
+			),
+		),
+	)
 	if status != 200 {
 		return "", fmt.Errorf("a heavy document was answered with %d: %.200s", status, answer)
 	}
@@ -356,7 +399,13 @@ func bodies(g *target) (string, error) {
 			if k%3 == 0 {
 				length = -1 // it does not say
 			}
-			status, answer := g.send(method, "/api/shots/"+g.shot+at, &endless{200 << 20}, length, "Content-Type: application/json")
+			status, answer := g.send(
+				method,
+				"/api/shots/"+g.shot+at,
+				&endless{200 << 20},
+				length,
+				"Content-Type: application/json",
+			)
 			if status >= 500 || (status > 0 && status < 400) {
 				failed <- fmt.Errorf("%s: %d %.100s", at, status, answer)
 			}
@@ -419,7 +468,10 @@ func outside(g *target) (string, error) {
 	at := func(name string) string { return filepath.Join(g.media, name) }
 	_ = os.MkdirAll(at("links"), 0o755)
 	for n := 1; n <= 3; n++ {
-		_ = os.Symlink(filepath.Join(secret, fmt.Sprintf("s.%03d.png", n)), filepath.Join(at("links"), fmt.Sprintf("s.%03d.png", n)))
+		_ = os.Symlink(
+			filepath.Join(secret, fmt.Sprintf("s.%03d.png", n)),
+			filepath.Join(at("links"), fmt.Sprintf("s.%03d.png", n)),
+		)
 	}
 	_ = os.Symlink(secret, at("folder"))
 	_ = os.Symlink(filepath.Join(secret, "s.mp4"), at("link.mp4"))
@@ -447,7 +499,15 @@ func outside(g *target) (string, error) {
 				return "", fmt.Errorf("%s: %w", path, err)
 			}
 		}
-		status, answer := g.ask("POST", "/api/shots", fmt.Sprintf(`{"show":"s","name":"out%d","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`, n, path))
+		status, answer := g.ask(
+			"POST",
+			"/api/shots",
+			fmt.Sprintf(
+				`{"show":"s","name":"out%d","path":%q,"first":1,"rate":{"num":24,"den":1},"transfer":"srgb"}`,
+				n,
+				path,
+			),
+		)
 		n++
 		if err := refused(n, status, answer); err != nil {
 			return "", fmt.Errorf("%s: %w", path, err)
@@ -470,7 +530,18 @@ func leavers(g *target) (string, error) {
 			defer func() { <-gate }()
 			ctx, cancel := context.WithTimeout(context.Background(), time.Duration(rand.IntN(8))*time.Millisecond)
 			defer cancel()
-			request, err := http.NewRequestWithContext(ctx, "GET", fmt.Sprintf("%s/api/shots/%s/frames/%d/overlay?revision=1&view=%s&removal=r0", g.url, g.shot, 1+k%12, []string{"result", "patch", "alone", "matte"}[k%4]), nil)
+			request, err := http.NewRequestWithContext(
+				ctx,
+				"GET",
+				fmt.Sprintf(
+					"%s/api/shots/%s/frames/%d/overlay?revision=1&view=%s&removal=r0",
+					g.url,
+					g.shot,
+					1+k%12,
+					[]string{"result", "patch", "alone", "matte"}[k%4],
+				),
+				nil,
+			)
 			if err != nil {
 				return
 			}
@@ -558,7 +629,11 @@ func crowd(g *target) (string, error) {
 			err := func() error {
 				ctx, cancel := context.WithDeadline(context.Background(), end.Add(20*time.Second))
 				defer cancel()
-				c, _, err := websocket.Dial(ctx, fmt.Sprintf("ws://%s/api/shots/%s/brush?window=w%d&author=p%d", host, id, who, who), nil)
+				c, _, err := websocket.Dial(
+					ctx,
+					fmt.Sprintf("ws://%s/api/shots/%s/brush?window=w%d&author=p%d", host, id, who, who),
+					nil,
+				)
 				if err != nil {
 					return err
 				}
@@ -568,7 +643,13 @@ func crowd(g *target) (string, error) {
 					name := fmt.Sprintf("s%d-%d", who, k)
 					began := time.Now()
 					messages := []string{
-						fmt.Sprintf(`{"type":"begin","removal":"r0","source":{"id":"p%d","name":"p","kind":"plate","plate":{"frame":6}},"stroke":{"id":%q,"mode":"colour","home":6,"size":8,"hardness":1,"opacity":1,"colour":[1,0,0]},"points":[[%d,%d]]}`, who%4, name, 20+k%50, 10+who),
+						fmt.Sprintf(
+							`{"type":"begin","removal":"r0","source":{"id":"p%d","name":"p","kind":"plate","plate":{"frame":6}},"stroke":{"id":%q,"mode":"colour","home":6,"size":8,"hardness":1,"opacity":1,"colour":[1,0,0]},"points":[[%d,%d]]}`,
+							who%4,
+							name,
+							20+k%50,
+							10+who,
+						),
 						`{"type":"move","points":[[30,30],[40,31]]}`, `{"type":"end"}`,
 					}
 					for _, m := range messages {
@@ -619,7 +700,13 @@ func crowd(g *target) (string, error) {
 	if q > 500*time.Millisecond {
 		return "", fmt.Errorf("95 %% of %d strokes within %v; it should be 500 ms", len(took), q)
 	}
-	return fmt.Sprintf("20 people, %d s: %d strokes, median %d ms, 95 %% within %d ms", seconds, len(took), quantile(took, 0.5).Milliseconds(), q.Milliseconds()), nil
+	return fmt.Sprintf(
+		"20 people, %d s: %d strokes, median %d ms, 95 %% within %d ms",
+		seconds,
+		len(took),
+		quantile(took, 0.5).Milliseconds(),
+		q.Milliseconds(),
+	), nil
 }
 
 func quantile(all []time.Duration, q float64) time.Duration {
@@ -729,8 +816,19 @@ func kills(g *target) (string, error) {
 		case slices.Equal(now, next):
 			sentToo++
 		default:
-			return "", fmt.Errorf("kill %d: %v in force, acknowledged was %v, on its way %v", k, now, known[len(known)-1], next)
+			return "", fmt.Errorf(
+				"kill %d: %v in force, acknowledged was %v, on its way %v",
+				k,
+				now,
+				known[len(known)-1],
+				next,
+			)
 		}
 	}
-	return fmt.Sprintf("%d kills, %d edits and undos acknowledged, none lost; %d arrived without their answer", count, acknowledged, sentToo), nil
+	return fmt.Sprintf(
+		"%d kills, %d edits and undos acknowledged, none lost; %d arrived without their answer",
+		count,
+		acknowledged,
+		sentToo,
+	), nil
 }

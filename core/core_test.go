@@ -20,7 +20,17 @@ var rank = map[string]int{
 	"geom": 0, "colorspace": 0, "memo": 0, "raster": 1, "matte": 2, "track": 2, "fill": 2, "settle": 2, "check": 2, "treatment": 2, "warp": 2, "carry": 3, "render": 4,
 }
 
-var forbidden = []string{"os", "net", "net/http", "database/sql", "time", "syscall", "io/fs", "path/filepath", "os/exec"}
+var forbidden = []string{
+	"os",
+	"net",
+	"net/http",
+	"database/sql",
+	"time",
+	"syscall",
+	"io/fs",
+	"path/filepath",
+	"os/exec",
+}
 
 func TestImportsRunOneWay(t *testing.T) {
 	files := 0

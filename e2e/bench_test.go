@@ -62,7 +62,11 @@ func TestOutlinesAreEditedByHand(t *testing.T) {
 		require.NoError(t, a.page.Mouse.Click(proto.InputMouseButtonLeft, 2))
 	}
 	double(start[2].At.Point())
-	s.wait(5*time.Second, "the point to become smooth", func() bool { return knots()[2].In != nil && knots()[2].Out != nil })
+	s.wait(
+		5*time.Second,
+		"the point to become smooth",
+		func() bool { return knots()[2].In != nil && knots()[2].Out != nil },
+	)
 	double(start[0].At.Point().Lerp(start[1].At.Point(), 0.5).Lerp(moved.Lerp(start[1].At.Point(), 0.5), 1))
 	s.wait(5*time.Second, "a point to be added", func() bool { return len(knots()) == 5 })
 	// What is deleted is gone from the picture before another key or click can be heard.
@@ -124,7 +128,10 @@ func TestTwoWindowsAndAReload(t *testing.T) {
 	// The second window's network is slow to tell it; it edits from an old state.
 	b.press("^Left dot")
 	b.key(input.Digit4)
-	s.patch("/api/shots/"+shot+"/treatment", `{"revision":2,"label":"Elsewhere","patch":[{"op":"add","path":"/removals/0/notes","value":"from elsewhere"},{"op":"test","path":"/removals/0/name","value":"Left dot"}]}`)
+	s.patch(
+		"/api/shots/"+shot+"/treatment",
+		`{"revision":2,"label":"Elsewhere","patch":[{"op":"add","path":"/removals/0/notes","value":"from elsewhere"},{"op":"test","path":"/removals/0/name","value":"Left dot"}]}`,
+	)
 	b.fill("Opacity", "50")
 	s.wait(5*time.Second, "both changes to be there", func() bool {
 		r := s.removal(shot)
@@ -135,9 +142,17 @@ func TestTwoWindowsAndAReload(t *testing.T) {
 	a.steady(1001)
 	a.press("^Left dot")
 	a.press("^Undo$")
-	s.wait(5*time.Second, "undo after a reload, of one's own last change", func() bool { r := s.removal(shot); return r.Name != "Left dot" && r.Settle.Opacity == 0.5 })
+	s.wait(
+		5*time.Second,
+		"undo after a reload, of one's own last change",
+		func() bool { r := s.removal(shot); return r.Name != "Left dot" && r.Settle.Opacity == 0.5 },
+	)
 	b.press("^Undo$")
-	s.wait(5*time.Second, "the other's own", func() bool { r := s.removal(shot); return r.Settle.Opacity == 1 && r.Notes == "from elsewhere" })
+	s.wait(
+		5*time.Second,
+		"the other's own",
+		func() bool { r := s.removal(shot); return r.Settle.Opacity == 1 && r.Notes == "from elsewhere" },
+	)
 }
 
 // TestLookingAround uses keys, wheel and ribbon as somebody who only looks would.
@@ -160,9 +175,15 @@ func TestLookingAround(t *testing.T) {
 		require.NoError(t, a.page.Mouse.Scroll(0, -150, 1))
 	}
 	s := a.page.Timeout(5 * time.Second)
-	require.NoError(t, s.Wait(rod.Eval(`() => parseInt(document.querySelector('button[title^="Fit the picture"]').innerText) > 900`)))
+	require.NoError(
+		t,
+		s.Wait(rod.Eval(`() => parseInt(document.querySelector('button[title^="Fit the picture"]').innerText) > 900`)),
+	)
 	a.key(input.Digit0)
-	require.NoError(t, s.Wait(rod.Eval(`() => document.querySelector('button[title^="Fit the picture"]').innerText == 'Fit'`)))
+	require.NoError(
+		t,
+		s.Wait(rod.Eval(`() => document.querySelector('button[title^="Fit the picture"]').innerText == 'Fit'`)),
+	)
 
 	// The ribbon: a click goes to the frame under it.
 	box := a.page.MustElement(`[data-testid=ribbon]`).MustShape().Box()
@@ -174,7 +195,11 @@ func TestLookingAround(t *testing.T) {
 	a.key(input.End)
 	a.steady(1072)
 	a.key(input.Space)
-	require.NoError(t, a.page.Timeout(20*time.Second).Wait(rod.Eval(`() => { const n = +document.querySelector('[data-testid=picture]').dataset.frame; return n > 1001 && n < 1060 }`)))
+	require.NoError(
+		t,
+		a.page.Timeout(20*time.Second).
+			Wait(rod.Eval(`() => { const n = +document.querySelector('[data-testid=picture]').dataset.frame; return n > 1001 && n < 1060 }`)),
+	)
 	a.key(input.Space)
 
 	// Channels and exposure change what is seen; reset, it is what it was.

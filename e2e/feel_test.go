@@ -24,15 +24,39 @@ func (s *server) prepare(shot string, known demo.Truth, dots int) {
 	outlines, strokes := "", ""
 	for i, d := range known.Dots[:dots] {
 		r := d.Radius + 6
-		outlines += fmt.Sprintf(`{"id":"o%d","name":"Dot %d","kind":"outline","home":%d,"feather":3,"points":[{"at":[%g,%g]},{"at":[%g,%g]},{"at":[%g,%g]},{"at":[%g,%g]}]},`,
-			i, i+1, known.Reference, d.X-r, d.Y-r, d.X+r, d.Y-r, d.X+r, d.Y+r, d.X-r, d.Y+r)
-		strokes += fmt.Sprintf(`{"id":"s%d","mode":"clone","home":%d,"size":56,"hardness":0.9,"opacity":1,"from":{"offset":[46,6]},"path":{"points":[[%g,%g],[%g,%g]]}},`,
-			i, known.Reference, d.X-2, d.Y, d.X+2, d.Y)
+		outlines += fmt.Sprintf(
+			`{"id":"o%d","name":"Dot %d","kind":"outline","home":%d,"feather":3,"points":[{"at":[%g,%g]},{"at":[%g,%g]},{"at":[%g,%g]},{"at":[%g,%g]}]},`,
+			i,
+			i+1,
+			known.Reference,
+			d.X-r,
+			d.Y-r,
+			d.X+r,
+			d.Y-r,
+			d.X+r,
+			d.Y+r,
+			d.X-r,
+			d.Y+r,
+		)
+		strokes += fmt.Sprintf(
+			`{"id":"s%d","mode":"clone","home":%d,"size":56,"hardness":0.9,"opacity":1,"from":{"offset":[46,6]},"path":{"points":[[%g,%g],[%g,%g]]}},`,
+			i,
+			known.Reference,
+			d.X-2,
+			d.Y,
+			d.X+2,
+			d.Y,
+		)
 	}
-	patch := fmt.Sprintf(`[{"op":"add","path":"/tracks/-","value":{"id":"w","name":"Wall","kind":"plane","home":%[1]d,"motion":"perspective","region":[[190,95],[600,95],[600,345],[190,345]]}},
+	patch := fmt.Sprintf(
+		`[{"op":"add","path":"/tracks/-","value":{"id":"w","name":"Wall","kind":"plane","home":%[1]d,"motion":"perspective","region":[[190,95],[600,95],[600,345],[190,345]]}},
 		{"op":"add","path":"/removals/-","value":{"id":"r","name":"Dots","range":{"first":1001,"last":1072},"reference":%[1]d,
 		"mark":{"outlines":[%[2]s]},"follow":{"track":"w"},
-		"fill":{"sources":[{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":%[1]d,"strokes":[%[3]s]}}]},"settle":{"opacity":1}}}]`, known.Reference, outlines[:len(outlines)-1], strokes[:len(strokes)-1])
+		"fill":{"sources":[{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":%[1]d,"strokes":[%[3]s]}}]},"settle":{"opacity":1}}}]`,
+		known.Reference,
+		outlines[:len(outlines)-1],
+		strokes[:len(strokes)-1],
+	)
 	s.patch("/api/shots/"+shot+"/treatment", fmt.Sprintf(`{"revision":0,"label":"Prepare","patch":%s}`, patch))
 }
 
@@ -165,9 +189,21 @@ func TestFeel(t *testing.T) {
 	require.NoError(t, v.Value.Unmarshal(&trips))
 
 	fmt.Printf("\n960 x 540, software WebGL, %d dabs of 60 px, %d jumps\n", len(dabs), len(steps))
-	fmt.Printf("brush dab, pointer event to screen   median %5.1f ms   95 %% %5.1f ms   (aim: under 33)\n", quantile(dabs, 0.5), quantile(dabs, 0.95))
-	fmt.Printf("  of that until back from the server median %5.1f ms   95 %% %5.1f ms\n", quantile(trips, 0.5), quantile(trips, 0.95))
-	fmt.Printf("step to an uncached result frame     median %5.1f ms   worst %5.1f ms   (aim: under 80)\n", quantile(steps, 0.5), quantile(steps, 1))
+	fmt.Printf(
+		"brush dab, pointer event to screen   median %5.1f ms   95 %% %5.1f ms   (aim: under 33)\n",
+		quantile(dabs, 0.5),
+		quantile(dabs, 0.95),
+	)
+	fmt.Printf(
+		"  of that until back from the server median %5.1f ms   95 %% %5.1f ms\n",
+		quantile(trips, 0.5),
+		quantile(trips, 0.95),
+	)
+	fmt.Printf(
+		"step to an uncached result frame     median %5.1f ms   worst %5.1f ms   (aim: under 80)\n",
+		quantile(steps, 0.5),
+		quantile(steps, 1),
+	)
 	fmt.Printf("cached playback                      %.1f frames/s   (aim: 24)\n", played)
 	fmt.Printf("track, 410 x 250 pixels, perspective %.1f ms a frame\n", 1000/followed)
 	fmt.Printf("  its first frame after              %.0f ms   (aim: under 300)\n", first)

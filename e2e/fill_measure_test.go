@@ -42,7 +42,11 @@ func (s *server) put(shot string, doc *treatment.Document) {
 	var rev struct{ Number int }
 	s.get("/api/shots/"+shot+"/treatment", &rev)
 	patch, err := json.Marshal(map[string]any{"revision": rev.Number, "label": "Measure", "patch": []any{
-		map[string]any{"op": "replace", "path": "/tracks", "value": doc.Tracks}, map[string]any{"op": "replace", "path": "/removals", "value": doc.Removals},
+		map[string]any{
+			"op":    "replace",
+			"path":  "/tracks",
+			"value": doc.Tracks,
+		}, map[string]any{"op": "replace", "path": "/removals", "value": doc.Removals},
 	}})
 	require.NoError(s.t, err)
 	s.patch("/api/shots/"+shot+"/treatment", string(patch))
@@ -51,17 +55,50 @@ func (s *server) put(shot string, doc *treatment.Document) {
 // dotRemovals marks dots, one removal for each, on a track of the wall.
 func dotRemovals(known demo.Truth, dots int) *treatment.Document {
 	doc := treatment.New()
-	doc.Tracks = []treatment.Track{{ID: "w", Name: "Wall", Kind: treatment.PlaneTrack, Home: known.Reference, Motion: geom.Perspective, Region: []treatment.Vec{{190, 95}, {600, 95}, {600, 345}, {190, 345}}}}
+	doc.Tracks = []treatment.Track{
+		{
+			ID:     "w",
+			Name:   "Wall",
+			Kind:   treatment.PlaneTrack,
+			Home:   known.Reference,
+			Motion: geom.Perspective,
+			Region: []treatment.Vec{{190, 95}, {600, 95}, {600, 345}, {190, 345}},
+		},
+	}
 	for i, d := range known.Dots[:dots] {
 		r := d.Radius + 5
 		k := 0.5523 * r
 		vec := func(x, y float64) *treatment.Vec { return &treatment.Vec{x, y} }
 		doc.Removals = append(doc.Removals, treatment.Removal{
-			ID: fmt.Sprint("r", i), Name: fmt.Sprint("Dot ", i+1), Range: treatment.Range{First: demo.First, Last: demo.Last}, Reference: known.Reference,
-			Mark: treatment.Mark{Outlines: []treatment.Shape{{ID: "o", Name: "Dot", Kind: treatment.Outline, Home: known.Reference, Feather: 2, Points: []treatment.Knot{
-				{At: treatment.Vec{d.X, d.Y - r}, In: vec(-k, 0), Out: vec(k, 0)}, {At: treatment.Vec{d.X + r, d.Y}, In: vec(0, -k), Out: vec(0, k)},
-				{At: treatment.Vec{d.X, d.Y + r}, In: vec(k, 0), Out: vec(-k, 0)}, {At: treatment.Vec{d.X - r, d.Y}, In: vec(0, k), Out: vec(0, -k)}}}}},
-			Follow: treatment.Follow{Track: "w"}, Fill: treatment.Fill{Sources: []treatment.Source{}}, Settle: treatment.Settle{Opacity: 1},
+			ID: fmt.Sprint(
+				"r",
+				i,
+			), Name: fmt.Sprint("Dot ", i+1), Range: treatment.Range{First: demo.First, Last: demo.Last}, Reference: known.Reference,
+			Mark: treatment.Mark{
+				Outlines: []treatment.Shape{
+					{
+						ID:      "o",
+						Name:    "Dot",
+						Kind:    treatment.Outline,
+						Home:    known.Reference,
+						Feather: 2,
+						Points: []treatment.Knot{
+							{
+								At:  treatment.Vec{d.X, d.Y - r},
+								In:  vec(-k, 0),
+								Out: vec(k, 0),
+							}, {At: treatment.Vec{d.X + r, d.Y}, In: vec(0, -k), Out: vec(0, k)},
+							{
+								At:  treatment.Vec{d.X, d.Y + r},
+								In:  vec(k, 0),
+								Out: vec(-k, 0),
+							}, {At: treatment.Vec{d.X - r, d.Y}, In: vec(0, k), Out: vec(0, -k)}},
+					},
+				},
+			},
+			Follow: treatment.Follow{
+				Track: "w",
+			}, Fill: treatment.Fill{Sources: []treatment.Source{}}, Settle: treatment.Settle{Opacity: 1},
 		})
 	}
 	return doc
@@ -86,14 +123,36 @@ func TestDotsByLiveNeighbourAndByHealing(t *testing.T) {
 			doc.Removals[i].Fill.Sources = []treatment.Source{source(i, aside[i])}
 		}
 		for i, r := range assess(t, s.rendered(shot, doc), known, len(known.Dots)) {
-			t.Logf("%s, dot %d from %v: steadiness %s, invisibility %s, seam %s, flicker %s, grain %s %s %s", how, i+1, aside[i],
-				say(r.Steadiness), say(r.Invisibility), say(r.Seam), say(r.Flicker), say(r.Grain[0]), say(r.Grain[1]), say(r.Grain[2]))
+			t.Logf(
+				"%s, dot %d from %v: steadiness %s, invisibility %s, seam %s, flicker %s, grain %s %s %s",
+				how,
+				i+1,
+				aside[i],
+				say(
+					r.Steadiness,
+				),
+				say(r.Invisibility),
+				say(r.Seam),
+				say(r.Flicker),
+				say(r.Grain[0]),
+				say(r.Grain[1]),
+				say(r.Grain[2]),
+			)
 			each(i, r)
 		}
 	}
 	neighbour := func(i int, aside treatment.Vec) treatment.Source {
 		// Sampled between pixels the texture stands stiller; the third dot's blue needs all of its grain.
-		return treatment.Source{ID: "n", Name: "Live neighbour", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: known.Reference, Crisp: i == 2, Offsets: []treatment.OffsetKey{{Frame: known.Reference, Ease: treatment.Eased, Offset: aside}}}}
+		return treatment.Source{
+			ID:   "n",
+			Name: "Live neighbour",
+			Kind: treatment.Beside,
+			Neighbour: &treatment.Neighbour{
+				Frame:   known.Reference,
+				Crisp:   i == 2,
+				Offsets: []treatment.OffsetKey{{Frame: known.Reference, Ease: treatment.Eased, Offset: aside}},
+			},
+		}
 	}
 	measure("live neighbour", chosen, neighbour, func(i int, r check.Report) {
 		assert.LessOrEqual(t, r.Steadiness.All, 1.15)
@@ -106,10 +165,15 @@ func TestDotsByLiveNeighbourAndByHealing(t *testing.T) {
 	})
 	measure("healed frame", chosen, func(i int, aside treatment.Vec) treatment.Source {
 		d := known.Dots[i]
-		return treatment.Source{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
-			ID: "s", Mode: "heal", Home: known.Reference, Size: 2*d.Radius + 26, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: aside},
-			Path: &treatment.Path{Points: [][]float64{{d.X, d.Y}}},
-		}}}}
+		return treatment.Source{
+			ID:   "p",
+			Name: "Clean plate",
+			Kind: treatment.HeldPlate,
+			Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
+				ID: "s", Mode: "heal", Home: known.Reference, Size: 2*d.Radius + 26, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: aside},
+				Path: &treatment.Path{Points: [][]float64{{d.X, d.Y}}},
+			}}},
+		}
 	}, func(_ int, r check.Report) { assert.LessOrEqual(t, r.Steadiness.All, 1.15) })
 	if os.Getenv("JARDIN_BENCH") == "" {
 		return // what is proposed has no aim to meet
@@ -117,7 +181,10 @@ func TestDotsByLiveNeighbourAndByHealing(t *testing.T) {
 	proposed := make([]treatment.Vec, len(doc.Removals))
 	for i := range proposed {
 		var place struct{ Offset treatment.Vec }
-		s.get(fmt.Sprintf("/api/shots/%s/removals/%s/beside?frame=%d", shot, doc.Removals[i].ID, known.Reference), &place)
+		s.get(
+			fmt.Sprintf("/api/shots/%s/removals/%s/beside?frame=%d", shot, doc.Removals[i].ID, known.Reference),
+			&place,
+		)
 		proposed[i] = place.Offset
 	}
 	measure("proposed neighbour", proposed, neighbour, func(int, check.Report) {})
@@ -131,7 +198,11 @@ func (s *server) follow(shot, track string, from int) {
 func (s *server) followOver(shot, track string, from, first, last int) {
 	s.t.Helper()
 	var task struct{ ID string }
-	s.post("/api/shots/"+shot+"/follow", fmt.Sprintf(`{"track":%q,"from":%d,"first":%d,"last":%d}`, track, from, first, last), &task)
+	s.post(
+		"/api/shots/"+shot+"/follow",
+		fmt.Sprintf(`{"track":%q,"from":%d,"first":%d,"last":%d}`, track, from, first, last),
+		&task,
+	)
 	s.wait(2*time.Minute, "the track", func() bool {
 		var tasks []struct{ ID, State, Problem string }
 		s.get("/api/tasks?shot="+shot, &tasks)

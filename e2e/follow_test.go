@@ -103,7 +103,12 @@ func TestFourDotsAtOnce(t *testing.T) {
 	a.goTo(1010)
 	a.press("^Move here")
 	s.wait(5*time.Second, "the zero to move", func() bool { return s.removal(shot).Reference == 1010 })
-	assert.Equal(t, known.Reference, s.removal(shot).Fill.Sources[0].Plate.Frame, "paint stays on the frame it was made on")
+	assert.Equal(
+		t,
+		known.Reference,
+		s.removal(shot).Fill.Sources[0].Plate.Frame,
+		"paint stays on the frame it was made on",
+	)
 	assert.Equal(t, before, s.keys(shot), "every frame's picture is made from the same as before")
 	a.key(input.KeyE, input.KeyL)
 	a.see("Locked to frame 1010")
@@ -285,7 +290,11 @@ func TestACorrectionTakesOutASlip(t *testing.T) {
 	require.NoError(t, el.CancelTimeout().SetFiles([]string{path}))
 	s.wait(10*time.Second, "the track to come in", func() bool { doc, _ := s.whole(shot); return len(doc.Tracks) == 2 })
 	a.from("The track that carries the removal", "^wall brought in|^wall$|^wall")
-	s.wait(5*time.Second, "the removal to ride on it", func() bool { doc, _ := s.whole(shot); return doc.Removals[0].Follow.Track == doc.Tracks[1].ID })
+	s.wait(
+		5*time.Second,
+		"the removal to ride on it",
+		func() bool { doc, _ := s.whole(shot); return doc.Removals[0].Follow.Track == doc.Tracks[1].ID },
+	)
 	a.press("^Mending")
 	a.press("^By placement")
 	for _, n := range []int{demo.First, demo.Last} {
@@ -363,7 +372,11 @@ func TestAnOutlineFollowsByItself(t *testing.T) {
 		}
 		return l.Knots()
 	}
-	s.wait(time.Minute, "the corners to be followed to the end", func() bool { return lie(demo.First) != nil && lie(demo.Last) != nil })
+	s.wait(
+		time.Minute,
+		"the corners to be followed to the end",
+		func() bool { return lie(demo.First) != nil && lie(demo.Last) != nil },
+	)
 	home := lie(known.Reference)
 	var worst float64
 	for n := demo.First; n <= demo.Last; n++ {

@@ -61,7 +61,11 @@ func serve(t testing.TB, args ...string) *server {
 func (s *server) start(args ...string) {
 	program, err := filepath.Abs("../bin/jardin")
 	require.NoError(s.t, err)
-	s.cmd = exec.Command(program, append([]string{"serve", "--data", s.data, "--listen", "127.0.0.1:0", "--media", demotest.Footage(s.t)}, args...)...)
+	s.cmd = exec.Command(
+		program,
+		append(
+			[]string{"serve", "--data", s.data, "--listen", "127.0.0.1:0", "--media", demotest.Footage(s.t)},
+			args...)...)
 	out, err := s.cmd.StdoutPipe()
 	require.NoError(s.t, err)
 	s.cmd.Stderr = os.Stderr
@@ -182,7 +186,10 @@ func blank(t testing.TB) *artist {
 	})
 	page, err := browser.Page(proto.TargetCreateTarget{URL: "about:blank"})
 	require.NoError(t, err)
-	require.NoError(t, page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800, DeviceScaleFactor: 1}))
+	require.NoError(
+		t,
+		page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800, DeviceScaleFactor: 1}),
+	)
 	a := &artist{t, page.Timeout(3 * time.Minute)}
 	go page.EachEvent(func(e *proto.RuntimeExceptionThrown) {
 		t.Errorf("the page failed: %s %v", e.ExceptionDetails.Text, e.ExceptionDetails.Exception.Description)
@@ -234,7 +241,9 @@ func (a *artist) key(keys ...input.Key) {
 func (a *artist) fill(name, value string) {
 	a.t.Helper()
 	el, err := a.page.Timeout(10 * time.Second).ElementX(fmt.Sprintf(
-		`//input[@aria-label=%[1]q] | //label[normalize-space(.)=%[1]q]//input | //input[@id=//label[normalize-space(.)=%[1]q]/@for]`, name))
+		`//input[@aria-label=%[1]q] | //label[normalize-space(.)=%[1]q]//input | //input[@id=//label[normalize-space(.)=%[1]q]/@for]`,
+		name,
+	))
 	require.NoError(a.t, err, "look for the field %q", name)
 	el = el.CancelTimeout()
 	require.NoError(a.t, el.SelectAllText())
@@ -278,7 +287,8 @@ func (a *artist) number(js string) float64 {
 // steady waits until the picture shows a frame, and all of it.
 func (a *artist) steady(frame int) {
 	a.t.Helper()
-	err := a.page.Timeout(30 * time.Second).Wait(rod.Eval(`n => { const c = document.querySelector('[data-testid=picture]'); return c && c.dataset.frame == n && c.dataset.ready == 'true' }`, frame))
+	err := a.page.Timeout(30 * time.Second).
+		Wait(rod.Eval(`n => { const c = document.querySelector('[data-testid=picture]'); return c && c.dataset.frame == n && c.dataset.ready == 'true' }`, frame))
 	if err != nil {
 		a.shoot("/tmp/jardin-e2e-failed.png")
 	}
@@ -295,7 +305,9 @@ func (a *artist) goTo(frame int) {
 // at returns where a point of the frame is on the page, with the picture fitted.
 func (a *artist) at(p geom.Point) proto.Point {
 	a.t.Helper()
-	v, err := a.page.Eval(`() => { const b = document.querySelector('[data-testid=picture]').getBoundingClientRect(); return [b.left, b.top, b.width, b.height] }`)
+	v, err := a.page.Eval(
+		`() => { const b = document.querySelector('[data-testid=picture]').getBoundingClientRect(); return [b.left, b.top, b.width, b.height] }`,
+	)
 	require.NoError(a.t, err)
 	var box [4]float64
 	require.NoError(a.t, v.Value.Unmarshal(&box))

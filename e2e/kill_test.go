@@ -44,14 +44,19 @@ func TestNothingIsLostWhenKilled(t *testing.T) {
 	s.prepare(shot, demotest.Truth(t), 1)
 	k := killing{server: s, shot: shot, saved: map[string]bool{}}
 	s.post("/api/shots/"+shot+"/follow", `{"track":"w","from":1037,"first":1001,"last":1072}`, nil)
-	s.wait(2*time.Minute, "a first track, so that scoring knows where the dot is", func() bool { return k.open()["track"] == 0 })
+	s.wait(
+		2*time.Minute,
+		"a first track, so that scoring knows where the dot is",
+		func() bool { return k.open()["track"] == 0 },
+	)
 	databases, tasks, imports := 0, 0, 0
 	for round := range rounds {
 		k.clearStrokes()
 		ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
 		var wait sync.WaitGroup
 		wait.Go(func() { k.paint(ctx, round) })
-		if open := k.open(); open["render"] == 0 && k.ask("POST", "/api/shots/"+shot+"/render", `{"what":"clean","movies":["review"]}`) {
+		if open := k.open(); open["render"] == 0 &&
+			k.ask("POST", "/api/shots/"+shot+"/render", `{"what":"clean","movies":["review"]}`) {
 			tasks++
 		} else if open["track"] == 0 && k.ask("POST", "/api/shots/"+shot+"/follow", `{"track":"w","from":1037,"first":1001,"last":1072}`) {
 			tasks++
@@ -59,7 +64,11 @@ func TestNothingIsLostWhenKilled(t *testing.T) {
 			tasks++
 		}
 		if round%7 == 3 {
-			extra := fmt.Sprintf(`{"show":"kills","name":"extra %d","path":%q,"first":1001,"rate":{"num":24,"den":1},"transfer":"srgb"}`, round, filepath.Join(demotest.Footage(t), "lm_010", "plate"))
+			extra := fmt.Sprintf(
+				`{"show":"kills","name":"extra %d","path":%q,"first":1001,"rate":{"num":24,"den":1},"transfer":"srgb"}`,
+				round,
+				filepath.Join(demotest.Footage(t), "lm_010", "plate"),
+			)
 			if k.ask("POST", "/api/shots", extra) {
 				imports++
 			}
@@ -81,7 +90,15 @@ func TestNothingIsLostWhenKilled(t *testing.T) {
 			k.settle(round)
 		}
 	}
-	t.Logf("%d kills, %d of them of the database: %d strokes acknowledged, none lost; %d tracks, scores and renders and %d imports came to their end, %d of them tried again when they asked for it", rounds, databases, k.count, tasks, imports, k.again)
+	t.Logf(
+		"%d kills, %d of them of the database: %d strokes acknowledged, none lost; %d tracks, scores and renders and %d imports came to their end, %d of them tried again when they asked for it",
+		rounds,
+		databases,
+		k.count,
+		tasks,
+		imports,
+		k.again,
+	)
 }
 
 type killing struct {
@@ -133,7 +150,11 @@ func (k *killing) open() map[string]int {
 // paint lays strokes one after the other until the connection breaks, and notes which
 // are acknowledged.
 func (k *killing) paint(ctx context.Context, round int) {
-	socket, _, err := websocket.Dial(ctx, strings.Replace(k.address, "http", "ws", 1)+"/api/shots/"+k.shot+"/brush", nil)
+	socket, _, err := websocket.Dial(
+		ctx,
+		strings.Replace(k.address, "http", "ws", 1)+"/api/shots/"+k.shot+"/brush",
+		nil,
+	)
 	if err != nil {
 		return
 	}
@@ -142,7 +163,12 @@ func (k *killing) paint(ctx context.Context, round int) {
 	var wait sync.WaitGroup
 	wait.Go(func() {
 		for n := 0; ; n++ {
-			begin := fmt.Sprintf(`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":1037}},"stroke":{"id":"k%d-%d","mode":"clone","home":1037,"size":20,"hardness":0.5,"opacity":1,"from":{"offset":[30,0]}},"points":[[%d,300]]}`, round, n, 200+n%300)
+			begin := fmt.Sprintf(
+				`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":1037}},"stroke":{"id":"k%d-%d","mode":"clone","home":1037,"size":20,"hardness":0.5,"opacity":1,"from":{"offset":[30,0]}},"points":[[%d,300]]}`,
+				round,
+				n,
+				200+n%300,
+			)
 			for _, m := range []string{begin, `{"type":"move","points":[[300,310],[320,330]]}`, `{"type":"end"}`} {
 				if socket.Write(ctx, websocket.MessageText, []byte(m)) != nil {
 					return
@@ -185,7 +211,11 @@ type painted struct {
 func (k *killing) check(round int) {
 	k.t.Helper()
 	var rev painted
-	k.wait(90*time.Second, "the server to answer again", func() bool { return k.try("/api/shots/"+k.shot+"/treatment", &rev) })
+	k.wait(
+		90*time.Second,
+		"the server to answer again",
+		func() bool { return k.try("/api/shots/"+k.shot+"/treatment", &rev) },
+	)
 	there := map[string]bool{}
 	for _, s := range rev.Document.Removals[0].Fill.Sources[0].Plate.Strokes {
 		there[s.ID] = true
@@ -202,7 +232,14 @@ func (k *killing) clearStrokes() {
 	}
 	var rev painted
 	require.True(k.t, k.try("/api/shots/"+k.shot+"/treatment", &rev))
-	if k.ask("PATCH", "/api/shots/"+k.shot+"/treatment", fmt.Sprintf(`{"revision":%d,"label":"Clear","patch":[{"op":"replace","path":"/removals/0/fill/sources/0/strokes","value":[]}]}`, rev.Number)) {
+	if k.ask(
+		"PATCH",
+		"/api/shots/"+k.shot+"/treatment",
+		fmt.Sprintf(
+			`{"revision":%d,"label":"Clear","patch":[{"op":"replace","path":"/removals/0/fill/sources/0/strokes","value":[]}]}`,
+			rev.Number,
+		),
+	) {
 		clear(k.saved)
 	}
 }
@@ -257,7 +294,11 @@ func (k *killing) settle(round int) {
 			}
 			require.Equal(k.t, "ready", shot.State)
 			for _, n := range []int{1001, 1036, 1072} {
-				own, other := k.fetch(fmt.Sprintf("/api/shots/%s/frames/%d/exact", one.ShotID, n)), k.fetch(fmt.Sprintf("/api/shots/%s/frames/%d/exact", k.shot, n))
+				own, other := k.fetch(
+					fmt.Sprintf("/api/shots/%s/frames/%d/exact", one.ShotID, n),
+				), k.fetch(
+					fmt.Sprintf("/api/shots/%s/frames/%d/exact", k.shot, n),
+				)
 				assert.True(k.t, bytes.Equal(own, other), "frame %d of %s", n, shot.Name)
 			}
 			require.True(k.t, k.ask("DELETE", "/api/shots/"+one.ShotID, ""))

@@ -144,7 +144,11 @@ func assertTrackIsTrue(t testing.TB, s *server, shot string, known demo.Truth) {
 		}
 		worst, sum = math.Max(worst, math.Sqrt(e)), sum+e
 	}
-	t.Logf("track: %.3f px RMS over the region's corners on the worst frame, %.3f px over all", worst, math.Sqrt(sum/float64(len(samples))))
+	t.Logf(
+		"track: %.3f px RMS over the region's corners on the worst frame, %.3f px over all",
+		worst,
+		math.Sqrt(sum/float64(len(samples))),
+	)
 	assert.LessOrEqual(t, worst, 0.25, "RMS over the corners on the worst frame")
 }
 
@@ -190,7 +194,8 @@ func assertPlateElsewhere(t testing.TB, s *server, frames map[int]image.Image, s
 func movieFrames(t testing.TB, movie []byte) int {
 	path := filepath.Join(t.TempDir(), "movie.mp4")
 	require.NoError(t, os.WriteFile(path, movie, 0o644))
-	out, err := exec.Command("ffprobe", "-v", "error", "-count_packets", "-select_streams", "v:0", "-show_entries", "stream=nb_read_packets", "-of", "csv=p=0", path).Output()
+	out, err := exec.Command("ffprobe", "-v", "error", "-count_packets", "-select_streams", "v:0", "-show_entries", "stream=nb_read_packets", "-of", "csv=p=0", path).
+		Output()
 	require.NoError(t, err)
 	n, err := strconv.Atoi(strings.TrimSpace(string(out)))
 	require.NoError(t, err)

@@ -29,7 +29,8 @@ func (s *server) atHD() string {
 	if found, _ := filepath.Glob(filepath.Join(dir, "*.png")); len(found) != 12 {
 		require.NoError(s.t, os.MkdirAll(dir, 0o755))
 		out, err := exec.Command("ffmpeg", "-v", "error", "-y", "-start_number", "1031", "-i", filepath.Join(demotest.Footage(s.t), demo.PlateFolder, "lm_010.%04d.png"),
-			"-frames:v", "12", "-vf", "scale=1920:1080:flags=bicubic", "-start_number", "1031", filepath.Join(dir, "hd.%04d.png")).CombinedOutput()
+			"-frames:v", "12", "-vf", "scale=1920:1080:flags=bicubic", "-start_number", "1031", filepath.Join(dir, "hd.%04d.png")).
+			CombinedOutput()
 		require.NoError(s.t, err, string(out))
 	}
 	return s.bringInFrom("hd", dir, 1031)
@@ -43,9 +44,39 @@ func TestFeelOfPainting(t *testing.T) {
 	}
 	s := serve(t)
 	shot := s.atHD()
-	r := treatment.Removal{ID: "r", Name: "Dots", Range: treatment.Range{First: 1031, Last: 1042}, Reference: 1037, Follow: treatment.Follow{Track: treatment.Still}, Settle: treatment.Settle{Opacity: 1},
-		Mark: treatment.Mark{Outlines: []treatment.Shape{{ID: "o", Kind: treatment.Outline, Home: 1037, Points: []treatment.Knot{{At: treatment.Vec{200, 200}}, {At: treatment.Vec{1700, 200}}, {At: treatment.Vec{1700, 900}}, {At: treatment.Vec{200, 900}}}}}},
-		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 1037, Strokes: []treatment.Stroke{}}}}}}
+	r := treatment.Removal{
+		ID:        "r",
+		Name:      "Dots",
+		Range:     treatment.Range{First: 1031, Last: 1042},
+		Reference: 1037,
+		Follow:    treatment.Follow{Track: treatment.Still},
+		Settle:    treatment.Settle{Opacity: 1},
+		Mark: treatment.Mark{
+			Outlines: []treatment.Shape{
+				{
+					ID:   "o",
+					Kind: treatment.Outline,
+					Home: 1037,
+					Points: []treatment.Knot{
+						{At: treatment.Vec{200, 200}},
+						{At: treatment.Vec{1700, 200}},
+						{At: treatment.Vec{1700, 900}},
+						{At: treatment.Vec{200, 900}},
+					},
+				},
+			},
+		},
+		Fill: treatment.Fill{
+			Sources: []treatment.Source{
+				{
+					ID:    "p",
+					Name:  "Clean plate",
+					Kind:  treatment.HeldPlate,
+					Plate: &treatment.Plate{Frame: 1037, Strokes: []treatment.Stroke{}},
+				},
+			},
+		},
+	}
 	doc := treatment.New()
 	doc.Removals = []treatment.Removal{r}
 	s.put(shot, doc)
@@ -108,7 +139,11 @@ func TestFeelOfPainting(t *testing.T) {
 		s.strokesOf(shot, count)
 		time.Sleep(1500 * time.Millisecond) // as a hand does that goes to the next place
 	}
-	fmt.Printf("heal of 300 px, after the stroke     median %5.1f ms   worst %5.1f ms   (aim: 120)\n", quantile(ends, 0.5), quantile(ends, 1))
+	fmt.Printf(
+		"heal of 300 px, after the stroke     median %5.1f ms   worst %5.1f ms   (aim: 120)\n",
+		quantile(ends, 0.5),
+		quantile(ends, 1),
+	)
 
 	// A thousand strokes on one frame.
 	rng := rand.New(rand.NewPCG(1, 1))
@@ -119,7 +154,16 @@ func TestFeelOfPainting(t *testing.T) {
 		for k := range 40 {
 			points = append(points, []float64{x + 1.5*float64(k), y + 6*math.Sin(float64(k)/6)})
 		}
-		strokes[i] = treatment.Stroke{ID: fmt.Sprint("k", i), Mode: "clone", Home: 1037, Size: 40, Hardness: 0.6, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{70, 10}}, Path: &treatment.Path{Points: points}}
+		strokes[i] = treatment.Stroke{
+			ID:       fmt.Sprint("k", i),
+			Mode:     "clone",
+			Home:     1037,
+			Size:     40,
+			Hardness: 0.6,
+			Opacity:  1,
+			From:     &treatment.From{Offset: treatment.Vec{70, 10}},
+			Path:     &treatment.Path{Points: points},
+		}
 	}
 	s.put(shot, doc) // without the strokes so far
 	began := time.Now()
@@ -128,7 +172,10 @@ func TestFeelOfPainting(t *testing.T) {
 	s.stop(os.Interrupt)
 	s.start()
 	b := open(t, s.address+"/shots/"+shot)
-	fmt.Printf("a shot with 1,000 strokes, opened    its first frame with all of them after %.0f ms   (aim: 1000)\n", b.opened())
+	fmt.Printf(
+		"a shot with 1,000 strokes, opened    its first frame with all of them after %.0f ms   (aim: 1000)\n",
+		b.opened(),
+	)
 	b.press("^Dots")
 	b.key(input.Digit3)
 	b.goTo(1037)
@@ -172,7 +219,9 @@ func (s *server) paint(shot string, source treatment.Source, strokes []treatment
 	for _, stroke := range strokes {
 		points := stroke.Path.Points
 		stroke.Path = nil
-		begin, err := json.Marshal(map[string]any{"type": "begin", "removal": "r", "source": source, "stroke": stroke, "points": points})
+		begin, err := json.Marshal(
+			map[string]any{"type": "begin", "removal": "r", "source": source, "stroke": stroke, "points": points},
+		)
 		require.NoError(s.t, err)
 		require.NoError(s.t, socket.Write(ctx, websocket.MessageText, begin))
 		require.NoError(s.t, socket.Write(ctx, websocket.MessageText, []byte(`{"type":"end"}`)))

@@ -72,7 +72,18 @@ func TestPaintingAFrame(t *testing.T) {
 	// A pen's pressure comes with the points and scales what it is asked to.
 	a.with(input.KeyS, func() { a.click(dot.Add(geom.Pt(-32, -20))) })
 	a.fill("Size", "26")
-	a.pen([]geom.Point{dot.Add(geom.Pt(-8, 0)), dot, dot.Add(geom.Pt(8, 0)), dot.Add(geom.Pt(8, 8)), dot.Add(geom.Pt(-8, 8)), dot.Add(geom.Pt(-8, -8)), dot.Add(geom.Pt(8, -8))}, func(i int) float64 { return 0.4 + 0.08*float64(i) })
+	a.pen(
+		[]geom.Point{
+			dot.Add(geom.Pt(-8, 0)),
+			dot,
+			dot.Add(geom.Pt(8, 0)),
+			dot.Add(geom.Pt(8, 8)),
+			dot.Add(geom.Pt(-8, 8)),
+			dot.Add(geom.Pt(-8, -8)),
+			dot.Add(geom.Pt(8, -8)),
+		},
+		func(i int) float64 { return 0.4 + 0.08*float64(i) },
+	)
 	first := s.strokes(shot, 1)[0]
 	require.GreaterOrEqual(t, len(first.Path.Points), 5)
 	assert.InDelta(t, 0.4, first.Path.Points[0][2], 0.05)
@@ -92,7 +103,11 @@ func TestPaintingAFrame(t *testing.T) {
 	a.press("^Erase")
 	a.rub(dot.Add(geom.Pt(66, 60)), 5)
 	all := s.strokes(shot, 5)
-	assert.Equal(t, []string{"clone", "heal", "colour", "soften", "erase"}, []string{all[0].Mode, all[1].Mode, all[2].Mode, all[3].Mode, all[4].Mode})
+	assert.Equal(
+		t,
+		[]string{"clone", "heal", "colour", "soften", "erase"},
+		[]string{all[0].Mode, all[1].Mode, all[2].Mode, all[3].Mode, all[4].Mode},
+	)
 	require.NotNil(t, all[2].Colour)
 	plate := demotest.ReadPNG(t, filepath.Join(demotest.Footage(t), "lm_010/plate", filesOf(t, known.Reference)))
 	red, _, _, _ := plate.At(500, 300).RGBA()
@@ -124,7 +139,12 @@ func TestPaintingAFrame(t *testing.T) {
 
 	// An area: drawn, then its source slid elsewhere.
 	a.press("^Copy an area")
-	box := []geom.Point{dot.Add(geom.Pt(-20, 80)), dot.Add(geom.Pt(20, 80)), dot.Add(geom.Pt(20, 110)), dot.Add(geom.Pt(-20, 110))}
+	box := []geom.Point{
+		dot.Add(geom.Pt(-20, 80)),
+		dot.Add(geom.Pt(20, 80)),
+		dot.Add(geom.Pt(20, 110)),
+		dot.Add(geom.Pt(-20, 110)),
+	}
 	for _, p := range append(box, box[0]) {
 		a.click(p)
 	}
@@ -284,7 +304,9 @@ func TestASuppliedPictureByTheInterface(t *testing.T) {
 	known := demotest.Truth(t)
 	s, a, shot := easel(t)
 	file := filepath.Join(t.TempDir(), "painted.png")
-	data := s.fetch(fmt.Sprintf("/api/shots/%s/removals/%s/picture?frame=%d&as=png", shot, s.removal(shot).ID, known.Reference))
+	data := s.fetch(
+		fmt.Sprintf("/api/shots/%s/removals/%s/picture?frame=%d&as=png", shot, s.removal(shot).ID, known.Reference),
+	)
 	require.NoError(t, os.WriteFile(file, greenSquare(t, data, known.Dots[0].Point()), 0o600))
 	a.from("More sources", "^Supplied clean plate")
 	a.page.MustElement(`[aria-label="Picture file"]`).MustSetFiles(file)

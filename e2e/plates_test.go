@@ -39,7 +39,14 @@ func scans(t *testing.T, dir string, first, last, missing int) {
 			r, g, b, _ := picture.At(i%f.Width, i/f.Width).RGBA()
 			f.Codes[3*i], f.Codes[3*i+1], f.Codes[3*i+2] = uint16(r>>6), uint16(g>>6), uint16(b>>6)
 		}
-		require.NoError(t, (media.Target{Format: "dpx", Depth: 10}).Write(filepath.Join(dir, fmt.Sprintf("scan.%07d.dpx", n)), f, shot))
+		require.NoError(
+			t,
+			(media.Target{Format: "dpx", Depth: 10}).Write(
+				filepath.Join(dir, fmt.Sprintf("scan.%07d.dpx", n)),
+				f,
+				shot,
+			),
+		)
 	}
 }
 
@@ -47,7 +54,17 @@ func scans(t *testing.T, dir string, first, last, missing int) {
 func (a *artist) drop(paths ...string) {
 	a.t.Helper()
 	for _, kind := range []proto.InputDispatchDragEventType{proto.InputDispatchDragEventTypeDragEnter, proto.InputDispatchDragEventTypeDragOver, proto.InputDispatchDragEventTypeDrop} {
-		require.NoError(a.t, proto.InputDispatchDragEvent{Type: kind, X: 600, Y: 500, Data: &proto.InputDragData{Items: []*proto.InputDragDataItem{}, Files: paths, DragOperationsMask: 1}}.Call(a.page))
+		require.NoError(
+			a.t,
+			proto.InputDispatchDragEvent{
+				Type: kind,
+				X:    600,
+				Y:    500,
+				Data: &proto.InputDragData{Items: []*proto.InputDragDataItem{}, Files: paths, DragOperationsMask: 1},
+			}.Call(
+				a.page,
+			),
+		)
 	}
 }
 
@@ -77,7 +94,11 @@ func TestPlatesInAndOut(t *testing.T) {
 		Depth                int
 	}
 	s.get("/api/shots", &shots)
-	require.Equal(t, []any{"DPX", 1003, 1018, 7, 10}, []any{shots[0].Format, shots[0].First, shots[0].Last, shots[0].Padding, shots[0].Depth})
+	require.Equal(
+		t,
+		[]any{"DPX", 1003, 1018, 7, 10},
+		[]any{shots[0].Format, shots[0].First, shots[0].Last, shots[0].Padding, shots[0].Depth},
+	)
 	shot := shots[0].ID
 
 	// A patch that stays put over one dot.
@@ -90,7 +111,17 @@ func TestPlatesInAndOut(t *testing.T) {
 	for i := range r.Mark.Outlines {
 		r.Mark.Outlines[i].Home = 1010
 	}
-	r.Fill.Sources = []treatment.Source{{ID: "n", Name: "Beside", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: 1010, Offsets: []treatment.OffsetKey{{Frame: 1010, Ease: treatment.Linear, Offset: treatment.Vec{-48, -4}}}}}}
+	r.Fill.Sources = []treatment.Source{
+		{
+			ID:   "n",
+			Name: "Beside",
+			Kind: treatment.Beside,
+			Neighbour: &treatment.Neighbour{
+				Frame:   1010,
+				Offsets: []treatment.OffsetKey{{Frame: 1010, Ease: treatment.Linear, Offset: treatment.Vec{-48, -4}}},
+			},
+		},
+	}
 	s.put(shot, doc)
 
 	a.press("scan_a")
@@ -122,7 +153,13 @@ func TestPlatesInAndOut(t *testing.T) {
 			}
 			x, y := float64((i-2048)/4%960)+0.5, float64((i-2048)/4/960)+0.5
 			d := known.Dots[0].Point()
-			require.Less(t, max(x-d.X, d.X-x, y-d.Y, d.Y-y), known.Dots[0].Radius+30, "frame %d changed far from the patch", n)
+			require.Less(
+				t,
+				max(x-d.X, d.X-x, y-d.Y, d.Y-y),
+				known.Dots[0].Radius+30,
+				"frame %d changed far from the patch",
+				n,
+			)
 			changed++
 		}
 	}

@@ -156,8 +156,19 @@ func TestOneMarkerGone(t *testing.T) {
 	require.Len(t, frames, 72)
 	reports := assess(t, frames, known, 2)
 	for i, r := range reports {
-		t.Logf("dot %d: steadiness %s, invisibility %s, seam %s, flicker %s, grain %s %s %s", i+1,
-			say(r.Steadiness), say(r.Invisibility), say(r.Seam), say(r.Flicker), say(r.Grain[0]), say(r.Grain[1]), say(r.Grain[2]))
+		t.Logf(
+			"dot %d: steadiness %s, invisibility %s, seam %s, flicker %s, grain %s %s %s",
+			i+1,
+			say(
+				r.Steadiness,
+			),
+			say(r.Invisibility),
+			say(r.Seam),
+			say(r.Flicker),
+			say(r.Grain[0]),
+			say(r.Grain[1]),
+			say(r.Grain[2]),
+		)
 		assert.LessOrEqual(t, r.Steadiness.All, 1.4, "steadiness over dot %d", i+1)
 	}
 	assertPlateElsewhere(t, s, frames, shot)

@@ -30,10 +30,20 @@ func everySource(t *testing.T) *treatment.Document {
 	doc := dotRemovals(known, 2)
 	stroke := func(id, mode string, d geom.Point) treatment.Stroke {
 		return treatment.Stroke{ID: id, Mode: mode, Home: known.Reference, Size: 30, Hardness: 0.7, Opacity: 1,
-			From: &treatment.From{Offset: treatment.Vec{46, 6}}, Path: &treatment.Path{Points: [][]float64{{d.X - 9, d.Y - 4, 1}, {d.X + 9, d.Y + 5, 1}}}}
+			From: &treatment.From{
+				Offset: treatment.Vec{46, 6},
+			}, Path: &treatment.Path{Points: [][]float64{{d.X - 9, d.Y - 4, 1}, {d.X + 9, d.Y + 5, 1}}}}
 	}
 	neighbour := func(d geom.Point) treatment.Source {
-		return treatment.Source{ID: "n", Name: "Neighbour", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: known.Reference, Offsets: []treatment.OffsetKey{{Frame: known.Reference, Ease: "eased", Offset: treatment.Vec{46, 6}}}}}
+		return treatment.Source{
+			ID:   "n",
+			Name: "Neighbour",
+			Kind: treatment.Beside,
+			Neighbour: &treatment.Neighbour{
+				Frame:   known.Reference,
+				Offsets: []treatment.OffsetKey{{Frame: known.Reference, Ease: "eased", Offset: treatment.Vec{46, 6}}},
+			},
+		}
 	}
 	for i := range doc.Removals {
 		d := known.Dots[i].Point()
@@ -41,7 +51,18 @@ func everySource(t *testing.T) *treatment.Document {
 		r.Settle.Seam = float64(6 * i)
 		r.Settle.Light = &treatment.Light{Scale: 30, Strength: 1, Over: 2}
 		r.Settle.Softness = &treatment.Softness{Match: true, Over: 1, Shutter: 180}
-		r.Fill.Sources = []treatment.Source{neighbour(d), {ID: "plate", Name: "Clean plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{stroke("a", "clone", d), stroke("b", "heal", d.Add(geom.Pt(4, 3)))}}}}
+		r.Fill.Sources = []treatment.Source{
+			neighbour(d),
+			{
+				ID:   "plate",
+				Name: "Clean plate",
+				Kind: treatment.HeldPlate,
+				Plate: &treatment.Plate{
+					Frame:   known.Reference,
+					Strokes: []treatment.Stroke{stroke("a", "clone", d), stroke("b", "heal", d.Add(geom.Pt(4, 3)))},
+				},
+			},
+		}
 	}
 	return doc
 }
@@ -76,7 +97,8 @@ func TestTheSameBytesInAnyOrder(t *testing.T) {
 	program, err := filepath.Abs("../bin/jardin")
 	require.NoError(t, err)
 	words, err := exec.Command(program, "render", "--plate", filepath.Join(demotest.Footage(t), "lm_010", "plate"), "--treatment", file, "--out", out,
-		"--transfer", "srgb", "--first", "1001", "--format", "png", "--depth", "16", "--name", "{frame}").CombinedOutput()
+		"--transfer", "srgb", "--first", "1001", "--format", "png", "--depth", "16", "--name", "{frame}").
+		CombinedOutput()
 	require.NoError(t, err, "%s", words)
 	want := map[int][32]byte{}
 	for n := 1001; n <= 1072; n++ {
@@ -89,7 +111,20 @@ func TestTheSameBytesInAnyOrder(t *testing.T) {
 		ctx, stop := context.WithTimeout(context.Background(), limit)
 		defer stop()
 		view := render.Views[rng.IntN(len(render.Views))]
-		request, err := http.NewRequestWithContext(ctx, "GET", fmt.Sprintf("%s/api/shots/%s/frames/%d/overlay?revision=%d&view=%s&removal=r%d", s.address, shot, 1001+rng.IntN(72), rev.Number, view, rng.IntN(2)), nil)
+		request, err := http.NewRequestWithContext(
+			ctx,
+			"GET",
+			fmt.Sprintf(
+				"%s/api/shots/%s/frames/%d/overlay?revision=%d&view=%s&removal=r%d",
+				s.address,
+				shot,
+				1001+rng.IntN(72),
+				rev.Number,
+				view,
+				rng.IntN(2),
+			),
+			nil,
+		)
 		require.NoError(t, err)
 		if response, err := http.DefaultClient.Do(request); err == nil {
 			_, _ = io.Copy(io.Discard, response.Body)
@@ -99,7 +134,15 @@ func TestTheSameBytesInAnyOrder(t *testing.T) {
 	}
 	deliver := func(first, last int) (id string) {
 		var task struct{ ID string }
-		s.post("/api/shots/"+shot+"/render", fmt.Sprintf(`{"what":"clean","target":{"format":"png","depth":16},"template":"{frame}","range":{"first":%d,"last":%d}}`, first, last), &task)
+		s.post(
+			"/api/shots/"+shot+"/render",
+			fmt.Sprintf(
+				`{"what":"clean","target":{"format":"png","depth":16},"template":"{frame}","range":{"first":%d,"last":%d}}`,
+				first,
+				last,
+			),
+			&task,
+		)
 		return task.ID
 	}
 	state := func(id string) string {

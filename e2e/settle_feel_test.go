@@ -22,16 +22,59 @@ func TestFeelOfSettling(t *testing.T) {
 	s := serve(t)
 	shot := s.atHD()
 	box := func(x, y, w, h float64) []treatment.Knot {
-		return []treatment.Knot{{At: treatment.Vec{x, y}}, {At: treatment.Vec{x + w, y}}, {At: treatment.Vec{x + w, y + h}}, {At: treatment.Vec{x, y + h}}}
+		return []treatment.Knot{
+			{At: treatment.Vec{x, y}},
+			{At: treatment.Vec{x + w, y}},
+			{At: treatment.Vec{x + w, y + h}},
+			{At: treatment.Vec{x, y + h}},
+		}
 	}
 	doc := treatment.New()
 	doc.Removals = []treatment.Removal{{
 		ID: "r", Name: "Patch", Range: treatment.Range{First: 1031, Last: 1042}, Reference: 1037, Follow: treatment.Follow{Track: treatment.Still},
-		Mark: treatment.Mark{Outlines: []treatment.Shape{{ID: "o", Name: "O", Kind: treatment.Outline, Home: 1037, Feather: 3, Points: box(800, 400, 300, 300)}}},
-		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 1037, Strokes: []treatment.Stroke{{ID: "s", Mode: "clone", Home: 1037, Size: 1, Hardness: 1, Opacity: 1,
-			From: &treatment.From{Offset: treatment.Vec{330, 20}}, Area: &treatment.Area{Points: box(785, 385, 330, 330), Feather: 6}}}}}}},
+		Mark: treatment.Mark{
+			Outlines: []treatment.Shape{
+				{ID: "o", Name: "O", Kind: treatment.Outline, Home: 1037, Feather: 3, Points: box(800, 400, 300, 300)},
+			},
+		},
+		Fill: treatment.Fill{
+			Sources: []treatment.Source{
+				{
+					ID:   "p",
+					Name: "Clean plate",
+					Kind: treatment.HeldPlate,
+					Plate: &treatment.Plate{
+						Frame: 1037,
+						Strokes: []treatment.Stroke{
+							{ID: "s", Mode: "clone", Home: 1037, Size: 1, Hardness: 1, Opacity: 1,
+								From: &treatment.From{
+									Offset: treatment.Vec{330, 20},
+								}, Area: &treatment.Area{Points: box(785, 385, 330, 330), Feather: 6}},
+						},
+					},
+				},
+			},
+		},
 		Settle: treatment.Settle{Opacity: 1},
-		Guard:  &treatment.Guard{Fronts: []treatment.Front{{ID: "f", Name: "F", By: treatment.ByOutline, Shapes: []treatment.Shape{{ID: "g", Name: "G", Kind: treatment.Outline, Home: 1037, Feather: 3, Points: box(900, 380, 60, 200)}}}}},
+		Guard: &treatment.Guard{
+			Fronts: []treatment.Front{
+				{
+					ID:   "f",
+					Name: "F",
+					By:   treatment.ByOutline,
+					Shapes: []treatment.Shape{
+						{
+							ID:      "g",
+							Name:    "G",
+							Kind:    treatment.Outline,
+							Home:    1037,
+							Feather: 3,
+							Points:  box(900, 380, 60, 200),
+						},
+					},
+				},
+			},
+		},
 	}}
 	s.put(shot, doc)
 	a := open(t, s.address+"/shots/"+shot)
@@ -60,11 +103,17 @@ func TestFeelOfSettling(t *testing.T) {
 	for _, name := range []string{"Strength", "Blur", "Feather"} {
 		var all []float64
 		for k := range 8 {
-			v, err := a.page.Timeout(30*time.Second).Eval(shown, name, fmt.Sprint(map[string]int{"Strength": 60 + 5*k, "Blur": 1 + k, "Feather": 2 + k}[name]))
+			v, err := a.page.Timeout(30*time.Second).
+				Eval(shown, name, fmt.Sprint(map[string]int{"Strength": 60 + 5*k, "Blur": 1 + k, "Feather": 2 + k}[name]))
 			require.NoError(t, err)
 			all = append(all, v.Value.Num())
 		}
-		fmt.Printf("%-12s moved, shown at 1080p          median %3.0f ms, 95 %% under %3.0f ms (aim 100)\n", name, quantile(all, 0.5), quantile(all, 0.95))
+		fmt.Printf(
+			"%-12s moved, shown at 1080p          median %3.0f ms, 95 %% under %3.0f ms (aim 100)\n",
+			name,
+			quantile(all, 0.5),
+			quantile(all, 0.95),
+		)
 	}
 	// All frames after a change: none of them was ever made.
 	a.press("^No dissolve|^12-frame dissolve")

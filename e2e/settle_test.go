@@ -36,9 +36,16 @@ func clipped(t *testing.T) (*server, *artist, string, demo.FocusTruth) {
 	doc.Tracks[0].Region = []treatment.Vec{{440, 120}, {900, 120}, {900, 480}, {440, 480}}
 	r := &doc.Removals[0]
 	r.Name, r.Range = "Clip", treatment.Range{First: demo.FocusFirst, Last: demo.FocusLast}
-	r.Fill.Sources = []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
-		ID: "s", Mode: "heal", Home: known.Reference, Size: 80, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{-140, -140}}, Path: &treatment.Path{Points: [][]float64{{c.X, c.Y}}},
-	}}}}}
+	r.Fill.Sources = []treatment.Source{
+		{
+			ID:   "p",
+			Name: "Clean plate",
+			Kind: treatment.HeldPlate,
+			Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
+				ID: "s", Mode: "heal", Home: known.Reference, Size: 80, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{-140, -140}}, Path: &treatment.Path{Points: [][]float64{{c.X, c.Y}}},
+			}}},
+		},
+	}
 	s.put(shot, doc)
 	s.followOver(shot, "w", known.Reference, demo.FocusFirst, demo.FocusLast)
 	a := open(t, s.address+"/shots/"+shot)
@@ -56,12 +63,25 @@ func TestSettleByItself(t *testing.T) {
 	a.press("^Settle by itself")
 	a.see("grain [0-9.]+ px")
 	settle := func() treatment.Settle { return s.removal(shot).Settle }
-	s.wait(20*time.Second, "the patch to be settled", func() bool { return settle().Grain != nil && settle().Light != nil && settle().Softness != nil })
+	s.wait(
+		20*time.Second,
+		"the patch to be settled",
+		func() bool { return settle().Grain != nil && settle().Light != nil && settle().Softness != nil },
+	)
 	require.Equal(t, treatment.MadeGrain, settle().Grain.Kind)
 	var measures []render.Measure
 	var rev struct{ Number int }
 	s.get("/api/shots/"+shot+"/treatment", &rev)
-	s.get(fmt.Sprintf("/api/shots/%s/measures/r0?revision=%d&first=%d&last=%d", shot, rev.Number, demo.FocusFirst, demo.FocusLast), &measures)
+	s.get(
+		fmt.Sprintf(
+			"/api/shots/%s/measures/r0?revision=%d&first=%d&last=%d",
+			shot,
+			rev.Number,
+			demo.FocusFirst,
+			demo.FocusLast,
+		),
+		&measures,
+	)
 	require.Len(t, measures, demo.FocusLast-demo.FocusFirst+1)
 	for _, m := range measures {
 		for c := range 3 {
@@ -109,7 +129,9 @@ func TestSettleByItself(t *testing.T) {
 	}`)
 	require.NoError(t, err)
 	assert.Equal(t, before, number(), "a slider that moves saves nothing")
-	_, err = a.page.Eval(`() => document.querySelector('input[aria-label="Feather, slider"]').dispatchEvent(new PointerEvent('pointerup', { bubbles: true }))`)
+	_, err = a.page.Eval(
+		`() => document.querySelector('input[aria-label="Feather, slider"]').dispatchEvent(new PointerEvent('pointerup', { bubbles: true }))`,
+	)
 	require.NoError(t, err)
 	s.wait(10*time.Second, "the slider to be saved", func() bool { return settle().Feather == 9 })
 	assert.Equal(t, before+1, number())
@@ -118,8 +140,14 @@ func TestSettleByItself(t *testing.T) {
 	// A tone by hand leaves as an ASC CDL.
 	a.press("^Add a tone")
 	a.fill("Exposure", "1")
-	s.wait(10*time.Second, "a tone", func() bool { tones := settle().Tones; return len(tones) == 1 && tones[0].Grade.Exposure == 1 })
-	decision := string(s.fetch(fmt.Sprintf("/api/shots/%s/removals/r0/tones/%s?frame=1030&as=cdl", shot, settle().Tones[0].ID)))
+	s.wait(
+		10*time.Second,
+		"a tone",
+		func() bool { tones := settle().Tones; return len(tones) == 1 && tones[0].Grade.Exposure == 1 },
+	)
+	decision := string(
+		s.fetch(fmt.Sprintf("/api/shots/%s/removals/r0/tones/%s?frame=1030&as=cdl", shot, settle().Tones[0].ID)),
+	)
 	assert.Contains(t, decision, "<Slope>2 2 2</Slope>")
 	assert.Contains(t, decision, `xmlns="urn:ASC:CDL:v1.2"`)
 
@@ -146,9 +174,16 @@ func hung(t *testing.T, frame int) (*server, *artist, string, demo.CanTruth) {
 	r := &doc.Removals[0]
 	r.Name, r.Range = "Rod", treatment.Range{First: demo.CanFirst, Last: demo.CanLast}
 	h := known.Hangings[frame][0]
-	r.Mark.Outlines = []treatment.Shape{{ID: "o", Name: "Rod", Kind: treatment.Strand, Home: frame, Ride: treatment.Still, Feather: 1.5,
-		Points: []treatment.Knot{{At: treatment.Vec(h.Points[0]), Width: 14}, {At: treatment.Vec(h.Points[2]), Width: 14}}}}
-	r.Fill.Sources = []treatment.Source{{ID: "p", Name: "Frame 1022", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 1022, Whole: true}}}
+	r.Mark.Outlines = []treatment.Shape{
+		{ID: "o", Name: "Rod", Kind: treatment.Strand, Home: frame, Ride: treatment.Still, Feather: 1.5,
+			Points: []treatment.Knot{
+				{At: treatment.Vec(h.Points[0]), Width: 14},
+				{At: treatment.Vec(h.Points[2]), Width: 14},
+			}},
+	}
+	r.Fill.Sources = []treatment.Source{
+		{ID: "p", Name: "Frame 1022", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 1022, Whole: true}},
+	}
 	s.put(shot, doc)
 	s.followOver(shot, "w", known.Reference, demo.CanFirst, demo.CanLast)
 	a := open(t, s.address+"/shots/"+shot)
@@ -164,7 +199,9 @@ func hung(t *testing.T, frame int) (*server, *artist, string, demo.CanTruth) {
 func (s *server) covered(shot string, frame int, p geom.Point) uint32 {
 	var rev struct{ Number int }
 	s.get("/api/shots/"+shot+"/treatment", &rev)
-	response, err := http.Get(fmt.Sprintf("%s/api/shots/%s/frames/%d/overlay?revision=%d&view=result", s.address, shot, frame, rev.Number))
+	response, err := http.Get(
+		fmt.Sprintf("%s/api/shots/%s/frames/%d/overlay?revision=%d&view=result", s.address, shot, frame, rev.Number),
+	)
 	require.NoError(s.t, err)
 	defer response.Body.Close()
 	var at image.Point
@@ -198,13 +235,21 @@ func TestGuardingWhatPasses(t *testing.T) {
 		}
 		return &treatment.Guard{}
 	}
-	s.wait(10*time.Second, "a front with an outline", func() bool { return len(guard().Fronts) == 1 && len(guard().Fronts[0].Shapes) == 1 })
+	s.wait(
+		10*time.Second,
+		"a front with an outline",
+		func() bool { return len(guard().Fronts) == 1 && len(guard().Fronts[0].Shapes) == 1 },
+	)
 	assert.Equal(t, treatment.Still, guard().Fronts[0].Shapes[0].Ride, "what is in front moves by itself")
 	require.Zero(t, s.covered(shot, frame, arm), "the arm is laid back from the plate")
 
 	// It is followed over some frames; what is made are ordinary keys.
 	a.fill("Last frame of the shape", "1036")
-	s.wait(10*time.Second, "its range", func() bool { r := guard().Fronts[0].Shapes[0].Range; return r != nil && r.Last == 1036 })
+	s.wait(
+		10*time.Second,
+		"its range",
+		func() bool { r := guard().Fronts[0].Shapes[0].Range; return r != nil && r.Last == 1036 },
+	)
 	a.press("^Follow edge on")
 	s.wait(60*time.Second, "keys on every frame", func() bool { return len(guard().Fronts[0].Shapes[0].Keys) == 7 })
 	for _, k := range guard().Fronts[0].Shapes[0].Keys {
@@ -212,7 +257,13 @@ func TestGuardingWhatPasses(t *testing.T) {
 		for i := range k.Points {
 			knots = append(knots, k.Points[i].Geom())
 		}
-		assert.Greater(t, demotest.Overlap(geom.Flatten(knots, 0.1), known.Sleeve[k.Frame].Outline(), image.Rect(0, 0, 950, 540)), 0.9, "the arm on %d", k.Frame)
+		assert.Greater(
+			t,
+			demotest.Overlap(geom.Flatten(knots, 0.1), known.Sleeve[k.Frame].Outline(), image.Rect(0, 0, 950, 540)),
+			0.9,
+			"the arm on %d",
+			k.Frame,
+		)
 	}
 	a.goTo(frame)
 	a.press("^Handles")
@@ -221,13 +272,20 @@ func TestGuardingWhatPasses(t *testing.T) {
 
 	// A key on the ribbon, by hand on top of what was found: the whole outline is moved.
 	a.press("^Key placement")
-	s.wait(10*time.Second, "a key of the placement", func() bool { return len(guard().Fronts[0].Shapes[0].Placement) == 1 })
+	s.wait(
+		10*time.Second,
+		"a key of the placement",
+		func() bool { return len(guard().Fronts[0].Shapes[0].Placement) == 1 },
+	)
 
 	// By colour, inside a loose outline.
 	a.press("^Front 1")
 	a.from("More kinds of fronts", "^Front by colour")
 	a.see("^Click on its colour")
-	require.NoError(t, a.page.Timeout(20*time.Second).Wait(rod.Eval(`() => !!document.querySelector('[data-testid=pick]')`)))
+	require.NoError(
+		t,
+		a.page.Timeout(20*time.Second).Wait(rod.Eval(`() => !!document.querySelector('[data-testid=pick]')`)),
+	)
 	a.click(known.Sleeve[frame].Wrist.Add(geom.Pt(120, -10)))
 	s.wait(10*time.Second, "its colour", func() bool {
 		f := guard().Fronts
@@ -253,7 +311,11 @@ func TestGuardingWhatPasses(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, el.CancelTimeout().SetFiles([]string{path}))
 	a.see("^1 frame, 1031 to 1031")
-	assert.Zero(t, s.covered(shot, 1031, geom.Pt(known.Hangings[frame][0].Points[0][0], 20)), "the matte holds all of frame 1031 in front")
+	assert.Zero(
+		t,
+		s.covered(shot, 1031, geom.Pt(known.Hangings[frame][0].Points[0][0], 20)),
+		"the matte holds all of frame 1031 in front",
+	)
 	assert.NotZero(t, s.covered(shot, frame, geom.Pt(known.Hangings[frame][0].Points[0][0], 20)))
 	wrong := filepath.Join(t.TempDir(), "hand.png")
 	require.NoError(t, os.WriteFile(wrong, data.Bytes(), 0o644))

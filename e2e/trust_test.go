@@ -48,7 +48,11 @@ func TestWorkWaitsForTheServer(t *testing.T) {
 	a.key(input.Digit1)
 	a.see("While away")
 	s.again()
-	s.wait(30*time.Second, "all of it", func() bool { return s.removal(shot).Name == "While away" && s.paintedIn(shot) == 3 })
+	s.wait(
+		30*time.Second,
+		"all of it",
+		func() bool { return s.removal(shot).Name == "While away" && s.paintedIn(shot) == 3 },
+	)
 	a.page.MustWait(`() => !document.body.innerText.includes('unsent')`)
 
 	// The page is loaded anew before anything could be sent.
@@ -125,7 +129,8 @@ func TestHistoryByHand(t *testing.T) {
 	assert.Equal(t, "Mara", states[0].Author)
 	assert.Equal(t, "Tomas", states[1].Author)
 	// Back to where the opacity was not changed yet.
-	el, err := a.page.Timeout(5 * time.Second).ElementX(`//ol[@aria-label="States"]//button[contains(., "` + states[2].Label + `")]`)
+	el, err := a.page.Timeout(5 * time.Second).
+		ElementX(`//ol[@aria-label="States"]//button[contains(., "` + states[2].Label + `")]`)
 	require.NoError(t, err)
 	require.NoError(t, el.Click("left", 1))
 	a.press("^Go back to this state$")
@@ -134,10 +139,18 @@ func TestHistoryByHand(t *testing.T) {
 		return r.Settle.Opacity == 1 && r.Name == "Marks on the wall"
 	})
 	a.press("^Undo$")
-	s.wait(10*time.Second, "and forward again", func() bool { r := s.removal(shot); return r.Settle.Opacity == 0.5 && r.Name == "Dots" })
+	s.wait(
+		10*time.Second,
+		"and forward again",
+		func() bool { r := s.removal(shot); return r.Settle.Opacity == 0.5 && r.Name == "Dots" },
+	)
 	// What the other did is not taken back with one's own.
 	b.press("^Undo$")
-	s.wait(10*time.Second, "the other's own", func() bool { r := s.removal(shot); return r.Settle.Opacity == 1 && r.Name == "Dots" })
+	s.wait(
+		10*time.Second,
+		"the other's own",
+		func() bool { r := s.removal(shot); return r.Settle.Opacity == 1 && r.Name == "Dots" },
+	)
 }
 
 // The server's key: asked for once, and remembered by the browser.
@@ -179,7 +192,11 @@ func TestDeletingAShot(t *testing.T) {
 	plates := filepath.Join(s.data, "plates", shot)
 	assert.DirExists(t, plates)
 	a.press("^Take back$")
-	s.wait(10*time.Second, "the shot to be back", func() bool { s.get("/api/shots", &shots); return len(shots) == 1 && shots[0].State == "ready" })
+	s.wait(
+		10*time.Second,
+		"the shot to be back",
+		func() bool { s.get("/api/shots", &shots); return len(shots) == 1 && shots[0].State == "ready" },
+	)
 	a.press("^Delete…$")
 	a.press("^Delete lm_010$")
 	a.press("^Remove for good…$")

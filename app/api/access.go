@@ -84,7 +84,11 @@ func (s *Server) locked(c *gin.Context) {
 		return
 	}
 	c.Header("WWW-Authenticate", "Bearer")
-	problem(c, http.StatusUnauthorized, "this server is used with a key; open its page in a browser and enter it, or send it as a bearer token")
+	problem(
+		c,
+		http.StatusUnauthorized,
+		"this server is used with a key; open its page in a browser and enter it, or send it as a bearer token",
+	)
 }
 
 // acting puts who acts into the request's context: for now, the name and the window that the
@@ -106,9 +110,17 @@ func acting(c *gin.Context) {
 		}
 		return strings.TrimSpace(v)
 	}
-	actor := store.Actor{Name: text("Jardin-Author", 80), Window: text("Jardin-Window", 64), Browser: text("Jardin-Browser", 64)}
+	actor := store.Actor{
+		Name:    text("Jardin-Author", 80),
+		Window:  text("Jardin-Window", 64),
+		Browser: text("Jardin-Browser", 64),
+	}
 	if actor.Window == "" { // a WebSocket and an event stream cannot send headers
-		actor = store.Actor{Name: bounded(c.Query("author"), 80), Window: bounded(c.Query("window"), 64), Browser: bounded(c.Query("browser"), 64)}
+		actor = store.Actor{
+			Name:    bounded(c.Query("author"), 80),
+			Window:  bounded(c.Query("window"), 64),
+			Browser: bounded(c.Query("browser"), 64),
+		}
 	}
 	c.Request = c.Request.WithContext(store.WithActor(c.Request.Context(), actor))
 }
@@ -145,13 +157,24 @@ func (s *Server) session(api huma.API, router *gin.Engine) {
 		Body   Session
 	}, error) {
 		if s.Access.Key != "" && !s.Access.try(strings.TrimSpace(in.Body.Key)) {
-			return nil, huma.NewError(http.StatusForbidden, "this is not the key; it stands in the file that the server was started with. After many tries wait for a minute")
+			return nil, huma.NewError(
+				http.StatusForbidden,
+				"this is not the key; it stands in the file that the server was started with. After many tries wait for a minute",
+			)
 		}
 		return &struct {
 			Cookie http.Cookie `header:"Set-Cookie"`
 			Body   Session
 		}{
-			http.Cookie{Name: cookieName, Value: s.Access.cookie(), Path: "/", MaxAge: 90 * 24 * 3600, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.Access.Secure},
+			http.Cookie{
+				Name:     cookieName,
+				Value:    s.Access.cookie(),
+				Path:     "/",
+				MaxAge:   90 * 24 * 3600,
+				HttpOnly: true,
+				SameSite: http.SameSiteStrictMode,
+				Secure:   s.Access.Secure,
+			},
 			Session{true, picture.Computation(), picture.Version()},
 		}, nil
 	})

@@ -167,13 +167,18 @@ func asProblem(err error) error {
 	case errors.As(err, &beyond):
 		return huma.Error404NotFound(err.Error())
 	case errors.As(err, &tooMuch):
-		return huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("the body may hold %d MB at most", tooMuch.Limit>>20))
+		return huma.NewError(
+			http.StatusRequestEntityTooLarge,
+			fmt.Sprintf("the body may hold %d MB at most", tooMuch.Limit>>20),
+		)
 	case errors.Is(err, context.Canceled):
 		return huma.NewError(499, "the request was withdrawn")
 	case store.Unfit(err):
 		return huma.Error422UnprocessableEntity("a number is larger than any can be here, or a text holds what is none")
 	case store.Away(err):
-		return huma.Error503ServiceUnavailable("the database does not answer; nothing was changed. Try again in a moment")
+		return huma.Error503ServiceUnavailable(
+			"the database does not answer; nothing was changed. Try again in a moment",
+		)
 	case store.Foreign(err):
 		// What the database's driver says is for the log, not for whoever asked.
 		slog.Error("the database failed", "error", err)

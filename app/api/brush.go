@@ -57,7 +57,11 @@ func (s *Server) brush(c *gin.Context) {
 		return
 	}
 	// Whose page it is was looked at before (fromHere).
-	socket, err := websocket.Accept(c.Writer, c.Request, &websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled})
+	socket, err := websocket.Accept(
+		c.Writer,
+		c.Request,
+		&websocket.AcceptOptions{CompressionMode: websocket.CompressionDisabled},
+	)
 	if err != nil {
 		return // Accept has answered
 	}

@@ -75,7 +75,12 @@ func (s *Server) supplies(router *gin.Engine) {
 		if err != nil {
 			return picture.ExternalPicture{}, fmt.Errorf("%q is not a frame number", c.Query("frame"))
 		}
-		return picture.ExternalPicture{Removal: c.Param("removal"), Source: c.Query("source"), Frame: n, Calm: c.Query("grain") == "less"}, nil
+		return picture.ExternalPicture{
+			Removal: c.Param("removal"),
+			Source:  c.Query("source"),
+			Frame:   n,
+			Calm:    c.Query("grain") == "less",
+		}, nil
 	}
 	at.GET("", func(c *gin.Context) {
 		ctx, as := c.Request.Context(), c.DefaultQuery("as", "png")
@@ -103,7 +108,12 @@ func (s *Server) supplies(router *gin.Engine) {
 			refuse(c, err)
 			return
 		}
-		name := fmt.Sprintf("%s.%04d.%s", shot.Name, o.Frame, map[string]string{"png": "png", "tiff": "tif", "exr": "exr"}[as])
+		name := fmt.Sprintf(
+			"%s.%04d.%s",
+			shot.Name,
+			o.Frame,
+			map[string]string{"png": "png", "tiff": "tif", "exr": "exr"}[as],
+		)
 		c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
 		c.Data(http.StatusOK, "application/octet-stream", data)
 	})
@@ -162,7 +172,12 @@ func (s *Server) takeBack(c *gin.Context, o picture.ExternalPicture, data []byte
 			return errors.New("the removal was deleted meanwhile")
 		}
 		supplied := &treatment.Picture{Artifact: sha, Name: name, Width: still.Width, Height: still.Height}
-		fresh := treatment.Source{ID: "p" + sha[:7], Name: name, Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: o.Frame, Picture: supplied}}
+		fresh := treatment.Source{
+			ID:    "p" + sha[:7],
+			Name:  name,
+			Kind:  treatment.HeldPlate,
+			Plate: &treatment.Plate{Frame: o.Frame, Picture: supplied},
+		}
 		if piece {
 			fresh.Kind, fresh.Plate = treatment.Supplied, nil
 			fresh.Piece = &treatment.Piece{Frame: o.Frame, Picture: supplied, Corners: cornersFor(still, source, r)}

@@ -66,13 +66,18 @@ func (s *Server) meant(c *gin.Context) {
 	if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
 		return
 	}
-	problem(c, http.StatusMisdirectedRequest, "this server does not go by that name; start it with --host "+bounded(host, 100)+" if it should")
+	problem(
+		c,
+		http.StatusMisdirectedRequest,
+		"this server does not go by that name; start it with --host "+bounded(host, 100)+" if it should",
+	)
 }
 
 // changes reports whether a request changes something, or opens a channel on which that is
 // done.
 func changes(r *http.Request) bool {
-	return r.Method != http.MethodGet && r.Method != http.MethodHead || strings.EqualFold(r.Header.Get("Upgrade"), "websocket")
+	return r.Method != http.MethodGet && r.Method != http.MethodHead ||
+		strings.EqualFold(r.Header.Get("Upgrade"), "websocket")
 }
 
 // fromHere refuses what other sites' pages send: each request that changes something comes
@@ -100,7 +105,11 @@ func fromHere(c *gin.Context) {
 	case r.Header.Get("Content-Type") == "" && strings.EqualFold(r.Header.Get("Upgrade"), "websocket"):
 	case err == nil && (kind == "application/json" || kind == "application/json-patch+json" || kind == "application/octet-stream"):
 	default:
-		problem(c, http.StatusUnsupportedMediaType, "send the body as application/json, or a file as application/octet-stream")
+		problem(
+			c,
+			http.StatusUnsupportedMediaType,
+			"send the body as application/json, or a file as application/octet-stream",
+		)
 	}
 }
 
@@ -108,7 +117,11 @@ func fromHere(c *gin.Context) {
 func namesThings(c *gin.Context) {
 	for _, p := range c.Params {
 		if !datafolder.ValidID(p.Value) {
-			problem(c, http.StatusUnprocessableEntity, "the address names something that cannot be: a name has letters, digits, dashes and underscores, 64 at most")
+			problem(
+				c,
+				http.StatusUnprocessableEntity,
+				"the address names something that cannot be: a name has letters, digits, dashes and underscores, 64 at most",
+			)
 			return
 		}
 	}

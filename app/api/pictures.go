@@ -83,7 +83,11 @@ func (s *Server) frame(f func(*gin.Context, *picture.Source, int)) gin.HandlerFu
 			return
 		}
 		if n < source.Plates.First || n > source.Plates.Last {
-			problem(c, http.StatusNotFound, fmt.Sprintf("frame %d is not in the shot (%d to %d)", n, source.Plates.First, source.Plates.Last))
+			problem(
+				c,
+				http.StatusNotFound,
+				fmt.Sprintf("frame %d is not in the shot (%d to %d)", n, source.Plates.First, source.Plates.Last),
+			)
 			return
 		}
 		f(c, source, n)
@@ -100,7 +104,11 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 	revision, err := strconv.Atoi(c.Query("revision"))
 	view := render.View(c.DefaultQuery("view", string(render.ResultView)))
 	if err != nil || !slices.Contains(render.Views, view) {
-		problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("give a revision number, and one of %v as the view", render.Views))
+		problem(
+			c,
+			http.StatusUnprocessableEntity,
+			fmt.Sprintf("give a revision number, and one of %v as the view", render.Views),
+		)
 		return
 	}
 	var t *render.Treatment
@@ -121,7 +129,11 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 	if at := c.Query("at"); at != "" {
 		var h geom.Homography
 		if err := json.Unmarshal([]byte("["+at+"]"), &h); err != nil || !h.Finite() {
-			problem(c, http.StatusUnprocessableEntity, "at takes the nine numbers of a matrix, by rows, with commas between")
+			problem(
+				c,
+				http.StatusUnprocessableEntity,
+				"at takes the nine numbers of a matrix, by rows, with commas between",
+			)
 			return
 		}
 		t = t.Placed(removal, n, warp.Of(h))

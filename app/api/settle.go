@@ -30,7 +30,11 @@ func (s *Server) settling(api huma.API) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		task, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "settle", Title: "Settle " + r.Name, Subject: r.ID, Total: r.Range.Len()}, struct{}{})
+		task, err := s.Jobs.Add(
+			ctx,
+			store.Task{ShotID: in.ID, Kind: "settle", Title: "Settle " + r.Name, Subject: r.ID, Total: r.Range.Len()},
+			struct{}{},
+		)
 		return &body[*store.Task]{task}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
@@ -50,9 +54,21 @@ func (s *Server) settling(api huma.API) {
 			return nil, huma.Error404NotFound("there is no such outline")
 		}
 		if run.First > run.From || run.Last < run.From || run.First == run.Last {
-			return nil, huma.Error422UnprocessableEntity("there is no other frame to follow to; go to another one, or choose the other direction")
+			return nil, huma.Error422UnprocessableEntity(
+				"there is no other frame to follow to; go to another one, or choose the other direction",
+			)
 		}
-		task, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "edge", Title: "Follow the edge of " + shape.Name, Subject: shape.ID, Total: run.Last - run.First}, run)
+		task, err := s.Jobs.Add(
+			ctx,
+			store.Task{
+				ShotID:  in.ID,
+				Kind:    "edge",
+				Title:   "Follow the edge of " + shape.Name,
+				Subject: shape.ID,
+				Total:   run.Last - run.First,
+			},
+			run,
+		)
 		return &body[*store.Task]{task}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
@@ -128,7 +144,14 @@ func (s *Server) guards(router *gin.Engine) {
 			}
 			g := t.On(n)
 			three := func(v [3]float64) string { return fmt.Sprintf("%.6g %.6g %.6g", v[0], v[1], v[2]) }
-			decision := cc{ID: t.ID, Description: fmt.Sprintf("%s, frame %d; meant for linear light", t.Name, n), Slope: three(g.Slopes()), Offset: three(g.Offset), Power: three(g.Power), Saturation: fmt.Sprintf("%.6g", g.Saturation)}
+			decision := cc{
+				ID:          t.ID,
+				Description: fmt.Sprintf("%s, frame %d; meant for linear light", t.Name, n),
+				Slope:       three(g.Slopes()),
+				Offset:      three(g.Offset),
+				Power:       three(g.Power),
+				Saturation:  fmt.Sprintf("%.6g", g.Saturation),
+			}
 			var blob []byte
 			if as == "cc" {
 				blob, err = xml.MarshalIndent(decision, "", "  ")
@@ -139,7 +162,10 @@ func (s *Server) guards(router *gin.Engine) {
 				refuse(c, err)
 				return
 			}
-			c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s.%04d.%s"`, notPlain.ReplaceAllString(t.Name, "_"), n, as))
+			c.Header(
+				"Content-Disposition",
+				fmt.Sprintf(`attachment; filename="%s.%04d.%s"`, notPlain.ReplaceAllString(t.Name, "_"), n, as),
+			)
 			c.Data(http.StatusOK, "application/xml", append([]byte(xml.Header), blob...))
 			return
 		}
@@ -157,7 +183,14 @@ func (s *Server) takeMatte(c *gin.Context) {
 	name := path.Base(c.DefaultQuery("name", "matte"))
 	found := numberIn.FindStringSubmatch(name)
 	if found == nil {
-		problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("%s has no frame number in its name; name mattes as the plate's frames are, such as matte.1001.png", name))
+		problem(
+			c,
+			http.StatusUnprocessableEntity,
+			fmt.Sprintf(
+				"%s has no frame number in its name; name mattes as the plate's frames are, such as matte.1001.png",
+				name,
+			),
+		)
 		return
 	}
 	n, err := strconv.Atoi(found[1])
@@ -171,7 +204,17 @@ func (s *Server) takeMatte(c *gin.Context) {
 		return
 	}
 	if n < source.Plates.First || n > source.Plates.Last {
-		problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("%s is for frame %d, which is not in the shot (%d to %d)", name, n, source.Plates.First, source.Plates.Last))
+		problem(
+			c,
+			http.StatusUnprocessableEntity,
+			fmt.Sprintf(
+				"%s is for frame %d, which is not in the shot (%d to %d)",
+				name,
+				n,
+				source.Plates.First,
+				source.Plates.Last,
+			),
+		)
 		return
 	}
 	data, err := io.ReadAll(c.Request.Body)
@@ -185,7 +228,18 @@ func (s *Server) takeMatte(c *gin.Context) {
 		return
 	}
 	if still.Width != source.Plates.Width || still.Height != source.Plates.Height {
-		problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("%s is %d x %d, the plate %d x %d; mattes are as large as the plate", name, still.Width, still.Height, source.Plates.Width, source.Plates.Height))
+		problem(
+			c,
+			http.StatusUnprocessableEntity,
+			fmt.Sprintf(
+				"%s is %d x %d, the plate %d x %d; mattes are as large as the plate",
+				name,
+				still.Width,
+				still.Height,
+				source.Plates.Width,
+				source.Plates.Height,
+			),
+		)
 		return
 	}
 	sha, err := s.keepStill(ctx, still)
@@ -203,8 +257,15 @@ func (s *Server) takeMatte(c *gin.Context) {
 			if f.ID != c.Param("front") {
 				continue
 			}
-			matte := treatment.FrontMatte{Frame: n, Picture: treatment.Picture{Artifact: sha, Name: name, Width: still.Width, Height: still.Height}}
-			at, there := slices.BinarySearchFunc(f.Mattes, n, func(m treatment.FrontMatte, n int) int { return m.Frame - n })
+			matte := treatment.FrontMatte{
+				Frame:   n,
+				Picture: treatment.Picture{Artifact: sha, Name: name, Width: still.Width, Height: still.Height},
+			}
+			at, there := slices.BinarySearchFunc(
+				f.Mattes,
+				n,
+				func(m treatment.FrontMatte, n int) int { return m.Frame - n },
+			)
 			if there {
 				f.Mattes[at] = matte
 			} else {

@@ -201,8 +201,11 @@ func (s *Server) AddShot(ctx context.Context, n NewShot) (*store.Shot, error) {
 	if err := s.Store.AddShot(ctx, shot); err != nil {
 		return nil, asProblem(err)
 	}
-	_, err = s.Jobs.Add(ctx, store.Task{ShotID: shot.ID, Kind: "import", Title: "Bring in " + shot.Name, Total: len(plan)},
-		jobs.ImportDetail{Path: n.Path, Reading: n.Reading})
+	_, err = s.Jobs.Add(
+		ctx,
+		store.Task{ShotID: shot.ID, Kind: "import", Title: "Bring in " + shot.Name, Total: len(plan)},
+		jobs.ImportDetail{Path: n.Path, Reading: n.Reading},
+	)
 	if err != nil {
 		return nil, asProblem(err)
 	}

@@ -85,8 +85,23 @@ func (s *Server) tasks(api huma.API) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		t, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "render", Title: fmt.Sprintf("Render %s, version %d%s", shot.Name, version, map[string]string{picture.PatchOnly: ": patch", picture.Mattes: ": mattes"}[d.What]), Total: d.Range.Len(), Version: version, Movies: strings.Join(d.Movies, " ")},
-			jobs.RenderDetail{Revision: rev.Number, Wanted: d.DeliverySpec})
+		t, err := s.Jobs.Add(
+			ctx,
+			store.Task{
+				ShotID: in.ID,
+				Kind:   "render",
+				Title: fmt.Sprintf(
+					"Render %s, version %d%s",
+					shot.Name,
+					version,
+					map[string]string{picture.PatchOnly: ": patch", picture.Mattes: ": mattes"}[d.What],
+				),
+				Total:   d.Range.Len(),
+				Version: version,
+				Movies:  strings.Join(d.Movies, " "),
+			},
+			jobs.RenderDetail{Revision: rev.Number, Wanted: d.DeliverySpec},
+		)
 		return &body[*store.Task]{t}, asProblem(err)
 	})
 }
@@ -137,7 +152,10 @@ func (s *Server) downloads(router *gin.Engine) {
 			problem(c, http.StatusNotFound, "no such movie was wanted of this render")
 			return
 		}
-		c.FileAttachment(filepath.Join(d.Dir, picture.MovieFile(kind)), fmt.Sprintf("%s_v%03d_%s", d.Shot, d.Version, picture.MovieFile(kind)))
+		c.FileAttachment(
+			filepath.Join(d.Dir, picture.MovieFile(kind)),
+			fmt.Sprintf("%s_v%03d_%s", d.Shot, d.Version, picture.MovieFile(kind)),
+		)
 	})
 	router.GET("/api/renders/:task/frames", func(c *gin.Context) {
 		d, ok := s.finished(c)
@@ -149,7 +167,10 @@ func (s *Server) downloads(router *gin.Engine) {
 			files = append(files, filepath.Join(d.Folder, d.FrameFile(n)))
 		}
 		c.Header("Content-Type", "application/zip")
-		c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("%s_v%03d_%s.zip", d.Shot, d.Version, d.What)))
+		c.Header(
+			"Content-Disposition",
+			fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("%s_v%03d_%s.zip", d.Shot, d.Version, d.What)),
+		)
 		archive := zip.NewWriter(c.Writer)
 		for _, name := range files {
 			if err := addFile(archive, d.Dir, name); err != nil {

@@ -159,10 +159,28 @@ func (s *Server) tracks(api huma.API) {
 		case picture.Ready(t) != nil:
 			return nil, huma.Error422UnprocessableEntity(picture.Ready(t).Error())
 		case in.Body.First > in.Body.From || in.Body.Last < in.Body.From || in.Body.First == in.Body.Last:
-			return nil, huma.Error422UnprocessableEntity("there is no other frame to follow to; go to another one, or choose the other direction")
+			return nil, huma.Error422UnprocessableEntity(
+				"there is no other frame to follow to; go to another one, or choose the other direction",
+			)
 		}
-		run := picture.Run{Track: t.ID, From: in.Body.From, First: in.Body.First, Last: in.Body.Last, Points: in.Body.Points}
-		task, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "track", Title: "Follow " + t.Name, Subject: t.ID, Total: run.Last - run.First}, run)
+		run := picture.Run{
+			Track:  t.ID,
+			From:   in.Body.From,
+			First:  in.Body.First,
+			Last:   in.Body.Last,
+			Points: in.Body.Points,
+		}
+		task, err := s.Jobs.Add(
+			ctx,
+			store.Task{
+				ShotID:  in.ID,
+				Kind:    "track",
+				Title:   "Follow " + t.Name,
+				Subject: t.ID,
+				Total:   run.Last - run.First,
+			},
+			run,
+		)
 		return &body[*store.Task]{task}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
@@ -174,9 +192,21 @@ func (s *Server) tracks(api huma.API) {
 			return nil, asProblem(err)
 		}
 		if len(r.Mark.Outlines) == 0 {
-			return nil, huma.Error422UnprocessableEntity("draw an outline around the thing first: frames are scored by how it looks on them")
+			return nil, huma.Error422UnprocessableEntity(
+				"draw an outline around the thing first: frames are scored by how it looks on them",
+			)
 		}
-		task, err := s.Jobs.Add(ctx, store.Task{ShotID: in.ID, Kind: "scout", Title: "Score frames for " + r.Name, Subject: r.ID, Total: r.Range.Len()}, struct{}{})
+		task, err := s.Jobs.Add(
+			ctx,
+			store.Task{
+				ShotID:  in.ID,
+				Kind:    "scout",
+				Title:   "Score frames for " + r.Name,
+				Subject: r.ID,
+				Total:   r.Range.Len(),
+			},
+			struct{}{},
+		)
 		return &body[*store.Task]{task}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
@@ -276,7 +306,12 @@ func (s *Server) trackFile(c *gin.Context) {
 			problem(c, http.StatusUnprocessableEntity, "give from and to: two frames on which the track is known")
 			return
 		}
-		attach(c, fmt.Sprintf("%s_%d_to_%d.exr", m.Track.Name, from, to), "image/x-exr", exchange.Warp(toSource, source.Plates.Width, source.Plates.Height))
+		attach(
+			c,
+			fmt.Sprintf("%s_%d_to_%d.exr", m.Track.Name, from, to),
+			"image/x-exr",
+			exchange.Warp(toSource, source.Plates.Width, source.Plates.Height),
+		)
 	default:
 		data, err := exchange.Of(m).CSV(what)
 		if err != nil {

@@ -103,7 +103,11 @@ func (s *Server) treatments(api huma.API) {
 		OperationID: "edit-treatment", Method: http.MethodPatch, Path: "/api/shots/{id}/treatment",
 		MaxBodyBytes: 16 << 20,
 		Summary:      "Change the treatment; refused with 409 and the newer state if the edit started from an older one",
-		Responses:    map[string]*huma.Response{"409": {Description: "The edit started from a revision that is no longer in force. The body carries the one that is."}},
+		Responses: map[string]*huma.Response{
+			"409": {
+				Description: "The edit started from a revision that is no longer in force. The body carries the one that is.",
+			},
+		},
 	}, func(ctx context.Context, in *struct {
 		ShotPath
 		Prefer string `header:"Prefer" doc:"return=minimal leaves the document out of the answer (RFC 7240)"`
@@ -119,7 +123,18 @@ func (s *Server) treatments(api huma.API) {
 				return nil, huma.Error422UnprocessableEntity(err.Error())
 			}
 		}
-		rev, err := s.Store.Edit(ctx, in.ID, store.Change{From: in.Body.Revision, Patch: patch, Label: in.Body.Label, ID: in.Body.ID, Before: before, Merge: in.Body.Merge})
+		rev, err := s.Store.Edit(
+			ctx,
+			in.ID,
+			store.Change{
+				From:   in.Body.Revision,
+				Patch:  patch,
+				Label:  in.Body.Label,
+				ID:     in.Body.ID,
+				Before: before,
+				Merge:  in.Body.Merge,
+			},
+		)
 		if err == nil && in.Prefer == "return=minimal" {
 			rev = rev.Brief()
 		}

@@ -80,7 +80,9 @@ func (s *Server) beginUpload(n NewUpload) (*Upload, error) {
 		case media.IsMovie(f.Name):
 			movie = true
 		case !media.IsStill(f.Name):
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%s is neither a movie nor a numbered still; leave it out", f.Name))
+			return nil, huma.Error422UnprocessableEntity(
+				fmt.Sprintf("%s is neither a movie nor a numbered still; leave it out", f.Name),
+			)
 		}
 		seen[f.Name] = true
 	}
@@ -122,7 +124,10 @@ func (s *Server) beginUpload(n NewUpload) (*Upload, error) {
 // full says what to do when a disk is full.
 func full(err error) error {
 	if errors.Is(err, syscall.ENOSPC) {
-		return huma.NewError(http.StatusInsufficientStorage, "the server's disk is full: clear results or renders there, then go on")
+		return huma.NewError(
+			http.StatusInsufficientStorage,
+			"the server's disk is full: clear results or renders there, then go on",
+		)
 	}
 	return asProblem(err)
 }
@@ -191,7 +196,11 @@ func (s *Server) receive(c *gin.Context) {
 	var tooMuch *http.MaxBytesError
 	switch {
 	case errors.As(err, &tooMuch):
-		problem(c, http.StatusRequestEntityTooLarge, fmt.Sprintf("%s has more bytes than it was said to have, or a piece has more than %d MB", name, piece>>20))
+		problem(
+			c,
+			http.StatusRequestEntityTooLarge,
+			fmt.Sprintf("%s has more bytes than it was said to have, or a piece has more than %d MB", name, piece>>20),
+		)
 		return
 	case err != nil:
 		refuse(c, full(err))

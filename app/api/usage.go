@@ -26,7 +26,14 @@ func (s *Server) usage(api huma.API) {
 		u := s.Rooms.Usage()
 		for _, shot := range shots {
 			if dir, err := s.Rooms.PlateDir(shot.ID); err == nil {
-				u.Disk = append(u.Disk, picture.Filling{What: "plates", Name: "Plates of " + shot.Name, Bytes: picture.Size(dir) + picture.Size(dir+".part")})
+				u.Disk = append(
+					u.Disk,
+					picture.Filling{
+						What:  "plates",
+						Name:  "Plates of " + shot.Name,
+						Bytes: picture.Size(dir) + picture.Size(dir+".part"),
+					},
+				)
 			}
 		}
 		for _, t := range tasks {
@@ -38,11 +45,23 @@ func (s *Server) usage(api huma.API) {
 				continue
 			}
 			if n := picture.Size(dir); n > 0 {
-				u.Disk = append(u.Disk, picture.Filling{What: "render", ID: t.ID, Name: t.Title, Bytes: n, Clear: t.State != jobs.Running && t.State != jobs.Waiting && t.State != jobs.Paused})
+				u.Disk = append(
+					u.Disk,
+					picture.Filling{
+						What:  "render",
+						ID:    t.ID,
+						Name:  t.Title,
+						Bytes: n,
+						Clear: t.State != jobs.Running && t.State != jobs.Waiting && t.State != jobs.Paused,
+					},
+				)
 			}
 		}
 		if n := picture.Size(s.Rooms.Folder.Kind(datafolder.Uploads)); n > 0 {
-			u.Disk = append(u.Disk, picture.Filling{What: "uploads", Name: "Footage sent from browsers", Bytes: n, Clear: true})
+			u.Disk = append(
+				u.Disk,
+				picture.Filling{What: "uploads", Name: "Footage sent from browsers", Bytes: n, Clear: true},
+			)
 		}
 		return &body[picture.Usage]{u}, nil
 	})

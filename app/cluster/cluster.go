@@ -101,8 +101,23 @@ func Start(dir string) (*Cluster, error) {
 		return nil, err
 	}
 	log := filepath.Join(c.dir, "server.log")
-	out, err := c.run("pg_ctl", "-D", c.dir, "-l", log, "-w", "-t", "60",
-		"-o", fmt.Sprintf("-p %s -c listen_addresses='' -c unix_socket_directories='%s' -c unix_socket_permissions=0700 -c max_connections=200", port, c.socket), "start")
+	out, err := c.run(
+		"pg_ctl",
+		"-D",
+		c.dir,
+		"-l",
+		log,
+		"-w",
+		"-t",
+		"60",
+		"-o",
+		fmt.Sprintf(
+			"-p %s -c listen_addresses='' -c unix_socket_directories='%s' -c unix_socket_permissions=0700 -c max_connections=200",
+			port,
+			c.socket,
+		),
+		"start",
+	)
 	if err != nil {
 		tail, _ := os.ReadFile(log)
 		return nil, fmt.Errorf("PostgreSQL did not start: %w\n%s\n%s", err, out, lastLines(string(tail), 5))
@@ -142,7 +157,8 @@ func (c *Cluster) makeSocketFolder() error {
 	if err != nil {
 		return err
 	}
-	if own, ok := info.Sys().(*syscall.Stat_t); !info.IsDir() || info.Mode().Perm() != 0o700 || !ok || int(own.Uid) != owner {
+	if own, ok := info.Sys().(*syscall.Stat_t); !info.IsDir() || info.Mode().Perm() != 0o700 || !ok ||
+		int(own.Uid) != owner {
 		return fmt.Errorf("%s is not a folder of the database's own; remove it", c.socket)
 	}
 	return nil
@@ -248,7 +264,19 @@ func (c *Cluster) create() error {
 			return err
 		}
 	}
-	out, err := c.run("initdb", "-D", c.dir, "-U", "jardin", "-A", "peer", "-E", "UTF8", "--locale=C.UTF-8", "--data-checksums")
+	out, err := c.run(
+		"initdb",
+		"-D",
+		c.dir,
+		"-U",
+		"jardin",
+		"-A",
+		"peer",
+		"-E",
+		"UTF8",
+		"--locale=C.UTF-8",
+		"--data-checksums",
+	)
 	if err != nil {
 		return fmt.Errorf("make the database cluster in %s: %w\n%s", c.dir, err, out)
 	}
@@ -302,7 +330,9 @@ func (c *Cluster) run(program string, args ...string) (string, error) {
 func (c *Cluster) stepDown() error {
 	u, err := user.Lookup("postgres")
 	if err != nil {
-		return errors.New(`PostgreSQL does not run as root, and there is no user "postgres"; install Debian's package postgresql`)
+		return errors.New(
+			`PostgreSQL does not run as root, and there is no user "postgres"; install Debian's package postgresql`,
+		)
 	}
 	uid, _ := strconv.Atoi(u.Uid)
 	gid, _ := strconv.Atoi(u.Gid)

@@ -66,7 +66,14 @@ func TestNobodyElseComesIn(t *testing.T) {
 	first, err := cluster.Start(home)
 	require.NoError(t, err)
 	require.NoError(t, first.Stop())
-	require.NoError(t, os.WriteFile(filepath.Join(home, "pg_hba.conf"), []byte("local all all trust\nhost all all 0.0.0.0/0 trust\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(home, "pg_hba.conf"),
+			[]byte("local all all trust\nhost all all 0.0.0.0/0 trust\n"),
+			0o600,
+		),
+	)
 	c, err := cluster.Start(home)
 	require.NoError(t, err)
 	defer c.Stop()
@@ -80,7 +87,10 @@ func TestNobodyElseComesIn(t *testing.T) {
 	require.NoError(t, mine.QueryRow(ctx, "show listen_addresses").Scan(&addresses))
 	assert.Empty(t, addresses)
 	var rules int
-	require.NoError(t, mine.QueryRow(ctx, "select count(*) from pg_hba_file_rules where auth_method <> 'peer'").Scan(&rules))
+	require.NoError(
+		t,
+		mine.QueryRow(ctx, "select count(*) from pg_hba_file_rules where auth_method <> 'peer'").Scan(&rules),
+	)
 	assert.Zero(t, rules)
 	_, err = pgx.Connect(ctx, strings.Replace(c.URL("postgres"), "user=jardin", "user=postgres", 1))
 	assert.Error(t, err, "no other role")
@@ -92,7 +102,9 @@ func TestNobodyElseComesIn(t *testing.T) {
 	require.NoError(t, err)
 	uid, _ := strconv.Atoi(nobody.Uid)
 	psql := exec.Command("psql", c.URL("postgres"), "-c", "select 1")
-	psql.Dir, psql.SysProcAttr = "/", &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(uid)}}
+	psql.Dir, psql.SysProcAttr = "/", &syscall.SysProcAttr{
+		Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(uid)},
+	}
 	out, err := psql.CombinedOutput()
 	assert.Error(t, err, "another user of the machine: %s", out)
 }

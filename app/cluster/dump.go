@@ -102,11 +102,15 @@ func (f *Fresh) Load(ctx context.Context, file string) (err error) {
 		return fmt.Errorf("get the database ready: %w", err)
 	}
 	out, err := exec.CommandContext(ctx, filepath.Join(bin, "pg_restore"), "--data-only", "--no-owner", "--no-privileges", "--single-transaction", "--exit-on-error",
-		"--use-list="+wanted.Name(), "--dbname="+f.of.address(f.Name, restoring), file).CombinedOutput()
+		"--use-list="+wanted.Name(), "--dbname="+f.of.address(f.Name, restoring), file).
+		CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("its database cannot be read: %s", lastLines(string(out), 3))
 	}
-	return f.of.do(ctx, f.Name, append(revokes, `revoke all on schema public from `+restoring, `grant usage on schema public to public`)...)
+	return f.of.do(
+		ctx,
+		f.Name,
+		append(revokes, `revoke all on schema public from `+restoring, `grant usage on schema public to public`)...)
 }
 
 // Replace puts the database in the place of another, in one transaction, and removes that.

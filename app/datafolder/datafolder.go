@@ -77,7 +77,10 @@ func (f *Folder) Lock() error {
 	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		file.Close()
 		if errors.Is(err, syscall.EWOULDBLOCK) {
-			return fmt.Errorf("another Jardin is at work on %s; stop it first, or name another folder with --data", f.dir)
+			return fmt.Errorf(
+				"another Jardin is at work on %s; stop it first, or name another folder with --data",
+				f.dir,
+			)
 		}
 		return fmt.Errorf("lock the data folder: %w", err)
 	}

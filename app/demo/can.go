@@ -43,7 +43,10 @@ func pan(t float64) geom.Homography {
 	const focal = 1300.0
 	spin := geom.Homography{math.Cos(roll), -math.Sin(roll), 0, math.Sin(roll), math.Cos(roll), 0, 0, 0, 1}
 	turn := geom.Homography{1, 0, 0, 0, 1, 0, math.Sin(yaw) / focal, 0, 1}
-	return geom.Translation(geom.Pt(Width/2, Height/2)).Mul(turn).Mul(spin).Mul(geom.Translation(geom.Pt(-Width/2-40-x, -hedgeH/2-y)))
+	return geom.Translation(geom.Pt(Width/2, Height/2)).
+		Mul(turn).
+		Mul(spin).
+		Mul(geom.Translation(geom.Pt(-Width/2-40-x, -hedgeH/2-y)))
 }
 
 // hover returns where a point of the can is seen at time t: it hangs still before the
@@ -81,7 +84,16 @@ func hangings(t float64) []Hanging {
 
 // path is the hanging as a flattened strand.
 func (h Hanging) path() []matte.Wire {
-	a, b, c := geom.Pt(h.Points[0][0], h.Points[0][1]), geom.Pt(h.Points[1][0], h.Points[1][1]), geom.Pt(h.Points[2][0], h.Points[2][1])
+	a, b, c := geom.Pt(
+		h.Points[0][0],
+		h.Points[0][1],
+	), geom.Pt(
+		h.Points[1][0],
+		h.Points[1][1],
+	), geom.Pt(
+		h.Points[2][0],
+		h.Points[2][1],
+	)
 	// The quadratic curve through all three.
 	k := b.Mul(2).Sub(a.Add(c).Mul(0.5))
 	var out []matte.Wire
@@ -232,7 +244,12 @@ func paintHedge() *raster.Image {
 // hedgeAt is a clipped hedge: leaves in three layers, lit from above, under a sky
 // that is almost white.
 func hedgeAt(u, v float64) colour {
-	sky := colour{0.80, 0.83, 0.86}.mix(colour{0.66, 0.74, 0.82}, step(260, 0, v)).times(1 + 0.03*clouds(301, u/220, v/90, 4))
+	sky := colour{
+		0.80,
+		0.83,
+		0.86,
+	}.mix(colour{0.66, 0.74, 0.82}, step(260, 0, v)).
+		times(1 + 0.03*clouds(301, u/220, v/90, 4))
 	top := 232 + 16*clouds(302, u/120, 1, 3) + 7*lattice(303, u/16, 2)
 	depth := v - top
 	if depth < -14 {
@@ -266,7 +283,12 @@ func hedgeAt(u, v float64) colour {
 					continue
 				}
 				hue := unit(313, layer, ix, iy)
-				leaf := colour{0.045, 0.105, 0.022}.mix(colour{0.105, 0.15, 0.03}, hue).times(lit * (1.2 + 0.7*cos) * (1 - 0.25*q))
+				leaf := colour{
+					0.045,
+					0.105,
+					0.022,
+				}.mix(colour{0.105, 0.15, 0.03}, hue).
+					times(lit * (1.2 + 0.7*cos) * (1 - 0.25*q))
 				leaf = leaf.times(1 - 0.35*math.Exp(-q*q*90)) // the rib
 				edge := step(1.22, 0.92, d)
 				c = c.mix(leaf, edge)
@@ -354,7 +376,10 @@ func (a Arm) Outline() []geom.Point {
 	at := func(along, side float64) geom.Point { return a.Wrist.Add(d.Mul(along)).Add(n.Mul(side)) }
 	length := a.Wrist.Dist(a.Elbow)
 	return []geom.Point{
-		at(-length, -atElbow), at(0, -atWrist), at(12, -23), at(44, -22), at(62, -12), at(66, 0), at(62, 12), at(44, 22), at(12, 23), at(0, atWrist), at(-length, atElbow),
+		at(
+			-length,
+			-atElbow,
+		), at(0, -atWrist), at(12, -23), at(44, -22), at(62, -12), at(66, 0), at(62, 12), at(44, 22), at(12, 23), at(0, atWrist), at(-length, atElbow),
 	}
 }
 
@@ -372,7 +397,13 @@ func sleeveAt(a Arm, p geom.Point) (colour, float64) {
 	if along > 0 { // the glove
 		half := 23 * math.Sqrt(math.Max(1-math.Pow(math.Max(along-30, 0)/36, 2), 0))
 		if cover := step(0.9, -0.9, math.Abs(side)-half); cover > 0 && along < 66 {
-			leather := colour{0.16, 0.105, 0.055}.times(0.7 + 0.5*step(20, -20, side) + 0.25*clouds(240, along/6, side/6, 4))
+			leather := colour{
+				0.16,
+				0.105,
+				0.055,
+			}.times(
+				0.7 + 0.5*step(20, -20, side) + 0.25*clouds(240, along/6, side/6, 4),
+			)
 			return leather, cover
 		}
 	}
@@ -410,7 +441,14 @@ type CanTruth struct {
 
 // TellCan returns the contents of lm_020's truth.json.
 func TellCan() CanTruth {
-	t := CanTruth{Edition: canEdition, Reference: CanReference, Motion: map[int]geom.Homography{}, Can: map[int]geom.Homography{}, Hangings: map[int][]Hanging{}, Sleeve: map[int]Arm{}}
+	t := CanTruth{
+		Edition:   canEdition,
+		Reference: CanReference,
+		Motion:    map[int]geom.Homography{},
+		Can:       map[int]geom.Homography{},
+		Hangings:  map[int][]Hanging{},
+		Sleeve:    map[int]Arm{},
+	}
 	for n := CanFirst; n <= CanLast; n++ {
 		t.Motion[n], t.Can[n] = CanTransform(CanReference, n), HoverTransform(CanReference, n)
 		t.Hangings[n], t.Sleeve[n] = hangings(float64(n-CanFirst)), Sleeve(n)

@@ -29,7 +29,20 @@ import (
 func source(t testing.TB) *picture.Source {
 	m, err := media.Inspect(context.Background(), filepath.Join(demotest.Footage(t), demo.PlateFolder))
 	require.NoError(t, err)
-	p, err := media.Import(context.Background(), media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: media.Shot{First: demo.First, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
+	p, err := media.Import(
+		context.Background(),
+		media.Order{
+			Material: m,
+			Dir:      filepath.Join(t.TempDir(), "p"),
+			Shot: media.Shot{
+				First:     demo.First,
+				Rate:      m.Rate,
+				Transfer:  colorspace.SRGB,
+				Primaries: colorspace.BT709Primaries,
+			},
+		},
+		nil,
+	)
 	require.NoError(t, err)
 	return picture.NewSource(p, "demo", nil)
 }
@@ -50,21 +63,49 @@ func TestTheTrackerAgainstTruthAndOpenCV(t *testing.T) {
 	s := source(t)
 	for _, box := range [][4]int{{190, 95, 600, 345}, {480, 250, 760, 420}, {60, 380, 420, 520}} {
 		t.Run(fmt.Sprint(box), func(t *testing.T) {
-			region := []treatment.Vec{{float64(box[0]), float64(box[1])}, {float64(box[2]), float64(box[1])}, {float64(box[2]), float64(box[3])}, {float64(box[0]), float64(box[3])}}
+			region := []treatment.Vec{
+				{float64(box[0]), float64(box[1])},
+				{float64(box[2]), float64(box[1])},
+				{float64(box[2]), float64(box[3])},
+				{float64(box[0]), float64(box[3])},
+			}
 			doc := treatment.New()
-			doc.Tracks = []treatment.Track{{ID: "wall", Kind: treatment.PlaneTrack, Home: demo.Reference, Region: region, Motion: geom.Perspective}}
+			doc.Tracks = []treatment.Track{
+				{
+					ID:     "wall",
+					Kind:   treatment.PlaneTrack,
+					Home:   demo.Reference,
+					Region: region,
+					Motion: geom.Perspective,
+				},
+			}
 			var samples []treatment.Sample
 			began := time.Now()
-			err := s.Follow(context.Background(), doc, picture.Run{Track: "wall", From: demo.Reference, First: demo.First, Last: demo.Last}, func(f picture.Tracked) {
-				samples = append(samples, *f.Sample)
-			})
+			err := s.Follow(
+				context.Background(),
+				doc,
+				picture.Run{Track: "wall", From: demo.Reference, First: demo.First, Last: demo.Last},
+				func(f picture.Tracked) {
+					samples = append(samples, *f.Sample)
+				},
+			)
 			ours := time.Since(began)
 			require.NoError(t, err)
 			require.Len(t, samples, demo.Last-demo.First+1)
 			var theirs map[int]geom.Homography
 			began = time.Now()
-			out := python(t, "track", filepath.Join(demotest.Footage(t), demo.PlateFolder), fmt.Sprint(demo.First), fmt.Sprint(demo.Last), fmt.Sprint(demo.Reference),
-				fmt.Sprint(box[0]), fmt.Sprint(box[1]), fmt.Sprint(box[2]), fmt.Sprint(box[3]))
+			out := python(
+				t,
+				"track",
+				filepath.Join(demotest.Footage(t), demo.PlateFolder),
+				fmt.Sprint(demo.First),
+				fmt.Sprint(demo.Last),
+				fmt.Sprint(demo.Reference),
+				fmt.Sprint(box[0]),
+				fmt.Sprint(box[1]),
+				fmt.Sprint(box[2]),
+				fmt.Sprint(box[3]),
+			)
 			python := time.Since(began)
 			require.NoError(t, json.Unmarshal(out, &theirs))
 
@@ -87,8 +128,15 @@ func TestTheTrackerAgainstTruthAndOpenCV(t *testing.T) {
 			}
 			n := float64(len(samples) - 1)
 			our, their = math.Sqrt(our/n), math.Sqrt(their/n)
-			t.Logf("RMS over the corners: ours %.3f px, worst frame %.3f; OpenCV %.3f px, worst frame %.3f; time %.1f to %.1f s (with its start and reading PNG)",
-				our, ourWorst, their, theirWorst, ours.Seconds(), python.Seconds())
+			t.Logf(
+				"RMS over the corners: ours %.3f px, worst frame %.3f; OpenCV %.3f px, worst frame %.3f; time %.1f to %.1f s (with its start and reading PNG)",
+				our,
+				ourWorst,
+				their,
+				theirWorst,
+				ours.Seconds(),
+				python.Seconds(),
+			)
 			assert.LessOrEqual(t, ourWorst, 0.25)
 			assert.LessOrEqual(t, our, their, "no larger than OpenCV's error")
 		})
@@ -108,7 +156,15 @@ func TestFiltersAgainstOpenCV(t *testing.T) {
 		in = binary.LittleEndian.AppendUint32(in, math.Float32bits(v))
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "in"), in, 0o644))
-	python(t, "filters", filepath.Join(dir, "in"), fmt.Sprint(demo.Width), fmt.Sprint(demo.Height), "2.3", filepath.Join(dir, "out"))
+	python(
+		t,
+		"filters",
+		filepath.Join(dir, "in"),
+		fmt.Sprint(demo.Width),
+		fmt.Sprint(demo.Height),
+		"2.3",
+		filepath.Join(dir, "out"),
+	)
 	out, err := os.ReadFile(filepath.Join(dir, "out"))
 	require.NoError(t, err)
 	at := func(i int) float64 { return float64(math.Float32frombits(binary.LittleEndian.Uint32(out[4*i:]))) }
@@ -141,7 +197,12 @@ func TestTheFootageIsWhatItSays(t *testing.T) {
 	truth := demo.Codes(a.Truth)
 	for i := range demo.Width * demo.Height {
 		r, g, bl, _ := file.At(i%demo.Width, i/demo.Width).RGBA()
-		require.Equal(t, [3]uint16{uint16(r >> 8), uint16(g >> 8), uint16(bl >> 8)}, [3]uint16(codes[3*i:3*i+3]), "the file holds the frame")
+		require.Equal(
+			t,
+			[3]uint16{uint16(r >> 8), uint16(g >> 8), uint16(bl >> 8)},
+			[3]uint16(codes[3*i:3*i+3]),
+			"the file holds the frame",
+		)
 		if a.Matte.Pix[i] == 0 {
 			require.Equal(t, codes[3*i:3*i+3], truth[3*i:3*i+3], "outside the dots plate and truth are one")
 		} else {
@@ -201,19 +262,39 @@ func TestTheCanIsWhatItSays(t *testing.T) {
 	// A patch of hedge, carried by the true transform, looks the same on another frame.
 	m, err := media.Inspect(context.Background(), filepath.Join(demotest.Footage(t), demo.CanPlateFolder))
 	require.NoError(t, err)
-	p, err := media.Import(context.Background(), media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: media.Shot{First: demo.CanFirst, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
+	p, err := media.Import(
+		context.Background(),
+		media.Order{
+			Material: m,
+			Dir:      filepath.Join(t.TempDir(), "p"),
+			Shot: media.Shot{
+				First:     demo.CanFirst,
+				Rate:      m.Rate,
+				Transfer:  colorspace.SRGB,
+				Primaries: colorspace.BT709Primaries,
+			},
+		},
+		nil,
+	)
 	require.NoError(t, err)
 	s := picture.NewSource(p, "can", nil)
 	doc := treatment.New()
 	region := []treatment.Vec{{640, 200}, {900, 200}, {900, 480}, {640, 480}}
-	doc.Tracks = []treatment.Track{{ID: "hedge", Kind: treatment.PlaneTrack, Home: demo.CanReference, Region: region, Motion: geom.Perspective}}
+	doc.Tracks = []treatment.Track{
+		{ID: "hedge", Kind: treatment.PlaneTrack, Home: demo.CanReference, Region: region, Motion: geom.Perspective},
+	}
 	var sum, count float64
-	err = s.Follow(context.Background(), doc, picture.Run{Track: "hedge", From: demo.CanReference, First: demo.CanFirst, Last: demo.CanLast}, func(f picture.Tracked) {
-		motion := known.Motion[f.Frame]
-		for _, c := range treatment.Points(region) {
-			sum, count = sum+f.Sample.Matrix.Apply(c).Dist(motion.Apply(c)), count+1
-		}
-	})
+	err = s.Follow(
+		context.Background(),
+		doc,
+		picture.Run{Track: "hedge", From: demo.CanReference, First: demo.CanFirst, Last: demo.CanLast},
+		func(f picture.Tracked) {
+			motion := known.Motion[f.Frame]
+			for _, c := range treatment.Points(region) {
+				sum, count = sum+f.Sample.Matrix.Apply(c).Dist(motion.Apply(c)), count+1
+			}
+		},
+	)
 	require.NoError(t, err)
 	t.Logf("the hedge: %.3f px on average over the region's corners", sum/count)
 	assert.LessOrEqual(t, sum/count, 0.15)

@@ -25,8 +25,20 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 		shape.Points = append(shape.Points, treatment.Knot{At: treatment.Vec{p.X, p.Y}})
 	}
 	doc := treatment.New()
-	doc.Removals = []treatment.Removal{{ID: "r", Name: "Rod", Range: treatment.Range{First: demo.CanFirst, Last: demo.CanLast}, Reference: from, Settle: treatment.Settle{Opacity: 1},
-		Guard: &treatment.Guard{Fronts: []treatment.Front{{ID: "f", Name: "Arm", By: treatment.ByOutline, Shapes: []treatment.Shape{shape}}}}}}
+	doc.Removals = []treatment.Removal{
+		{
+			ID:        "r",
+			Name:      "Rod",
+			Range:     treatment.Range{First: demo.CanFirst, Last: demo.CanLast},
+			Reference: from,
+			Settle:    treatment.Settle{Opacity: 1},
+			Guard: &treatment.Guard{
+				Fronts: []treatment.Front{
+					{ID: "f", Name: "Arm", By: treatment.ByOutline, Shapes: []treatment.Shape{shape}},
+				},
+			},
+		},
+	}
 	run := picture.EdgeRun{Removal: "r", Shape: "arm", From: from, First: 1023, Last: 1039, Steady: 0.7}
 	found, err := s.FollowEdge(context.Background(), doc, run, nil, func(picture.EdgeFound) {})
 	if err != nil {
@@ -66,7 +78,13 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 
 	// Where the arm has left the picture nothing parts inside from outside: following stops
 	// there by itself and keeps what it found.
-	far, err := s.FollowEdge(context.Background(), doc, picture.EdgeRun{Removal: "r", Shape: "arm", From: from, First: 1005, Last: from}, nil, func(picture.EdgeFound) {})
+	far, err := s.FollowEdge(
+		context.Background(),
+		doc,
+		picture.EdgeRun{Removal: "r", Shape: "arm", From: from, First: 1005, Last: from},
+		nil,
+		func(picture.EdgeFound) {},
+	)
 	var lost *picture.LostTrack
 	require.ErrorAs(t, err, &lost)
 	assert.Less(t, lost.Frame, 1026)
@@ -97,7 +115,13 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 			}
 		}
 	}
-	mended, err := s.FollowEdge(context.Background(), doc, picture.EdgeRun{Removal: "r", Shape: "arm", From: 1034, First: 1034, Last: 1039, Mend: true}, nil, func(picture.EdgeFound) {})
+	mended, err := s.FollowEdge(
+		context.Background(),
+		doc,
+		picture.EdgeRun{Removal: "r", Shape: "arm", From: 1034, First: 1034, Last: 1039, Mend: true},
+		nil,
+		func(picture.EdgeFound) {},
+	)
 	require.NoError(t, err)
 	require.Len(t, mended, 6)
 	after := 0.0

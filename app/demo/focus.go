@@ -49,8 +49,21 @@ func dolly(t float64) geom.Homography {
 	zoom := 1 + 0.012*s // breathing, as lenses do when they are focused
 	const focal = 1300.0
 	turn := geom.Homography{1, 0, 0, 0, 1, 0, 0.014 * sway(406, s*0.5) / focal, 0, 1}
-	spin := geom.Homography{zoom * math.Cos(roll), -zoom * math.Sin(roll), 0, zoom * math.Sin(roll), zoom * math.Cos(roll), 0, 0, 0, 1}
-	return geom.Translation(geom.Pt(Width/2, Height/2)).Mul(turn).Mul(spin).Mul(geom.Translation(geom.Pt(-trellisW/2-x, -trellisH/2-y)))
+	spin := geom.Homography{
+		zoom * math.Cos(roll),
+		-zoom * math.Sin(roll),
+		0,
+		zoom * math.Sin(roll),
+		zoom * math.Cos(roll),
+		0,
+		0,
+		0,
+		1,
+	}
+	return geom.Translation(geom.Pt(Width/2, Height/2)).
+		Mul(turn).
+		Mul(spin).
+		Mul(geom.Translation(geom.Pt(-trellisW/2-x, -trellisH/2-y)))
 }
 
 // FocusTransform returns the true motion of the trellis from one frame to another, at
@@ -271,7 +284,12 @@ func trellisAt(u, v float64) colour {
 	course := math.Floor(v / 34)
 	bu := u + 46*math.Mod(course+40, 2)
 	id := uint64(int64(math.Floor(bu/92)) + 50 + 100*(int64(course)+20))
-	brick := colour{0.24, 0.105, 0.07}.mix(colour{0.33, 0.17, 0.11}, unit(420, id)).times(1 + 0.35*clouds(421, u/9, v/7, 4))
+	brick := colour{
+		0.24,
+		0.105,
+		0.07,
+	}.mix(colour{0.33, 0.17, 0.11}, unit(420, id)).
+		times(1 + 0.35*clouds(421, u/9, v/7, 4))
 	du, dv := math.Mod(bu+9200, 92), v-course*34
 	joint := math.Max(step(3.2, 1.6, math.Min(du, 92-du)), step(3.2, 1.6, math.Min(dv, 34-dv)))
 	c := brick.mix(colour{0.36, 0.33, 0.29}.times(1+0.3*clouds(422, u/4, v/4, 3)), joint)
@@ -357,7 +375,10 @@ func paintRose() *raster.Image {
 			}
 			leaf := p.Sub(geom.Pt(centre.X+78, 452))
 			along, across := leaf.X*0.9+leaf.Y*0.43, leaf.Y*0.9-leaf.X*0.43
-			lay(colour{0.05, 0.15, 0.045}.times(1+0.3*math.Sin(along/5)), math.Abs(across)-26*math.Sqrt(math.Max(1-along*along/4900, 0))+2)
+			lay(
+				colour{0.05, 0.15, 0.045}.times(1+0.3*math.Sin(along/5)),
+				math.Abs(across)-26*math.Sqrt(math.Max(1-along*along/4900, 0))+2,
+			)
 			// Petals, from the outer ones inwards.
 			d := p.Sub(centre)
 			for ring := range 6 {
@@ -367,8 +388,23 @@ func paintRose() *raster.Image {
 					mid := geom.Pt(math.Cos(angle), math.Sin(angle)).Mul(reach * 0.45)
 					e := d.Sub(mid)
 					size := reach * 0.62 * (1 + 0.05*clouds(440+uint64(ring*5+k), e.X/30, e.Y/30, 2))
-					shade := 0.45 + 0.55*step(size, size*0.2, e.Len()) + 0.25*step(0.4*size, size, e.Len())*step(1, -1, (e.X+e.Y)/size)
-					lay(colour{0.52, 0.075, 0.11}.mix(colour{0.62, 0.2, 0.19}, float64(ring)/8).times(shade), e.Len()-size)
+					shade := 0.45 + 0.55*step(
+						size,
+						size*0.2,
+						e.Len(),
+					) + 0.25*step(
+						0.4*size,
+						size,
+						e.Len(),
+					)*step(
+						1,
+						-1,
+						(e.X+e.Y)/size,
+					)
+					lay(
+						colour{0.52, 0.075, 0.11}.mix(colour{0.62, 0.2, 0.19}, float64(ring)/8).times(shade),
+						e.Len()-size,
+					)
 				}
 			}
 			k := float32(cover)
@@ -390,7 +426,14 @@ type FocusTruth struct {
 
 // TellFocus returns the contents of lm_060's truth.json.
 func TellFocus() FocusTruth {
-	t := FocusTruth{Edition: focusEdition, Reference: FocusReference, Motion: map[int]geom.Homography{}, Defocus: map[int]float64{}, Light: map[int][3]float64{}, Clip: ClipOutline(FocusReference)}
+	t := FocusTruth{
+		Edition:   focusEdition,
+		Reference: FocusReference,
+		Motion:    map[int]geom.Homography{},
+		Defocus:   map[int]float64{},
+		Light:     map[int][3]float64{},
+		Clip:      ClipOutline(FocusReference),
+	}
 	for n := FocusFirst; n <= FocusLast; n++ {
 		t.Motion[n], t.Defocus[n], t.Light[n] = FocusTransform(FocusReference, n), Defocus(n), Flicker(n)
 	}

@@ -31,7 +31,12 @@ func trueGrain(t testing.TB, shot string, n int) settle.GrainSample {
 	}
 	plate, clean := read("plate"), read("clean")
 	matte := demotest.ReadPNG(t, demo.FramePath(dir, shot+"/matte", n))
-	s := settle.GrainSample{Grain: raster.NewImage(demo.Bounds()), Base: clean, Valid: raster.NewPlane(demo.Bounds()), Excess: 1}
+	s := settle.GrainSample{
+		Grain:  raster.NewImage(demo.Bounds()),
+		Base:   clean,
+		Valid:  raster.NewPlane(demo.Bounds()),
+		Excess: 1,
+	}
 	for i := range s.Valid.Pix {
 		v, _, _, _ := matte.At(i%demo.Width, i/demo.Width).RGBA()
 		if v == 0 && clean.Pix[4*i]+clean.Pix[4*i+1] > 0 {

@@ -32,7 +32,20 @@ import (
 func clip(t testing.TB, folder string, first int) *picture.Source {
 	m, err := media.Inspect(context.Background(), filepath.Join(demotest.Footage(t), folder))
 	require.NoError(t, err)
-	p, err := media.Import(context.Background(), media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: media.Shot{First: first, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
+	p, err := media.Import(
+		context.Background(),
+		media.Order{
+			Material: m,
+			Dir:      filepath.Join(t.TempDir(), "p"),
+			Shot: media.Shot{
+				First:     first,
+				Rate:      m.Rate,
+				Transfer:  colorspace.SRGB,
+				Primaries: colorspace.BT709Primaries,
+			},
+		},
+		nil,
+	)
 	require.NoError(t, err)
 	return picture.NewSource(p, "demo", memo.New(3<<30))
 }
@@ -78,7 +91,15 @@ type spot struct {
 }
 
 // judge measures a treated shot against its truth at several spots.
-func judge(t testing.TB, s *picture.Source, doc *treatment.Document, shot string, frames []int, reference int, spots []spot) []check.Report {
+func judge(
+	t testing.TB,
+	s *picture.Source,
+	doc *treatment.Document,
+	shot string,
+	frames []int,
+	reference int,
+	spots []spot,
+) []check.Report {
 	ready, err := render.Compile(doc)
 	require.NoError(t, err)
 	dir := demotest.Footage(t)
@@ -97,7 +118,17 @@ func judge(t testing.TB, s *picture.Source, doc *treatment.Document, shot string
 				v, _, _, _ := cover.At(inner.Min.X+k%inner.Dx(), inner.Min.Y+k/inner.Dx()).RGBA()
 				matte.Pix[k] = float32(v) / 65535
 			}
-			takes[i] = append(takes[i], check.Take{Frame: n, Result: partOf(frame, outer), Truth: codesOf(truth, outer), Clean: codesOf(clean, outer), Matte: matte, Motion: sp.motion[n]})
+			takes[i] = append(
+				takes[i],
+				check.Take{
+					Frame:  n,
+					Result: partOf(frame, outer),
+					Truth:  codesOf(truth, outer),
+					Clean:  codesOf(clean, outer),
+					Matte:  matte,
+					Motion: sp.motion[n],
+				},
+			)
 			if n == reference {
 				references[i] = matte
 			}
@@ -123,16 +154,40 @@ func every(first, last int) (out []int) {
 
 func told(r check.Report) string {
 	say := func(f check.Figure) string { return fmt.Sprintf("%.3f (%.2f on %d)", f.All, f.Worst, f.Frame) }
-	return fmt.Sprintf("steadiness %s, invisibility %s, seam %s, flicker %s, grain %s %s %s", say(r.Steadiness), say(r.Invisibility), say(r.Seam), say(r.Flicker), say(r.Grain[0]), say(r.Grain[1]), say(r.Grain[2]))
+	return fmt.Sprintf(
+		"steadiness %s, invisibility %s, seam %s, flicker %s, grain %s %s %s",
+		say(r.Steadiness),
+		say(r.Invisibility),
+		say(r.Seam),
+		say(r.Flicker),
+		say(r.Grain[0]),
+		say(r.Grain[1]),
+		say(r.Grain[2]),
+	)
 }
 
 // ring is an outline around a place.
 func ring(c geom.Point, r float64, home int) treatment.Shape {
 	k := 0.5523 * r
 	vec := func(x, y float64) *treatment.Vec { return &treatment.Vec{x, y} }
-	return treatment.Shape{ID: "o", Name: "Thing", Kind: treatment.Outline, Home: home, Feather: 2, Points: []treatment.Knot{
-		{At: treatment.Vec{c.X, c.Y - r}, In: vec(-k, 0), Out: vec(k, 0)}, {At: treatment.Vec{c.X + r, c.Y}, In: vec(0, -k), Out: vec(0, k)},
-		{At: treatment.Vec{c.X, c.Y + r}, In: vec(k, 0), Out: vec(-k, 0)}, {At: treatment.Vec{c.X - r, c.Y}, In: vec(0, k), Out: vec(0, -k)}}}
+	return treatment.Shape{
+		ID:      "o",
+		Name:    "Thing",
+		Kind:    treatment.Outline,
+		Home:    home,
+		Feather: 2,
+		Points: []treatment.Knot{
+			{
+				At:  treatment.Vec{c.X, c.Y - r},
+				In:  vec(-k, 0),
+				Out: vec(k, 0),
+			}, {At: treatment.Vec{c.X + r, c.Y}, In: vec(0, -k), Out: vec(0, k)},
+			{
+				At:  treatment.Vec{c.X, c.Y + r},
+				In:  vec(k, 0),
+				Out: vec(-k, 0),
+			}, {At: treatment.Vec{c.X - r, c.Y}, In: vec(0, k), Out: vec(0, -k)}},
+	}
 }
 
 // settled settles every removal by itself.
@@ -154,17 +209,43 @@ var chosen = []treatment.Vec{{72, -60}, {-41, -6}, {70, -12}, {34, 12}, {-62, 12
 // healedDots is a held, healed reference frame for every dot.
 func healedDots(t testing.TB, s *picture.Source, known demo.Truth, aside []treatment.Vec) *treatment.Document {
 	doc := treatment.New()
-	doc.Tracks = []treatment.Track{tracked(t, s, treatment.Track{ID: "w", Name: "Wall", Kind: treatment.PlaneTrack, Home: known.Reference, Motion: geom.Perspective,
-		Region: []treatment.Vec{{190, 95}, {600, 95}, {600, 345}, {190, 345}}}, demo.First, demo.Last)}
+	doc.Tracks = []treatment.Track{
+		tracked(
+			t,
+			s,
+			treatment.Track{
+				ID:     "w",
+				Name:   "Wall",
+				Kind:   treatment.PlaneTrack,
+				Home:   known.Reference,
+				Motion: geom.Perspective,
+				Region: []treatment.Vec{{190, 95}, {600, 95}, {600, 345}, {190, 345}},
+			},
+			demo.First,
+			demo.Last,
+		),
+	}
 	for i, d := range known.Dots {
 		doc.Removals = append(doc.Removals, treatment.Removal{
-			ID: fmt.Sprint("r", i), Name: fmt.Sprint("Dot ", i+1), Range: treatment.Range{First: demo.First, Last: demo.Last}, Reference: known.Reference,
+			ID: fmt.Sprint(
+				"r",
+				i,
+			), Name: fmt.Sprint("Dot ", i+1), Range: treatment.Range{First: demo.First, Last: demo.Last}, Reference: known.Reference,
 			Mark:   treatment.Mark{Outlines: []treatment.Shape{ring(d.Point(), d.Radius+5, known.Reference)}},
 			Follow: treatment.Follow{Track: "w"}, Settle: treatment.Settle{Opacity: 1},
-			Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
-				ID: "s", Mode: "heal", Home: known.Reference, Size: 2*d.Radius + 26, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: aside[i]},
-				Path: &treatment.Path{Points: [][]float64{{d.X, d.Y}}},
-			}}}}}},
+			Fill: treatment.Fill{
+				Sources: []treatment.Source{
+					{
+						ID:   "p",
+						Name: "Clean plate",
+						Kind: treatment.HeldPlate,
+						Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
+							ID: "s", Mode: "heal", Home: known.Reference, Size: 2*d.Radius + 26, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: aside[i]},
+							Path: &treatment.Path{Points: [][]float64{{d.X, d.Y}}},
+						}}},
+					},
+				},
+			},
 		})
 	}
 	return doc
@@ -208,24 +289,53 @@ func TestDotsSettleByThemselves(t *testing.T) {
 		t.Logf("settled, dot %d: %s", i+1, told(r))
 		// The aims are 0.1 and 0.05. Under the second, the fifth and the sixth dot lie a gap between
 		// boards, a packet's edge and moss, which no place beside has.
-		aims(t, r, 1.15, []float64{0.1, 0.21, 0.1, 0.1, 0.13, 0.2}[i], []float64{0.052, 0.052, 0.05, 0.07, 0.05, 0.095}[i])
+		aims(
+			t,
+			r,
+			1.15,
+			[]float64{0.1, 0.21, 0.1, 0.1, 0.13, 0.2}[i],
+			[]float64{0.052, 0.052, 0.05, 0.07, 0.05, 0.095}[i],
+		)
 	}
 }
 
 // heldClip is a held, healed reference frame for the clip of lm_060.
 func heldClip(t testing.TB, s *picture.Source, known demo.FocusTruth, aside treatment.Vec) *treatment.Document {
 	doc := treatment.New()
-	doc.Tracks = []treatment.Track{tracked(t, s, treatment.Track{ID: "w", Name: "Trellis", Kind: treatment.PlaneTrack, Home: known.Reference, Motion: geom.Perspective,
-		Region: []treatment.Vec{{440, 120}, {900, 120}, {900, 480}, {440, 480}}}, demo.FocusFirst, demo.FocusLast)}
+	doc.Tracks = []treatment.Track{
+		tracked(
+			t,
+			s,
+			treatment.Track{
+				ID:     "w",
+				Name:   "Trellis",
+				Kind:   treatment.PlaneTrack,
+				Home:   known.Reference,
+				Motion: geom.Perspective,
+				Region: []treatment.Vec{{440, 120}, {900, 120}, {900, 480}, {440, 480}},
+			},
+			demo.FocusFirst,
+			demo.FocusLast,
+		),
+	}
 	c := geom.Bounds(known.Clip).Centre()
 	doc.Removals = []treatment.Removal{{
 		ID: "r", Name: "Clip", Range: treatment.Range{First: demo.FocusFirst, Last: demo.FocusLast}, Reference: known.Reference,
 		Mark:   treatment.Mark{Outlines: []treatment.Shape{ring(c, 36, known.Reference)}},
 		Follow: treatment.Follow{Track: "w"}, Settle: treatment.Settle{Opacity: 1},
-		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "Clean plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
-			ID: "s", Mode: "heal", Home: known.Reference, Size: 72, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: aside},
-			Path: &treatment.Path{Points: [][]float64{{c.X, c.Y}}},
-		}}}}}},
+		Fill: treatment.Fill{
+			Sources: []treatment.Source{
+				{
+					ID:   "p",
+					Name: "Clean plate",
+					Kind: treatment.HeldPlate,
+					Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
+						ID: "s", Mode: "heal", Home: known.Reference, Size: 72, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: aside},
+						Path: &treatment.Path{Points: [][]float64{{c.X, c.Y}}},
+					}}},
+				},
+			},
+		},
 	}}
 	return doc
 }
@@ -236,7 +346,12 @@ func TestAFocusPullSettlesByItself(t *testing.T) {
 	known := demotest.FocusTruth(t)
 	s := clip(t, demo.FocusPlateFolder, demo.FocusFirst)
 	doc := heldClip(t, s, known, treatment.Vec{-140, -140})
-	spots := []spot{{func(n int) image.Rectangle { return raster.Around(geom.Bounds(demo.ClipOutline(n)), 14, demo.Bounds()) }, known.Motion}}
+	spots := []spot{
+		{
+			func(n int) image.Rectangle { return raster.Around(geom.Bounds(demo.ClipOutline(n)), 14, demo.Bounds()) },
+			known.Motion,
+		},
+	}
 	frames := every(demo.FocusFirst, demo.FocusLast)
 	if bench() {
 		t.Logf("plain: %s", told(judge(t, s, doc, demo.FocusName, frames, known.Reference, spots)[0]))
@@ -269,20 +384,58 @@ type loan struct {
 // loans are the frames of lm_020 whose hedge is free where rod and wires hang on
 // others, and on which frames each is held.
 var loans = []loan{
-	{1001, 1006, 1011, false}, {1007, 1012, 1017, false}, {1013, 1017, 1021, false}, {1018, 1022, 1014, false}, {1023, 1026, 1018, false},
+	{
+		1001,
+		1006,
+		1011,
+		false,
+	}, {1007, 1012, 1017, false}, {1013, 1017, 1021, false}, {1018, 1022, 1014, false}, {1023, 1026, 1018, false},
 	{1027, 1034, 1022, false}, {1035, 1039, 1044, false}, {1040, 1044, 1048, false}, {1045, 1048, 1041, false},
 }
 
 // hangingCan takes rod and wires out of lm_020, the can and the gardener's arm in front.
 func hangingCan(t testing.TB, s *picture.Source, known demo.CanTruth) *treatment.Document {
 	doc := treatment.New()
-	hedge := tracked(t, s, treatment.Track{ID: "hedge", Name: "Hedge", Kind: treatment.PlaneTrack, Home: known.Reference, Motion: geom.Perspective,
-		Region: []treatment.Vec{{40, 260}, {920, 260}, {920, 520}, {40, 520}},
-		Exclusions: []treatment.Shape{{ID: "x", Name: "Can", Kind: treatment.Outline, Home: known.Reference, Ride: treatment.Still, Points: []treatment.Knot{
-			{At: treatment.Vec{350, 230}}, {At: treatment.Vec{620, 230}}, {At: treatment.Vec{620, 440}}, {At: treatment.Vec{350, 440}}}}}}, demo.CanFirst, demo.CanLast)
-	can := treatment.Track{ID: "can", Name: "Can", Kind: treatment.GivenTrack, Home: known.Reference, Motion: geom.Perspective, Data: &treatment.Data{}}
+	hedge := tracked(
+		t,
+		s,
+		treatment.Track{
+			ID:     "hedge",
+			Name:   "Hedge",
+			Kind:   treatment.PlaneTrack,
+			Home:   known.Reference,
+			Motion: geom.Perspective,
+			Region: []treatment.Vec{{40, 260}, {920, 260}, {920, 520}, {40, 520}},
+			Exclusions: []treatment.Shape{
+				{
+					ID:   "x",
+					Name: "Can",
+					Kind: treatment.Outline,
+					Home: known.Reference,
+					Ride: treatment.Still,
+					Points: []treatment.Knot{
+						{
+							At: treatment.Vec{350, 230},
+						}, {At: treatment.Vec{620, 230}}, {At: treatment.Vec{620, 440}}, {At: treatment.Vec{350, 440}}},
+				},
+			},
+		},
+		demo.CanFirst,
+		demo.CanLast,
+	)
+	can := treatment.Track{
+		ID:     "can",
+		Name:   "Can",
+		Kind:   treatment.GivenTrack,
+		Home:   known.Reference,
+		Motion: geom.Perspective,
+		Data:   &treatment.Data{},
+	}
 	for n := demo.CanFirst; n <= demo.CanLast; n++ {
-		can.Data.Samples = append(can.Data.Samples, treatment.Sample{Frame: n, Matrix: known.Can[n], Match: 1, Agree: 1})
+		can.Data.Samples = append(
+			can.Data.Samples,
+			treatment.Sample{Frame: n, Matrix: known.Can[n], Match: 1, Agree: 1},
+		)
 	}
 	doc.Tracks = []treatment.Track{hedge, can}
 	// The can's own coordinates on the reference frame, by what it hangs on.
@@ -301,7 +454,19 @@ func hangingCan(t testing.TB, s *picture.Source, known demo.CanTruth) *treatment
 	}
 	var shapes []treatment.Shape
 	add := func(kind string, points []treatment.Knot) {
-		shapes = append(shapes, treatment.Shape{ID: fmt.Sprint("c", len(shapes)), Name: "Can", Kind: kind, Home: known.Reference, Ride: "can", Points: points, Feather: 0.7, FeatherIn: 0.7})
+		shapes = append(
+			shapes,
+			treatment.Shape{
+				ID:        fmt.Sprint("c", len(shapes)),
+				Name:      "Can",
+				Kind:      kind,
+				Home:      known.Reference,
+				Ride:      "can",
+				Points:    points,
+				Feather:   0.7,
+				FeatherIn: 0.7,
+			},
+		)
 	}
 	var hoop []geom.Point
 	for a := 0.0; a <= 2*math.Pi; a += 0.15 {
@@ -326,7 +491,15 @@ func hangingCan(t testing.TB, s *picture.Source, known demo.CanTruth) *treatment
 		}
 		add(treatment.Outline, knots(0, round...))
 	}
-	arm := treatment.Shape{ID: "arm", Name: "Arm", Kind: treatment.Outline, Home: known.Reference, Ride: treatment.Still, Feather: 1.5, FeatherIn: 1.5}
+	arm := treatment.Shape{
+		ID:        "arm",
+		Name:      "Arm",
+		Kind:      treatment.Outline,
+		Home:      known.Reference,
+		Ride:      treatment.Still,
+		Feather:   1.5,
+		FeatherIn: 1.5,
+	}
 	for n := demo.CanFirst; n <= demo.CanLast; n++ {
 		var points []treatment.Knot
 		for _, p := range known.Sleeve[n].Outline() {
@@ -336,36 +509,118 @@ func hangingCan(t testing.TB, s *picture.Source, known demo.CanTruth) *treatment
 		arm.Points = points
 	}
 	for i, name := range []string{"Rod", "Left wire", "Right wire"} {
-		mark := treatment.Shape{ID: "o", Name: name, Kind: treatment.Strand, Home: known.Reference, Ride: treatment.Still, Feather: 1.5}
+		mark := treatment.Shape{
+			ID:      "o",
+			Name:    name,
+			Kind:    treatment.Strand,
+			Home:    known.Reference,
+			Ride:    treatment.Still,
+			Feather: 1.5,
+		}
 		for n := demo.CanFirst; n <= demo.CanLast; n++ {
 			h := known.Hangings[n][i]
 			a, b, c := h.Points[0], h.Points[1], h.Points[2]
 			mid := treatment.Vec{(c[0] - a[0]) / 4, (c[1] - a[1]) / 4}
 			back := treatment.Vec{-mid[0], -mid[1]}
 			width := h.Width + 5
-			points := []treatment.Knot{{At: treatment.Vec(a), Width: width}, {At: treatment.Vec(b), In: &back, Out: &mid, Width: width}, {At: treatment.Vec(c), Width: width}}
+			points := []treatment.Knot{
+				{At: treatment.Vec(a), Width: width},
+				{At: treatment.Vec(b), In: &back, Out: &mid, Width: width},
+				{At: treatment.Vec(c), Width: width},
+			}
 			mark.Keys = append(mark.Keys, treatment.ShapeKey{Frame: n, Ease: treatment.Linear, Points: points})
 			mark.Points = points
 		}
-		r := treatment.Removal{ID: fmt.Sprint("r", i), Name: name, Range: treatment.Range{First: demo.CanFirst, Last: demo.CanLast}, Reference: known.Reference,
-			Mark: treatment.Mark{Outlines: []treatment.Shape{mark}}, Follow: treatment.Follow{Track: "hedge"}, Settle: treatment.Settle{Opacity: 1}}
+		r := treatment.Removal{
+			ID:        fmt.Sprint("r", i),
+			Name:      name,
+			Range:     treatment.Range{First: demo.CanFirst, Last: demo.CanLast},
+			Reference: known.Reference,
+			Mark: treatment.Mark{
+				Outlines: []treatment.Shape{mark},
+			},
+			Follow: treatment.Follow{Track: "hedge"},
+			Settle: treatment.Settle{Opacity: 1},
+		}
 		// Above the edge of the frames on loan there is only sky: the frame's own, from beside it.
-		r.Fill.Sources = []treatment.Source{{ID: "n", Name: "Beside", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: known.Reference, Screen: true, Crisp: true, Offsets: []treatment.OffsetKey{{Frame: known.Reference, Ease: treatment.Linear, Offset: treatment.Vec{-24, 0}}}}}}
+		r.Fill.Sources = []treatment.Source{
+			{
+				ID:   "n",
+				Name: "Beside",
+				Kind: treatment.Beside,
+				Neighbour: &treatment.Neighbour{
+					Frame:  known.Reference,
+					Screen: true,
+					Crisp:  true,
+					Offsets: []treatment.OffsetKey{
+						{Frame: known.Reference, Ease: treatment.Linear, Offset: treatment.Vec{-24, 0}},
+					},
+				},
+			},
+		}
 		held := slices.Clone(loans)
 		if i == 1 { // to the right of its end is the can
-			held = []loan{{1001, 1004, 1008, false}, {1005, 1010, 1014, false}, {1011, 1016, 1020, false}, {1017, 1022, 1026, false}, {1023, 1028, 1032, false}, {1029, 1034, 1038, false}, {1035, 1043, 1047, false}, {1044, 1048, 1040, false}, {1044, 1048, 1029, true}}
+			held = []loan{
+				{1001, 1004, 1008, false},
+				{1005, 1010, 1014, false},
+				{1011, 1016, 1020, false},
+				{1017, 1022, 1026, false},
+				{1023, 1028, 1032, false},
+				{1029, 1034, 1038, false},
+				{1035, 1043, 1047, false},
+				{1044, 1048, 1040, false},
+				{1044, 1048, 1029, true},
+			}
 		}
 		if i == 0 { // at its end the can's handle is on one side
-			held = append(held, loan{1001, 1005, 1019, true}, loan{1006, 1009, 1001, true}, loan{1010, 1014, 1005, true}, loan{1015, 1019, 1010, true}, loan{1020, 1024, 1015, true},
-				loan{1025, 1029, 1020, true}, loan{1030, 1034, 1025, true}, loan{1035, 1039, 1030, true}, loan{1040, 1044, 1035, true}, loan{1045, 1048, 1040, true})
+			held = append(
+				held,
+				loan{1001, 1005, 1019, true},
+				loan{1006, 1009, 1001, true},
+				loan{1010, 1014, 1005, true},
+				loan{1015, 1019, 1010, true},
+				loan{1020, 1024, 1015, true},
+				loan{
+					1025,
+					1029,
+					1020,
+					true,
+				},
+				loan{1030, 1034, 1025, true},
+				loan{1035, 1039, 1030, true},
+				loan{1040, 1044, 1035, true},
+				loan{1045, 1048, 1040, true},
+			)
 		}
 		for k, l := range held {
 			var where []treatment.Shape
 			if l.end { // only around the lower end
-				where = []treatment.Shape{{ID: "w", Name: "Lower end", Kind: treatment.Outline, Home: known.Reference, Ride: treatment.Still, FeatherIn: 4, Points: []treatment.Knot{
-					{At: treatment.Vec{0, 262}}, {At: treatment.Vec{960, 262}}, {At: treatment.Vec{960, 540}}, {At: treatment.Vec{0, 540}}}}}
+				where = []treatment.Shape{
+					{
+						ID:        "w",
+						Name:      "Lower end",
+						Kind:      treatment.Outline,
+						Home:      known.Reference,
+						Ride:      treatment.Still,
+						FeatherIn: 4,
+						Points: []treatment.Knot{
+							{
+								At: treatment.Vec{0, 262},
+							}, {At: treatment.Vec{960, 262}}, {At: treatment.Vec{960, 540}}, {At: treatment.Vec{0, 540}}},
+					},
+				}
 			}
-			r.Fill.Sources = append(r.Fill.Sources, treatment.Source{ID: fmt.Sprint("p", k), Where: where, Name: fmt.Sprint("Frame ", l.frame), Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: l.frame, Whole: true}, Range: &treatment.Range{First: l.first, Last: l.last}})
+			r.Fill.Sources = append(
+				r.Fill.Sources,
+				treatment.Source{
+					ID:    fmt.Sprint("p", k),
+					Where: where,
+					Name:  fmt.Sprint("Frame ", l.frame),
+					Kind:  treatment.HeldPlate,
+					Plate: &treatment.Plate{Frame: l.frame, Whole: true},
+					Range: &treatment.Range{First: l.first, Last: l.last},
+				},
+			)
 		}
 		if i == 0 {
 			r.Guard = &treatment.Guard{Fronts: []treatment.Front{
@@ -387,7 +642,12 @@ func TestLoansBehindWhatPasses(t *testing.T) {
 	where := image.Rect(240, 0, 720, 320)
 	frames := every(demo.CanFirst, demo.CanLast)
 	if bench() {
-		t.Logf("plain: %s", told(judge(t, s, doc, demo.CanName, frames, known.Reference, []spot{{func(int) image.Rectangle { return where }, known.Motion}})[0]))
+		t.Logf(
+			"plain: %s",
+			told(
+				judge(t, s, doc, demo.CanName, frames, known.Reference, []spot{{func(int) image.Rectangle { return where }, known.Motion}})[0],
+			),
+		)
 	} else {
 		doc.Removals, where = doc.Removals[:1], image.Rect(440, 0, 530, 320)
 		frames = slices.DeleteFunc(frames, func(n int) bool { return n%3 != 0 })

@@ -58,7 +58,11 @@ type Clip struct {
 
 // Clips returns the shots of the demo.
 func Clips() []Clip {
-	return []Clip{{Name, PlateFolder, First, Last}, {CanName, CanPlateFolder, CanFirst, CanLast}, {FocusName, FocusPlateFolder, FocusFirst, FocusLast}}
+	return []Clip{
+		{Name, PlateFolder, First, Last},
+		{CanName, CanPlateFolder, CanFirst, CanLast},
+		{FocusName, FocusPlateFolder, FocusFirst, FocusLast},
+	}
 }
 
 // Truth is what truth.json says about the shot.

@@ -62,7 +62,10 @@ var english = message.NewPrinter(language.English)
 
 func faults(e *jsonschema.ValidationError, out []string) []string {
 	if len(e.Causes) == 0 {
-		return append(out, fmt.Sprintf("/%s: %s", strings.Join(e.InstanceLocation, "/"), e.ErrorKind.LocalizedString(english)))
+		return append(
+			out,
+			fmt.Sprintf("/%s: %s", strings.Join(e.InstanceLocation, "/"), e.ErrorKind.LocalizedString(english)),
+		)
 	}
 	for _, cause := range e.Causes {
 		out = faults(cause, out)

@@ -33,16 +33,24 @@ func TestTheWorkedExampleIsValid(t *testing.T) {
 func TestFaultsAreNamed(t *testing.T) {
 	example := string(demotest.WorkedExample(t))
 	cases := map[string]struct{ old, new, says string }{
-		"other format":      {`"jardin/treatment"`, `"something"`, "/format"},
-		"later version":     {`"version": 5`, `"version": 6`, "/version"},
-		"unknown property":  {`"name": "Dot",`, `"name": "Dot", "hue": 3,`, "hue"},
-		"missing":           {`"reference": 1037,`, ``, "reference"},
-		"outside the shot":  {`"reference": 1037`, `"reference": 10`, "frame 10 is not in the shot (1001 to 1072)"},
-		"range beyond":      {`"last": 1072`, `"last": 1073`, "reaches beyond the shot"},
-		"range backwards":   {`"first": 1001`, `"first": 1099`, "before it begins"},
-		"two points":        {`{"at": [261, 210], "in": [11, 0], "out": [-11, 0]},`, ``, ""},
-		"flat region":       {`[[190, 95], [600, 95], [600, 345], [190, 345]]`, `[[190, 95], [600, 95], [400, 95]]`, "its area is too small"},
-		"line as a region":  {`[[190, 95], [600, 95], [600, 345], [190, 345]]`, `[[190, 95], [600, 95]]`, "3 points or more"},
+		"other format":     {`"jardin/treatment"`, `"something"`, "/format"},
+		"later version":    {`"version": 5`, `"version": 6`, "/version"},
+		"unknown property": {`"name": "Dot",`, `"name": "Dot", "hue": 3,`, "hue"},
+		"missing":          {`"reference": 1037,`, ``, "reference"},
+		"outside the shot": {`"reference": 1037`, `"reference": 10`, "frame 10 is not in the shot (1001 to 1072)"},
+		"range beyond":     {`"last": 1072`, `"last": 1073`, "reaches beyond the shot"},
+		"range backwards":  {`"first": 1001`, `"first": 1099`, "before it begins"},
+		"two points":       {`{"at": [261, 210], "in": [11, 0], "out": [-11, 0]},`, ``, ""},
+		"flat region": {
+			`[[190, 95], [600, 95], [600, 345], [190, 345]]`,
+			`[[190, 95], [600, 95], [400, 95]]`,
+			"its area is too small",
+		},
+		"line as a region": {
+			`[[190, 95], [600, 95], [600, 345], [190, 345]]`,
+			`[[190, 95], [600, 95]]`,
+			"3 points or more",
+		},
 		"unknown motion":    {`"perspective"`, `"free"`, "/tracks/0/motion"},
 		"size":              {`"size": 52`, `"size": 0`, "/removals/0/fill/sources/0/plate/strokes/0/size"},
 		"pressure":          {`[263, 190]`, `[263, 190, 3]`, "pressure 3"},
@@ -68,7 +76,12 @@ func TestFaultsAreNamed(t *testing.T) {
 
 func TestInlineNeedsItsArtifacts(t *testing.T) {
 	sha := strings.Repeat("ab", 32)
-	blob := strings.Replace(string(demotest.WorkedExample(t)), `{"points": [[259, 190], [263, 190]]}`, `{"artifact": "`+sha+`"}`, 1)
+	blob := strings.Replace(
+		string(demotest.WorkedExample(t)),
+		`{"points": [[259, 190], [263, 190]]}`,
+		`{"artifact": "`+sha+`"}`,
+		1,
+	)
 	doc, err := document.Parse([]byte(blob), shot)
 	require.NoError(t, err)
 	_, err = doc.Inline(nil)

@@ -29,7 +29,11 @@ func Patched(doc, patch []byte) ([]byte, error) {
 		return nil, fmt.Errorf("the patch is not a JSON Patch: %w", err)
 	}
 	if len(operations) > mostOperations {
-		return nil, fmt.Errorf("the patch has %d operations; %d at most: send it in parts", len(operations), mostOperations)
+		return nil, fmt.Errorf(
+			"the patch has %d operations; %d at most: send it in parts",
+			len(operations),
+			mostOperations,
+		)
 	}
 	options := jsonpatch.NewApplyOptions()
 	options.AccumulatedCopySizeLimit = mostCopied

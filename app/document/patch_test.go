@@ -42,7 +42,13 @@ func anything(rng *rand.Rand, depth int) any {
 func TestADifferenceMakesOneStateOfAnother(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	for range 3000 {
-		a, b := map[string]any{"x": anything(rng, 4), "y": anything(rng, 2)}, map[string]any{"x": anything(rng, 4), "z": anything(rng, 2)}
+		a, b := map[string]any{
+			"x": anything(rng, 4),
+			"y": anything(rng, 2),
+		}, map[string]any{
+			"x": anything(rng, 4),
+			"z": anything(rng, 2),
+		}
 		if rng.IntN(2) == 0 { // alike but for something
 			blob, err := json.Marshal(a)
 			require.NoError(t, err)
@@ -192,10 +198,20 @@ func TestChangesAtOnceAreMergedOrRefused(t *testing.T) {
 		require.Len(t, list, len(want), "nothing stands there twice")
 		// What is new stands after what it was put after.
 		for i, id := range ourOrder {
-			if _, old := base[id]; old || i == 0 || !slices.Contains(places, ourOrder[i-1]) || !slices.Contains(places, id) {
+			if _, old := base[id]; old || i == 0 || !slices.Contains(places, ourOrder[i-1]) ||
+				!slices.Contains(places, id) {
 				continue
 			}
-			require.Greater(t, slices.Index(places, id), slices.Index(places, ourOrder[i-1]), "round %d: %v of %v and %v", round, places, ourOrder, theirOrder)
+			require.Greater(
+				t,
+				slices.Index(places, id),
+				slices.Index(places, ourOrder[i-1]),
+				"round %d: %v of %v and %v",
+				round,
+				places,
+				ourOrder,
+				theirOrder,
+			)
 		}
 		// What stood in their order still does.
 		theirOrder = slices.DeleteFunc(theirOrder, func(id string) bool { _, there := want[id]; return !there })
@@ -218,6 +234,10 @@ func TestKeysOfTwoAreMergedInOrder(t *testing.T) {
 	got, err := document.Merge(keys(1, 9), keys(1, 5, 9, 12), keys(0, 1, 3, 7, 9))
 	require.NoError(t, err)
 	assert.Equal(t, keys(0, 1, 3, 5, 7, 9, 12), got)
-	_, err = document.Merge(keys(1), []any{map[string]any{"frame": 1.0, "value": 2.0}}, []any{map[string]any{"frame": 1.0, "value": 3.0}})
+	_, err = document.Merge(
+		keys(1),
+		[]any{map[string]any{"frame": 1.0, "value": 2.0}},
+		[]any{map[string]any{"frame": 1.0, "value": 3.0}},
+	)
 	assert.ErrorIs(t, err, document.ErrTouched)
 }

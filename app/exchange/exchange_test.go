@@ -24,18 +24,60 @@ func motion(n int) geom.Homography {
 
 func document(t *testing.T) (*treatment.Document, *carry.Set) {
 	d := treatment.New()
-	plane := treatment.Track{ID: "w", Name: "Wall", Kind: treatment.GivenTrack, Home: 5, Motion: geom.Perspective, Data: &treatment.Data{},
-		Surface: []treatment.Vec{{10, 10}, {90, 12}, {88, 70}, {9, 66}}}
-	points := treatment.Track{ID: "p", Name: "Dots", Kind: treatment.PointsTrack, Home: 5, Motion: geom.Similarity, Points: []treatment.Point{
-		{ID: "a", Name: "one, \"left\"", Home: 5, At: treatment.Vec{20.125, 30}, Pattern: treatment.Vec{21, 21}, Search: treatment.Vec{41, 41}, Motion: geom.Position, Channel: "luma", Against: "reference", Path: &treatment.PointPath{}},
-		{ID: "b", Name: "two", Home: 5, At: treatment.Vec{70, 40.5}, Pattern: treatment.Vec{21, 21}, Search: treatment.Vec{41, 41}, Motion: geom.Position, Channel: "luma", Against: "reference", Path: &treatment.PointPath{}},
-	}}
+	plane := treatment.Track{
+		ID:      "w",
+		Name:    "Wall",
+		Kind:    treatment.GivenTrack,
+		Home:    5,
+		Motion:  geom.Perspective,
+		Data:    &treatment.Data{},
+		Surface: []treatment.Vec{{10, 10}, {90, 12}, {88, 70}, {9, 66}},
+	}
+	points := treatment.Track{
+		ID:     "p",
+		Name:   "Dots",
+		Kind:   treatment.PointsTrack,
+		Home:   5,
+		Motion: geom.Similarity,
+		Points: []treatment.Point{
+			{
+				ID:      "a",
+				Name:    "one, \"left\"",
+				Home:    5,
+				At:      treatment.Vec{20.125, 30},
+				Pattern: treatment.Vec{21, 21},
+				Search:  treatment.Vec{41, 41},
+				Motion:  geom.Position,
+				Channel: "luma",
+				Against: "reference",
+				Path:    &treatment.PointPath{},
+			},
+			{
+				ID:      "b",
+				Name:    "two",
+				Home:    5,
+				At:      treatment.Vec{70, 40.5},
+				Pattern: treatment.Vec{21, 21},
+				Search:  treatment.Vec{41, 41},
+				Motion:  geom.Position,
+				Channel: "luma",
+				Against: "reference",
+				Path:    &treatment.PointPath{},
+			},
+		},
+	}
 	for n := 1; n <= 9; n++ {
 		h := motion(n)
-		plane.Data.Samples = append(plane.Data.Samples, treatment.Sample{Frame: n, Matrix: h, Match: 0.9, Agree: 0.8, Residual: 0.1 / 3})
+		plane.Data.Samples = append(
+			plane.Data.Samples,
+			treatment.Sample{Frame: n, Matrix: h, Match: 0.9, Agree: 0.8, Residual: 0.1 / 3},
+		)
 		for i := range points.Points {
 			q := h.Apply(points.Points[i].At.Point())
-			points.Points[i].Path.Samples = append(points.Points[i].Path.Samples, treatment.PointSample{Frame: n, At: treatment.Vec{q.X, q.Y}, Match: 1.0 / 3})
+			points.Points[i].Path.Samples = append(
+				points.Points[i].Path.Samples,
+				treatment.PointSample{Frame: n, At: treatment.Vec{q.X, q.Y}, Match: 1.0 / 3},
+			)
 		}
 	}
 	d.Tracks = []treatment.Track{plane, points}
@@ -114,11 +156,35 @@ func TestBadTracksAreRefusedClearly(t *testing.T) {
 func TestOutlinesComeBackFromSVG(t *testing.T) {
 	d, set := document(t)
 	half := 0.5
-	r := treatment.Removal{ID: "r", Name: "r", Follow: treatment.Follow{Track: "w"}, Mark: treatment.Mark{Outlines: []treatment.Shape{
-		{ID: "a", Name: "Dot & more", Kind: treatment.Outline, Home: 5, Feather: 3, Opacity: &half, Points: []treatment.Knot{
-			{At: treatment.Vec{20, 20}, In: &treatment.Vec{-5, 1}, Out: &treatment.Vec{5, -1}}, {At: treatment.Vec{50, 22}}, {At: treatment.Vec{40, 60.25}}}},
-		{ID: "b", Name: "Wire", Kind: treatment.Strand, Home: 5, Combine: treatment.Take, Points: []treatment.Knot{{At: treatment.Vec{-10, 5}, Width: 4}, {At: treatment.Vec{90, 70}, Width: 2}}},
-	}}}
+	r := treatment.Removal{
+		ID:     "r",
+		Name:   "r",
+		Follow: treatment.Follow{Track: "w"},
+		Mark: treatment.Mark{Outlines: []treatment.Shape{
+			{
+				ID:      "a",
+				Name:    "Dot & more",
+				Kind:    treatment.Outline,
+				Home:    5,
+				Feather: 3,
+				Opacity: &half,
+				Points: []treatment.Knot{
+					{
+						At:  treatment.Vec{20, 20},
+						In:  &treatment.Vec{-5, 1},
+						Out: &treatment.Vec{5, -1},
+					}, {At: treatment.Vec{50, 22}}, {At: treatment.Vec{40, 60.25}}},
+			},
+			{
+				ID:      "b",
+				Name:    "Wire",
+				Kind:    treatment.Strand,
+				Home:    5,
+				Combine: treatment.Take,
+				Points:  []treatment.Knot{{At: treatment.Vec{-10, 5}, Width: 4}, {At: treatment.Vec{90, 70}, Width: 2}},
+			},
+		}},
+	}
 	d.Removals = []treatment.Removal{r}
 	blob, err := SVG(set, &r, 8, 100, 80)
 	require.NoError(t, err)
@@ -140,7 +206,10 @@ func TestOutlinesComeBackFromSVG(t *testing.T) {
 		}
 	}
 	// A file by another hand, with commas and without spaces.
-	plain, err := ReadSVG([]byte(`<svg xmlns="http://www.w3.org/2000/svg"><path d="M10,10L50,10 C60,20,60,30,50,40Z"/></svg>`), 7)
+	plain, err := ReadSVG(
+		[]byte(`<svg xmlns="http://www.w3.org/2000/svg"><path d="M10,10L50,10 C60,20,60,30,50,40Z"/></svg>`),
+		7,
+	)
 	require.NoError(t, err)
 	assert.Len(t, plain[0].Points, 3)
 	assert.Equal(t, 7, plain[0].Home)
@@ -153,13 +222,23 @@ func TestOutlinesComeBackFromSVG(t *testing.T) {
 
 // OpenCV, an independent reader, finds the numbers that were written.
 func TestTheWarpIsReadByOthers(t *testing.T) {
-	lattice := geom.Lattice{Box: geom.Bounds([]geom.Point{{X: 0, Y: 0}, {X: 64, Y: 48}}), Columns: 2, Rows: 2, Shift: make([]geom.Point, 9)}
+	lattice := geom.Lattice{
+		Box:     geom.Bounds([]geom.Point{{X: 0, Y: 0}, {X: 64, Y: 48}}),
+		Columns: 2,
+		Rows:    2,
+		Shift:   make([]geom.Point, 9),
+	}
 	lattice.Shift[4] = geom.Pt(5, -3) // the surface is bent: the map is of that, too
 	h, ok := warp.NewBent(motion(9), motion(3), []geom.Lattice{lattice}, nil)
 	require.True(t, ok)
 	path := filepath.Join(t.TempDir(), "st.exr")
 	require.NoError(t, os.WriteFile(path, Warp(h, 64, 48), 0o644))
-	read := exec.Command("/usr/bin/python3", "-c", `import cv2, sys; sys.stdout.buffer.write(cv2.imread(sys.argv[1], cv2.IMREAD_UNCHANGED).tobytes())`, path)
+	read := exec.Command(
+		"/usr/bin/python3",
+		"-c",
+		`import cv2, sys; sys.stdout.buffer.write(cv2.imread(sys.argv[1], cv2.IMREAD_UNCHANGED).tobytes())`,
+		path,
+	)
 	read.Env = []string{"PATH=/usr/bin:/bin", "OPENCV_IO_ENABLE_OPENEXR=1"}
 	out, err := read.Output()
 	require.NoError(t, err)

@@ -13,7 +13,11 @@ import (
 // Files from other programs are refused with words, or become tracks and outlines that
 // can be written.
 func FuzzRead(f *testing.F) {
-	f.Add([]byte(`{"format":"jardin/track","version":1,"name":"t","kind":"plane","home":3,"samples":[{"frame":3,"matrix":[1,0,0,0,1,0,0,0,1]}]}`))
+	f.Add(
+		[]byte(
+			`{"format":"jardin/track","version":1,"name":"t","kind":"plane","home":3,"samples":[{"frame":3,"matrix":[1,0,0,0,1,0,0,0,1]}]}`,
+		),
+	)
 	f.Add([]byte("# frame x y\n1 10 20\n2 11 21\n"))
 	f.Add([]byte("1,2.5,3.5\n2,2.6,3.4\n"))
 	f.Fuzz(func(t *testing.T, blob []byte) {
@@ -30,7 +34,11 @@ func FuzzRead(f *testing.F) {
 }
 
 func FuzzReadSVG(f *testing.F) {
-	f.Add([]byte(`<svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"><path d="M1 1 L5 1 C6 2 7 3 5 5 Z"/></svg>`))
+	f.Add(
+		[]byte(
+			`<svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"><path d="M1 1 L5 1 C6 2 7 3 5 5 Z"/></svg>`,
+		),
+	)
 	f.Add([]byte(`<svg xmlns="http://www.w3.org/2000/svg"><polygon points="1,1 5,1 5,5" stroke-width="2"/></svg>`))
 	f.Fuzz(func(t *testing.T, blob []byte) {
 		var shapes []treatment.Shape

@@ -122,7 +122,10 @@ func ReadSVG(blob []byte, home int) ([]treatment.Shape, error) {
 			return nil, fmt.Errorf("path %d: %w", i+1, err)
 		}
 		s := treatment.Shape{
-			ID: fmt.Sprintf("s%d", i+1), Name: p.Name, Kind: treatment.Outline, Home: doc.Frame, Combine: p.Combine, Invert: p.Invert,
+			ID: fmt.Sprintf(
+				"s%d",
+				i+1,
+			), Name: p.Name, Kind: treatment.Outline, Home: doc.Frame, Combine: p.Combine, Invert: p.Invert,
 			Grow: p.Grow, Feather: p.Feather, FeatherIn: p.FeatherIn,
 		}
 		if s.Name == "" {
@@ -151,7 +154,9 @@ func ReadSVG(blob []byte, home int) ([]treatment.Shape, error) {
 
 // readPath reads path data of absolute M, L, C and Z.
 func readPath(d string) (knots []treatment.Knot, closed bool, err error) {
-	fields := strings.Fields(strings.NewReplacer(",", " ", "M", " M ", "L", " L ", "C", " C ", "Z", " Z ", "z", " Z ").Replace(d))
+	fields := strings.Fields(
+		strings.NewReplacer(",", " ", "M", " M ", "L", " L ", "C", " C ", "Z", " Z ", "z", " Z ").Replace(d),
+	)
 	command := ""
 	for i := 0; i < len(fields); {
 		if f := fields[i]; f == "M" || f == "L" || f == "C" || f == "Z" {

@@ -72,7 +72,14 @@ func four(points []geom.Point) (out [4][2]float64) {
 func Of(m *carry.Motion) *Track {
 	t := m.Track
 	surface := t.Frame()
-	out := &Track{Format: TrackFormat, Version: 1, Convention: convention, Name: t.Name, Home: t.Home, Surface: four(surface)}
+	out := &Track{
+		Format:     TrackFormat,
+		Version:    1,
+		Convention: convention,
+		Name:       t.Name,
+		Home:       t.Home,
+		Surface:    four(surface),
+	}
 	for _, s := range m.Samples {
 		out.Samples = append(out.Samples, Sample{
 			Frame: s.Frame, Matrix: s.Matrix, Corners: four(s.Matrix.ApplyAll(surface)), Match: s.Match, Agree: s.Agree, Residual: s.Residual,
@@ -174,7 +181,12 @@ func readJSON(blob []byte) (*treatment.Track, error) {
 		return nil, fmt.Errorf("this is not a track in JSON: %w", err)
 	}
 	if t.Format != TrackFormat || t.Version != 1 {
-		return nil, fmt.Errorf("this is format %q version %d; tracks are read as %q version 1", t.Format, t.Version, TrackFormat)
+		return nil, fmt.Errorf(
+			"this is format %q version %d; tracks are read as %q version 1",
+			t.Format,
+			t.Version,
+			TrackFormat,
+		)
 	}
 	out := &treatment.Track{Name: t.Name, Home: t.Home, Motion: geom.Perspective}
 	for _, c := range t.Surface {
@@ -185,7 +197,10 @@ func readJSON(blob []byte) (*treatment.Track, error) {
 	}
 	var samples []treatment.Sample
 	for _, s := range t.Samples {
-		samples = append(samples, treatment.Sample{Frame: s.Frame, Matrix: s.Matrix, Match: s.Match, Agree: s.Agree, Residual: s.Residual})
+		samples = append(
+			samples,
+			treatment.Sample{Frame: s.Frame, Matrix: s.Matrix, Match: s.Match, Agree: s.Agree, Residual: s.Residual},
+		)
 	}
 	return out, given(out, samples)
 }
@@ -221,7 +236,10 @@ func withPoints(t *treatment.Track, paths []Point) error {
 		}
 		best := math.MaxInt
 		for _, s := range path.Samples {
-			p.Path.Samples = append(p.Path.Samples, treatment.PointSample{Frame: s.Frame, At: treatment.Vec(s.At), Match: s.Match})
+			p.Path.Samples = append(
+				p.Path.Samples,
+				treatment.PointSample{Frame: s.Frame, At: treatment.Vec(s.At), Match: s.Match},
+			)
 			if d := max(s.Frame-t.Home, t.Home-s.Frame); d < best {
 				best, p.Home, p.At = d, s.Frame, treatment.Vec(s.At)
 			}
@@ -305,8 +323,13 @@ func readCSV(blob []byte, name string, home int) (*treatment.Track, error) {
 			}
 			paths[i].Samples = append(paths[i].Samples, s)
 		default:
-			return nil, fmt.Errorf("the columns %s are not known; a track has %s, or %s, or %s", strings.Join(head, ","),
-				strings.Join(matrixColumns, ","), strings.Join(cornerColumns, ","), strings.Join(pointColumns, ","))
+			return nil, fmt.Errorf(
+				"the columns %s are not known; a track has %s, or %s, or %s",
+				strings.Join(head, ","),
+				strings.Join(matrixColumns, ","),
+				strings.Join(cornerColumns, ","),
+				strings.Join(pointColumns, ","),
+			)
 		}
 		if err != nil {
 			return nil, err

@@ -45,7 +45,8 @@ func (r *Runner) bringIn(ctx context.Context, t *store.Task, p *progress) error 
 		if err != nil {
 			return err
 		}
-		if m.Width != shot.Width || m.Height != shot.Height || len(plan) != shot.Range().Len() || m.Samples() != shot.Media().Samples {
+		if m.Width != shot.Width || m.Height != shot.Height || len(plan) != shot.Range().Len() ||
+			m.Samples() != shot.Media().Samples {
 			return fmt.Errorf("%s changed since it was chosen; bring it in again", d.Path)
 		}
 		if err := r.roots().Inside(m); err != nil {
@@ -58,8 +59,11 @@ func (r *Runner) bringIn(ctx context.Context, t *store.Task, p *progress) error 
 		if err != nil {
 			return err
 		}
-		_, err = media.Import(ctx, media.Order{Material: m, Reading: d.Reading, Shot: shot.Media(), Dir: dir, Screen: true},
-			func(done, total int) { p.at(ctx, done, total) })
+		_, err = media.Import(
+			ctx,
+			media.Order{Material: m, Reading: d.Reading, Shot: shot.Media(), Dir: dir, Screen: true},
+			func(done, total int) { p.at(ctx, done, total) },
+		)
 		return err
 	}()
 	if ctx.Err() != nil {
@@ -89,7 +93,10 @@ func (importing) reached(r *Runner, t *store.Task) int {
 }
 
 func (importing) brokenDown(times int) error {
-	return fmt.Errorf("the server broke down %d times while this was brought in: the footage may hold something that it cannot read. Leave that part out, or try again", times)
+	return fmt.Errorf(
+		"the server broke down %d times while this was brought in: the footage may hold something that it cannot read. Leave that part out, or try again",
+		times,
+	)
 }
 
 // givenUp drops what is only begun.

@@ -122,7 +122,13 @@ type worker struct {
 func (worker) Timeout(*river.Job[taskArgs]) time.Duration { return -1 }
 
 // Start returns a runner at work. Jobs that a crash interrupted are taken up again.
-func Start(ctx context.Context, s *store.Store, rooms *picture.Workspace, hub *live.Hub, roots func() media.Roots) (*Runner, error) {
+func Start(
+	ctx context.Context,
+	s *store.Store,
+	rooms *picture.Workspace,
+	hub *live.Hub,
+	roots func() media.Roots,
+) (*Runner, error) {
 	r := &Runner{name: NewID(), store: s, rooms: rooms, hub: hub, roots: roots, active: map[string]*run{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})

@@ -40,7 +40,12 @@ func (tracking) run(ctx context.Context, r *Runner, t *store.Task, p *progress) 
 	kept := time.Now()
 	for _, part := range run.Rest(found) {
 		if len(found) > 0 {
-			picture.MergeTracked(doc.Track(run.Track), run, treatment.Range{First: source.Plates.First, Last: source.Plates.Last}, found)
+			picture.MergeTracked(
+				doc.Track(run.Track),
+				run,
+				treatment.Range{First: source.Plates.First, Last: source.Plates.Last},
+				found,
+			)
 		}
 		failed := source.Follow(ctx, doc, part, func(f picture.Tracked) {
 			found = append(found, f)

@@ -221,7 +221,21 @@ func raw(s Samples, alpha bool) (format string, planar bool) {
 // stream decodes DPX or OpenEXR files by FFmpeg, all of a run in one go.
 func (m *Material) stream(ctx context.Context, numbers []int, f func(*Frame) error) error {
 	format, _ := raw(m.Samples(), m.Alpha)
-	args := []string{"-f", "image2", "-start_number", fmt.Sprint(numbers[0]), "-i", m.pattern(), "-frames:v", fmt.Sprint(len(numbers)), "-f", "rawvideo", "-pix_fmt", format, "-"}
+	args := []string{
+		"-f",
+		"image2",
+		"-start_number",
+		fmt.Sprint(numbers[0]),
+		"-i",
+		m.pattern(),
+		"-frames:v",
+		fmt.Sprint(len(numbers)),
+		"-f",
+		"rawvideo",
+		"-pix_fmt",
+		format,
+		"-",
+	}
 	n := 0
 	complaint, err := m.pipe(ctx, args, func(frame *Frame) (err error) {
 		if n == len(numbers) {

@@ -103,7 +103,10 @@ func readDPX(head []byte) (*dpxHead, error) {
 	case h.order.Uint32(head[dpxElement:]) == 1:
 		return nil, errors.New("its samples have signs; save it with unsigned ones")
 	case h.orientation(head) != 0 && h.orientation(head) != 2:
-		return nil, fmt.Errorf("its lines run another way than from left to right (orientation %d); save it turned as it is meant", h.orientation(head))
+		return nil, fmt.Errorf(
+			"its lines run another way than from left to right (orientation %d); save it turned as it is meant",
+			h.orientation(head),
+		)
 	case h.data < dpxShortest:
 		return nil, fmt.Errorf("it says that its pixels begin at byte %d, within its header", h.data)
 	}
@@ -113,11 +116,15 @@ func readDPX(head []byte) (*dpxHead, error) {
 	}
 	h.bottomUp = h.orientation(head) == 2
 	if (h.padding > 0 || h.bottomUp) && !h.plain() {
-		return nil, fmt.Errorf("its lines are padded or begin at the bottom, and its %d bits are packed as is rarely done; save it without either", h.Depth)
+		return nil, fmt.Errorf(
+			"its lines are padded or begin at the bottom, and its %d bits are packed as is rarely done; save it without either",
+			h.Depth,
+		)
 	}
 	h.Alpha = h.descriptor == dpxRGBA
 	h.Aspect = 1
-	if a, b := h.order.Uint32(head[dpxAspect:]), h.order.Uint32(head[dpxAspect+4:]); a > 0 && b > 0 && a < 1e5 && b < 1e5 {
+	if a, b := h.order.Uint32(head[dpxAspect:]), h.order.Uint32(head[dpxAspect+4:]); a > 0 && b > 0 && a < 1e5 &&
+		b < 1e5 {
 		h.Aspect = float64(a) / float64(b)
 	}
 	said := min(len(head), h.data)
@@ -450,7 +457,13 @@ func dpxBytes(width, height, n, depth int) int {
 // sensible refuses sizes before memory is taken for them.
 func sensible(width, height int64) error {
 	if width < 1 || height < 1 || width > MaxSide || height > MaxSide {
-		return fmt.Errorf("it says that it is %d x %d pixels; at most %d x %d can be read", width, height, MaxSide, MaxSide)
+		return fmt.Errorf(
+			"it says that it is %d x %d pixels; at most %d x %d can be read",
+			width,
+			height,
+			MaxSide,
+			MaxSide,
+		)
 	}
 	return nil
 }

@@ -40,7 +40,21 @@ type exrHead struct {
 }
 
 // structural attributes are written anew.
-var structural = []string{"channels", "compression", "dataWindow", "displayWindow", "lineOrder", "tiles", "chunkCount", "type", "name", "version", "maxSamplesPerPixel", "preview", "dwaCompressionLevel"}
+var structural = []string{
+	"channels",
+	"compression",
+	"dataWindow",
+	"displayWindow",
+	"lineOrder",
+	"tiles",
+	"chunkCount",
+	"type",
+	"name",
+	"version",
+	"maxSamplesPerPixel",
+	"preview",
+	"dwaCompressionLevel",
+}
 
 var errShort = errors.New("it ends within its header")
 
@@ -110,7 +124,9 @@ func readEXR(data []byte) (*exrHead, error) {
 				}
 				h.channels = append(h.channels, exrChannel{string(v[k : k+end]), int32(le.Uint32(v[k+end+1:]))})
 				if le.Uint32(v[k+end+9:]) != 1 || le.Uint32(v[k+end+13:]) != 1 {
-					return nil, errors.New("it has channels at a part of its size (brightness and colour difference); save it as RGB")
+					return nil, errors.New(
+						"it has channels at a part of its size (brightness and colour difference); save it as RGB",
+					)
 				}
 				k += end + 17
 			}
@@ -161,7 +177,9 @@ func readEXR(data []byte) (*exrHead, error) {
 		case "A":
 			h.Alpha = true
 		default:
-			h.Note = strings.TrimSpace(h.Note + " It has more channels than colour and alpha (" + c.name + "): they are left out.")
+			h.Note = strings.TrimSpace(
+				h.Note + " It has more channels than colour and alpha (" + c.name + "): they are left out.",
+			)
 			continue
 		}
 		switch c.kind {
@@ -174,7 +192,9 @@ func readEXR(data []byte) (*exrHead, error) {
 	}
 	if h.compression >= 8 && (h.Depth == 32 || (int64(window[2])-int64(window[0])+1)%8 != 0) {
 		// FFmpeg 5.1 gives quite other pixels then: a test against another library found it.
-		return nil, errors.New("it is compressed as DWA, with float samples or a width that is not a multiple of 8, which is not read rightly here; save it as ZIP or PIZ")
+		return nil, errors.New(
+			"it is compressed as DWA, with float samples or a width that is not a multiple of 8, which is not read rightly here; save it as ZIP or PIZ",
+		)
 	}
 	if colours != 3 {
 		return nil, errors.New("it has no channels R, G and B; save it with these")
@@ -245,7 +265,10 @@ func encodeEXR(width, height int, compression byte, planes []exrPlane, extra []b
 		out.Write(data)
 	}
 	// Channels stand in the order of the alphabet.
-	planes = slices.SortedFunc(slices.Values(planes), func(a, b exrPlane) int { return strings.Compare(a.name, b.name) })
+	planes = slices.SortedFunc(
+		slices.Values(planes),
+		func(a, b exrPlane) int { return strings.Compare(a.name, b.name) },
+	)
 	var channels bytes.Buffer
 	line := 0
 	for _, p := range planes {
@@ -378,7 +401,11 @@ func (f *Frame) planes() []exrPlane {
 			}
 		}}
 	}
-	planes := []exrPlane{plane("R", 3, 0, f.Codes, f.Floats), plane("G", 3, 1, f.Codes, f.Floats), plane("B", 3, 2, f.Codes, f.Floats)}
+	planes := []exrPlane{
+		plane("R", 3, 0, f.Codes, f.Floats),
+		plane("G", 3, 1, f.Codes, f.Floats),
+		plane("B", 3, 2, f.Codes, f.Floats),
+	}
 	if f.Alpha != nil {
 		planes = append(planes, plane("A", 1, 0, f.Alpha.Codes, f.Alpha.Floats))
 	}

@@ -58,7 +58,12 @@ func TestPackedEXRIsReadByOthers(t *testing.T) {
 					plain, err := EncodeFrameEXR(f, colorspace.BT709Primaries)
 					require.NoError(t, err)
 					f.Head = slices.Clone(plain) // a file like it, in another compression
-					at := strings.Index(string(f.Head), "compression\x00compression\x00") + len("compression\x00compression\x00") + 4
+					at := strings.Index(
+						string(f.Head),
+						"compression\x00compression\x00",
+					) + len(
+						"compression\x00compression\x00",
+					) + 4
 					f.Head[at] = compression
 					data, err := EncodeFrameEXR(f, colorspace.BT709Primaries)
 					require.NoError(t, err)
@@ -66,9 +71,19 @@ func TestPackedEXRIsReadByOthers(t *testing.T) {
 					require.NoError(t, err)
 					require.Equal(t, compression, h.compression)
 					all[folder] = append(all[folder], f)
-					require.NoError(t, os.WriteFile(filepath.Join(folder, fmt.Sprintf("f.%d.exr", len(all[folder]))), data, 0o644))
+					require.NoError(
+						t,
+						os.WriteFile(filepath.Join(folder, fmt.Sprintf("f.%d.exr", len(all[folder]))), data, 0o644),
+					)
 					if compression > exrNone && size[0] > 1 && len(all[folder])%2 == 0 {
-						assert.Less(t, len(data), len(f.Codes)*2+len(f.Floats)*4, "%s %s packs what is smooth", folder, exrCompressions[compression])
+						assert.Less(
+							t,
+							len(data),
+							len(f.Codes)*2+len(f.Floats)*4,
+							"%s %s packs what is smooth",
+							folder,
+							exrCompressions[compression],
+						)
 					}
 				}
 			}
@@ -86,12 +101,26 @@ for p in glob.glob("*/f.*.exr"):
 	for folder, frames := range all {
 		m, err := Inspect(ctx, folder)
 		require.NoError(t, err)
-		p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+		p, err := Import(
+			ctx,
+			Order{
+				Material: m,
+				Dir:      filepath.Join(t.TempDir(), "p"),
+				Shot:     Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries},
+			},
+			nil,
+		)
 		require.NoError(t, err, folder)
 		for k, want := range frames {
 			f, err := p.Whole(k + 1)
 			require.NoError(t, err)
-			require.True(t, slices.Equal(want.Codes, f.Codes) && slices.Equal(want.Floats, f.Floats), "FFmpeg reads %d in %s otherwise", k+1, folder)
+			require.True(
+				t,
+				slices.Equal(want.Codes, f.Codes) && slices.Equal(want.Floats, f.Floats),
+				"FFmpeg reads %d in %s otherwise",
+				k+1,
+				folder,
+			)
 			seen, err := os.ReadFile(filepath.Join(folder, fmt.Sprintf("f.%d.exr.raw", k+1)))
 			require.NoError(t, err)
 			for i := range 3 * f.Width * f.Height {

@@ -15,7 +15,10 @@ var trusted = []string{
 
 // ffmpegReads returns an FFmpeg that reads footage.
 func ffmpegReads(ctx context.Context, args ...string) *exec.Cmd {
-	return exec.CommandContext(ctx, "ffmpeg", append(append([]string{"-v", "error", "-xerror", "-nostdin"}, trusted...), args...)...)
+	return exec.CommandContext(
+		ctx,
+		"ffmpeg",
+		append(append([]string{"-v", "error", "-xerror", "-nostdin"}, trusted...), args...)...)
 }
 
 // ffprobe asks FFmpeg what a file holds.
@@ -27,5 +30,10 @@ func ffprobe(ctx context.Context, args ...string) ([]byte, error) {
 type TooLarge struct{ Width, Height, Most int }
 
 func (e *TooLarge) Error() string {
-	return fmt.Sprintf("it has %d x %d pixels; with the memory that the server has it takes %d million: make it smaller, or start the server with more --memory", e.Width, e.Height, e.Most/1_000_000)
+	return fmt.Sprintf(
+		"it has %d x %d pixels; with the memory that the server has it takes %d million: make it smaller, or start the server with more --memory",
+		e.Width,
+		e.Height,
+		e.Most/1_000_000,
+	)
 }

@@ -49,7 +49,10 @@ func (m *Material) FindFields(ctx context.Context) error {
 		}
 	case told != WholeFrames && votes.whole >= 2 && votes.whole > 2*(top+bottom):
 		m.Fields, m.FieldsBy = WholeFrames, ""
-		m.Notes = append(m.Notes, "The file says that it is interlaced, but its frames are of one moment each: they are taken as they are.")
+		m.Notes = append(
+			m.Notes,
+			"The file says that it is interlaced, but its frames are of one moment each: they are taken as they are.",
+		)
 	}
 	return nil
 }
@@ -117,7 +120,12 @@ func fieldsOf(a, b []byte, w, h int) (fields string, sure bool) {
 func (m *Material) grey(ctx context.Context, from, count int) (planes [][]byte, err error) {
 	var args []string
 	if m.Kind == "movie" {
-		args = []string{"-ss", fmt.Sprint(float64(from-m.First) * float64(m.Rate.Den) / float64(m.Rate.Num)), "-i", "file:" + m.Path}
+		args = []string{
+			"-ss",
+			fmt.Sprint(float64(from-m.First) * float64(m.Rate.Den) / float64(m.Rate.Num)),
+			"-i",
+			"file:" + m.Path,
+		}
 	} else {
 		args = []string{"-f", "image2", "-start_number", fmt.Sprint(from), "-i", m.pattern()}
 	}
@@ -146,7 +154,11 @@ func (m *Material) grey(ctx context.Context, from, count int) (planes [][]byte, 
 
 // pattern is how FFmpeg is told of a series of stills.
 func (m *Material) pattern() string {
-	return strings.ReplaceAll(filepath.Join(m.Path, m.prefix), "%", "%%") + "%" + map[bool]string{true: fmt.Sprintf("0%d", m.Padding)}[m.Padding > 0] + "d" + m.suffix
+	return strings.ReplaceAll(
+		filepath.Join(m.Path, m.prefix),
+		"%",
+		"%%",
+	) + "%" + map[bool]string{true: fmt.Sprintf("0%d", m.Padding)}[m.Padding > 0] + "d" + m.suffix
 }
 
 // Interlaced is the error of material that is brought in as whole frames and is none.
@@ -157,7 +169,11 @@ func (e *Interlaced) Error() string {
 	if e.By != "measured" {
 		by = "the file says so"
 	}
-	return fmt.Sprintf("the footage is interlaced, %s field first (%s): each frame holds two moments, and tracks and patches would be wrong for both. Bring in a version that was made progressive, with a frame for each field if its motion matters; or, if you know that its frames are whole, say so", e.First, by)
+	return fmt.Sprintf(
+		"the footage is interlaced, %s field first (%s): each frame holds two moments, and tracks and patches would be wrong for both. Bring in a version that was made progressive, with a frame for each field if its motion matters; or, if you know that its frames are whole, say so",
+		e.First,
+		by,
+	)
 }
 
 // Whole refuses material that is interlaced, unless its frames are said to be whole.

@@ -69,14 +69,30 @@ func TestEveryFormatKeepsItsCodeValues(t *testing.T) {
 		for _, width := range []int{37, 64} {
 			t.Run(fmt.Sprintf("%s %s %v %d", c.target.Format, c.target.Samples(), c.alpha, width), func(t *testing.T) {
 				dir := t.TempDir()
-				shot := Shot{First: 7, Rate: Rational{24, 1}, Transfer: colorspace.Linear, Primaries: colorspace.BT709Primaries}
+				shot := Shot{
+					First:     7,
+					Rate:      Rational{24, 1},
+					Transfer:  colorspace.Linear,
+					Primaries: colorspace.BT709Primaries,
+				}
 				for n := 98; n <= 101; n++ {
-					require.NoError(t, c.target.Write(filepath.Join(dir, fmt.Sprintf("sh %%d_%03d.%s", n, c.target.Ending())), noisy(width, 23, c.target.Samples(), c.alpha, n), shot))
+					require.NoError(
+						t,
+						c.target.Write(
+							filepath.Join(dir, fmt.Sprintf("sh %%d_%03d.%s", n, c.target.Ending())),
+							noisy(width, 23, c.target.Samples(), c.alpha, n),
+							shot,
+						),
+					)
 				}
 				m, err := Inspect(ctx, dir)
 				require.NoError(t, err)
 				assert.Equal(t, c.target.Samples(), m.Samples())
-				p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Screen: true, Shot: shot}, nil)
+				p, err := Import(
+					ctx,
+					Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Screen: true, Shot: shot},
+					nil,
+				)
 				require.NoError(t, err)
 				for n := 7; n <= 10; n++ {
 					want, err := p.Whole(n)
@@ -88,11 +104,23 @@ func TestEveryFormatKeepsItsCodeValues(t *testing.T) {
 					require.True(t, slices.Equal(original.Floats, want.Floats), "frame %d", n)
 					require.Equal(t, c.alpha, want.Alpha != nil)
 					if c.alpha {
-						require.True(t, slices.Equal(original.Alpha.Codes, want.Alpha.Codes) && slices.Equal(original.Alpha.Floats, want.Alpha.Floats), "alpha of frame %d", n)
+						require.True(
+							t,
+							slices.Equal(original.Alpha.Codes, want.Alpha.Codes) &&
+								slices.Equal(original.Alpha.Floats, want.Alpha.Floats),
+							"alpha of frame %d",
+							n,
+						)
 					}
-					before, err := os.ReadFile(filepath.Join(dir, fmt.Sprintf("sh %%d_%03d.%s", n+91, c.target.Ending())))
+					before, err := os.ReadFile(
+						filepath.Join(dir, fmt.Sprintf("sh %%d_%03d.%s", n+91, c.target.Ending())),
+					)
 					require.NoError(t, err)
-					again, err := c.target.Encode(packed, p.Shot, fmt.Sprintf("sh %%d_%03d.%s", n+91, c.target.Ending()))
+					again, err := c.target.Encode(
+						packed,
+						p.Shot,
+						fmt.Sprintf("sh %%d_%03d.%s", n+91, c.target.Ending()),
+					)
 					require.NoError(t, err)
 					require.True(t, bytes.Equal(before, again), "written once more it is the same file")
 				}
@@ -184,7 +212,14 @@ func TestDPXOfOtherLayouts(t *testing.T) {
 		}{{0, 0}, {0, 5}, {2, 0}, {2, 12}} {
 			got, err := read(changed(c.orientation, c.padding, 0))
 			require.NoError(t, err)
-			assert.True(t, slices.Equal(f.Codes, got.Codes), "%d bits, orientation %d, padding %d", depth, c.orientation, c.padding)
+			assert.True(
+				t,
+				slices.Equal(f.Codes, got.Codes),
+				"%d bits, orientation %d, padding %d",
+				depth,
+				c.orientation,
+				c.padding,
+			)
 			again, err := EncodeDPX(got, colorspace.BT709, "f")
 			require.NoError(t, err)
 			back, err := read(again)
@@ -206,7 +241,8 @@ func TestForeignDPX(t *testing.T) {
 	for _, format := range []string{"gbrp10be", "rgb48be"} {
 		t.Run(format, func(t *testing.T) {
 			dir := t.TempDir()
-			out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "mandelbrot=s=66x40:r=24000/1001", "-frames:v", "3", "-pix_fmt", format, "-start_number", "1001", filepath.Join(dir, "f.%04d.dpx")).CombinedOutput()
+			out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "mandelbrot=s=66x40:r=24000/1001", "-frames:v", "3", "-pix_fmt", format, "-start_number", "1001", filepath.Join(dir, "f.%04d.dpx")).
+				CombinedOutput()
 			require.NoError(t, err, string(out))
 			file := func(n int) []byte {
 				data, err := os.ReadFile(filepath.Join(dir, fmt.Sprintf("f.%d.dpx", n)))
@@ -228,7 +264,15 @@ func TestForeignDPX(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, "01:02:03:04", m.Timecode)
 			assert.Equal(t, Rational{24000, 1001}, m.Rate)
-			p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: Shot{First: 1001, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+			p, err := Import(
+				ctx,
+				Order{
+					Material: m,
+					Dir:      filepath.Join(t.TempDir(), "p"),
+					Shot:     Shot{First: 1001, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries},
+				},
+				nil,
+			)
 			require.NoError(t, err)
 			for n := 1001; n <= 1003; n++ {
 				f, err := p.Whole(n)
@@ -249,14 +293,34 @@ func TestForeignEXR(t *testing.T) {
 	for _, compression := range []string{"none", "rle", "zip1", "zip16"} {
 		t.Run(compression, func(t *testing.T) {
 			dir := t.TempDir()
-			require.NoError(t, Target{"exr", 16, true}.Write(filepath.Join(dir, "src.1.exr"), noisy(50, 35, Samples{16, true}, true, 4), Shot{Primaries: colorspace.AP1Primaries}))
+			require.NoError(
+				t,
+				Target{
+					"exr",
+					16,
+					true,
+				}.Write(
+					filepath.Join(dir, "src.1.exr"),
+					noisy(50, 35, Samples{16, true}, true, 4),
+					Shot{Primaries: colorspace.AP1Primaries},
+				),
+			)
 			require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o755))
-			out, err := exec.Command("ffmpeg", "-v", "error", "-i", filepath.Join(dir, "src.1.exr"), "-compression", compression, "-format", "half", filepath.Join(dir, "in", "f.0001.exr")).CombinedOutput()
+			out, err := exec.Command("ffmpeg", "-v", "error", "-i", filepath.Join(dir, "src.1.exr"), "-compression", compression, "-format", "half", filepath.Join(dir, "in", "f.0001.exr")).
+				CombinedOutput()
 			require.NoError(t, err, string(out))
 			m, err := Inspect(ctx, filepath.Join(dir, "in"))
 			require.NoError(t, err)
 			assert.Equal(t, colorspace.Linear, m.Transfer)
-			p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(dir, "p"), Shot: Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+			p, err := Import(
+				ctx,
+				Order{
+					Material: m,
+					Dir:      filepath.Join(dir, "p"),
+					Shot:     Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries},
+				},
+				nil,
+			)
 			require.NoError(t, err)
 			f, err := p.Whole(1)
 			require.NoError(t, err)
@@ -270,7 +334,13 @@ func TestForeignEXR(t *testing.T) {
 	comment := append([]byte("comments\x00string\x00\x0c\x00\x00\x00"), "from the set"...)
 	rate := append([]byte("framesPerSecond\x00rational\x00\x08\x00\x00\x00"), 0xc0, 0x5d, 0, 0, 0xe9, 3, 0, 0)
 	row := func(y int, to []byte) {}
-	data, err := encodeEXR(20, 10, exrZIPS, []exrPlane{{"R", true, row}, {"G", true, row}, {"B", true, row}}, slices.Concat(comment, rate))
+	data, err := encodeEXR(
+		20,
+		10,
+		exrZIPS,
+		[]exrPlane{{"R", true, row}, {"G", true, row}, {"B", true, row}},
+		slices.Concat(comment, rate),
+	)
 	require.NoError(t, err)
 	h, err := readEXR(data)
 	require.NoError(t, err)
@@ -327,7 +397,16 @@ func TestMoviesAreToldApart(t *testing.T) {
 			}
 			// A part of it, and the tone that it was made of.
 			from, to := 3, 6
-			p, err := Import(ctx, Order{Material: m, Reading: Reading{From: &from, To: &to}, Dir: filepath.Join(t.TempDir(), "p"), Shot: Shot{First: 1001, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+			p, err := Import(
+				ctx,
+				Order{
+					Material: m,
+					Reading:  Reading{From: &from, To: &to},
+					Dir:      filepath.Join(t.TempDir(), "p"),
+					Shot:     Shot{First: 1001, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries},
+				},
+				nil,
+			)
 			require.NoError(t, err)
 			assert.Equal(t, 1004, p.Last)
 			f, err := p.Read(1002)
@@ -360,7 +439,16 @@ func TestGapsAreHeldOrClosed(t *testing.T) {
 	plan, err = m.Plan(Reading{From: &from, To: &to})
 	require.NoError(t, err)
 	assert.Equal(t, []int{6, 7}, plan, "no gap between them")
-	p, err := Import(ctx, Order{Material: m, Reading: Reading{Gaps: "hold"}, Dir: filepath.Join(t.TempDir(), "p"), Shot: Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+	p, err := Import(
+		ctx,
+		Order{
+			Material: m,
+			Reading:  Reading{Gaps: "hold"},
+			Dir:      filepath.Join(t.TempDir(), "p"),
+			Shot:     Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries},
+		},
+		nil,
+	)
 	require.NoError(t, err)
 	for n, source := range []int{1, 2, 3, 3, 3, 6, 7, 7, 9} {
 		f, err := p.Read(n + 1)
@@ -372,7 +460,16 @@ func TestGapsAreHeldOrClosed(t *testing.T) {
 func TestMasterMoviesLoseNothing(t *testing.T) {
 	for _, depth := range []int{8, 10, 12, 16} {
 		dir := t.TempDir()
-		shot := Shot{First: 1, Last: 6, Width: 40, Height: 30, Samples: Samples{Depth: depth}, Rate: Rational{25, 1}, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}
+		shot := Shot{
+			First:     1,
+			Last:      6,
+			Width:     40,
+			Height:    30,
+			Samples:   Samples{Depth: depth},
+			Rate:      Rational{25, 1},
+			Transfer:  colorspace.SRGB,
+			Primaries: colorspace.BT709Primaries,
+		}
 		var parts []string
 		for part := range 2 {
 			path := filepath.Join(dir, fmt.Sprintf("m.%d.mkv", part))
@@ -390,12 +487,26 @@ func TestMasterMoviesLoseNothing(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, 6, m.Last)
 		require.Equal(t, depth, m.Depth)
-		p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(dir, "p"), Shot: Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+		p, err := Import(
+			ctx,
+			Order{
+				Material: m,
+				Dir:      filepath.Join(dir, "p"),
+				Shot:     Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries},
+			},
+			nil,
+		)
 		require.NoError(t, err)
 		for n := 1; n <= 6; n++ {
 			f, err := p.Read(n)
 			require.NoError(t, err)
-			require.True(t, slices.Equal(noisy(40, 30, shot.Samples, false, n-1).Codes, f.Codes), "%d bit, frame %d", depth, n)
+			require.True(
+				t,
+				slices.Equal(noisy(40, 30, shot.Samples, false, n-1).Codes, f.Codes),
+				"%d bit, frame %d",
+				depth,
+				n,
+			)
 		}
 	}
 }
@@ -433,7 +544,9 @@ func TestTheScreenShowsOtherPrimaries(t *testing.T) {
 			f.Codes[3*i+k] = cct.Encode(v)
 		}
 	}
-	shown := NewDisplay(Shot{Samples: f.Samples, Transfer: colorspace.ACEScct, Primaries: colorspace.AP1Primaries}).Bytes(f)
+	shown := NewDisplay(
+		Shot{Samples: f.Samples, Transfer: colorspace.ACEScct, Primaries: colorspace.AP1Primaries},
+	).Bytes(f)
 	for i, c := range colours {
 		for k := range c {
 			assert.InDelta(t, int(c[k]), int(shown[3*i+k]), 1, "colour %d", i)
@@ -441,7 +554,9 @@ func TestTheScreenShowsOtherPrimaries(t *testing.T) {
 	}
 	red := NewFrame(1, 1, Samples{16, true})
 	red.Codes[0] = colorspace.ToHalf(1)
-	shown = NewDisplay(Shot{Samples: red.Samples, Transfer: colorspace.Linear, Primaries: colorspace.BT2020Primaries}).Bytes(red)
+	shown = NewDisplay(
+		Shot{Samples: red.Samples, Transfer: colorspace.Linear, Primaries: colorspace.BT2020Primaries},
+	).Bytes(red)
 	assert.Equal(t, []byte{255, 0, 0}, shown)
 }
 
@@ -478,7 +593,15 @@ for kind, flag in (("half", cv2.IMWRITE_EXR_TYPE_HALF), ("float", cv2.IMWRITE_EX
 				continue
 			}
 			require.NoError(t, err, "%s %s", kind, name)
-			p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+			p, err := Import(
+				ctx,
+				Order{
+					Material: m,
+					Dir:      filepath.Join(t.TempDir(), "p"),
+					Shot:     Shot{First: 1, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries},
+				},
+				nil,
+			)
 			require.NoError(t, err, "%s %s", kind, name)
 			f, err := p.Whole(1)
 			require.NoError(t, err)

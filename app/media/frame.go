@@ -33,7 +33,8 @@ func (s Samples) String() string {
 
 // Valid returns an error if there are no such samples.
 func (s Samples) Valid() error {
-	if s.Float && (s.Depth == 16 || s.Depth == 32) || !s.Float && (s.Depth == 8 || s.Depth == 10 || s.Depth == 12 || s.Depth == 16) {
+	if s.Float && (s.Depth == 16 || s.Depth == 32) ||
+		!s.Float && (s.Depth == 8 || s.Depth == 10 || s.Depth == 12 || s.Depth == 16) {
 		return nil
 	}
 	return fmt.Errorf("samples of %s are not supported: 8, 10, 12 and 16 bit, half float and float are", s)
@@ -209,7 +210,10 @@ func (f *Frame) Lay(result *raster.Image, c *colorspace.Coder) {
 				continue
 			}
 			if f.words != nil {
-				packWords([]uint16{c.Encode(src[4*x]), c.Encode(src[4*x+1]), c.Encode(src[4*x+2])}, f.words[4*(first/3+x):])
+				packWords(
+					[]uint16{c.Encode(src[4*x]), c.Encode(src[4*x+1]), c.Encode(src[4*x+2])},
+					f.words[4*(first/3+x):],
+				)
 				continue
 			}
 			for k := range 3 {
@@ -306,7 +310,9 @@ func float32le(b []byte) float32 { return math.Float32frombits(binary.LittleEndi
 func writeWhole(path string, data []byte) error { return writeFile(path, data, true) }
 
 // errFull says what to do when a disk is full.
-var errFull = errors.New("the disk is full: clear renders or footage that was sent, or take shots off the wall, and try again")
+var errFull = errors.New(
+	"the disk is full: clear renders or footage that was sent, or take shots off the wall, and try again",
+)
 
 // writeFile writes a file aside and renames it; with sync, once it is on disk.
 func writeFile(path string, data []byte, sync bool) error {

@@ -100,7 +100,11 @@ func FuzzStill(f *testing.F) {
 func FuzzTIFF(f *testing.F) {
 	fuzzing.Alone(f)
 	for _, h := range []tiffHead{{tiffNone, false}, {tiffLZW, true}, {tiffDeflate, true}} {
-		data, err := encodeTIFF(noisy(7, 3, Samples{Depth: 16}, true, 1).samples(binary.LittleEndian), Layout{7, 3, 4, 16}, h)
+		data, err := encodeTIFF(
+			noisy(7, 3, Samples{Depth: 16}, true, 1).samples(binary.LittleEndian),
+			Layout{7, 3, 4, 16},
+			h,
+		)
 		require.NoError(f, err)
 		f.Add(data)
 		f.Add(h.bytes())

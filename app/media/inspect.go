@@ -103,7 +103,13 @@ func (m *Material) Plan(r Reading) ([]int, error) {
 		to = *r.To
 	}
 	if from < m.First || to > m.Last || from > to {
-		return nil, fmt.Errorf("frames %d to %d are not all there: the material has %d to %d", from, to, m.First, m.Last)
+		return nil, fmt.Errorf(
+			"frames %d to %d are not all there: the material has %d to %d",
+			from,
+			to,
+			m.First,
+			m.Last,
+		)
 	}
 	var plan []int
 	if m.Kind == "movie" {
@@ -125,8 +131,12 @@ func (m *Material) Plan(r Reading) ([]int, error) {
 				}
 			case r.Gaps == "close":
 			case before >= from || r.Gaps == "":
-				return nil, fmt.Errorf("frames are missing in %s: %s is followed by %s; bring the missing files, or choose to hold the frame before or to close the gap",
-					m.Path, filepath.Base(m.file(before)), filepath.Base(m.file(n)))
+				return nil, fmt.Errorf(
+					"frames are missing in %s: %s is followed by %s; bring the missing files, or choose to hold the frame before or to close the gap",
+					m.Path,
+					filepath.Base(m.file(before)),
+					filepath.Base(m.file(n)),
+				)
 			}
 		}
 		plan = append(plan, n)
@@ -212,7 +222,10 @@ func inspectStills(ctx context.Context, dir string) (*Material, error) {
 		}
 	}
 	if len(found) == 0 {
-		return nil, fmt.Errorf("%s holds no numbered stills (PNG, JPEG, TIFF, OpenEXR or DPX with a number before the ending)", dir)
+		return nil, fmt.Errorf(
+			"%s holds no numbered stills (PNG, JPEG, TIFF, OpenEXR or DPX with a number before the ending)",
+			dir,
+		)
 	}
 	if len(found) > 1 {
 		var names []string
@@ -220,7 +233,11 @@ func inspectStills(ctx context.Context, dir string) (*Material, error) {
 			names = append(names, key.prefix+"#"+key.suffix)
 		}
 		sort.Strings(names)
-		return nil, fmt.Errorf("%s holds several sequences (%s); put each into a folder of its own", dir, strings.Join(names, ", "))
+		return nil, fmt.Errorf(
+			"%s holds several sequences (%s); put each into a folder of its own",
+			dir,
+			strings.Join(names, ", "),
+		)
 	}
 	m := &Material{Kind: "stills", Path: dir, Rate: Rational{24, 1}, Aspect: 1, Matrix: "rgb", Range: "full",
 		Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries, Gaps: []Gap{}, Notes: []string{}}
@@ -263,11 +280,26 @@ func inspectStills(ctx context.Context, dir string) (*Material, error) {
 	for i, f := range facts {
 		switch path := m.file(m.numbers[i]); {
 		case f.Width != one.Width || f.Height != one.Height:
-			return nil, fmt.Errorf("%s is %d x %d pixels, the frames before it %d x %d; all must be alike: render it again, or bring in a part of the shot", path, f.Width, f.Height, one.Width, one.Height)
+			return nil, fmt.Errorf(
+				"%s is %d x %d pixels, the frames before it %d x %d; all must be alike: render it again, or bring in a part of the shot",
+				path,
+				f.Width,
+				f.Height,
+				one.Width,
+				one.Height,
+			)
 		case f.Samples != one.Samples:
-			return nil, fmt.Errorf("%s has samples of %s, the frames before it of %s; all must be alike: render it again, or bring in a part of the shot", path, f.Samples, one.Samples)
+			return nil, fmt.Errorf(
+				"%s has samples of %s, the frames before it of %s; all must be alike: render it again, or bring in a part of the shot",
+				path,
+				f.Samples,
+				one.Samples,
+			)
 		case f.Alpha != one.Alpha && f.format != "png": // an opaque PNG may leave its alpha out
-			return nil, fmt.Errorf("%s differs from the frames before it in having alpha or not; all must be alike: render it again", path)
+			return nil, fmt.Errorf(
+				"%s differs from the frames before it in having alpha or not; all must be alike: render it again",
+				path,
+			)
 		}
 		m.Alpha = m.Alpha || f.Alpha
 		m.plain = f.plain && (i == 0 || m.plain)
@@ -333,7 +365,12 @@ func look(path string) (*stillFacts, error) {
 		}
 		n := map[byte]int{dpxRGB: 3, dpxRGBA: 4}[h.descriptor]
 		if want := int64(h.data) + int64(h.Height)*int64(n*h.Width*h.Depth/8); info.Size() < want {
-			return nil, fmt.Errorf("%s is cut short: it has %d bytes of at least %d; copy it again", path, info.Size(), want)
+			return nil, fmt.Errorf(
+				"%s is cut short: it has %d bytes of at least %d; copy it again",
+				path,
+				info.Size(),
+				want,
+			)
 		}
 		return &stillFacts{h.Width, h.Height, h.Samples, h.header, "dpx", "none", h.plain(), nil}, nil
 	case ".exr":
@@ -356,14 +393,24 @@ func look(path string) (*stillFacts, error) {
 	if err != nil {
 		var unsupported png.UnsupportedError
 		if errors.As(err, &unsupported) {
-			return nil, fmt.Errorf("%s uses a kind of PNG that is not supported (%w); save it again as 8 or 16 bit RGB", path, err)
+			return nil, fmt.Errorf(
+				"%s uses a kind of PNG that is not supported (%w); save it again as 8 or 16 bit RGB",
+				path,
+				err,
+			)
 		}
 		return nil, fmt.Errorf("%s is not a readable PNG, JPEG or TIFF (%w); replace the file", path, err)
 	}
 	if err := sensible(int64(config.Width), int64(config.Height)); err != nil {
 		return nil, fmt.Errorf("%s cannot be read: %w", path, err)
 	}
-	facts := &stillFacts{Width: config.Width, Height: config.Height, Samples: Samples{Depth: depthOf(config)}, format: format, compression: map[string]string{"png": "deflate", "jpeg": "JPEG"}[format]}
+	facts := &stillFacts{
+		Width:       config.Width,
+		Height:      config.Height,
+		Samples:     Samples{Depth: depthOf(config)},
+		format:      format,
+		compression: map[string]string{"png": "deflate", "jpeg": "JPEG"}[format],
+	}
 	if format == "tiff" {
 		h, err := readTIFF(f)
 		if err != nil {

@@ -64,7 +64,19 @@ func encodeJPEG(rgb []byte, width, height int, quality, chroma int32) ([]byte, e
 	defer pin.Unpin()
 	pin.Pin(&buffer[0])
 	out := &buffer[0]
-	if t.compress(handle, &rgb[0], int32(width), 0, int32(height), turboRGB, &out, &size, chroma, quality, turboNoRealloc) != 0 {
+	if t.compress(
+		handle,
+		&rgb[0],
+		int32(width),
+		0,
+		int32(height),
+		turboRGB,
+		&out,
+		&size,
+		chroma,
+		quality,
+		turboNoRealloc,
+	) != 0 {
 		return nil, fmt.Errorf("encode a JPEG: %s", t.complaint(handle))
 	}
 	return append([]byte(nil), buffer[:size]...), nil

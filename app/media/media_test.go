@@ -51,7 +51,11 @@ func write(t *testing.T, path string, encode func(*bytes.Buffer) error) {
 
 func pngs(t *testing.T, dir string, first, count, w, h, depth int) {
 	for n := first; n < first+count; n++ {
-		write(t, filepath.Join(dir, fmt.Sprintf("a.%04d.png", n)), func(b *bytes.Buffer) error { return png.Encode(b, still(n, w, h, depth)) })
+		write(
+			t,
+			filepath.Join(dir, fmt.Sprintf("a.%04d.png", n)),
+			func(b *bytes.Buffer) error { return png.Encode(b, still(n, w, h, depth)) },
+		)
 	}
 }
 
@@ -60,7 +64,21 @@ func bringIn(t *testing.T, path string) (*Plates, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "plates"), Screen: false, Shot: Shot{First: m.First, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
+	return Import(
+		ctx,
+		Order{
+			Material: m,
+			Dir:      filepath.Join(t.TempDir(), "plates"),
+			Screen:   false,
+			Shot: Shot{
+				First:     m.First,
+				Rate:      m.Rate,
+				Transfer:  colorspace.SRGB,
+				Primaries: colorspace.BT709Primaries,
+			},
+		},
+		nil,
+	)
 }
 
 func TestStillsKeepTheirCodeValues(t *testing.T) {
@@ -79,11 +97,29 @@ func TestStillsKeepTheirCodeValues(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
 			for n := 998; n <= 1002; n++ { // padding outgrown on the way
-				write(t, filepath.Join(dir, fmt.Sprintf("sh_%03d.%s", n, c.ending)), func(b *bytes.Buffer) error { return c.encode(b, still(n, 31, 17, c.depth)) })
+				write(
+					t,
+					filepath.Join(dir, fmt.Sprintf("sh_%03d.%s", n, c.ending)),
+					func(b *bytes.Buffer) error { return c.encode(b, still(n, 31, 17, c.depth)) },
+				)
 			}
 			p, err := bringIn(t, dir)
 			require.NoError(t, err)
-			assert.Equal(t, Shot{First: 998, Last: 1002, Width: 31, Height: 17, Samples: Samples{Depth: c.depth}, Rate: Rational{24, 1}, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries, Alpha: c.ending[0] == 't'}, p.Shot)
+			assert.Equal(
+				t,
+				Shot{
+					First:     998,
+					Last:      1002,
+					Width:     31,
+					Height:    17,
+					Samples:   Samples{Depth: c.depth},
+					Rate:      Rational{24, 1},
+					Transfer:  colorspace.SRGB,
+					Primaries: colorspace.BT709Primaries,
+					Alpha:     c.ending[0] == 't',
+				},
+				p.Shot,
+			)
 			for n := 998; n <= 1002; n++ {
 				f, err := p.Read(n)
 				require.NoError(t, err)
@@ -141,7 +177,16 @@ func TestMoviesComeIn(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			path := filepath.Join(t.TempDir(), "take.mkv")
-			args := append([]string{"-v", "error", "-f", "lavfi", "-i", "color=gray:s=64x48:r=24000/1001:d=0.5,format=gbrp,geq=r='N*10':g='N*10':b='N*10'"}, c.args...)
+			args := append(
+				[]string{
+					"-v",
+					"error",
+					"-f",
+					"lavfi",
+					"-i",
+					"color=gray:s=64x48:r=24000/1001:d=0.5,format=gbrp,geq=r='N*10':g='N*10':b='N*10'",
+				},
+				c.args...)
 			out, err := exec.Command("ffmpeg", append(args, path)...).CombinedOutput()
 			require.NoError(t, err, string(out))
 			m, err := Inspect(ctx, path)
@@ -150,7 +195,21 @@ func TestMoviesComeIn(t *testing.T) {
 			assert.Equal(t, c.depth, m.Depth)
 			require.Equal(t, 12, m.Last)
 			steps := 0
-			p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Screen: true, Shot: Shot{First: 101, Rate: m.Rate, Transfer: colorspace.BT709, Primaries: colorspace.BT709Primaries}}, func(done, total int) { steps, _ = done, total })
+			p, err := Import(
+				ctx,
+				Order{
+					Material: m,
+					Dir:      filepath.Join(t.TempDir(), "p"),
+					Screen:   true,
+					Shot: Shot{
+						First:     101,
+						Rate:      m.Rate,
+						Transfer:  colorspace.BT709,
+						Primaries: colorspace.BT709Primaries,
+					},
+				},
+				func(done, total int) { steps, _ = done, total },
+			)
 			require.NoError(t, err)
 			assert.Equal(t, 12, steps)
 			for n := 101; n <= 112; n++ {
@@ -200,19 +259,44 @@ func TestBadInputIsNamedAndNothingStays(t *testing.T) {
 			var head bytes.Buffer
 			head.WriteString("\x89PNG\r\n\x1a\n")
 			chunk(&head, "IHDR", []byte{0, 0, 0x9c, 0x40, 0, 0, 0x9c, 0x40, 8, 2, 0, 0, 0})
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "a.0001.png"), append(head.Bytes(), data[33:]...), 0o644))
+			require.NoError(
+				t,
+				os.WriteFile(filepath.Join(dir, "a.0001.png"), append(head.Bytes(), data[33:]...), 0o644),
+			)
 			return dir
 		}, []string{"40000 x 40000"}},
 		"DPX cut short": {func(t *testing.T, dir string) string {
 			for n := 1; n <= 3; n++ {
-				require.NoError(t, Target{"dpx", 10, false}.Write(filepath.Join(dir, fmt.Sprintf("d.%03d.dpx", n)), noisy(20, 10, Samples{Depth: 10}, false, n), Shot{}))
+				require.NoError(
+					t,
+					Target{
+						"dpx",
+						10,
+						false,
+					}.Write(
+						filepath.Join(dir, fmt.Sprintf("d.%03d.dpx", n)),
+						noisy(20, 10, Samples{Depth: 10}, false, n),
+						Shot{},
+					),
+				)
 			}
 			require.NoError(t, os.Truncate(filepath.Join(dir, "d.002.dpx"), 2500))
 			return dir
 		}, []string{"d.002.dpx is cut short", "copy it again"}},
 		"OpenEXR cut short": {func(t *testing.T, dir string) string {
 			for n := 1; n <= 3; n++ {
-				require.NoError(t, Target{"exr", 16, true}.Write(filepath.Join(dir, fmt.Sprintf("e.%03d.exr", n)), noisy(64, 64, Samples{16, true}, false, n), Shot{}))
+				require.NoError(
+					t,
+					Target{
+						"exr",
+						16,
+						true,
+					}.Write(
+						filepath.Join(dir, fmt.Sprintf("e.%03d.exr", n)),
+						noisy(64, 64, Samples{16, true}, false, n),
+						Shot{},
+					),
+				)
 			}
 			require.NoError(t, os.Truncate(filepath.Join(dir, "e.002.exr"), 3000))
 			return dir
@@ -245,7 +329,17 @@ func TestBadInputIsNamedAndNothingStays(t *testing.T) {
 			return dir
 		}, []string{"40000 x 40000"}},
 		"huge OpenEXR": {func(t *testing.T, dir string) string {
-			data, err := encodeEXR(4, 4, exrNone, []exrPlane{{"R", true, func(int, []byte) {}}, {"G", true, func(int, []byte) {}}, {"B", true, func(int, []byte) {}}}, nil)
+			data, err := encodeEXR(
+				4,
+				4,
+				exrNone,
+				[]exrPlane{
+					{"R", true, func(int, []byte) {}},
+					{"G", true, func(int, []byte) {}},
+					{"B", true, func(int, []byte) {}},
+				},
+				nil,
+			)
 			require.NoError(t, err)
 			data = bytes.ReplaceAll(data, []byte{3, 0, 0, 0, 3, 0, 0, 0}, []byte{0x3f, 0x9c, 0, 0, 0x3f, 0x9c, 0, 0})
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "e.1.exr"), data, 0o644))
@@ -257,13 +351,28 @@ func TestBadInputIsNamedAndNothingStays(t *testing.T) {
 		}, []string{"e.1.exr is empty"}},
 		"alpha here and there": {func(t *testing.T, dir string) string {
 			for n := 1; n <= 2; n++ {
-				require.NoError(t, Target{"exr", 16, true}.Write(filepath.Join(dir, fmt.Sprintf("e.%d.exr", n)), noisy(8, 8, Samples{16, true}, n == 2, n), Shot{}))
+				require.NoError(
+					t,
+					Target{
+						"exr",
+						16,
+						true,
+					}.Write(
+						filepath.Join(dir, fmt.Sprintf("e.%d.exr", n)),
+						noisy(8, 8, Samples{16, true}, n == 2, n),
+						Shot{},
+					),
+				)
 			}
 			return dir
 		}, []string{"e.2.exr differs"}},
 		"two sequences": {func(t *testing.T, dir string) string {
 			pngs(t, dir, 1, 2, 8, 8, 8)
-			write(t, filepath.Join(dir, "b.0001.png"), func(b *bytes.Buffer) error { return png.Encode(b, still(1, 8, 8, 8)) })
+			write(
+				t,
+				filepath.Join(dir, "b.0001.png"),
+				func(b *bytes.Buffer) error { return png.Encode(b, still(1, 8, 8, 8)) },
+			)
 			return dir
 		}, []string{"several sequences", "a.#.png", "b.#.png"}},
 		"empty folder": {func(_ *testing.T, dir string) string { return dir }, []string{"holds no numbered stills"}},
@@ -275,7 +384,10 @@ func TestBadInputIsNamedAndNothingStays(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "m.mov"), []byte("not a movie at all"), 0o644))
 			return filepath.Join(dir, "m.mov")
 		}, []string{"m.mov is not a movie"}},
-		"missing": {func(_ *testing.T, dir string) string { return filepath.Join(dir, "nothing") }, []string{"cannot be opened"}},
+		"missing": {
+			func(_ *testing.T, dir string) string { return filepath.Join(dir, "nothing") },
+			[]string{"cannot be opened"},
+		},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -283,7 +395,21 @@ func TestBadInputIsNamedAndNothingStays(t *testing.T) {
 			into := t.TempDir()
 			m, err := Inspect(ctx, path)
 			if err == nil {
-				_, err = Import(ctx, Order{Material: m, Dir: filepath.Join(into, "plates"), Screen: true, Shot: Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
+				_, err = Import(
+					ctx,
+					Order{
+						Material: m,
+						Dir:      filepath.Join(into, "plates"),
+						Screen:   true,
+						Shot: Shot{
+							First:     1,
+							Rate:      m.Rate,
+							Transfer:  colorspace.SRGB,
+							Primaries: colorspace.BT709Primaries,
+						},
+					},
+					nil,
+				)
 			}
 			require.Error(t, err)
 			for _, words := range c.says {
@@ -304,7 +430,12 @@ func TestAnInterruptedImportGoesOn(t *testing.T) {
 	m, err := Inspect(ctx, dir)
 	require.NoError(t, err)
 	c, cancel := context.WithCancel(ctx)
-	order := Order{Material: m, Dir: filepath.Join(into, "plates"), Screen: true, Shot: Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}
+	order := Order{
+		Material: m,
+		Dir:      filepath.Join(into, "plates"),
+		Screen:   true,
+		Shot:     Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries},
+	}
 	_, err = Import(c, order, func(done, _ int) {
 		if done == 12 {
 			cancel()
@@ -312,7 +443,10 @@ func TestAnInterruptedImportGoesOn(t *testing.T) {
 	})
 	require.ErrorIs(t, err, context.Canceled)
 	assert.NoDirExists(t, order.Dir)
-	require.NoError(t, os.Truncate(filepath.Join(order.Dir+".part", "screen", "00000004.jpg"), 0)) // as after a power failure
+	require.NoError(
+		t,
+		os.Truncate(filepath.Join(order.Dir+".part", "screen", "00000004.jpg"), 0),
+	) // as after a power failure
 	first := 0
 	p, err := Import(ctx, order, func(done, _ int) {
 		if first == 0 {
@@ -422,7 +556,16 @@ func TestAFullDiskIsTold(t *testing.T) {
 	pngs(t, dir, 1, 20, 160, 120, 16)
 	m, err := Inspect(ctx, dir)
 	require.NoError(t, err)
-	_, err = Import(ctx, Order{Material: m, Screen: true, Dir: filepath.Join(small, "p"), Shot: Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
+	_, err = Import(
+		ctx,
+		Order{
+			Material: m,
+			Screen:   true,
+			Dir:      filepath.Join(small, "p"),
+			Shot:     Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries},
+		},
+		nil,
+	)
 	require.ErrorContains(t, err, "the disk is full")
 	left, err := os.ReadDir(small)
 	require.NoError(t, err)

@@ -42,15 +42,38 @@ var (
 		"bt709": colorspace.BT709, "smpte170m": colorspace.BT709, "bt2020-10": colorspace.BT709, "bt2020-12": colorspace.BT709,
 		"iec61966-2-1": colorspace.SRGB, "linear": colorspace.Linear, "gamma22": colorspace.Gamma22, "bt470m": colorspace.Gamma22, "smpte428": colorspace.Gamma26,
 	}
-	moviePrimaries = map[string]colorspace.Primaries{"bt709": colorspace.BT709Primaries, "smpte432": colorspace.P3D65Primaries, "bt2020": colorspace.BT2020Primaries}
-	movieMatrices  = map[string]string{"bt709": "bt709", "smpte170m": "bt601", "bt470bg": "bt601", "fcc": "bt601", "bt2020nc": "bt2020", "bt2020c": "bt2020", "gbr": "rgb"}
+	moviePrimaries = map[string]colorspace.Primaries{
+		"bt709":    colorspace.BT709Primaries,
+		"smpte432": colorspace.P3D65Primaries,
+		"bt2020":   colorspace.BT2020Primaries,
+	}
+	movieMatrices = map[string]string{
+		"bt709":     "bt709",
+		"smpte170m": "bt601",
+		"bt470bg":   "bt601",
+		"fcc":       "bt601",
+		"bt2020nc":  "bt2020",
+		"bt2020c":   "bt2020",
+		"gbr":       "rgb",
+	}
 )
 
 func inspectMovie(ctx context.Context, path string, size int64) (*Material, error) {
 	if size == 0 {
 		return nil, fmt.Errorf("%s is empty (0 bytes); copy it again", path)
 	}
-	out, err := ffprobe(ctx, "-of", "json", "-count_packets", "-select_streams", "v:0", "-show_streams", "-show_format", "-i", "file:"+path)
+	out, err := ffprobe(
+		ctx,
+		"-of",
+		"json",
+		"-count_packets",
+		"-select_streams",
+		"v:0",
+		"-show_streams",
+		"-show_format",
+		"-i",
+		"file:"+path,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("%s is not a movie that can be read: %s", path, complaint(err))
 	}
@@ -112,7 +135,10 @@ func inspectMovie(ctx context.Context, path string, size int64) (*Material, erro
 		}
 	}
 	if s.Transfer == "smpte2084" || s.Transfer == "arib-std-b67" {
-		m.Notes = append(m.Notes, "It says that its transfer function is "+map[string]string{"smpte2084": "PQ", "arib-std-b67": "HLG"}[s.Transfer]+", which is not offered: bring in a version with another.")
+		m.Notes = append(
+			m.Notes,
+			"It says that its transfer function is "+map[string]string{"smpte2084": "PQ", "arib-std-b67": "HLG"}[s.Transfer]+", which is not offered: bring in a version with another.",
+		)
 	}
 	return m, nil
 }
@@ -125,7 +151,9 @@ func isRGB(format string) bool {
 // there is alpha. RGB keeps its code values; YCbCr of more than 8 bits is worked out
 // with 16.
 func samplesOf(format string) (depth int, alpha bool) {
-	alpha = strings.HasPrefix(format, "yuva") || strings.HasPrefix(format, "gbrap") || strings.Contains(format, "rgba") || strings.Contains(format, "bgra")
+	alpha = strings.HasPrefix(format, "yuva") || strings.HasPrefix(format, "gbrap") ||
+		strings.Contains(format, "rgba") ||
+		strings.Contains(format, "bgra")
 	depth = 8
 	if deep.MatchString(format) {
 		depth = 16
@@ -155,13 +183,31 @@ func (m *Material) eachOfMovie(ctx context.Context, plan []int, r Reading, k int
 		if r.Range != "" {
 			reach = r.Range
 		}
-		filters = append(filters, fmt.Sprintf("scale=in_color_matrix=%s:in_range=%s:flags=accurate_rnd+full_chroma_int+bicubic", matrix, map[string]string{"full": "pc"}[reach]+map[string]string{"video": "tv"}[reach]))
+		filters = append(
+			filters,
+			fmt.Sprintf(
+				"scale=in_color_matrix=%s:in_range=%s:flags=accurate_rnd+full_chroma_int+bicubic",
+				matrix,
+				map[string]string{"full": "pc"}[reach]+map[string]string{"video": "tv"}[reach],
+			),
+		)
 	}
 	args := []string{"-i", "file:" + m.Path, "-map", "0:v:0"}
 	if len(filters) > 0 {
 		args = append(args, "-vf", strings.Join(filters, ","))
 	}
-	args = append(args, "-fps_mode", "passthrough", "-frames:v", fmt.Sprint(len(plan)-k), "-f", "rawvideo", "-pix_fmt", format, "-")
+	args = append(
+		args,
+		"-fps_mode",
+		"passthrough",
+		"-frames:v",
+		fmt.Sprint(len(plan)-k),
+		"-f",
+		"rawvideo",
+		"-pix_fmt",
+		format,
+		"-",
+	)
 	n := k
 	complaint, err := m.pipe(ctx, args, func(frame *Frame) error {
 		n++
@@ -171,7 +217,12 @@ func (m *Material) eachOfMovie(ctx context.Context, plan []int, r Reading, k int
 		if complaint != "" {
 			return fmt.Errorf("%s is damaged after frame %d: %s; copy it again", m.Path, plan[k]+n-k-1, complaint)
 		}
-		return fmt.Errorf("%s says that it holds %d frames, but ends after %d; copy it again, or bring in fewer", m.Path, m.Last-m.First+1, plan[k]-m.First+n-k)
+		return fmt.Errorf(
+			"%s says that it holds %d frames, but ends after %d; copy it again, or bring in fewer",
+			m.Path,
+			m.Last-m.First+1,
+			plan[k]-m.First+n-k,
+		)
 	}
 	return err
 }

@@ -36,7 +36,10 @@ func NewMovie(ctx context.Context, path, kind string, s Shot) (*Movie, error) {
 	format := "rgb24"
 	if kind == Master {
 		if s.Float {
-			return nil, fmt.Errorf("a master movie holds integers, the plate's samples are %ss; write OpenEXR stills instead", s.Samples)
+			return nil, fmt.Errorf(
+				"a master movie holds integers, the plate's samples are %ss; write OpenEXR stills instead",
+				s.Samples,
+			)
 		}
 		packed := "gbrp"
 		if s.Samples.Depth > 8 {
@@ -45,7 +48,23 @@ func NewMovie(ctx context.Context, path, kind string, s Shot) (*Movie, error) {
 		if s.Samples.Depth == 10 || s.Samples.Depth == 12 {
 			format, packed = fmt.Sprintf("gbrp%dle", s.Samples.Depth), fmt.Sprintf("gbrp%dle", s.Samples.Depth)
 		}
-		args = append(args, "-c:v", "ffv1", "-level", "3", "-g", "1", "-slices", "4", "-slicecrc", "1", "-pix_fmt", packed, "-f", "matroska")
+		args = append(
+			args,
+			"-c:v",
+			"ffv1",
+			"-level",
+			"3",
+			"-g",
+			"1",
+			"-slices",
+			"4",
+			"-slicecrc",
+			"1",
+			"-pix_fmt",
+			packed,
+			"-f",
+			"matroska",
+		)
 	} else {
 		// Half chroma wants even sides; an odd last line or column is repeated.
 		args = []string{"-vf", "pad=ceil(iw/2)*2:ceil(ih/2)*2,setsar=" + aspect(s.Aspect) + ",scale=out_color_matrix=bt709:out_range=tv",

@@ -131,7 +131,11 @@ func (p *Plates) Whole(n int) (*Frame, error) {
 	path, l := p.codes(n)
 	codes := make([]byte, l.pixel*p.Width*p.Height)
 	if err := readInto(codes, path); err != nil {
-		return nil, fmt.Errorf("frame %d in the plate store is damaged or missing (%w); bring the shot in again", n, err)
+		return nil, fmt.Errorf(
+			"frame %d in the plate store is damaged or missing (%w); bring the shot in again",
+			n,
+			err,
+		)
 	}
 	f := &Frame{Width: p.Width, Height: p.Height, Samples: p.Samples, words: codes}
 	if !l.words {

@@ -17,11 +17,31 @@ import (
 func tens(t *testing.T) *Plates {
 	dir := t.TempDir()
 	for n := 1; n <= 2; n++ {
-		require.NoError(t, Target{"dpx", 10, false}.Write(filepath.Join(dir, []string{"", "f.1.dpx", "f.2.dpx"}[n]), noisy(41, 19, Samples{Depth: 10}, false, n), Shot{}))
+		require.NoError(
+			t,
+			Target{
+				"dpx",
+				10,
+				false,
+			}.Write(
+				filepath.Join(dir, []string{"", "f.1.dpx", "f.2.dpx"}[n]),
+				noisy(41, 19, Samples{Depth: 10}, false, n),
+				Shot{},
+			),
+		)
 	}
 	m, err := Inspect(ctx, dir)
 	require.NoError(t, err)
-	p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Screen: true, Shot: Shot{First: 1, Rate: m.Rate, Transfer: colorspace.BT709, Primaries: m.Primaries}}, nil)
+	p, err := Import(
+		ctx,
+		Order{
+			Material: m,
+			Dir:      filepath.Join(t.TempDir(), "p"),
+			Screen:   true,
+			Shot:     Shot{First: 1, Rate: m.Rate, Transfer: colorspace.BT709, Primaries: m.Primaries},
+		},
+		nil,
+	)
 	require.NoError(t, err)
 	return p
 }
@@ -82,7 +102,12 @@ func TestThumbnailsAreMeans(t *testing.T) {
 	for y := range height {
 		for x := range ThumbWidth {
 			px := small[3*(y*ThumbWidth+x):]
-			require.InDelta(t, (float64(x)+0.5)*w/ThumbWidth/2, float64(px[0]), 1.5) // edges fall on whole pixels, and means are rounded
+			require.InDelta(
+				t,
+				(float64(x)+0.5)*w/ThumbWidth/2,
+				float64(px[0]),
+				1.5,
+			) // edges fall on whole pixels, and means are rounded
 			require.InDelta(t, (float64(y)+0.5)*h/97, float64(px[1]), 1.5)
 			require.EqualValues(t, 77, px[2])
 		}

@@ -30,11 +30,15 @@ func (r Roots) Resolve(path string) (string, error) {
 		if err != nil {
 			continue
 		}
-		if rel, err := filepath.Rel(base, real); err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+		if rel, err := filepath.Rel(base, real); err == nil && rel != ".." &&
+			!strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
 			return real, nil
 		}
 	}
-	return "", fmt.Errorf("%s is outside the folders that this server may read; start it with --media FOLDER to allow more", path)
+	return "", fmt.Errorf(
+		"%s is outside the folders that this server may read; start it with --media FOLDER to allow more",
+		path,
+	)
 }
 
 // Inside refuses footage of which a file is a link that leads out of the roots.

@@ -99,7 +99,11 @@ type Display struct {
 
 // NewDisplay returns what shows frames of a shot.
 func NewDisplay(s Shot) *Display {
-	d := &Display{own: s.Coder(s.Transfer), srgb: colorspace.NewCoder(colorspace.SRGB, 8), to: s.Primaries.To(colorspace.BT709Primaries)}
+	d := &Display{
+		own:  s.Coder(s.Transfer),
+		srgb: colorspace.NewCoder(colorspace.SRGB, 8),
+		to:   s.Primaries.To(colorspace.BT709Primaries),
+	}
 	if s.Primaries == colorspace.BT709Primaries && s.Samples.Depth <= 16 {
 		d.table = new([1 << 16]uint8)
 		for v := range d.own.Max() + 1 {
@@ -157,10 +161,19 @@ type encoder struct {
 	complaints bytes.Buffer
 }
 
-func startEncoder(ctx context.Context, format string, width, height int, rate Rational, output ...string) (*encoder, error) {
+func startEncoder(
+	ctx context.Context,
+	format string,
+	width, height int,
+	rate Rational,
+	output ...string,
+) (*encoder, error) {
 	e := &encoder{}
-	e.cmd = exec.CommandContext(ctx, "ffmpeg", append([]string{"-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", format,
-		"-s", fmt.Sprintf("%dx%d", width, height), "-r", rate.String(), "-i", "-"}, output...)...)
+	e.cmd = exec.CommandContext(
+		ctx,
+		"ffmpeg",
+		append([]string{"-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", format,
+			"-s", fmt.Sprintf("%dx%d", width, height), "-r", rate.String(), "-i", "-"}, output...)...)
 	e.cmd.Stderr = &e.complaints
 	in, err := e.cmd.StdinPipe()
 	if err != nil {

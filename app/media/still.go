@@ -86,7 +86,16 @@ func decodeEXR(ctx context.Context, data []byte, most int) (*Still, error) {
 	if err := os.WriteFile(file, data, 0o600); err != nil {
 		return nil, err
 	}
-	out, err := ffprobe(ctx, "-select_streams", "v:0", "-show_entries", "stream=width,height,pix_fmt", "-of", "csv=p=0", file)
+	out, err := ffprobe(
+		ctx,
+		"-select_streams",
+		"v:0",
+		"-show_entries",
+		"stream=width,height,pix_fmt",
+		"-of",
+		"csv=p=0",
+		file,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("the OpenEXR file cannot be read: %s", complaint(err))
 	}
@@ -104,7 +113,10 @@ func decodeEXR(ctx context.Context, data []byte, most int) (*Still, error) {
 	// Planes, in FFmpeg's order.
 	planes, ok := map[string][]int{"gbrpf32le": {1, 2, 0}, "gbrapf32le": {1, 2, 0, 3}}[fields[2]]
 	if !ok {
-		return nil, fmt.Errorf("the OpenEXR file has pixels of kind %s; save it with float or half channels R, G, B", fields[2])
+		return nil, fmt.Errorf(
+			"the OpenEXR file has pixels of kind %s; save it with float or half channels R, G, B",
+			fields[2],
+		)
 	}
 	raw, err := ffmpegReads(ctx, "-i", file, "-f", "rawvideo", "-").Output()
 	if err != nil {

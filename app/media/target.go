@@ -52,7 +52,11 @@ func (t Target) Ending() string {
 // TargetOf returns the format that a shot came in, or for a movie the PNG that holds
 // its frames.
 func TargetOf(format string, s Samples) Target {
-	t := Target{map[string]string{"PNG": "png", "TIFF": "tiff", "JPEG": "jpeg", "EXR": "exr", "DPX": "dpx"}[format], s.Depth, s.Float}
+	t := Target{
+		map[string]string{"PNG": "png", "TIFF": "tiff", "JPEG": "jpeg", "EXR": "exr", "DPX": "dpx"}[format],
+		s.Depth,
+		s.Float,
+	}
 	if t.Valid() != nil {
 		t = Target{"png", 16, false}
 		if s.Float {

@@ -79,7 +79,11 @@ func (h tiffHead) bytes() []byte {
 	if h.predicted {
 		predictor = 2
 	}
-	return tiffDirectory(8, nil, []tiffTag{{tiffCompression, 3, []uint32{uint32(h.compression)}}, {tiffPredictor, 3, []uint32{predictor}}})
+	return tiffDirectory(
+		8,
+		nil,
+		[]tiffTag{{tiffCompression, 3, []uint32{uint32(h.compression)}}, {tiffPredictor, 3, []uint32{predictor}}},
+	)
 }
 
 type tiffTag struct {
@@ -204,7 +208,10 @@ func differences(strip []byte, stride int, l Layout) []byte {
 		back := 2 * l.Channels
 		copy(to, row[:back])
 		for i := back; i < stride; i += 2 {
-			binary.LittleEndian.PutUint16(to[i:], binary.LittleEndian.Uint16(row[i:])-binary.LittleEndian.Uint16(row[i-back:]))
+			binary.LittleEndian.PutUint16(
+				to[i:],
+				binary.LittleEndian.Uint16(row[i:])-binary.LittleEndian.Uint16(row[i-back:]),
+			)
 		}
 	}
 	return out

@@ -61,14 +61,23 @@ for p in glob.glob("*/f.1.tif"):
 		m, err := Inspect(ctx, filepath.Join(dir, name))
 		require.NoError(t, err)
 		assert.Equal(t, want.Alpha != nil, m.Alpha, name)
-		p, err := Import(ctx, Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: m.Primaries}}, nil)
+		p, err := Import(
+			ctx,
+			Order{
+				Material: m,
+				Dir:      filepath.Join(t.TempDir(), "p"),
+				Shot:     Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: m.Primaries},
+			},
+			nil,
+		)
 		require.NoError(t, err)
 		f, err := p.Whole(1)
 		require.NoError(t, err)
 		assert.True(t, slices.Equal(want.Codes, f.Codes), name)
 		assert.True(t, !m.Alpha || slices.Equal(want.Alpha.Codes, f.Alpha.Codes), name)
 		if want.Alpha != nil && m.Depth == 8 { // OpenCV multiplies by alpha there
-			seen, err := exec.Command("ffmpeg", "-v", "error", "-i", filepath.Join(dir, name, "f.1.tif"), "-f", "rawvideo", "-pix_fmt", "rgba", "-").Output()
+			seen, err := exec.Command("ffmpeg", "-v", "error", "-i", filepath.Join(dir, name, "f.1.tif"), "-f", "rawvideo", "-pix_fmt", "rgba", "-").
+				Output()
 			require.NoError(t, err)
 			assert.True(t, bytes.Equal(seen, want.samples(binary.LittleEndian)), "FFmpeg reads %s otherwise", name)
 		} else {

@@ -63,7 +63,17 @@ func made(t *testing.T, path string, args ...string) {
 
 // The timecode that leaves in movies, DPX and OpenEXR is what other programs read there.
 func TestTimecodeLeaves(t *testing.T) {
-	shot := Shot{First: 1001, Last: 1010, Width: 32, Height: 24, Samples: Samples{Depth: 8}, Rate: Rational{24, 1}, Aspect: 1, Transfer: colorspace.BT709, Timecode: "09:59:59:20"}
+	shot := Shot{
+		First:    1001,
+		Last:     1010,
+		Width:    32,
+		Height:   24,
+		Samples:  Samples{Depth: 8},
+		Rate:     Rational{24, 1},
+		Aspect:   1,
+		Transfer: colorspace.BT709,
+		Timecode: "09:59:59:20",
+	}
 	assert.Equal(t, "10:00:00:01", shot.TimecodeAt(1006))
 	for _, kind := range []string{Review, Master} {
 		path := filepath.Join(t.TempDir(), "m."+MovieEnding(kind))
@@ -74,7 +84,8 @@ func TestTimecodeLeaves(t *testing.T) {
 		}
 		require.NoError(t, movie.Close(true))
 		require.NoError(t, Join(ctx, path, []string{path + ".0." + MovieEnding(kind)}, shot.TimecodeAt(1006)))
-		out, err := exec.Command("ffprobe", "-v", "error", "-of", "json", "-show_entries", "stream_tags=timecode:format_tags=timecode", path).Output()
+		out, err := exec.Command("ffprobe", "-v", "error", "-of", "json", "-show_entries", "stream_tags=timecode:format_tags=timecode", path).
+			Output()
 		require.NoError(t, err)
 		assert.Contains(t, string(out), "10:00:00:01", kind)
 		m, err := Inspect(ctx, path)
@@ -140,7 +151,12 @@ func TestInterlacedFootageIsRecognised(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			path := filepath.Join(dir, fmt.Sprintf("%x.mov", name))
-			made(t, path, append([]string{"-f", "lavfi", "-i", moving, "-vf", c.filter, "-c:v", "mpeg2video", "-q:v", "2"}, c.flags...)...)
+			made(
+				t,
+				path,
+				append(
+					[]string{"-f", "lavfi", "-i", moving, "-vf", c.filter, "-c:v", "mpeg2video", "-q:v", "2"},
+					c.flags...)...)
 			m, err := Inspect(ctx, path)
 			require.NoError(t, err)
 			require.NoError(t, m.FindFields(ctx))

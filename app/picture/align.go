@@ -25,7 +25,13 @@ type Aligned struct {
 
 // Align refines how a frame on loan lies over frame n, on the pixels around a
 // removal's outlines. from says how it lies now.
-func (s *Source) Align(ctx context.Context, t *render.Treatment, removal string, n int, from treatment.From) (*Aligned, error) {
+func (s *Source) Align(
+	ctx context.Context,
+	t *render.Treatment,
+	removal string,
+	n int,
+	from treatment.From,
+) (*Aligned, error) {
 	r := t.Removal(removal)
 	if r == nil {
 		return nil, fmt.Errorf("there is no removal %q", removal)
@@ -45,7 +51,11 @@ func (s *Source) Align(ctx context.Context, t *render.Treatment, removal string,
 	}
 	here := marked(n)
 	if len(here) == 0 {
-		return nil, fmt.Errorf("no outline of %q lies on frame %d; what is around it is what the frames are aligned on", r.Name, n)
+		return nil, fmt.Errorf(
+			"no outline of %q lies on frame %d; what is around it is what the frames are aligned on",
+			r.Name,
+			n,
+		)
 	}
 	var all []geom.Point
 	for _, p := range here {
@@ -54,7 +64,10 @@ func (s *Source) Align(ctx context.Context, t *render.Treatment, removal string,
 	box := geom.Bounds(all)
 	grow := math.Max(32, 0.8*math.Max(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y))
 	around := raster.Around(box, grow, s.Size())
-	corners := geom.Box{Min: geom.Pt(float64(around.Min.X), float64(around.Min.Y)), Max: geom.Pt(float64(around.Max.X), float64(around.Max.Y))}.Corners()
+	corners := geom.Box{
+		Min: geom.Pt(float64(around.Min.X), float64(around.Min.Y)),
+		Max: geom.Pt(float64(around.Max.X), float64(around.Max.Y)),
+	}.Corners()
 	middle := box.Centre()
 	if from.Middle != nil {
 		middle = from.Middle.Point()
@@ -71,7 +84,10 @@ func (s *Source) Align(ctx context.Context, t *render.Treatment, removal string,
 	}
 	look := func(f int, h geom.Homography) track.FrameReader {
 		return func(area image.Rectangle) (*raster.Plane, error) {
-			b := geom.Box{Min: geom.Pt(float64(area.Min.X), float64(area.Min.Y)), Max: geom.Pt(float64(area.Max.X), float64(area.Max.Y))}.Corners()
+			b := geom.Box{
+				Min: geom.Pt(float64(area.Min.X), float64(area.Min.Y)),
+				Max: geom.Pt(float64(area.Max.X), float64(area.Max.Y)),
+			}.Corners()
 			seen := raster.Around(geom.Bounds(h.ApplyAll(b[:])), 3, s.Size())
 			if seen.Empty() {
 				return raster.NewPlane(image.Rectangle{}), nil
@@ -105,7 +121,12 @@ func (s *Source) Align(ctx context.Context, t *render.Treatment, removal string,
 	}
 	whole := start.Mul(found.H).Normalised()
 	to := whole.Apply(middle)
-	out := &Aligned{From: from, Residual: found.Residual, Agree: min(found.Agree, 1), Moved: to.Dist(start.Apply(middle))}
+	out := &Aligned{
+		From:     from,
+		Residual: found.Residual,
+		Agree:    min(found.Agree, 1),
+		Moved:    to.Dist(start.Apply(middle)),
+	}
 	m := treatment.Vec{middle.X, middle.Y}
 	out.From.Middle = &m
 	out.From.Offset = treatment.Vec{round(to.X-middle.X, 1e2), round(to.Y-middle.Y, 1e2)}

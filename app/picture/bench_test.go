@@ -38,7 +38,15 @@ func wideAs(b *testing.B, target media.Target, frames int) *picture.Source {
 		f := media.NewFrame(1920, 1080, target.Samples())
 		for y := range 1080 {
 			for x := range 1920 {
-				v := 128 + 150*fine.At(x+60-3*n, y+40-2*n) + 500*coarse.At(x+60-3*n, y+40-2*n) + 2*float32(r.NormFloat64())
+				v := 128 + 150*fine.At(
+					x+60-3*n,
+					y+40-2*n,
+				) + 500*coarse.At(
+					x+60-3*n,
+					y+40-2*n,
+				) + 2*float32(
+					r.NormFloat64(),
+				)
 				for c := range 3 {
 					f.Codes[3*(y*1920+x)+c] = uint16(min(max(v, 0), 255) * float32(f.Max()) / 255)
 				}
@@ -51,7 +59,20 @@ func wideAs(b *testing.B, target media.Target, frames int) *picture.Source {
 	}
 	m, err := media.Inspect(ctx, dir)
 	require.NoError(b, err)
-	p, err := media.Import(ctx, media.Order{Material: m, Dir: filepath.Join(b.TempDir(), "p"), Shot: media.Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
+	p, err := media.Import(
+		ctx,
+		media.Order{
+			Material: m,
+			Dir:      filepath.Join(b.TempDir(), "p"),
+			Shot: media.Shot{
+				First:     1,
+				Rate:      m.Rate,
+				Transfer:  colorspace.SRGB,
+				Primaries: colorspace.BT709Primaries,
+			},
+		},
+		nil,
+	)
 	require.NoError(b, err)
 	return picture.NewSource(p, "wide", nil)
 }
@@ -62,22 +83,49 @@ func run(b *testing.B, s *picture.Source, t treatment.Track) {
 	d.Tracks = []treatment.Track{t}
 	frames := 0
 	for b.Loop() {
-		require.NoError(b, s.Follow(ctx, d, picture.Run{Track: "t", From: 1, First: 1, Last: 16}, func(picture.Tracked) { frames++ }))
+		require.NoError(
+			b,
+			s.Follow(ctx, d, picture.Run{Track: "t", From: 1, First: 1, Last: 16}, func(picture.Tracked) { frames++ }),
+		)
 	}
 	b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")
 }
 
 // The aim is 24 frames/s, reading the frames included.
 func BenchmarkFollowPlane600x400(b *testing.B) {
-	run(b, wide(b), treatment.Track{Kind: treatment.PlaneTrack, Motion: geom.Perspective, Region: []treatment.Vec{{600, 300}, {1200, 300}, {1200, 700}, {600, 700}}})
+	run(
+		b,
+		wide(b),
+		treatment.Track{
+			Kind:   treatment.PlaneTrack,
+			Motion: geom.Perspective,
+			Region: []treatment.Vec{{600, 300}, {1200, 300}, {1200, 700}, {600, 700}},
+		},
+	)
 }
 
 // The aim is 60 frames/s, reading the frames included.
 func BenchmarkFollowEightPoints(b *testing.B) {
 	t := treatment.Track{Kind: treatment.PointsTrack, Motion: geom.Perspective}
 	for i := range 8 {
-		t.Points = append(t.Points, treatment.Point{ID: fmt.Sprint(i), Name: fmt.Sprint(i), Home: 1, At: treatment.Vec{500 + 110*float64(i), 400 + 60*float64(i%3)},
-			Pattern: treatment.Vec{31, 31}, Search: treatment.Vec{91, 91}, Motion: geom.Similarity, Channel: "luma", Against: "reference", Tolerance: 0.6})
+		t.Points = append(
+			t.Points,
+			treatment.Point{
+				ID:   fmt.Sprint(i),
+				Name: fmt.Sprint(i),
+				Home: 1,
+				At:   treatment.Vec{500 + 110*float64(i), 400 + 60*float64(i%3)},
+				Pattern: treatment.Vec{
+					31,
+					31,
+				},
+				Search:    treatment.Vec{91, 91},
+				Motion:    geom.Similarity,
+				Channel:   "luma",
+				Against:   "reference",
+				Tolerance: 0.6,
+			},
+		)
 	}
 	run(b, wide(b), t)
 }

@@ -97,7 +97,13 @@ func (d *Delivery) Prepare(p *media.Plates, t *treatment.Document, format string
 		d.Range = &whole
 	}
 	if d.Range.First < whole.First || d.Range.Last > whole.Last || d.Range.First > d.Range.Last {
-		return fmt.Errorf("frames %d to %d are not all in the shot (%d to %d)", d.Range.First, d.Range.Last, whole.First, whole.Last)
+		return fmt.Errorf(
+			"frames %d to %d are not all in the shot (%d to %d)",
+			d.Range.First,
+			d.Range.Last,
+			whole.First,
+			whole.Last,
+		)
 	}
 	for _, id := range d.Removals {
 		if r, _ := t.Find(id); r == nil {
@@ -105,7 +111,11 @@ func (d *Delivery) Prepare(p *media.Plates, t *treatment.Document, format string
 		}
 	}
 	if d.What == PatchOnly && (d.Target.Format == "jpeg" || d.Target.Format == "dpx" && d.Target.Depth == 10) {
-		return fmt.Errorf("%s of %s has no alpha for the patch; choose PNG, TIFF or OpenEXR", d.Target.Format, d.Target.Samples())
+		return fmt.Errorf(
+			"%s of %s has no alpha for the patch; choose PNG, TIFF or OpenEXR",
+			d.Target.Format,
+			d.Target.Samples(),
+		)
 	}
 	if p.Alpha && d.What == CleanFrames && d.Target.Format == "jpeg" {
 		return errors.New("the plate has alpha, which JPEG cannot hold; choose another format")
@@ -156,7 +166,8 @@ func (d *Delivery) FrameFile(n int) string {
 		}, s)
 	}
 	name := strings.NewReplacer("{show}", safe(d.Show), "{shot}", safe(d.Shot), "{version}", fmt.Sprintf("%03d", d.Version),
-		"{revision}", strconv.Itoa(d.Revision), "{frame}", fmt.Sprintf("%0*d", d.Padding, n)).Replace(d.Template)
+		"{revision}", strconv.Itoa(d.Revision), "{frame}", fmt.Sprintf("%0*d", d.Padding, n)).
+		Replace(d.Template)
 	return name + "." + d.Target.Ending()
 }
 
@@ -297,7 +308,9 @@ const orderFile = ".delivery"
 // interrupted; what another one left, made from another treatment, of another plate, with
 // other settings or by another program, goes.
 func (s *Source) begin(d *Delivery, frames string) error {
-	blob, err := json.Marshal([]any{Computation(), s.Key(), s.Plates.Shot, d.DeliverySpec, d.Padding, d.Show, d.Shot, d.Version, d.Document})
+	blob, err := json.Marshal(
+		[]any{Computation(), s.Key(), s.Plates.Shot, d.DeliverySpec, d.Padding, d.Show, d.Shot, d.Version, d.Document},
+	)
 	if err != nil {
 		return err
 	}
@@ -368,7 +381,13 @@ func (s *Source) write(d *Delivery, n int, f *media.Frame, all *sums) error {
 	hash := sha256.Sum256(data)
 	all.mu.Lock()
 	defer all.mu.Unlock()
-	all.by[n] = sum{Frame: n, Timecode: s.Plates.TimecodeAt(n), File: filepath.Join(d.Folder, name), SHA256: hex.EncodeToString(hash[:]), Plate: plate}
+	all.by[n] = sum{
+		Frame:    n,
+		Timecode: s.Plates.TimecodeAt(n),
+		File:     filepath.Join(d.Folder, name),
+		SHA256:   hex.EncodeToString(hash[:]),
+		Plate:    plate,
+	}
 	return nil
 }
 
@@ -419,8 +438,23 @@ const (
 
 func (s *Source) manifest(d *Delivery, all *sums) error {
 	p := s.Plates
-	m := Manifest{Program: "Jardin", Version: Version(), Show: d.Show, Shot: d.Shot, Number: d.Version, Revision: d.Revision, Settings: d.DeliverySpec,
-		Rate: p.Rate.String(), Timecode: p.TimecodeAt(d.Range.First), Width: p.Width, Height: p.Height, Transfer: string(p.Transfer), Primaries: string(p.Primaries), Frames: []sum{}, Movies: []movieSum{}}
+	m := Manifest{
+		Program:   "Jardin",
+		Version:   Version(),
+		Show:      d.Show,
+		Shot:      d.Shot,
+		Number:    d.Version,
+		Revision:  d.Revision,
+		Settings:  d.DeliverySpec,
+		Rate:      p.Rate.String(),
+		Timecode:  p.TimecodeAt(d.Range.First),
+		Width:     p.Width,
+		Height:    p.Height,
+		Transfer:  string(p.Transfer),
+		Primaries: string(p.Primaries),
+		Frames:    []sum{},
+		Movies:    []movieSum{},
+	}
 	doc, err := json.Marshal(d.Document)
 	if err != nil {
 		return err

@@ -33,7 +33,12 @@ func two(t *testing.T, s *picture.Source) *treatment.Document {
 	other := d.Removals[0]
 	other.ID, other.Name = "q", "q"
 	other.Mark.Outlines = slices.Clone(other.Mark.Outlines)
-	other.Mark.Outlines[0].Points = []treatment.Knot{{At: treatment.Vec{20, 60}}, {At: treatment.Vec{32, 60}}, {At: treatment.Vec{32, 72}}, {At: treatment.Vec{20, 72}}}
+	other.Mark.Outlines[0].Points = []treatment.Knot{
+		{At: treatment.Vec{20, 60}},
+		{At: treatment.Vec{32, 60}},
+		{At: treatment.Vec{32, 72}},
+		{At: treatment.Vec{20, 72}},
+	}
 	other.Fill.Sources = slices.Clone(other.Fill.Sources)
 	other.Fill.Sources[0] = other.Fill.Sources[0].Own()
 	other.Fill.Sources[0].Strokes()[0].Path = &treatment.Path{Points: [][]float64{{26, 66}}}
@@ -51,7 +56,15 @@ func delivered(t *testing.T, s *picture.Source, doc *treatment.Document, w pictu
 	require.NoError(t, s.Deliver(ctx, c, d, nil))
 	m, err := media.Inspect(ctx, filepath.Join(d.Dir, "frames"))
 	require.NoError(t, err)
-	p, err := media.Import(ctx, media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: media.Shot{First: m.First, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries}}, nil)
+	p, err := media.Import(
+		ctx,
+		media.Order{
+			Material: m,
+			Dir:      filepath.Join(t.TempDir(), "p"),
+			Shot:     media.Shot{First: m.First, Rate: m.Rate, Transfer: m.Transfer, Primaries: m.Primaries},
+		},
+		nil,
+	)
 	require.NoError(t, err)
 	return p
 }
@@ -72,7 +85,12 @@ func TestThePatchOverThePlateIsTheCleanFrame(t *testing.T) {
 	clean := delivered(t, s, doc, picture.DeliverySpec{Target: exr})
 	for _, straight := range []bool{false, true} {
 		patch := delivered(t, s, doc, picture.DeliverySpec{What: picture.PatchOnly, Target: exr, Straight: straight})
-		mattes := delivered(t, s, doc, picture.DeliverySpec{What: picture.Mattes, Target: &media.Target{Format: "png", Depth: 16}})
+		mattes := delivered(
+			t,
+			s,
+			doc,
+			picture.DeliverySpec{What: picture.Mattes, Target: &media.Target{Format: "png", Depth: 16}},
+		)
 		for _, n := range []int{1, 8, 15} {
 			want, _ := light(t, clean, n)
 			over, f := light(t, patch, n)
@@ -90,7 +108,17 @@ func TestThePatchOverThePlateIsTheCleanFrame(t *testing.T) {
 					if straight {
 						v *= a
 					}
-					require.InDelta(t, want.Pix[4*i+c], v+plate.Pix[4*i+c]*(1-a), 3e-5, "straight %v, frame %d, pixel %d,%d", straight, n, i%128, i/128)
+					require.InDelta(
+						t,
+						want.Pix[4*i+c],
+						v+plate.Pix[4*i+c]*(1-a),
+						3e-5,
+						"straight %v, frame %d, pixel %d,%d",
+						straight,
+						n,
+						i%128,
+						i/128,
+					)
 				}
 			}
 			assert.Greater(t, soft, 20, "soft edges were looked at")
@@ -101,7 +129,12 @@ func TestThePatchOverThePlateIsTheCleanFrame(t *testing.T) {
 func TestARemovalIsDeliveredAlone(t *testing.T) {
 	s := shot(t, 16, 0)
 	doc := two(t, s)
-	alone := delivered(t, s, doc, picture.DeliverySpec{Removals: []string{"q"}, Range: &treatment.Range{First: 7, Last: 9}})
+	alone := delivered(
+		t,
+		s,
+		doc,
+		picture.DeliverySpec{Removals: []string{"q"}, Range: &treatment.Range{First: 7, Last: 9}},
+	)
 	assert.Equal(t, []int{7, 9}, []int{alone.First, alone.Last})
 	_, f := light(t, alone, 8)
 	_, plate := light(t, s.Plates, 8)
@@ -152,7 +185,14 @@ func TestNamesAreChecked(t *testing.T) {
 		d := picture.Delivery{DeliverySpec: picture.DeliverySpec{Template: template}}
 		assert.ErrorContains(t, d.Prepare(s.Plates, document(), "PNG"), says, template)
 	}
-	d := picture.Delivery{Show: "a/b", Shot: "x", Version: 7, Revision: 12, Padding: 6, DeliverySpec: picture.DeliverySpec{Template: "{show}-{shot}_v{version}_r{revision}.{frame}"}}
+	d := picture.Delivery{
+		Show:         "a/b",
+		Shot:         "x",
+		Version:      7,
+		Revision:     12,
+		Padding:      6,
+		DeliverySpec: picture.DeliverySpec{Template: "{show}-{shot}_v{version}_r{revision}.{frame}"},
+	}
 	require.NoError(t, d.Prepare(s.Plates, document(), "PNG"))
 	assert.Equal(t, "a_b-x_v007_r12.000033.png", d.FrameFile(33))
 	assert.Equal(t, colorspace.SRGB, s.Plates.Transfer)
@@ -167,7 +207,11 @@ func TestAnInterruptedTrackGoesOnFromBothEnds(t *testing.T) {
 	}
 	run := picture.Run{Track: "t", From: 8, First: 1, Last: 20}
 	assert.Equal(t, []picture.Run{run}, run.Rest(nil))
-	assert.Equal(t, []picture.Run{{Track: "t", From: 10, First: 10, Last: 20}, {Track: "t", From: 8, First: 1, Last: 8}}, run.Rest(found(8, 9, 10)))
+	assert.Equal(
+		t,
+		[]picture.Run{{Track: "t", From: 10, First: 10, Last: 20}, {Track: "t", From: 8, First: 1, Last: 8}},
+		run.Rest(found(8, 9, 10)),
+	)
 	assert.Equal(t, []picture.Run{{Track: "t", From: 5, First: 1, Last: 5}}, run.Rest(found(8, 14, 20, 7, 6, 5)))
 	assert.Empty(t, run.Rest(found(20, 1)))
 	// Such a track is the one that is followed in one go.
@@ -175,7 +219,15 @@ func TestAnInterruptedTrackGoesOnFromBothEnds(t *testing.T) {
 	whole, parts := document(), document()
 	require.NoError(t, follow(t, s, whole, run))
 	all := []picture.Tracked{}
-	require.NoError(t, s.Follow(ctx, parts, picture.Run{Track: "t", From: 8, First: 8, Last: 12}, func(f picture.Tracked) { all = append(all, f) }))
+	require.NoError(
+		t,
+		s.Follow(
+			ctx,
+			parts,
+			picture.Run{Track: "t", From: 8, First: 8, Last: 12},
+			func(f picture.Tracked) { all = append(all, f) },
+		),
+	)
 	for _, rest := range run.Rest(all) {
 		picture.MergeTracked(parts.Track("t"), run, treatment.Range{First: 1, Last: 20}, all)
 		require.NoError(t, s.Follow(ctx, parts, rest, func(f picture.Tracked) { all = append(all, f) }))
@@ -240,11 +292,31 @@ func TestPlatesWithWhatIsNoNumber(t *testing.T) {
 				f.Floats[3*i+2] = float32(math.Inf(-1))
 			}
 		}
-		require.NoError(t, (media.Target{Format: "exr", Depth: 32, Float: true}).Write(filepath.Join(dir, fmt.Sprintf("a.%03d.exr", n)), f, media.Shot{}))
+		require.NoError(
+			t,
+			(media.Target{Format: "exr", Depth: 32, Float: true}).Write(
+				filepath.Join(dir, fmt.Sprintf("a.%03d.exr", n)),
+				f,
+				media.Shot{},
+			),
+		)
 	}
 	m, err := media.Inspect(ctx, dir)
 	require.NoError(t, err)
-	p, err := media.Import(ctx, media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: media.Shot{First: 1, Rate: m.Rate, Transfer: colorspace.Linear, Primaries: colorspace.BT709Primaries}}, nil)
+	p, err := media.Import(
+		ctx,
+		media.Order{
+			Material: m,
+			Dir:      filepath.Join(t.TempDir(), "p"),
+			Shot: media.Shot{
+				First:     1,
+				Rate:      m.Rate,
+				Transfer:  colorspace.Linear,
+				Primaries: colorspace.BT709Primaries,
+			},
+		},
+		nil,
+	)
 	require.NoError(t, err)
 	s := picture.NewSource(p, "s", memo.New(64<<20))
 	doc := document()
@@ -285,7 +357,13 @@ func TestAnotherTreatmentInTheSameFolder(t *testing.T) {
 	s := shot(t, 8, 0)
 	doc := two(t, s)
 	render2 := func(doc *treatment.Document, dir string) {
-		d := picture.Delivery{Dir: dir, Shot: "x", Version: 1, Document: doc, DeliverySpec: picture.DeliverySpec{Movies: []string{media.Review}}}
+		d := picture.Delivery{
+			Dir:          dir,
+			Shot:         "x",
+			Version:      1,
+			Document:     doc,
+			DeliverySpec: picture.DeliverySpec{Movies: []string{media.Review}},
+		}
 		require.NoError(t, d.Prepare(s.Plates, doc, "PNG"))
 		c, err := render.Compile(doc)
 		require.NoError(t, err)

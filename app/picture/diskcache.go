@@ -67,7 +67,8 @@ func (s *diskCache) Put(key string, m *raster.Image) {
 			data = binary.LittleEndian.AppendUint32(data, math.Float32bits(v))
 		}
 		part := s.path(key) + ".part"
-		if os.MkdirAll(s.dir, 0o700) != nil || os.WriteFile(part, s2.Encode(nil, data), 0o600) != nil || os.Rename(part, s.path(key)) != nil {
+		if os.MkdirAll(s.dir, 0o700) != nil || os.WriteFile(part, s2.Encode(nil, data), 0o600) != nil ||
+			os.Rename(part, s.path(key)) != nil {
 			_ = os.Remove(part) // a full disk keeps nothing, and harms nothing
 			return
 		}

@@ -37,7 +37,13 @@ type EdgeFound struct {
 // artifacts in place. each is told what is found as it is found; what is returned is
 // steadied: it is by frame. The error is a
 // *Lost where it had to stop; what was found before is returned as well.
-func (s *Source) FollowEdge(ctx context.Context, doc *treatment.Document, run EdgeRun, steps *Steps, each func(EdgeFound)) ([]EdgeFound, error) {
+func (s *Source) FollowEdge(
+	ctx context.Context,
+	doc *treatment.Document,
+	run EdgeRun,
+	steps *Steps,
+	each func(EdgeFound),
+) ([]EdgeFound, error) {
 	r, _ := doc.Find(run.Removal)
 	if r == nil {
 		return nil, errors.New("the removal was deleted before its outline could follow")
@@ -52,7 +58,9 @@ func (s *Source) FollowEdge(ctx context.Context, doc *treatment.Document, run Ed
 		}
 	}
 	whole := treatment.Range{First: s.Plates.First, Last: s.Plates.Last}
-	if !whole.Has(run.From) || !whole.Has(run.First) || !whole.Has(run.Last) || run.First > run.From || run.Last < run.From || run.First == run.Last {
+	if !whole.Has(run.From) || !whole.Has(run.First) || !whole.Has(run.Last) || run.First > run.From ||
+		run.Last < run.From ||
+		run.First == run.Last {
 		return nil, fmt.Errorf("there is no other frame to follow to; go to another one, or choose the other direction")
 	}
 	motions, err := carry.New(doc)

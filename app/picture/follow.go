@@ -76,8 +76,16 @@ func (s *Source) Follow(ctx context.Context, doc *treatment.Document, run Run, e
 		return errors.New("there is no such track in the treatment")
 	}
 	whole := treatment.Range{First: s.Plates.First, Last: s.Plates.Last}
-	if !whole.Has(run.From) || !whole.Has(run.First) || !whole.Has(run.Last) || run.First > run.From || run.Last < run.From {
-		return fmt.Errorf("following from %d over %d to %d is not possible in a shot of %d to %d", run.From, run.First, run.Last, whole.First, whole.Last)
+	if !whole.Has(run.From) || !whole.Has(run.First) || !whole.Has(run.Last) || run.First > run.From ||
+		run.Last < run.From {
+		return fmt.Errorf(
+			"following from %d over %d to %d is not possible in a shot of %d to %d",
+			run.From,
+			run.First,
+			run.Last,
+			whole.First,
+			whole.Last,
+		)
 	}
 	motions, err := carry.New(doc)
 	if err != nil {
@@ -159,7 +167,10 @@ func (f *follower) look(n int, channel string) (track.FrameReader, error) {
 		return nil, fmt.Errorf("the track below does not reach frame %d", n)
 	}
 	return func(r image.Rectangle) (*raster.Plane, error) {
-		corners := geom.Box{Min: geom.Pt(float64(r.Min.X), float64(r.Min.Y)), Max: geom.Pt(float64(r.Max.X), float64(r.Max.Y))}.Corners()
+		corners := geom.Box{
+			Min: geom.Pt(float64(r.Min.X), float64(r.Min.Y)),
+			Max: geom.Pt(float64(r.Max.X), float64(r.Max.Y)),
+		}.Corners()
 		seen := raster.Around(geom.Bounds(h.ApplyAll(corners[:])), 3, f.Size())
 		if seen.Empty() {
 			return raster.NewPlane(image.Rectangle{}), nil

@@ -43,7 +43,11 @@ func (planeFollowing) keep(t *treatment.Track, found []Tracked, all bool) {
 func (planeFollowing) follow(ctx context.Context, f *follower) error {
 	start, ok := f.measured.At(f.run.From)
 	if !ok {
-		return fmt.Errorf("%q is not known on frame %d; follow from a frame on which it is, or place it there by hand first", f.what.Name, f.run.From)
+		return fmt.Errorf(
+			"%q is not known on frame %d; follow from a frame on which it is, or place it there by hand first",
+			f.what.Name,
+			f.run.From,
+		)
 	}
 	region := start.ApplyAll(treatment.Points(f.what.Region))
 	here, err := f.look(f.run.From, media.LumaChannel)

@@ -43,7 +43,10 @@ func (pointsFollowing) keep(t *treatment.Track, found []Tracked, all bool) {
 				basis = p.Path.Basis
 			}
 		}
-		p.Path = &treatment.PointPath{Basis: basis, Samples: join(old, news, func(s treatment.PointSample) int { return s.Frame })}
+		p.Path = &treatment.PointPath{
+			Basis:   basis,
+			Samples: join(old, news, func(s treatment.PointSample) int { return s.Frame }),
+		}
 	}
 }
 
@@ -74,7 +77,16 @@ func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last
 	for _, p := range chosen {
 		at, ok := carry.Path(f.what, p)[f.run.From]
 		if !ok {
-			lost = errors.Join(lost, &LostTrack{p.Name, f.run.From, errors.New("it is not known on this frame; place it by hand, or follow from a frame on which it is")})
+			lost = errors.Join(
+				lost,
+				&LostTrack{
+					p.Name,
+					f.run.From,
+					errors.New(
+						"it is not known on this frame; place it by hand, or follow from a frame on which it is",
+					),
+				},
+			)
 			continue
 		}
 		t, channel, err := f.begin(p, at)
@@ -109,7 +121,11 @@ func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last
 				continue
 			}
 			v := found[i]
-			out.Points[who[i].ID] = treatment.PointSample{Frame: n, At: treatment.Vec{v.At.X, v.At.Y}, Match: min(v.Match, 1)}
+			out.Points[who[i].ID] = treatment.PointSample{
+				Frame: n,
+				At:    treatment.Vec{v.At.X, v.At.Y},
+				Match: min(v.Match, 1),
+			}
 			going[kept], who[kept], looks[kept] = going[i], who[i], looks[i]
 			kept++
 		}

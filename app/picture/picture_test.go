@@ -45,11 +45,31 @@ func shot(t *testing.T, depth, lost int) *picture.Source {
 				f.Codes[3*i+c] = uint16(top * v * (1 - 0.1*float64(c)))
 			}
 		}
-		require.NoError(t, (media.Target{Format: "png", Depth: f.Depth}).Write(filepath.Join(dir, fmt.Sprintf("a.%03d.png", n)), f, media.Shot{}))
+		require.NoError(
+			t,
+			(media.Target{Format: "png", Depth: f.Depth}).Write(
+				filepath.Join(dir, fmt.Sprintf("a.%03d.png", n)),
+				f,
+				media.Shot{},
+			),
+		)
 	}
 	m, err := media.Inspect(ctx, dir)
 	require.NoError(t, err)
-	p, err := media.Import(ctx, media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"), Shot: media.Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}}, nil)
+	p, err := media.Import(
+		ctx,
+		media.Order{
+			Material: m,
+			Dir:      filepath.Join(t.TempDir(), "p"),
+			Shot: media.Shot{
+				First:     1,
+				Rate:      m.Rate,
+				Transfer:  colorspace.SRGB,
+				Primaries: colorspace.BT709Primaries,
+			},
+		},
+		nil,
+	)
 	require.NoError(t, err)
 	return picture.NewSource(p, "s", memo.New(64<<20))
 }
@@ -64,9 +84,23 @@ func document() *treatment.Document {
 		ID: "r", Name: "r", Range: treatment.Range{First: 1, Last: 20}, Reference: 8,
 		Follow: treatment.Follow{Track: "t"}, Settle: treatment.Settle{Opacity: 1},
 	}
-	r.Mark.Outlines = []treatment.Shape{{ID: "o", Kind: treatment.Outline, Home: 8, Points: []treatment.Knot{{At: treatment.Vec{50, 40}}, {At: treatment.Vec{60, 40}}, {At: treatment.Vec{60, 50}}, {At: treatment.Vec{50, 50}}}}}
-	r.Fill.Sources = []treatment.Source{{ID: "p", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 8, Strokes: []treatment.Stroke{{
-		ID: "s", Mode: "clone", Home: 8, Size: 30, Hardness: 1, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{25, 0}}, Path: &treatment.Path{Points: [][]float64{{55, 45}}}}}}}}
+	r.Mark.Outlines = []treatment.Shape{
+		{
+			ID:   "o",
+			Kind: treatment.Outline,
+			Home: 8,
+			Points: []treatment.Knot{
+				{At: treatment.Vec{50, 40}},
+				{At: treatment.Vec{60, 40}},
+				{At: treatment.Vec{60, 50}},
+				{At: treatment.Vec{50, 50}},
+			},
+		},
+	}
+	r.Fill.Sources = []treatment.Source{
+		{ID: "p", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 8, Strokes: []treatment.Stroke{{
+			ID: "s", Mode: "clone", Home: 8, Size: 30, Hardness: 1, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{25, 0}}, Path: &treatment.Path{Points: [][]float64{{55, 45}}}}}}},
+	}
 	d.Removals = []treatment.Removal{r}
 	return d
 }
@@ -100,8 +134,16 @@ func TestFollowGoesUpAndDownFromAnyKnownFrame(t *testing.T) {
 	assert.True(t, d.Tracks[0].Stale(), "a piece does not bring the rest up to date")
 	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20}))
 	assert.False(t, d.Tracks[0].Stale())
-	assert.ErrorContains(t, s.Follow(ctx, d, picture.Run{Track: "t", From: 8, First: 8, Last: 30}, nil), "is not possible in a shot of 1 to 20")
-	assert.ErrorContains(t, s.Follow(ctx, document(), picture.Run{Track: "t", From: 9, First: 9, Last: 12}, nil), "is not known on frame 9")
+	assert.ErrorContains(
+		t,
+		s.Follow(ctx, d, picture.Run{Track: "t", From: 8, First: 8, Last: 30}, nil),
+		"is not possible in a shot of 1 to 20",
+	)
+	assert.ErrorContains(
+		t,
+		s.Follow(ctx, document(), picture.Run{Track: "t", From: 9, First: 9, Last: 12}, nil),
+		"is not known on frame 9",
+	)
 }
 
 func TestFollowKeepsWhatItFoundBeforeALoss(t *testing.T) {
@@ -133,13 +175,47 @@ func TestPointsAreFollowedTogetherAndLostAlone(t *testing.T) {
 	s := shot(t, 8, 0)
 	d := document()
 	point := func(id string, x, y float64, motion geom.Motion, channel, against string) treatment.Point {
-		return treatment.Point{ID: id, Name: id, Home: 8, At: treatment.Vec{x, y}, Pattern: treatment.Vec{17, 17}, Search: treatment.Vec{41, 41},
-			Motion: motion, Channel: channel, Against: against, Tolerance: 0.7}
+		return treatment.Point{
+			ID:        id,
+			Name:      id,
+			Home:      8,
+			At:        treatment.Vec{x, y},
+			Pattern:   treatment.Vec{17, 17},
+			Search:    treatment.Vec{41, 41},
+			Motion:    motion,
+			Channel:   channel,
+			Against:   against,
+			Tolerance: 0.7,
+		}
 	}
-	d.Tracks = append(d.Tracks, treatment.Track{ID: "p", Name: "points", Kind: treatment.PointsTrack, Home: 8, Motion: geom.Perspective, Points: []treatment.Point{
-		point("a", 40, 30, geom.Position, "luma", "reference"), point("b", 84, 32, geom.Similarity, "best", "previous"),
-		point("c", 60, 60, geom.Shear, "red", "refresh"), point("d", 116, 40, geom.Position, "blue", "reference"),
-	}})
+	d.Tracks = append(
+		d.Tracks,
+		treatment.Track{
+			ID:     "p",
+			Name:   "points",
+			Kind:   treatment.PointsTrack,
+			Home:   8,
+			Motion: geom.Perspective,
+			Points: []treatment.Point{
+				point(
+					"a",
+					40,
+					30,
+					geom.Position,
+					"luma",
+					"reference",
+				), point("b", 84, 32, geom.Similarity, "best", "previous"),
+				point(
+					"c",
+					60,
+					60,
+					geom.Shear,
+					"red",
+					"refresh",
+				), point("d", 116, 40, geom.Position, "blue", "reference"),
+			},
+		},
+	)
 	err := follow(t, s, d, picture.Run{Track: "p", From: 8, First: 1, Last: 20})
 	require.ErrorContains(t, err, "lost d on frame")
 	for _, p := range d.Tracks[1].Points[:3] {
@@ -153,7 +229,10 @@ func TestPointsAreFollowedTogetherAndLostAlone(t *testing.T) {
 	// One more frame from the last of a piece, of one point only.
 	d.Tracks[1].Points[0].Path.Samples = d.Tracks[1].Points[0].Path.Samples[:10]
 	last := d.Tracks[1].Points[0].Path.Samples[9].Frame
-	require.NoError(t, follow(t, s, d, picture.Run{Track: "p", From: last, First: last, Last: last + 1, Points: []string{"a"}}))
+	require.NoError(
+		t,
+		follow(t, s, d, picture.Run{Track: "p", From: last, First: last, Last: last + 1, Points: []string{"a"}}),
+	)
 	assert.Len(t, d.Tracks[1].Points[0].Path.Samples, 11)
 }
 
@@ -161,9 +240,19 @@ func TestPointsAreFollowedTogetherAndLostAlone(t *testing.T) {
 func TestOnceMoreLocked(t *testing.T) {
 	s := shot(t, 8, 0)
 	d := document()
-	rough := treatment.Track{ID: "rough", Name: "rough", Kind: treatment.GivenTrack, Home: 8, Motion: geom.Perspective, Data: &treatment.Data{}}
+	rough := treatment.Track{
+		ID:     "rough",
+		Name:   "rough",
+		Kind:   treatment.GivenTrack,
+		Home:   8,
+		Motion: geom.Perspective,
+		Data:   &treatment.Data{},
+	}
 	for n := 1; n <= 20; n++ { // right but for a slow slip
-		rough.Data.Samples = append(rough.Data.Samples, treatment.Sample{Frame: n, Matrix: geom.Translation(geom.Pt(2.15*float64(n-8), 0.9*float64(n-8)))})
+		rough.Data.Samples = append(
+			rough.Data.Samples,
+			treatment.Sample{Frame: n, Matrix: geom.Translation(geom.Pt(2.15*float64(n-8), 0.9*float64(n-8)))},
+		)
 	}
 	d.Tracks[0].Over = "rough"
 	d.Tracks = append(d.Tracks, rough)
@@ -204,7 +293,13 @@ func compiled(t *testing.T, s *picture.Source) *render.Treatment {
 
 // delivery is one of all frames, with a movie for review.
 func delivery(t testing.TB, s *picture.Source) picture.Delivery {
-	d := picture.Delivery{Dir: t.TempDir(), Shot: "x", Version: 1, Document: document(), DeliverySpec: picture.DeliverySpec{Movies: []string{media.Review}}}
+	d := picture.Delivery{
+		Dir:          t.TempDir(),
+		Shot:         "x",
+		Version:      1,
+		Document:     document(),
+		DeliverySpec: picture.DeliverySpec{Movies: []string{media.Review}},
+	}
 	require.NoError(t, d.Prepare(s.Plates, d.Document, "PNG"))
 	return d
 }

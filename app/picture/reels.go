@@ -34,7 +34,10 @@ func (s *Source) reels(d *Delivery) *reels {
 
 // part returns the path of the part that holds a frame.
 func (r *reels) part(kind string, n int) string {
-	return filepath.Join(r.delivery.Dir, fmt.Sprintf("%s.%d.%s", kind, (n-r.delivery.Range.First)/segment, media.MovieEnding(kind)))
+	return filepath.Join(
+		r.delivery.Dir,
+		fmt.Sprintf("%s.%d.%s", kind, (n-r.delivery.Range.First)/segment, media.MovieEnding(kind)),
+	)
 }
 
 // want reports whether a movie lacks a frame.

@@ -23,7 +23,13 @@ type Scores struct {
 
 // Scout scores every frame of a removal's range on which its outlines are known.
 // each is told how many are done.
-func (s *Source) Scout(ctx context.Context, doc *treatment.Document, removal string, steps *Steps, each func(done, total int)) (*Scores, error) {
+func (s *Source) Scout(
+	ctx context.Context,
+	doc *treatment.Document,
+	removal string,
+	steps *Steps,
+	each func(done, total int),
+) (*Scores, error) {
 	r, _ := doc.Find(removal)
 	if r == nil {
 		return nil, errors.New("the removal was deleted before its frames could be scored")
@@ -43,7 +49,8 @@ func (s *Source) Scout(ctx context.Context, doc *treatment.Document, removal str
 		var all []geom.Point
 		for i := range r.Mark.Outlines {
 			shape := &r.Mark.Outlines[i]
-			if lie, ok := motions.Pose(shape, r.Follow.Track, n); ok && !shape.Invert && shape.Combine != treatment.Take {
+			if lie, ok := motions.Pose(shape, r.Follow.Track, n); ok && !shape.Invert &&
+				shape.Combine != treatment.Take {
 				all = append(all, lie.Polygon(shape)...)
 			}
 		}
@@ -74,7 +81,10 @@ func (s *Source) Scout(ctx context.Context, doc *treatment.Document, removal str
 			}
 			box := geom.Bounds(polygon)
 			w, h := float64(s.Plates.Width), float64(s.Plates.Height)
-			in := geom.Box{Min: geom.Pt(math.Max(box.Min.X, 0), math.Max(box.Min.Y, 0)), Max: geom.Pt(math.Min(box.Max.X, w), math.Min(box.Max.Y, h))}
+			in := geom.Box{
+				Min: geom.Pt(math.Max(box.Min.X, 0), math.Max(box.Min.Y, 0)),
+				Max: geom.Pt(math.Min(box.Max.X, w), math.Min(box.Max.Y, h)),
+			}
 			if in.Max.X <= in.Min.X || in.Max.Y <= in.Min.Y {
 				return nil, nil
 			}

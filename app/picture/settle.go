@@ -21,7 +21,13 @@ type Settled struct {
 // Settle works out how a removal's patch takes on the plate's light, softness and
 // grain. What was set by hand for tone and edge stays as it is. each is told how
 // much is done.
-func (s *Source) Settle(ctx context.Context, doc *treatment.Document, removal string, steps *Steps, each func(done, total int)) (*Settled, error) {
+func (s *Source) Settle(
+	ctx context.Context,
+	doc *treatment.Document,
+	removal string,
+	steps *Steps,
+	each func(done, total int),
+) (*Settled, error) {
 	r, _ := doc.Find(removal)
 	if r == nil {
 		return nil, errors.New("the removal was deleted before it could be settled")
@@ -34,7 +40,9 @@ func (s *Source) Settle(ctx context.Context, doc *treatment.Document, removal st
 		held = held || !f.Off && f.Held()
 	}
 	if !held {
-		return nil, errors.New("nothing is held still here: a live neighbour and travelling paint bring the frame's own light, softness and grain")
+		return nil, errors.New(
+			"nothing is held still here: a live neighbour and travelling paint bring the frame's own light, softness and grain",
+		)
 	}
 	if r.Follow.Track == "" {
 		return nil, errors.New("follow the surface first: the patch is compared with the plate where the track lays it")
@@ -178,7 +186,12 @@ func lightWords(how string, by float64, n int) string {
 }
 
 // shutter finds the shutter's angle in degrees, 0 where the surface hardly moves.
-func (s *Source) shutter(ctx context.Context, t *render.Treatment, r *treatment.Removal, steps *Steps) (float64, error) {
+func (s *Source) shutter(
+	ctx context.Context,
+	t *render.Treatment,
+	r *treatment.Removal,
+	steps *Steps,
+) (float64, error) {
 	type moving struct {
 		frame  int
 		length float64

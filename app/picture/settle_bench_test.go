@@ -20,21 +20,92 @@ func everything(b *testing.B) (*picture.Source, *treatment.Document) {
 	plain := wide(b)
 	s := picture.NewSource(plain.Plates, "wide", memo.New(3<<30))
 	box := func(x, y, w, h float64) []treatment.Knot {
-		return []treatment.Knot{{At: treatment.Vec{x, y}}, {At: treatment.Vec{x + w, y}}, {At: treatment.Vec{x + w, y + h}}, {At: treatment.Vec{x, y + h}}}
+		return []treatment.Knot{
+			{At: treatment.Vec{x, y}},
+			{At: treatment.Vec{x + w, y}},
+			{At: treatment.Vec{x + w, y + h}},
+			{At: treatment.Vec{x, y + h}},
+		}
 	}
 	doc := treatment.New()
-	track := treatment.Track{ID: "t", Name: "T", Kind: treatment.PlaneTrack, Motion: geom.Perspective, Home: 8, Data: &treatment.Data{}}
+	track := treatment.Track{
+		ID:     "t",
+		Name:   "T",
+		Kind:   treatment.PlaneTrack,
+		Motion: geom.Perspective,
+		Home:   8,
+		Data:   &treatment.Data{},
+	}
 	for n := 1; n <= 16; n++ {
-		track.Data.Samples = append(track.Data.Samples, treatment.Sample{Frame: n, Matrix: geom.Translation(geom.Pt(3*float64(n-8)+0.3, 2*float64(n-8))), Match: 1, Agree: 1})
+		track.Data.Samples = append(
+			track.Data.Samples,
+			treatment.Sample{
+				Frame:  n,
+				Matrix: geom.Translation(geom.Pt(3*float64(n-8)+0.3, 2*float64(n-8))),
+				Match:  1,
+				Agree:  1,
+			},
+		)
 	}
 	doc.Tracks = []treatment.Track{track}
 	doc.Removals = []treatment.Removal{{
 		ID: "r", Name: "R", Range: treatment.Range{First: 1, Last: 16}, Reference: 8, Follow: treatment.Follow{Track: "t"},
-		Mark: treatment.Mark{Outlines: []treatment.Shape{{ID: "o", Name: "O", Kind: treatment.Outline, Home: 8, Feather: 3, Points: box(800, 400, 300, 300)}}},
-		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Name: "P", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 8, Strokes: []treatment.Stroke{{ID: "s", Mode: "clone", Home: 8, Size: 1, Hardness: 1, Opacity: 1,
-			From: &treatment.From{Offset: treatment.Vec{330, 20}}, Area: &treatment.Area{Points: box(785, 385, 330, 330), Feather: 6}}}}}}},
-		Settle: treatment.Settle{Opacity: 1, Seam: 20, Tones: []treatment.Tone{{ID: "c", Name: "C", Grade: treatment.Grade{Slope: [3]float64{1, 1, 1}, Power: [3]float64{1, 1, 1.05}, Saturation: 0.95, Exposure: 0.02}}}},
-		Guard:  &treatment.Guard{Fronts: []treatment.Front{{ID: "f", Name: "F", By: treatment.ByOutline, Shapes: []treatment.Shape{{ID: "g", Name: "G", Kind: treatment.Outline, Home: 8, Feather: 3, Points: box(900, 380, 60, 200)}}}}},
+		Mark: treatment.Mark{
+			Outlines: []treatment.Shape{
+				{ID: "o", Name: "O", Kind: treatment.Outline, Home: 8, Feather: 3, Points: box(800, 400, 300, 300)},
+			},
+		},
+		Fill: treatment.Fill{
+			Sources: []treatment.Source{
+				{
+					ID:   "p",
+					Name: "P",
+					Kind: treatment.HeldPlate,
+					Plate: &treatment.Plate{
+						Frame: 8,
+						Strokes: []treatment.Stroke{{ID: "s", Mode: "clone", Home: 8, Size: 1, Hardness: 1, Opacity: 1,
+							From: &treatment.From{
+								Offset: treatment.Vec{330, 20},
+							}, Area: &treatment.Area{Points: box(785, 385, 330, 330), Feather: 6}}},
+					},
+				},
+			},
+		},
+		Settle: treatment.Settle{
+			Opacity: 1,
+			Seam:    20,
+			Tones: []treatment.Tone{
+				{
+					ID:   "c",
+					Name: "C",
+					Grade: treatment.Grade{
+						Slope:      [3]float64{1, 1, 1},
+						Power:      [3]float64{1, 1, 1.05},
+						Saturation: 0.95,
+						Exposure:   0.02,
+					},
+				},
+			},
+		},
+		Guard: &treatment.Guard{
+			Fronts: []treatment.Front{
+				{
+					ID:   "f",
+					Name: "F",
+					By:   treatment.ByOutline,
+					Shapes: []treatment.Shape{
+						{
+							ID:      "g",
+							Name:    "G",
+							Kind:    treatment.Outline,
+							Home:    8,
+							Feather: 3,
+							Points:  box(900, 380, 60, 200),
+						},
+					},
+				},
+			},
+		},
 	}}
 	found, err := s.Settle(ctx, doc, "r", nil, func(int, int) {})
 	require.NoError(b, err)

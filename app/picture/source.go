@@ -36,8 +36,21 @@ type Source struct {
 // NewSource returns the plate in a store. id names it in the cache, which may be
 // shared with other shots.
 func NewSource(plates *media.Plates, id string, cache *memo.Memo) *Source {
-	s := &Source{Plates: plates, MostPixels: 256 << 20, id: id, cache: cache, coder: coderFor(plates.Transfer, plates.Samples)}
-	s.eval = &render.Evaluator{Plate: s, Cache: cache, Short: memo.New(160 << 20), Version: Computation(), Pictures: s.supplied, Mattes: s.matte}
+	s := &Source{
+		Plates:     plates,
+		MostPixels: 256 << 20,
+		id:         id,
+		cache:      cache,
+		coder:      coderFor(plates.Transfer, plates.Samples),
+	}
+	s.eval = &render.Evaluator{
+		Plate:    s,
+		Cache:    cache,
+		Short:    memo.New(160 << 20),
+		Version:  Computation(),
+		Pictures: s.supplied,
+		Mattes:   s.matte,
+	}
 	return s
 }
 
@@ -67,9 +80,15 @@ func (s *Source) Linear(ctx context.Context, n int, r image.Rectangle) (*raster.
 		return nil, &render.Beyond{Frame: n, First: p.First, Last: p.Last}
 	}
 	if r == s.Size() { // a reference frame: it is painted on again and again
-		return memo.Do(ctx, s.cache, s, frameOf{n}, func(_ context.Context, s *Source, f frameOf) (*raster.Image, error) {
-			return s.read(f.Frame, s.Size())
-		})
+		return memo.Do(
+			ctx,
+			s.cache,
+			s,
+			frameOf{n},
+			func(_ context.Context, s *Source, f frameOf) (*raster.Image, error) {
+				return s.read(f.Frame, s.Size())
+			},
+		)
 	}
 	if m, ok := memo.Peek[*raster.Image](s.cache, s, frameOf{n}); ok {
 		return m, nil
@@ -109,20 +128,35 @@ type Overlay struct {
 func (o *Overlay) Bytes() int { return len(o.PNG) }
 
 // Overlay returns what differs from the plate.
-func (s *Source) Overlay(ctx context.Context, t *render.Treatment, n int, view render.View, only string) (*Overlay, error) {
+func (s *Source) Overlay(
+	ctx context.Context,
+	t *render.Treatment,
+	n int,
+	view render.View,
+	only string,
+) (*Overlay, error) {
 	// A change is looked at while it is saved, and again when it is: that is one picture.
-	return memo.Do(ctx, s.cache, s, overlayOf{t.Input(n, view, only)}, func(ctx context.Context, s *Source, of overlayOf) (*Overlay, error) {
-		result, err := s.eval.Evaluate(ctx, of.Frame)
-		if err != nil {
-			return nil, err
-		}
-		m := ForScreen(result.Image, s.Plates.Primaries)
-		if m.Rect.Empty() {
-			m = image.NewNRGBA(image.Rect(0, 0, 1, 1))
-		}
-		data, err := media.EncodePNG(m.Pix, media.Layout{Width: m.Rect.Dx(), Height: m.Rect.Dy(), Channels: 4, Depth: 8})
-		return &Overlay{data, m.Rect}, err
-	})
+	return memo.Do(
+		ctx,
+		s.cache,
+		s,
+		overlayOf{t.Input(n, view, only)},
+		func(ctx context.Context, s *Source, of overlayOf) (*Overlay, error) {
+			result, err := s.eval.Evaluate(ctx, of.Frame)
+			if err != nil {
+				return nil, err
+			}
+			m := ForScreen(result.Image, s.Plates.Primaries)
+			if m.Rect.Empty() {
+				m = image.NewNRGBA(image.Rect(0, 0, 1, 1))
+			}
+			data, err := media.EncodePNG(
+				m.Pix,
+				media.Layout{Width: m.Rect.Dx(), Height: m.Rect.Dy(), Channels: 4, Depth: 8},
+			)
+			return &Overlay{data, m.Rect}, err
+		},
+	)
 }
 
 // ForScreen encodes light of some primaries for an sRGB screen. Pixels without alpha
@@ -153,7 +187,10 @@ func ForScreen(m *raster.Image, p colorspace.Primaries) *image.NRGBA {
 
 // Picture returns the path of the plate's picture for playback, or of its thumbnail.
 func (s *Source) Picture(n int, thumb bool) (string, error) {
-	path, err, _ := s.making.Do(fmt.Sprint("picture/", n, thumb), func() (any, error) { return s.Plates.Picture(n, thumb) })
+	path, err, _ := s.making.Do(
+		fmt.Sprint("picture/", n, thumb),
+		func() (any, error) { return s.Plates.Picture(n, thumb) },
+	)
 	if err != nil {
 		return "", err
 	}

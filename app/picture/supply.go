@@ -87,19 +87,34 @@ func (s *Source) HandOut(ctx context.Context, t *render.Treatment, o ExternalPic
 type Suspicious struct{ Share float64 }
 
 func (e *Suspicious) Error() string {
-	return fmt.Sprintf("%.0f %% of its pixels differ from what was handed out: the other program seems to have changed colours or encoding on the way. Turn off its colour conversion and save again, or bring it in as it is", e.Share*100)
+	return fmt.Sprintf(
+		"%.0f %% of its pixels differ from what was handed out: the other program seems to have changed colours or encoding on the way. Turn off its colour conversion and save again, or bring it in as it is",
+		e.Share*100,
+	)
 }
 
 // TakeBack reads a picture that was painted elsewhere and returns it as it is kept:
 // transparent where it is what was handed out, so that the plate's own code values
 // stay there. anyway takes it also if nearly everything differs.
-func (s *Source) TakeBack(ctx context.Context, t *render.Treatment, o ExternalPicture, data []byte, anyway bool) (*media.Still, error) {
+func (s *Source) TakeBack(
+	ctx context.Context,
+	t *render.Treatment,
+	o ExternalPicture,
+	data []byte,
+	anyway bool,
+) (*media.Still, error) {
 	still, err := s.Decode(ctx, data)
 	if err != nil {
 		return nil, err
 	}
 	if w, h := s.Plates.Width, s.Plates.Height; still.Width != w || still.Height != h {
-		return nil, fmt.Errorf("it has %d x %d pixels, the plate has %d x %d: save it at the size at which it was handed out, or bring it in as a piece", still.Width, still.Height, w, h)
+		return nil, fmt.Errorf(
+			"it has %d x %d pixels, the plate has %d x %d: save it at the size at which it was handed out, or bring it in as a piece",
+			still.Width,
+			still.Height,
+			w,
+			h,
+		)
 	}
 	sent, err := s.codes(ctx, t, o)
 	if err != nil {
@@ -139,7 +154,9 @@ func (s *Source) TakeBack(ctx context.Context, t *render.Treatment, o ExternalPi
 	case changed == 0:
 		return nil, errors.New("nothing on it differs from what was handed out; paint on it first")
 	case coarse && s.Plates.Depth > 8 && light == nil:
-		return nil, errors.New("it came back with 8 bits a channel, the plate has more: save it with 16, or its tones will show as steps")
+		return nil, errors.New(
+			"it came back with 8 bits a channel, the plate has more: save it with 16, or its tones will show as steps",
+		)
 	case share > 0.6 && !anyway:
 		return nil, &Suspicious{share}
 	}
@@ -196,7 +213,10 @@ func (s *Source) still(ctx context.Context, p *treatment.Picture) (still func() 
 	return func() (*media.Still, error) {
 		if len(data) == 0 {
 			if s.Blobs == nil {
-				return nil, fmt.Errorf("the picture %q did not come with the treatment; export the treatment with its data in place", p.Name)
+				return nil, fmt.Errorf(
+					"the picture %q did not come with the treatment; export the treatment with its data in place",
+					p.Name,
+				)
 			}
 			var err error
 			if data, err = s.Blobs(ctx, p.Artifact); err != nil {
@@ -220,41 +240,58 @@ type pictureOf struct {
 // supplied gives a picture of the treatment in light.
 func (s *Source) supplied(ctx context.Context, p *treatment.Picture) (*raster.Image, error) {
 	read, name := s.still(ctx, p)
-	return memo.Do(ctx, s.cache, s, pictureOf{name, false}, func(_ context.Context, s *Source, _ pictureOf) (*raster.Image, error) {
-		still, err := read() // what the name is the hash of
-		if err != nil {
-			return nil, err
-		}
-		inCodes(still, coderFor(s.Plates.Transfer, sixteen))
-		return still.Premultiplied(coderFor(s.Plates.Transfer, sixteen)), nil
-	})
+	return memo.Do(
+		ctx,
+		s.cache,
+		s,
+		pictureOf{name, false},
+		func(_ context.Context, s *Source, _ pictureOf) (*raster.Image, error) {
+			still, err := read() // what the name is the hash of
+			if err != nil {
+				return nil, err
+			}
+			inCodes(still, coderFor(s.Plates.Transfer, sixteen))
+			return still.Premultiplied(coderFor(s.Plates.Transfer, sixteen)), nil
+		},
+	)
 }
 
 // matte gives a supplied matte: its alpha where it has one, else how white it is.
 func (s *Source) matte(ctx context.Context, p *treatment.Picture) (*raster.Plane, error) {
 	read, name := s.still(ctx, p)
-	return memo.Do(ctx, s.cache, s, pictureOf{name, true}, func(_ context.Context, s *Source, _ pictureOf) (*raster.Plane, error) {
-		still, err := read() // what the name is the hash of
-		if err != nil {
-			return nil, err
-		}
-		inCodes(still, coderFor(colorspace.Linear, sixteen)) // of an OpenEXR its numbers are the coverage
-		out := raster.NewPlane(s.Size())
-		if len(still.Codes) != 4*len(out.Pix) {
-			return nil, fmt.Errorf("the matte %q has not the size of the shot, %d x %d", p.Name, s.Plates.Width, s.Plates.Height)
-		}
-		alpha := false
-		for i := 3; i < len(still.Codes); i += 4 {
-			alpha = alpha || still.Codes[i] != 65535
-		}
-		for i := range out.Pix {
-			v := still.Codes[4*i : 4*i+4]
-			if alpha {
-				out.Pix[i] = float32(v[3]) / 65535
-			} else {
-				out.Pix[i] = colorspace.Luma(float32(v[0]), float32(v[1]), float32(v[2])) / 65535
+	return memo.Do(
+		ctx,
+		s.cache,
+		s,
+		pictureOf{name, true},
+		func(_ context.Context, s *Source, _ pictureOf) (*raster.Plane, error) {
+			still, err := read() // what the name is the hash of
+			if err != nil {
+				return nil, err
 			}
-		}
-		return out, nil
-	})
+			inCodes(still, coderFor(colorspace.Linear, sixteen)) // of an OpenEXR its numbers are the coverage
+			out := raster.NewPlane(s.Size())
+			if len(still.Codes) != 4*len(out.Pix) {
+				return nil, fmt.Errorf(
+					"the matte %q has not the size of the shot, %d x %d",
+					p.Name,
+					s.Plates.Width,
+					s.Plates.Height,
+				)
+			}
+			alpha := false
+			for i := 3; i < len(still.Codes); i += 4 {
+				alpha = alpha || still.Codes[i] != 65535
+			}
+			for i := range out.Pix {
+				v := still.Codes[4*i : 4*i+4]
+				if alpha {
+					out.Pix[i] = float32(v[3]) / 65535
+				} else {
+					out.Pix[i] = colorspace.Luma(float32(v[0]), float32(v[1]), float32(v[2])) / 65535
+				}
+			}
+			return out, nil
+		},
+	)
 }

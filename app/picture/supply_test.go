@@ -51,20 +51,45 @@ func TestASuppliedPictureReturnsUnharmed(t *testing.T) {
 				for i := range 128 * 96 {
 					x, y := i%128, i/128
 					inside := image.Pt(x, y).In(image.Rect(50, 40, 60, 50))
-					assert.Equal(t, inside, still.Codes[4*i+3] != 0, "%s, %d bits, calm %v: %d,%d", as, depth, calm, x, y)
+					assert.Equal(
+						t,
+						inside,
+						still.Codes[4*i+3] != 0,
+						"%s, %d bits, calm %v: %d,%d",
+						as,
+						depth,
+						calm,
+						x,
+						y,
+					)
 				}
 				blob, err := still.PNG()
 				require.NoError(t, err)
 				next := document()
 				next.Removals[0].Follow.Track = treatment.Still
-				next.Removals[0].Fill.Sources = append(next.Removals[0].Fill.Sources, treatment.Source{ID: "q", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 8, Picture: &treatment.Picture{Data: blob, Name: "back", Width: 128, Height: 96}}})
+				next.Removals[0].Fill.Sources = append(
+					next.Removals[0].Fill.Sources,
+					treatment.Source{
+						ID:   "q",
+						Kind: treatment.HeldPlate,
+						Plate: &treatment.Plate{
+							Frame:   8,
+							Picture: &treatment.Picture{Data: blob, Name: "back", Width: 128, Height: 96},
+						},
+					},
+				)
 				require.NoError(t, next.Validate(&whole))
 				clean, err := s.Clean(ctx, compiledOf(t, next), 8)
 				require.NoError(t, err)
 				for i := range 128 * 96 {
 					x, y := i%128, i/128
 					if !image.Pt(x, y).In(image.Rect(49, 39, 61, 51)) {
-						require.Equal(t, plate.Codes[3*i:3*i+3], clean.Codes[3*i:3*i+3], "outside the outline the plate's own codes stand")
+						require.Equal(
+							t,
+							plate.Codes[3*i:3*i+3],
+							clean.Codes[3*i:3*i+3],
+							"outside the outline the plate's own codes stand",
+						)
 					}
 				}
 				// What was painted: half of full code in green.
@@ -169,7 +194,10 @@ func TestASuppliedPictureIsChecked(t *testing.T) {
 	binary.BigEndian.PutUint32(huge[20:], 40000)
 	_, err = s.TakePiece(ctx, huge)
 	assert.Error(t, err)
-	piece, err := s.TakePiece(ctx, encode(30, 20, func(x, y int) color.Color { return color.NRGBA64{65535, 0, 0, uint16(2000 * x)} }, false))
+	piece, err := s.TakePiece(
+		ctx,
+		encode(30, 20, func(x, y int) color.Color { return color.NRGBA64{65535, 0, 0, uint16(2000 * x)} }, false),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, uint16(20000), piece.Codes[4*10+3], "alpha is kept")
 }
@@ -185,7 +213,8 @@ func TestOpenEXRAgainstFFmpeg(t *testing.T) {
 	dir := t.TempDir()
 	from, to := filepath.Join(dir, "a.exr"), filepath.Join(dir, "b.exr")
 	require.NoError(t, os.WriteFile(from, data, 0o600))
-	out, err := exec.Command("ffmpeg", "-v", "error", "-i", from, "-c:v", "exr", "-format", "half", "-compression", "zip1", to).CombinedOutput()
+	out, err := exec.Command("ffmpeg", "-v", "error", "-i", from, "-c:v", "exr", "-format", "half", "-compression", "zip1", to).
+		CombinedOutput()
 	require.NoError(t, err, string(out))
 	back, err := os.ReadFile(to)
 	require.NoError(t, err)
@@ -208,11 +237,28 @@ func TestAlignAndBeside(t *testing.T) {
 	s := shot(t, 16, 0)
 	doc := document()
 	doc.Tracks[0].Kind = treatment.GivenTrack
-	doc.Tracks[0].Data = &treatment.Data{Samples: []treatment.Sample{{Frame: 8, Matrix: geom.Identity}, {Frame: 14, Matrix: geom.Translation(geom.Pt(12, 6))}}}
+	doc.Tracks[0].Data = &treatment.Data{
+		Samples: []treatment.Sample{
+			{Frame: 8, Matrix: geom.Identity},
+			{Frame: 14, Matrix: geom.Translation(geom.Pt(12, 6))},
+		},
+	}
 	lent := 14
-	found, err := s.Align(ctx, compiledOf(t, doc), "r", 8, treatment.From{Frame: &lent, Offset: treatment.Vec{1.6, -1.1}, Turn: 0.5})
+	found, err := s.Align(
+		ctx,
+		compiledOf(t, doc),
+		"r",
+		8,
+		treatment.From{Frame: &lent, Offset: treatment.Vec{1.6, -1.1}, Turn: 0.5},
+	)
 	require.NoError(t, err)
-	t.Logf("laid 1.9 px and half a degree off: %.3f, %.3f px and %.3f degrees left, scale %.4f", found.From.Offset[0], found.From.Offset[1], found.From.Turn, found.From.Scale)
+	t.Logf(
+		"laid 1.9 px and half a degree off: %.3f, %.3f px and %.3f degrees left, scale %.4f",
+		found.From.Offset[0],
+		found.From.Offset[1],
+		found.From.Turn,
+		found.From.Scale,
+	)
 	assert.InDelta(t, 0, found.From.Offset[0], 0.1)
 	assert.InDelta(t, 0, found.From.Offset[1], 0.1)
 	assert.InDelta(t, 0, found.From.Turn, 0.1)

@@ -52,7 +52,10 @@ func (r *Workspace) Usage() Usage {
 		f.Bytes = sums[f.What]
 		u.Memory = append(u.Memory, f)
 	}
-	u.Disk = append(u.Disk, Filling{What: "paint", Name: "Paint, kept for the next start", Bytes: Size(r.diskCache.dir), Clear: true})
+	u.Disk = append(
+		u.Disk,
+		Filling{What: "paint", Name: "Paint, kept for the next start", Bytes: Size(r.diskCache.dir), Clear: true},
+	)
 	var disk syscall.Statfs_t
 	if syscall.Statfs(r.Folder.Dir(), &disk) == nil {
 		u.DiskFree = int64(disk.Bavail) * disk.Bsize

@@ -41,7 +41,15 @@ const forMeasuring = 128 << 20
 func NewRooms(s *store.Store, folder *datafolder.Folder, memory int, disk int64) *Workspace {
 	budget := memory - min(memory/2, forWork)
 	short := max(budget/8, min(budget/2, forMeasuring))
-	return &Workspace{store: s, Folder: folder, memory: memory, cache: memo.New(budget - short), short: memo.New(short), diskCache: diskCache{dir: folder.Kind(datafolder.Paint), budget: disk}, open: map[string]*Source{}}
+	return &Workspace{
+		store:     s,
+		Folder:    folder,
+		memory:    memory,
+		cache:     memo.New(budget - short),
+		short:     memo.New(short),
+		diskCache: diskCache{dir: folder.Kind(datafolder.Paint), budget: disk},
+		open:      map[string]*Source{},
+	}
 }
 
 // PlateDir returns where a shot's plates lie.
@@ -66,7 +74,12 @@ func (r *Workspace) Fits(width, height int) error {
 	if width*height <= r.MostPixels() {
 		return nil
 	}
-	return fmt.Errorf("frames of %d x %d pixels need more memory than the server may take; start it with --memory %d or more", width, height, (width*height*bytesAPixel>>20/256+1)*256)
+	return fmt.Errorf(
+		"frames of %d x %d pixels need more memory than the server may take; start it with --memory %d or more",
+		width,
+		height,
+		(width*height*bytesAPixel>>20/256+1)*256,
+	)
 }
 
 // Source returns the plate of a shot.
@@ -124,14 +137,20 @@ func (c compiled) Bytes() int { return 256<<10 + 3<<10*c.Strokes() }
 
 // Treatment returns a revision of a shot's treatment, ready for evaluation.
 func (r *Workspace) Treatment(ctx context.Context, shot string, revision int) (*render.Treatment, error) {
-	t, err := memo.Do(ctx, r.cache, r, revisionOf{shot, revision}, func(ctx context.Context, r *Workspace, of revisionOf) (compiled, error) {
-		rev, err := r.store.Revision(ctx, of.Shot, of.Number)
-		if err != nil {
-			return compiled{}, err
-		}
-		t, err := r.Compile(ctx, rev)
-		return compiled{t}, err
-	})
+	t, err := memo.Do(
+		ctx,
+		r.cache,
+		r,
+		revisionOf{shot, revision},
+		func(ctx context.Context, r *Workspace, of revisionOf) (compiled, error) {
+			rev, err := r.store.Revision(ctx, of.Shot, of.Number)
+			if err != nil {
+				return compiled{}, err
+			}
+			t, err := r.Compile(ctx, rev)
+			return compiled{t}, err
+		},
+	)
 	return t.Treatment, err
 }
 
@@ -180,7 +199,8 @@ func (n numbers[T]) Bytes() int {
 
 // known reports whether an artifact's numbers are remembered. Most are strokes.
 func (r *Workspace) known(sha string) bool {
-	return remembers[[]float64](r, sha) || remembers[treatment.Sample](r, sha) || remembers[treatment.PointSample](r, sha)
+	return remembers[[]float64](r, sha) || remembers[treatment.Sample](r, sha) ||
+		remembers[treatment.PointSample](r, sha)
 }
 
 func remembers[T any](r *Workspace, sha string) bool {
@@ -191,9 +211,15 @@ func remembers[T any](r *Workspace, sha string) bool {
 // remembered reads an artifact's numbers, or remembers them: its name is the hash of what
 // it holds.
 func remembered[T any](ctx context.Context, r *Workspace, sha string, read treatment.Artifacts, into *[]T) error {
-	n, err := memo.Do(ctx, r.cache, r, numbersOf[T]{sha}, func(_ context.Context, _ *Workspace, of numbersOf[T]) (n numbers[T], err error) {
-		return n, read(of.SHA256, &n.list)
-	})
+	n, err := memo.Do(
+		ctx,
+		r.cache,
+		r,
+		numbersOf[T]{sha},
+		func(_ context.Context, _ *Workspace, of numbersOf[T]) (n numbers[T], err error) {
+			return n, read(of.SHA256, &n.list)
+		},
+	)
 	*into = n.list
 	return err
 }

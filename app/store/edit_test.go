@@ -40,7 +40,17 @@ func TestAnEditThatIsSentAgainIsMadeOnce(t *testing.T) {
 		numbers := make([]int, 12)
 		for k := range numbers {
 			wait.Go(func() {
-				rev, err := s.Edit(ctx, "s", store.Change{From: 1 + e, Patch: rename(0, fmt.Sprint("once", e)), Label: "Rename", ID: fmt.Sprint("e", e), Merge: true})
+				rev, err := s.Edit(
+					ctx,
+					"s",
+					store.Change{
+						From:  1 + e,
+						Patch: rename(0, fmt.Sprint("once", e)),
+						Label: "Rename",
+						ID:    fmt.Sprint("e", e),
+						Merge: true,
+					},
+				)
 				if assert.NoError(t, err) {
 					numbers[k] = rev.Number
 				}
@@ -53,7 +63,11 @@ func TestAnEditThatIsSentAgainIsMadeOnce(t *testing.T) {
 	}
 	_, err = s.Edit(ctx, "s", store.Change{From: 1 + edits, Patch: rename(0, "later"), Label: "Rename"})
 	require.NoError(t, err)
-	rev, err := s.Edit(ctx, "s", store.Change{From: 1, Patch: rename(0, "once0"), Label: "Rename", ID: "e0", Merge: true})
+	rev, err := s.Edit(
+		ctx,
+		"s",
+		store.Change{From: 1, Patch: rename(0, "once0"), Label: "Rename", ID: "e0", Merge: true},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, 2+edits, rev.Number)
 	assert.Equal(t, "later", rev.Document.Removals[0].Name, "what came after it stands")
@@ -66,11 +80,21 @@ func TestEditsThatWaitedAreMerged(t *testing.T) {
 	_, err := s.Edit(ctx, "s", store.Change{From: 0, Patch: add("a"), Label: "Add"})
 	require.NoError(t, err)
 	// Somebody else adds a removal before that one meanwhile: places in the list move.
-	_, err = s.Edit(ctx, "s", store.Change{From: 1, Patch: json.RawMessage(`[{"op":"add","path":"/removals/0","value":` + removal("b") + `}]`), Label: "Add"})
+	_, err = s.Edit(
+		ctx,
+		"s",
+		store.Change{
+			From:  1,
+			Patch: json.RawMessage(`[{"op":"add","path":"/removals/0","value":` + removal("b") + `}]`),
+			Label: "Add",
+		},
+	)
 	require.NoError(t, err)
 	first := store.Change{From: 1, Patch: rename(0, "mine"), Label: "Rename", ID: "e1", Merge: true}
 	second := store.Change{From: 1, Before: first.Patch, Patch: fade(0, 0.5), Label: "Opacity", ID: "e2", Merge: true}
-	both := json.RawMessage(`[` + string(first.Patch[1:len(first.Patch)-1]) + `,` + string(second.Patch[1:len(second.Patch)-1]) + `]`)
+	both := json.RawMessage(
+		`[` + string(first.Patch[1:len(first.Patch)-1]) + `,` + string(second.Patch[1:len(second.Patch)-1]) + `]`,
+	)
 	third := store.Change{From: 1, Before: both, Patch: rename(0, "mine again"), Label: "Rename", ID: "e3", Merge: true}
 	for _, c := range []store.Change{first, second, third} {
 		rev, err := s.Edit(ctx, "s", c)
@@ -84,12 +108,24 @@ func TestEditsThatWaitedAreMerged(t *testing.T) {
 	assert.InDelta(t, 0.5, head.Document.Removals[1].Settle.Opacity, 1e-12)
 
 	// The same thing changed by another: refused with the newer state, and nothing is changed.
-	_, err = s.Edit(ctx, "s", store.Change{From: 1, Patch: rename(0, "too late"), Label: "Rename", ID: "e4", Merge: true})
+	_, err = s.Edit(
+		ctx,
+		"s",
+		store.Change{From: 1, Patch: rename(0, "too late"), Label: "Rename", ID: "e4", Merge: true},
+	)
 	var stale *store.Stale
 	require.True(t, errors.As(err, &stale), "%v", err)
 	assert.Equal(t, head.Number, stale.Now.Number)
 	// Taken away by another: as well.
-	_, err = s.Edit(ctx, "s", store.Change{From: head.Number, Patch: json.RawMessage(`[{"op":"remove","path":"/removals/1"}]`), Label: "Remove"})
+	_, err = s.Edit(
+		ctx,
+		"s",
+		store.Change{
+			From:  head.Number,
+			Patch: json.RawMessage(`[{"op":"remove","path":"/removals/1"}]`),
+			Label: "Remove",
+		},
+	)
 	require.NoError(t, err)
 	_, err = s.Edit(ctx, "s", store.Change{From: head.Number, Patch: fade(1, 0.2), Label: "Opacity", Merge: true})
 	require.True(t, errors.As(err, &stale), "%v", err)
@@ -115,7 +151,11 @@ func TestAFailedSaveLeavesNothingBehind(t *testing.T) {
 	s := withShot(t)
 	rev, err := s.Edit(ctx, "s", store.Change{From: 0, Patch: add("a"), Label: "Add"})
 	require.NoError(t, err)
-	_, err = s.Edit(ctx, "s", store.Change{From: rev.Number, Patch: rename(0, "x"), Label: "bad \x00 label", Merge: true})
+	_, err = s.Edit(
+		ctx,
+		"s",
+		store.Change{From: rev.Number, Patch: rename(0, "x"), Label: "bad \x00 label", Merge: true},
+	)
 	require.Error(t, err)
 	now, err := s.Head(ctx, "s")
 	require.NoError(t, err)

@@ -29,7 +29,9 @@ func Away(err error) bool {
 	}
 	var lost *Lost
 	// A connection that was found broken before anything was sent on it has no error but this one.
-	return errors.As(err, &lost) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, sql.ErrConnDone) || strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "closed pool")
+	return errors.As(err, &lost) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, sql.ErrConnDone) ||
+		strings.Contains(err.Error(), "conn closed") ||
+		strings.Contains(err.Error(), "closed pool")
 }
 
 // Lost is an error of the connection to the database.
@@ -60,7 +62,9 @@ func lost(err error) error {
 // none (class 22 of SQLSTATE).
 func Unfit(err error) bool {
 	var refused *pgconn.PgError
-	return errors.As(err, &refused) && strings.HasPrefix(refused.Code, "22") || err != nil && strings.Contains(err.Error(), "is greater than maximum value for") || err != nil && strings.Contains(err.Error(), "is less than minimum value for")
+	return errors.As(err, &refused) && strings.HasPrefix(refused.Code, "22") ||
+		err != nil && strings.Contains(err.Error(), "is greater than maximum value for") ||
+		err != nil && strings.Contains(err.Error(), "is less than minimum value for")
 }
 
 // Foreign reports whether an error is the database driver's own.
@@ -68,5 +72,7 @@ func Foreign(err error) bool {
 	var refused *pgconn.PgError
 	var connect *pgconn.ConnectError
 	var lost *Lost
-	return errors.As(err, &refused) || errors.As(err, &connect) || errors.As(err, &lost) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, sql.ErrConnDone)
+	return errors.As(err, &refused) || errors.As(err, &connect) || errors.As(err, &lost) ||
+		errors.Is(err, driver.ErrBadConn) ||
+		errors.Is(err, sql.ErrConnDone)
 }

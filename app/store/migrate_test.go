@@ -69,14 +69,24 @@ func TestPatchesOfAnEarlierVersionAreReplayedAsSuch(t *testing.T) {
 	defer c.Close(ctx)
 	stroke := `{"id":"%s","mode":"colour","home":1005,"size":9,"hardness":1,"opacity":1,"colour":[1,0,0],"path":{"points":[[3,4]]}}`
 	whole := `{"format":"jardin/treatment","version":4,"tracks":[],"removals":[{"id":"a","name":"a","range":{"first":1001,"last":1010},"reference":1005,
-		"mark":{"outlines":[]},"follow":{},"fill":{"sources":[{"id":"p","name":"p","kind":"plate","frame":1005,"strokes":[` + fmt.Sprintf(stroke, "one") + `]}]},"settle":{"opacity":1}}]}`
+		"mark":{"outlines":[]},"follow":{},"fill":{"sources":[{"id":"p","name":"p","kind":"plate","frame":1005,"strokes":[` + fmt.Sprintf(
+		stroke,
+		"one",
+	) + `]}]},"settle":{"opacity":1}}]}`
 	for n, row := range []struct{ document, patch any }{{whole, nil},
 		{nil, `[{"op":"add","path":"/removals/0/fill/sources/0/strokes/-","value":` + fmt.Sprintf(stroke, "two") + `}]`},
 		{nil, `[{"op":"replace","path":"/removals/0/fill/sources/0/whole","value":true},{"op":"remove","path":"/removals/0/fill/sources/0/strokes/0"}]`}} {
 		if n == 2 { // what is not there yet is added
 			row.patch = strings.Replace(row.patch.(string), `"replace"`, `"add"`, 1)
 		}
-		_, err := c.Exec(ctx, `insert into revisions (shot_id, number, parent, label, document, patch, patched) values ('s', $1, $2, 'old', $3, $4, 10)`, n+1, n, row.document, row.patch)
+		_, err := c.Exec(
+			ctx,
+			`insert into revisions (shot_id, number, parent, label, document, patch, patched) values ('s', $1, $2, 'old', $3, $4, 10)`,
+			n+1,
+			n,
+			row.document,
+			row.patch,
+		)
 		require.NoError(t, err)
 	}
 	_, err = c.Exec(ctx, `update shots set head = 3, tip = 3 where id = 's'`)
@@ -92,10 +102,32 @@ func TestPatchesOfAnEarlierVersionAreReplayedAsSuch(t *testing.T) {
 	assert.Equal(t, []string{"one"}, ids(s.Revision(ctx, "s", 1)))
 	assert.Equal(t, []string{"one", "two"}, ids(s.Revision(ctx, "s", 2)))
 	assert.Equal(t, []string{"two"}, ids(s.Head(ctx, "s")))
-	rev, _, err := s.AddStroke(ctx, "s", "a", treatment.Source{ID: "p"}, treatment.Stroke{ID: "three", Mode: "colour", Home: 1005, Size: 9, Opacity: 1, Colour: &[3]float64{}, Path: &treatment.Path{Points: [][]float64{{1, 2}}}})
+	rev, _, err := s.AddStroke(
+		ctx,
+		"s",
+		"a",
+		treatment.Source{ID: "p"},
+		treatment.Stroke{
+			ID:      "three",
+			Mode:    "colour",
+			Home:    1005,
+			Size:    9,
+			Opacity: 1,
+			Colour:  &[3]float64{},
+			Path:    &treatment.Path{Points: [][]float64{{1, 2}}},
+		},
+	)
 	require.NoError(t, err)
 	require.True(t, rev.Document.Removals[0].Fill.Sources[0].Plate.Whole)
-	_, err = s.Edit(ctx, "s", store.Change{From: rev.Number, Label: "Rename", Patch: []byte(`[{"op":"replace","path":"/removals/0/name","value":"b"}]`)})
+	_, err = s.Edit(
+		ctx,
+		"s",
+		store.Change{
+			From:  rev.Number,
+			Label: "Rename",
+			Patch: []byte(`[{"op":"replace","path":"/removals/0/name","value":"b"}]`),
+		},
+	)
 	require.NoError(t, err)
 	again, err := store.Open(ctx, url) // nothing is remembered
 	require.NoError(t, err)

@@ -149,11 +149,27 @@ func TestRevisionsAreStoredAsWhatChanged(t *testing.T) {
 		case 2:
 			head, err := s.Head(ctx, "s")
 			require.NoError(t, err)
-			rev, err := s.Edit(who, "s", store.Change{From: head.Number, Patch: json.RawMessage(fmt.Sprintf(`[{"op":"replace","path":"/removals/0/name","value":"n%d"}]`, k)), Label: "Rename"})
+			rev, err := s.Edit(
+				who,
+				"s",
+				store.Change{
+					From: head.Number,
+					Patch: json.RawMessage(
+						fmt.Sprintf(`[{"op":"replace","path":"/removals/0/name","value":"n%d"}]`, k),
+					),
+					Label: "Rename",
+				},
+			)
 			keep(rev, err)
 		default:
-			rev, _, err := s.AddStroke(who, "s", "base", source, treatment.Stroke{ID: fmt.Sprint("s", k), Mode: "colour", Home: 1005, Size: 10, Hardness: 1, Opacity: 1,
-				Colour: &[3]float64{1, 0, 0}, Path: &treatment.Path{Artifact: fmt.Sprintf("%064d", k)}})
+			rev, _, err := s.AddStroke(
+				who,
+				"s",
+				"base",
+				source,
+				treatment.Stroke{ID: fmt.Sprint("s", k), Mode: "colour", Home: 1005, Size: 10, Hardness: 1, Opacity: 1,
+					Colour: &[3]float64{1, 0, 0}, Path: &treatment.Path{Artifact: fmt.Sprintf("%064d", k)}},
+			)
 			keep(rev, err)
 		}
 	}
@@ -171,12 +187,22 @@ func TestRevisionsAreStoredAsWhatChanged(t *testing.T) {
 	require.NoError(t, err)
 	defer conn.Close(ctx)
 	var stored, whole int
-	require.NoError(t, conn.QueryRow(ctx, `select sum(coalesce(length(document::text), 0) + coalesce(length(patch::text), 0)), count(document) from revisions`).Scan(&stored, &whole))
+	require.NoError(
+		t,
+		conn.QueryRow(ctx, `select sum(coalesce(length(document::text), 0) + coalesce(length(patch::text), 0)), count(document) from revisions`).
+			Scan(&stored, &whole),
+	)
 	changed := 0
 	for _, b := range blobs {
 		changed += len(b)
 	}
-	t.Logf("%d revisions: %d kB stored, %d of them whole; all whole they would be %d kB", len(blobs), stored>>10, whole, changed>>10)
+	t.Logf(
+		"%d revisions: %d kB stored, %d of them whole; all whole they would be %d kB",
+		len(blobs),
+		stored>>10,
+		whole,
+		changed>>10,
+	)
 	assert.Less(t, stored, changed/8)
 }
 
@@ -189,7 +215,12 @@ func BenchmarkStrokeOnTopOf(b *testing.B) {
 				if err := json.Unmarshal([]byte(removal("base")), &one); err != nil {
 					return err
 				}
-				src := treatment.Source{ID: "p", Name: "plate", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 1005}}
+				src := treatment.Source{
+					ID:    "p",
+					Name:  "plate",
+					Kind:  treatment.HeldPlate,
+					Plate: &treatment.Plate{Frame: 1005},
+				}
 				for k := range many {
 					src.Plate.Strokes = append(src.Plate.Strokes, stroke(fmt.Sprint("x", k)))
 				}
@@ -209,5 +240,14 @@ func BenchmarkStrokeOnTopOf(b *testing.B) {
 }
 
 func stroke(id string) treatment.Stroke {
-	return treatment.Stroke{ID: id, Mode: "clone", Home: 1005, Size: 10, Hardness: 1, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{30, 4}}, Path: &treatment.Path{Artifact: fmt.Sprintf("%064x", id)[:64]}}
+	return treatment.Stroke{
+		ID:       id,
+		Mode:     "clone",
+		Home:     1005,
+		Size:     10,
+		Hardness: 1,
+		Opacity:  1,
+		From:     &treatment.From{Offset: treatment.Vec{30, 4}},
+		Path:     &treatment.Path{Artifact: fmt.Sprintf("%064x", id)[:64]},
+	}
 }

@@ -40,7 +40,10 @@ func (r *Revision) Brief() *Revision {
 type Stale struct{ Now *Revision }
 
 func (e *Stale) Error() string {
-	return fmt.Sprintf("the treatment was changed meanwhile and is now at revision %d; apply the change to that", e.Now.Number)
+	return fmt.Sprintf(
+		"the treatment was changed meanwhile and is now at revision %d; apply the change to that",
+		e.Now.Number,
+	)
 }
 
 // Invalid says that an edit would leave a treatment that is not valid.
@@ -57,7 +60,11 @@ func (e *Touched) Error() string {
 	if by == "" {
 		by = "somebody else"
 	}
-	return fmt.Sprintf("“%s” cannot be taken back by itself: %s changed the same thing since. Go back to an earlier state in the history, or change it by hand", e.Label, by)
+	return fmt.Sprintf(
+		"“%s” cannot be taken back by itself: %s changed the same thing since. Go back to an earlier state in the history, or change it by hand",
+		e.Label,
+		by,
+	)
 }
 
 // A revisionRow is what is told of a revision without its document.
@@ -163,12 +170,25 @@ func written(blob []byte) ([]byte, error) {
 var errNoWhole = errors.New("no whole document lies before it")
 
 // revision completes what is told of a revision for whoever asks.
-func (s *Store) revision(ctx context.Context, q sqlx.QueryerContext, shot string, row *revisionRow, head bool) (*Revision, error) {
+func (s *Store) revision(
+	ctx context.Context,
+	q sqlx.QueryerContext,
+	shot string,
+	row *revisionRow,
+	head bool,
+) (*Revision, error) {
 	d, err := s.document(ctx, q, shot, row.Number)
 	if err != nil {
 		return nil, err
 	}
-	out := &Revision{Number: row.Number, Label: row.Label, Author: row.Author, CreatedAt: row.CreatedAt, Stale: []string{}, Document: d.doc}
+	out := &Revision{
+		Number:    row.Number,
+		Label:     row.Label,
+		Author:    row.Author,
+		CreatedAt: row.CreatedAt,
+		Stale:     []string{},
+		Document:  d.doc,
+	}
 	for i := range d.doc.Tracks {
 		if d.doc.Tracks[i].Stale() {
 			out.Stale = append(out.Stale, d.doc.Tracks[i].ID)
@@ -204,7 +224,12 @@ func (s *Store) one(ctx context.Context, q sqlx.QueryerContext, shot, number str
 		revisionRow
 		Head int `db:"head"`
 	}
-	err := sqlx.GetContext(ctx, q, &row, `select `+revisionColumns+`, (select head from shots where id = $1) as head from revisions where shot_id = $1 and number = `+number, append([]any{shot}, more...)...)
+	err := sqlx.GetContext(
+		ctx,
+		q,
+		&row,
+		`select `+revisionColumns+`, (select head from shots where id = $1) as head from revisions where shot_id = $1 and number = `+number,
+		append([]any{shot}, more...)...)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNone
 	}
@@ -232,14 +257,28 @@ func (s *Store) History(ctx context.Context, shot string, before, limit int) ([]
 		revisionRow
 		Head int `db:"head"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `select `+revisionColumns+`, (select head from shots where id = $1) as head from revisions
-		where shot_id = $1 and ($2 = 0 or number < $2) order by number desc limit $3`, shot, before, limit)
+	err := s.db.SelectContext(
+		ctx,
+		&rows,
+		`select `+revisionColumns+`, (select head from shots where id = $1) as head from revisions
+		where shot_id = $1 and ($2 = 0 or number < $2) order by number desc limit $3`,
+		shot,
+		before,
+		limit,
+	)
 	if err != nil {
 		return nil, err
 	}
 	me, out := ActorOf(ctx), []State{}
 	for _, r := range rows {
-		st := State{Number: r.Number, Label: r.Label, Author: r.Author, CreatedAt: r.CreatedAt, InForce: r.Number == r.Head, Own: me.Window != "" && r.Client == me.Window}
+		st := State{
+			Number:    r.Number,
+			Label:     r.Label,
+			Author:    r.Author,
+			CreatedAt: r.CreatedAt,
+			InForce:   r.Number == r.Head,
+			Own:       me.Window != "" && r.Client == me.Window,
+		}
 		if r.Parent.Valid {
 			before := int(r.Parent.Int64)
 			st.Before = &before
@@ -357,61 +396,77 @@ func (s *Store) Amend(ctx context.Context, id, label string, f func(*treatment.D
 // AddStroke adds a stroke to a source of a removal; a source that is not there yet is made.
 // It takes no longer on top of many strokes than on top of few. The error is ErrGone if the
 // removal is not there, and ErrKept with the revision in force if the stroke is there already.
-func (s *Store) AddStroke(ctx context.Context, id, removal string, source treatment.Source, stroke treatment.Stroke) (*Revision, []document.Operation, error) {
+func (s *Store) AddStroke(
+	ctx context.Context,
+	id, removal string,
+	source treatment.Source,
+	stroke treatment.Stroke,
+) (*Revision, []document.Operation, error) {
 	// Several who paint wait here, for a millisecond each, rather than all trying again whenever one was faster.
 	turn, _ := s.painting.LoadOrStore(id, &sync.Mutex{})
 	turn.(*sync.Mutex).Lock()
 	defer turn.(*sync.Mutex).Unlock()
 	var patch []document.Operation
-	rev, err := s.change(ctx, id, "Paint a stroke", nil, func(at *state) (*treatment.Document, []document.Operation, error) {
-		old := at.saved.doc
-		r, i := old.Find(removal)
-		if r == nil {
-			return nil, nil, ErrGone
-		}
-		for j := range r.Fill.Sources {
-			strokes := r.Fill.Sources[j].Strokes()
-			for k := range strokes {
-				if strokes[k].ID == stroke.ID {
-					return nil, nil, ErrKept
+	rev, err := s.change(
+		ctx,
+		id,
+		"Paint a stroke",
+		nil,
+		func(at *state) (*treatment.Document, []document.Operation, error) {
+			old := at.saved.doc
+			r, i := old.Find(removal)
+			if r == nil {
+				return nil, nil, ErrGone
+			}
+			for j := range r.Fill.Sources {
+				strokes := r.Fill.Sources[j].Strokes()
+				for k := range strokes {
+					if strokes[k].ID == stroke.ID {
+						return nil, nil, ErrKept
+					}
 				}
 			}
-		}
-		// Everything on the way to the stroke is copied; what lies beside it is shared.
-		doc := *old
-		doc.Removals = append([]treatment.Removal{}, old.Removals...)
-		into := &doc.Removals[i]
-		into.Fill.Sources = append([]treatment.Source{}, into.Fill.Sources...)
-		at0 := fmt.Sprintf("/removals/%d/fill/sources", i)
-		found := -1
-		for j := range into.Fill.Sources {
-			if into.Fill.Sources[j].ID == source.ID {
-				found = j
+			// Everything on the way to the stroke is copied; what lies beside it is shared.
+			doc := *old
+			doc.Removals = append([]treatment.Removal{}, old.Removals...)
+			into := &doc.Removals[i]
+			into.Fill.Sources = append([]treatment.Source{}, into.Fill.Sources...)
+			at0 := fmt.Sprintf("/removals/%d/fill/sources", i)
+			found := -1
+			for j := range into.Fill.Sources {
+				if into.Fill.Sources[j].ID == source.ID {
+					found = j
+				}
 			}
-		}
-		if found < 0 {
-			fresh := source.With([]treatment.Stroke{stroke})
-			into.Fill.Sources = append(into.Fill.Sources, fresh)
-			patch = []document.Operation{{Op: "add", Path: at0 + "/-", Value: fresh}}
-			found = len(into.Fill.Sources) - 1
-		} else {
-			src := &into.Fill.Sources[found]
-			strokes, list := src.Strokes(), fmt.Sprintf("%s/%d/%s/strokes", at0, found, src.Kind)
-			if len(strokes) == 0 {
-				patch = []document.Operation{{Op: "add", Path: list, Value: []treatment.Stroke{stroke}}}
+			if found < 0 {
+				fresh := source.With([]treatment.Stroke{stroke})
+				into.Fill.Sources = append(into.Fill.Sources, fresh)
+				patch = []document.Operation{{Op: "add", Path: at0 + "/-", Value: fresh}}
+				found = len(into.Fill.Sources) - 1
 			} else {
-				patch = []document.Operation{{Op: "add", Path: list + "/-", Value: stroke}}
+				src := &into.Fill.Sources[found]
+				strokes, list := src.Strokes(), fmt.Sprintf("%s/%d/%s/strokes", at0, found, src.Kind)
+				if len(strokes) == 0 {
+					patch = []document.Operation{{Op: "add", Path: list, Value: []treatment.Stroke{stroke}}}
+				} else {
+					patch = []document.Operation{{Op: "add", Path: list + "/-", Value: stroke}}
+				}
+				*src = src.With(append(strokes[:len(strokes):len(strokes)], stroke))
 			}
-			*src = src.With(append(strokes[:len(strokes):len(strokes)], stroke))
-		}
-		if into.Fill.Sources[found].StrokeList() == nil {
-			return nil, nil, &Invalid{fmt.Errorf("%q cannot be painted on; choose a clean plate, or paint that travels", into.Fill.Sources[found].Name)}
-		}
-		if err := doc.ValidateStroke(at.shot.Range(), i, found, len(into.Fill.Sources[found].Strokes())-1); err != nil {
-			return nil, nil, &Invalid{err}
-		}
-		return &doc, patch, nil
-	})
+			if into.Fill.Sources[found].StrokeList() == nil {
+				return nil, nil, &Invalid{
+					fmt.Errorf(
+						"%q cannot be painted on; choose a clean plate, or paint that travels",
+						into.Fill.Sources[found].Name,
+					),
+				}
+			}
+			if err := doc.ValidateStroke(at.shot.Range(), i, found, len(into.Fill.Sources[found].Strokes())-1); err != nil {
+				return nil, nil, &Invalid{err}
+			}
+			return &doc, patch, nil
+		},
+	)
 	if errors.Is(err, ErrKept) {
 		rev, headErr := s.Head(ctx, id)
 		return rev, nil, errors.Join(err, headErr)
@@ -464,7 +519,12 @@ type state struct {
 // change saves what f makes of the treatment in force as a new revision. f works outside of
 // any lock: only saving takes the shot's row, and if somebody else was faster it is called
 // again, unless it says that its change is stale then.
-func (s *Store) change(ctx context.Context, id, label string, undoes *int, f func(*state) (*treatment.Document, []document.Operation, error)) (*Revision, error) {
+func (s *Store) change(
+	ctx context.Context,
+	id, label string,
+	undoes *int,
+	f func(*state) (*treatment.Document, []document.Operation, error),
+) (*Revision, error) {
 	for tries := 0; ; tries++ {
 		shot, err := s.Shot(ctx, id)
 		if err != nil {
@@ -496,7 +556,13 @@ func (s *Store) change(ctx context.Context, id, label string, undoes *int, f fun
 
 // save writes a new revision on top of the shot as it was read; errStale if it is not in
 // force any more. Where no patch is given it is worked out.
-func (s *Store) save(ctx context.Context, at *state, undoes *int, doc *treatment.Document, patch []document.Operation) (*Revision, error) {
+func (s *Store) save(
+	ctx context.Context,
+	at *state,
+	undoes *int,
+	doc *treatment.Document,
+	patch []document.Operation,
+) (*Revision, error) {
 	shot, old, label := at.shot, at.saved, at.label
 	if patch == nil {
 		a, err := document.Tree(old.doc)
@@ -517,7 +583,13 @@ func (s *Store) save(ctx context.Context, at *state, undoes *int, doc *treatment
 		return nil, err
 	}
 	me := ActorOf(ctx)
-	row := revisionRow{Parent: sql.NullInt64{Int64: int64(shot.Head), Valid: true}, Label: label, Author: me.Name, Client: me.Window, Browser: me.Browser}
+	row := revisionRow{
+		Parent:  sql.NullInt64{Int64: int64(shot.Head), Valid: true},
+		Label:   label,
+		Author:  me.Name,
+		Client:  me.Window,
+		Browser: me.Browser,
+	}
 	if undoes != nil {
 		row.Undoes = sql.NullInt64{Int64: int64(*undoes), Valid: true}
 	}
@@ -527,7 +599,12 @@ func (s *Store) save(ctx context.Context, at *state, undoes *int, doc *treatment
 			Head int `db:"head"`
 			Tip  int `db:"tip"`
 		}
-		err := tx.GetContext(ctx, &now, `select head, tip from shots where id = $1 and deleted_at is null for update`, shot.ID)
+		err := tx.GetContext(
+			ctx,
+			&now,
+			`select head, tip from shots where id = $1 and deleted_at is null for update`,
+			shot.ID,
+		)
 		if errors.Is(err, sql.ErrNoRows) {
 			return ErrNone
 		}
@@ -554,9 +631,24 @@ func (s *Store) save(ctx context.Context, at *state, undoes *int, doc *treatment
 			}
 			whole, part, row.Patched, size = blob, nil, 0, len(blob)
 		}
-		err = tx.GetContext(ctx, &row.CreatedAt, `insert into revisions (shot_id, number, parent, label, document, patch, patched, author, client, browser, undoes, edit)
+		err = tx.GetContext(
+			ctx,
+			&row.CreatedAt,
+			`insert into revisions (shot_id, number, parent, label, document, patch, patched, author, client, browser, undoes, edit)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, nullif($12, '')) returning created_at`,
-			shot.ID, row.Number, row.Parent, row.Label, whole, part, row.Patched, row.Author, row.Client, row.Browser, row.Undoes, at.edit)
+			shot.ID,
+			row.Number,
+			row.Parent,
+			row.Label,
+			whole,
+			part,
+			row.Patched,
+			row.Author,
+			row.Client,
+			row.Browser,
+			row.Undoes,
+			at.edit,
+		)
 		if err != nil {
 			return err
 		}

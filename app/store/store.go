@@ -83,7 +83,11 @@ func (s *Store) migrate(ctx context.Context) error {
 		return fmt.Errorf("read the database's version: %w", err)
 	}
 	if there > known {
-		return fmt.Errorf("the data were last used by a newer Jardin (their version is %d, this program knows up to %d); start that one, or restore a backup that was made before", there, known)
+		return fmt.Errorf(
+			"the data were last used by a newer Jardin (their version is %d, this program knows up to %d); start that one, or restore a backup that was made before",
+			there,
+			known,
+		)
 	}
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("migrate the database: %w", err)
@@ -133,7 +137,10 @@ type Shot struct {
 func (s *Shot) Media() media.Shot {
 	return media.Shot{
 		First: s.First, Last: s.Last, Width: s.Width, Height: s.Height, Samples: media.Samples{Depth: s.Depth, Float: s.Float}, Alpha: s.Alpha,
-		Rate: media.Rational{Num: s.RateNum, Den: s.RateDen}, Aspect: s.Aspect, Transfer: s.Transfer, Primaries: s.Primaries, Timecode: s.Timecode,
+		Rate: media.Rational{
+			Num: s.RateNum,
+			Den: s.RateDen,
+		}, Aspect: s.Aspect, Transfer: s.Transfer, Primaries: s.Primaries, Timecode: s.Timecode,
 	}
 }
 
@@ -179,7 +186,12 @@ func (s *Store) AddShot(ctx context.Context, shot *Shot) error {
 		if err != nil {
 			return fmt.Errorf("add the shot: %w", err)
 		}
-		_, err = tx.ExecContext(ctx, `insert into revisions (shot_id, number, label, document) values ($1, 0, 'Empty', $2)`, shot.ID, empty)
+		_, err = tx.ExecContext(
+			ctx,
+			`insert into revisions (shot_id, number, label, document) values ($1, 0, 'Empty', $2)`,
+			shot.ID,
+			empty,
+		)
 		return err
 	})
 }
@@ -279,7 +291,12 @@ func touched(result sql.Result, err error) error {
 func (s *Store) PutArtifact(ctx context.Context, content []byte) (string, error) {
 	sum := sha256.Sum256(content)
 	sha := hex.EncodeToString(sum[:])
-	_, err := s.db.ExecContext(ctx, `insert into artifacts (sha256, content) values ($1, $2) on conflict do nothing`, sha, content)
+	_, err := s.db.ExecContext(
+		ctx,
+		`insert into artifacts (sha256, content) values ($1, $2) on conflict do nothing`,
+		sha,
+		content,
+	)
 	if err != nil {
 		return "", fmt.Errorf("keep an artifact: %w", err)
 	}

@@ -155,7 +155,13 @@ func TestATrackFromAnOlderRegionIsStale(t *testing.T) {
 	_, err := s.Edit(ctx, "s", store.Change{From: 0, Patch: add("a"), Label: "Add a"})
 	require.NoError(t, err)
 	rev, err := s.Amend(ctx, "s", "Follow", func(d *treatment.Document) error {
-		t := treatment.Track{ID: "t", Kind: treatment.PlaneTrack, Home: 1005, Motion: geom.Position, Region: []treatment.Vec{{0, 0}, {40, 0}, {40, 40}}}
+		t := treatment.Track{
+			ID:     "t",
+			Kind:   treatment.PlaneTrack,
+			Home:   1005,
+			Motion: geom.Position,
+			Region: []treatment.Vec{{0, 0}, {40, 0}, {40, 40}},
+		}
 		t.Data = &treatment.Data{Basis: t.Basis(), Samples: []treatment.Sample{{Frame: 1005, Matrix: geom.Identity}}}
 		d.Tracks = append(d.Tracks, t)
 		return nil

@@ -47,8 +47,12 @@ func (s *Store) AddTask(ctx context.Context, t *Task) error {
 	}
 	me := ActorOf(ctx)
 	t.Author, t.Client, t.Browser = me.Name, me.Window, me.Browser
-	_, err := s.db.NamedExecContext(ctx, `insert into tasks (id, shot_id, kind, title, subject, state, total, detail, version, movies, author, client, browser)
-		values (:id, :shot_id, :kind, :title, :subject, :state, :total, :detail, :version, :movies, :author, :client, :browser)`, t)
+	_, err := s.db.NamedExecContext(
+		ctx,
+		`insert into tasks (id, shot_id, kind, title, subject, state, total, detail, version, movies, author, client, browser)
+		values (:id, :shot_id, :kind, :title, :subject, :state, :total, :detail, :version, :movies, :author, :client, :browser)`,
+		t,
+	)
 	return err
 }
 
@@ -113,8 +117,15 @@ func (s *Store) SetResult(ctx context.Context, id string, result any) error {
 // reports whether there is one.
 func (s *Store) LastResult(ctx context.Context, shot, kind, subject string, into any) (bool, error) {
 	var blob []byte
-	err := s.db.GetContext(ctx, &blob, `select result from tasks where shot_id = $1 and kind = $2 and subject = $3 and result is not null
-		order by created_at desc limit 1`, shot, kind, subject)
+	err := s.db.GetContext(
+		ctx,
+		&blob,
+		`select result from tasks where shot_id = $1 and kind = $2 and subject = $3 and result is not null
+		order by created_at desc limit 1`,
+		shot,
+		kind,
+		subject,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, nil
 	}
@@ -138,7 +149,12 @@ func (s *Store) SetPartial(ctx context.Context, id string, found any) (err error
 
 // NextDelivery counts a shot's deliveries up, and returns the new number.
 func (s *Store) NextDelivery(ctx context.Context, shot string) (n int, err error) {
-	err = s.db.GetContext(ctx, &n, `update shots set deliveries = deliveries + 1 where id = $1 returning deliveries`, shot)
+	err = s.db.GetContext(
+		ctx,
+		&n,
+		`update shots set deliveries = deliveries + 1 where id = $1 returning deliveries`,
+		shot,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = ErrNone
 	}
@@ -171,23 +187,41 @@ func (s *Store) Task(ctx context.Context, id string) (*Task, error) {
 // those made before the task with an identifier; empty for the newest.
 func (s *Store) Tasks(ctx context.Context, shot, before string, limit int) ([]Task, error) {
 	out := []Task{}
-	err := s.db.SelectContext(ctx, &out, `select t.* from tasks t join shots s on s.id = t.shot_id and s.deleted_at is null
+	err := s.db.SelectContext(
+		ctx,
+		&out,
+		`select t.* from tasks t join shots s on s.id = t.shot_id and s.deleted_at is null
 		where ($1 = '' or t.shot_id = $1) and ($2 = '' or (t.created_at, t.id) < (select created_at, id from tasks where id = $2))
-		order by t.created_at desc, t.id desc limit $3`, shot, before, limit)
+		order by t.created_at desc, t.id desc limit $3`,
+		shot,
+		before,
+		limit,
+	)
 	return out, err
 }
 
 // AllTasks returns all tasks of a shot, or of all shots for an empty id, deleted ones too.
 func (s *Store) AllTasks(ctx context.Context, shot string) ([]Task, error) {
 	out := []Task{}
-	err := s.db.SelectContext(ctx, &out, `select * from tasks where $1 = '' or shot_id = $1 order by created_at desc`, shot)
+	err := s.db.SelectContext(
+		ctx,
+		&out,
+		`select * from tasks where $1 = '' or shot_id = $1 order by created_at desc`,
+		shot,
+	)
 	return out, err
 }
 
 // Attempt counts how often work on a task was begun without having come any further since,
 // and returns that.
 func (s *Store) Attempt(ctx context.Context, id string, reached int) (n int, err error) {
-	err = s.db.GetContext(ctx, &n, `update tasks set attempts = case when $2 > reached then 1 else attempts + 1 end, reached = $2 where id = $1 returning attempts`, id, reached)
+	err = s.db.GetContext(
+		ctx,
+		&n,
+		`update tasks set attempts = case when $2 > reached then 1 else attempts + 1 end, reached = $2 where id = $1 returning attempts`,
+		id,
+		reached,
+	)
 	return n, err
 }
 

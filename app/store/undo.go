@@ -17,7 +17,12 @@ import (
 //
 // Own is what was done in the same window; what was done in another window of the same
 // browser that is closed now; and what was done before windows were told apart.
-func (s *Store) own(ctx context.Context, q sqlx.QueryerContext, shot string, head int) (undo *revisionRow, redo *redoing, err error) {
+func (s *Store) own(
+	ctx context.Context,
+	q sqlx.QueryerContext,
+	shot string,
+	head int,
+) (undo *revisionRow, redo *redoing, err error) {
 	line, err := s.line(ctx, q, shot, head)
 	if err != nil {
 		return nil, nil, err
@@ -117,7 +122,11 @@ func (s *Store) Redo(ctx context.Context, id string) (*Revision, error) {
 
 var errNothing = errors.New("there is nothing to take back")
 
-func (s *Store) takeBack(ctx context.Context, id string, choose func(*revisionRow, *redoing) (*revisionRow, string)) (*Revision, error) {
+func (s *Store) takeBack(
+	ctx context.Context,
+	id string,
+	choose func(*revisionRow, *redoing) (*revisionRow, string),
+) (*Revision, error) {
 	var undoes int
 	var label string
 	rev, err := s.change(ctx, id, "", &undoes, func(at *state) (*treatment.Document, []document.Operation, error) {
@@ -186,11 +195,17 @@ func (s *Store) since(ctx context.Context, shot string, head int, of *revisionRo
 
 // GoBack puts an earlier state in force again, as a new one.
 func (s *Store) GoBack(ctx context.Context, id string, to int) (*Revision, error) {
-	return s.change(ctx, id, fmt.Sprintf("Back to state %d", to), nil, func(at *state) (*treatment.Document, []document.Operation, error) {
-		old, err := s.document(ctx, s.db, id, to)
-		if err != nil {
-			return nil, nil, err
-		}
-		return old.doc, nil, nil
-	})
+	return s.change(
+		ctx,
+		id,
+		fmt.Sprintf("Back to state %d", to),
+		nil,
+		func(at *state) (*treatment.Document, []document.Operation, error) {
+			old, err := s.document(ctx, s.db, id, to)
+			if err != nil {
+				return nil, nil, err
+			}
+			return old.doc, nil, nil
+		},
+	)
 }

@@ -9,7 +9,11 @@ import (
 )
 
 func backupCommand() *cobra.Command {
-	c := &cobra.Command{Use: "backup FILE", Short: "Save shots, treatments and artifacts in one archive; the server may be at work", Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{
+		Use:   "backup FILE",
+		Short: "Save shots, treatments and artifacts in one archive; the server may be at work",
+		Args:  cobra.ExactArgs(1),
+	}
 	set := settings(c)
 	plates := c.Flags().Bool("plates", false, "also the plates: without them they are brought in again after a restore")
 	c.RunE = func(c *cobra.Command, args []string) error {
@@ -23,7 +27,11 @@ func backupCommand() *cobra.Command {
 }
 
 func restoreCommand() *cobra.Command {
-	c := &cobra.Command{Use: "restore FILE", Short: "Put a backup in place of what a data folder holds; stop the server first", Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{
+		Use:   "restore FILE",
+		Short: "Put a backup in place of what a data folder holds; stop the server first",
+		Args:  cobra.ExactArgs(1),
+	}
 	set := settings(c)
 	replace := c.Flags().Bool("replace", false, "also if there are shots, which are lost then")
 	c.RunE = func(c *cobra.Command, args []string) error {

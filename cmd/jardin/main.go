@@ -43,8 +43,18 @@ func settings(c *cobra.Command) *app.Settings {
 	f.StringVar(&s.Data, "data", ".jardin", "folder for plates, renders and the database")
 	f.StringVar(&s.Database, "database", "", "address of a PostgreSQL database (default: one of Jardin's own)")
 	f.StringVar(&s.Listen, "listen", "127.0.0.1:8470", "address to serve on; port 0 takes a free one")
-	f.StringArrayVar(&s.Hosts, "host", nil, "name by which the server may be asked for, besides those of loopback; may be given several times")
-	f.StringVar(&s.KeyFile, "access-key-file", "", "file with the key that browsers are asked for; made if it is not there. Needed to serve others")
+	f.StringArrayVar(
+		&s.Hosts,
+		"host",
+		nil,
+		"name by which the server may be asked for, besides those of loopback; may be given several times",
+	)
+	f.StringVar(
+		&s.KeyFile,
+		"access-key-file",
+		"",
+		"file with the key that browsers are asked for; made if it is not there. Needed to serve others",
+	)
 	f.StringVar(&s.Certificate, "tls-cert", "", "file with a certificate, to serve by TLS")
 	f.StringVar(&s.PrivateKey, "tls-key", "", "file with the certificate's key")
 	f.IntVar(&s.KeepDeleted, "keep-deleted", 30, "days for which a deleted shot can be taken back; below 0 for ever")
@@ -118,7 +128,11 @@ func serve(ctx context.Context, set app.Settings, then func(*app.Service) error)
 		}
 	}
 	if s.NewKey != "" {
-		fmt.Printf("The access key, shown this once, is in %s:\n\n    %s\n\nEach browser asks for it once; tools send it as a bearer token.\n", set.KeyFile, s.NewKey)
+		fmt.Printf(
+			"The access key, shown this once, is in %s:\n\n    %s\n\nEach browser asks for it once; tools send it as a bearer token.\n",
+			set.KeyFile,
+			s.NewKey,
+		)
 	}
 	fmt.Printf("Jardin is open at %s\nStop it with Ctrl+C.\n", s.Address)
 	<-ctx.Done()

@@ -57,8 +57,24 @@ func renderCommand() *cobra.Command {
 	file := f.String("treatment", "", "treatment, see docs/formats.md")
 	out := f.String("out", "", "folder for the frames")
 	var set renderSettings
-	f.StringVar(&set.transfer, "transfer", "", fmt.Sprintf("how code values relate to light: one of %v (default: what the plate's files tell, or srgb)", colorspace.Transfers))
-	f.StringVar(&set.primaries, "primaries", "", fmt.Sprintf("the plate's primaries: one of %v (default: what its files tell, or bt709)", colorspace.AllPrimaries))
+	f.StringVar(
+		&set.transfer,
+		"transfer",
+		"",
+		fmt.Sprintf(
+			"how code values relate to light: one of %v (default: what the plate's files tell, or srgb)",
+			colorspace.Transfers,
+		),
+	)
+	f.StringVar(
+		&set.primaries,
+		"primaries",
+		"",
+		fmt.Sprintf(
+			"the plate's primaries: one of %v (default: what its files tell, or bt709)",
+			colorspace.AllPrimaries,
+		),
+	)
 	f.IntVar(&set.first, "first", -1, "number of the first frame (default: the plate's own)")
 	f.StringVar(&set.gaps, "gaps", "", "what to do where numbers are missing: hold the frame before, or close the gap")
 	f.StringVar(&set.what, "what", picture.CleanFrames, "what to write: clean frames, the patch with alpha, or mattes")
@@ -118,7 +134,13 @@ func renderFiles(ctx context.Context, plate, file, out string, set renderSetting
 	if err != nil {
 		return nil, err
 	}
-	as := media.Shot{First: set.first, Rate: material.Rate, Aspect: material.Aspect, Transfer: material.Transfer, Primaries: material.Primaries}
+	as := media.Shot{
+		First:     set.first,
+		Rate:      material.Rate,
+		Aspect:    material.Aspect,
+		Transfer:  material.Transfer,
+		Primaries: material.Primaries,
+	}
 	if set.first < 0 {
 		as.First = plan[0]
 	}
@@ -147,7 +169,11 @@ func renderFiles(ctx context.Context, plate, file, out string, set renderSetting
 		return nil, err
 	}
 	defer os.RemoveAll(scratch)
-	plates, err := media.Import(ctx, media.Order{Material: material, Reading: reading, Shot: as, Dir: filepath.Join(scratch, "plate")}, nil)
+	plates, err := media.Import(
+		ctx,
+		media.Order{Material: material, Reading: reading, Shot: as, Dir: filepath.Join(scratch, "plate")},
+		nil,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -167,8 +193,15 @@ func renderFiles(ctx context.Context, plate, file, out string, set renderSetting
 	if err != nil {
 		return nil, err
 	}
-	d := picture.Delivery{Dir: out, Folder: ".", Shot: material.Name, Padding: max(material.Padding, 1), Version: 1, Document: doc,
-		DeliverySpec: picture.DeliverySpec{What: set.what, Straight: set.straight, Template: set.name}}
+	d := picture.Delivery{
+		Dir:          out,
+		Folder:       ".",
+		Shot:         material.Name,
+		Padding:      max(material.Padding, 1),
+		Version:      1,
+		Document:     doc,
+		DeliverySpec: picture.DeliverySpec{What: set.what, Straight: set.straight, Template: set.name},
+	}
 	if material.Kind == "movie" {
 		d.Padding = 4
 	}
@@ -212,7 +245,12 @@ func renderFiles(ctx context.Context, plate, file, out string, set renderSetting
 
 // followIfNeeded measures the track of a removal that has something to follow, but
 // no samples yet.
-func followIfNeeded(ctx context.Context, source *picture.Source, doc *treatment.Document, r *treatment.Removal) (trackSummary, error) {
+func followIfNeeded(
+	ctx context.Context,
+	source *picture.Source,
+	doc *treatment.Document,
+	r *treatment.Removal,
+) (trackSummary, error) {
 	s := trackSummary{ID: r.ID, Name: r.Name, First: r.Reference, Last: r.Reference, MinMatch: 1}
 	t := doc.Track(r.Follow.Track)
 	if t == nil {

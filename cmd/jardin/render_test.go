@@ -49,7 +49,18 @@ func save(t *testing.T, text []byte) string {
 func TestRenderTheWorkedExample(t *testing.T) {
 	plate := filepath.Join(demotest.Footage(t), demo.PlateFolder)
 	out := t.TempDir()
-	stdout, stderr, code := jardin(t, "render", "--plate", plate, "--treatment", save(t, demotest.WorkedExample(t)), "--out", out, "--json", "--movie")
+	stdout, stderr, code := jardin(
+		t,
+		"render",
+		"--plate",
+		plate,
+		"--treatment",
+		save(t, demotest.WorkedExample(t)),
+		"--out",
+		out,
+		"--json",
+		"--movie",
+	)
 	require.Zero(t, code, stderr)
 	var s summary
 	require.NoError(t, json.Unmarshal([]byte(stdout), &s))
@@ -78,7 +89,15 @@ func TestBadInputIsRefusedClearly(t *testing.T) {
 	plate := filepath.Join(demotest.Footage(t), demo.PlateFolder)
 	good := save(t, demotest.WorkedExample(t))
 	bad := save(t, bytes.Replace(demotest.WorkedExample(t), []byte(`"reference": 1037`), []byte(`"reference": 3`), 1))
-	flat := save(t, bytes.Replace(demotest.WorkedExample(t), []byte(`[[190, 95], [600, 95], [600, 345], [190, 345]]`), []byte(`[[2000, 95], [2600, 95], [2600, 345]]`), 1))
+	flat := save(
+		t,
+		bytes.Replace(
+			demotest.WorkedExample(t),
+			[]byte(`[[190, 95], [600, 95], [600, 345], [190, 345]]`),
+			[]byte(`[[2000, 95], [2600, 95], [2600, 345]]`),
+			1,
+		),
+	)
 	out := t.TempDir()
 	for name, c := range map[string]struct {
 		args []string

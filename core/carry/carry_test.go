@@ -24,11 +24,21 @@ func drift(n int) geom.Homography {
 
 func document(last int) *treatment.Document {
 	d := treatment.New()
-	t := treatment.Track{ID: "t", Name: "t", Kind: treatment.PlaneTrack, Home: 10, Motion: geom.Perspective, Data: &treatment.Data{},
-		Region: []treatment.Vec{{100, 100}, {300, 100}, {300, 200}, {100, 200}}}
+	t := treatment.Track{
+		ID:     "t",
+		Name:   "t",
+		Kind:   treatment.PlaneTrack,
+		Home:   10,
+		Motion: geom.Perspective,
+		Data:   &treatment.Data{},
+		Region: []treatment.Vec{{100, 100}, {300, 100}, {300, 200}, {100, 200}},
+	}
 	base, _ := drift(10).Inverse()
 	for n := 1; n <= last; n++ {
-		t.Data.Samples = append(t.Data.Samples, treatment.Sample{Frame: n, Matrix: drift(n).Mul(base), Match: 0.99, Agree: 0.97, Residual: 0.1})
+		t.Data.Samples = append(
+			t.Data.Samples,
+			treatment.Sample{Frame: n, Matrix: drift(n).Mul(base), Match: 0.99, Agree: 0.97, Residual: 0.1},
+		)
 	}
 	d.Tracks = append(d.Tracks, t)
 	return d
@@ -78,7 +88,13 @@ func TestDroppedFramesAreBridgedAndPlacedOnesCount(t *testing.T) {
 	d.Tracks[0].Dropped = []treatment.Range{{First: 15, Last: 15}}
 	s := resolve(t, d)
 	base, _ := drift(10).Inverse()
-	near2(t, apply(drift(15).Mul(base), probe), apply(between(t, s, "t", 10, 15), probe), 0.2, "a straight line between 14 and 16")
+	near2(
+		t,
+		apply(drift(15).Mul(base), probe),
+		apply(between(t, s, "t", 10, 15), probe),
+		0.2,
+		"a straight line between 14 and 16",
+	)
 	i := s.Motion("t").at[15]
 	assert.True(t, s.Motion("t").Samples[i].ByHand)
 
@@ -125,13 +141,22 @@ func TestCorrectionsLieOnTopAndCanBeSwitchedOff(t *testing.T) {
 	d := document(30)
 	d.Tracks[0].Corrections = []treatment.Correction{{
 		ID: "c", Name: "c", Kind: treatment.ByPlacement,
-		Keys: []treatment.CorrectionKey{{Frame: 10, Ease: treatment.Linear}, {Frame: 30, Ease: treatment.Linear, Offset: treatment.Vec{4, -2}, Turn: 3, Scale: 1.02}},
+		Keys: []treatment.CorrectionKey{
+			{Frame: 10, Ease: treatment.Linear},
+			{Frame: 30, Ease: treatment.Linear, Offset: treatment.Vec{4, -2}, Turn: 3, Scale: 1.02},
+		},
 	}}
 	s := resolve(t, d)
 	plain := resolve(t, document(30))
 	centre := geom.Pt(200, 150)
 	at20, at30 := between(t, plain, "t", 10, 20), between(t, plain, "t", 10, 30)
-	near2(t, at20.Apply(centre.Add(geom.Pt(2, -1))), apply(between(t, s, "t", 10, 20), centre), 1e-9, "half of it, in the home's coordinates")
+	near2(
+		t,
+		at20.Apply(centre.Add(geom.Pt(2, -1))),
+		apply(between(t, s, "t", 10, 20), centre),
+		1e-9,
+		"half of it, in the home's coordinates",
+	)
 	turned := geom.Placement(centre, geom.Pt(4, -2), 3, geom.Pt(1.02, 1.02))
 	near2(t, at30.Apply(turned.Apply(probe)), apply(between(t, s, "t", 10, 30), probe), 1e-9)
 	assert.Equal(t, at30, *s.Motion("t").Samples[29].Before, "what the last correction was added to")
@@ -139,9 +164,14 @@ func TestCorrectionsLieOnTopAndCanBeSwitchedOff(t *testing.T) {
 	d.Tracks[0].Corrections[0].Off = true
 	near2(t, at30.Apply(probe), apply(between(t, resolve(t, d), "t", 10, 30), probe), 1e-9)
 
-	d.Tracks[0].Corrections = []treatment.Correction{{ID: "c", Kind: treatment.ByCorners, Keys: []treatment.CorrectionKey{
-		{Frame: 10, Corners: make([]treatment.Vec, 4)}, {Frame: 30, Corners: []treatment.Vec{{5, 0}, {0, 0}, {0, -3}, {0, 0}}},
-	}}}
+	d.Tracks[0].Corrections = []treatment.Correction{
+		{ID: "c", Kind: treatment.ByCorners, Keys: []treatment.CorrectionKey{
+			{
+				Frame:   10,
+				Corners: make([]treatment.Vec, 4),
+			}, {Frame: 30, Corners: []treatment.Vec{{5, 0}, {0, 0}, {0, -3}, {0, 0}}},
+		}},
+	}
 	s = resolve(t, d)
 	at := between(t, s, "t", 10, 30)
 	near2(t, at30.Apply(geom.Pt(105, 100)), at.Apply(geom.Pt(100, 100)), 1e-6, "each corner by itself")
@@ -154,8 +184,10 @@ func TestAGridBendsWhatRidesOnIt(t *testing.T) {
 	d := document(30)
 	shifts := make([]treatment.Vec, 6) // two columns, one row
 	shifts[1] = treatment.Vec{0, -8}   // the middle of the upper side
-	d.Tracks[0].Corrections = []treatment.Correction{{ID: "g", Kind: treatment.ByGrid, Cells: []int{2, 1}, Keys: []treatment.CorrectionKey{
-		{Frame: 10, Crossings: make([]treatment.Vec, 6)}, {Frame: 30, Crossings: shifts}}}}
+	d.Tracks[0].Corrections = []treatment.Correction{
+		{ID: "g", Kind: treatment.ByGrid, Cells: []int{2, 1}, Keys: []treatment.CorrectionKey{
+			{Frame: 10, Crossings: make([]treatment.Vec, 6)}, {Frame: 30, Crossings: shifts}}},
+	}
 	s := resolve(t, d)
 	way := s.Mapping("t", 10, 30)
 	require.NotNil(t, way)
@@ -171,12 +203,22 @@ func TestAGridBendsWhatRidesOnIt(t *testing.T) {
 	p := plain.Apply(geom.Pt(200, 92))
 	assert.LessOrEqual(t, box.Min.Y, p.Y+0.5, "the box knows of the bend in its side")
 	half := s.Mapping("t", 10, 20)
-	near2(t, apply(between(t, resolve(t, document(30)), "t", 10, 20), geom.Pt(200, 96)), half.Apply(geom.Pt(200, 100)), 1e-6, "eased: half at half time")
+	near2(
+		t,
+		apply(between(t, resolve(t, document(30)), "t", 10, 20), geom.Pt(200, 96)),
+		half.Apply(geom.Pt(200, 100)),
+		1e-6,
+		"eased: half at half time",
+	)
 	shape := square("s", 190, 90, 20)
 	lie, ok := s.Pose(&shape, "t", 30)
 	require.True(t, ok)
 	assert.Less(t, lie.Polygon(&shape)[0].Y, plain.Apply(geom.Pt(190, 90)).Y-5)
-	assert.True(t, warp.IsIdentity(s.Mapping("t", 30, 30)), "on its own frame nothing is carried, though it is bent there")
+	assert.True(
+		t,
+		warp.IsIdentity(s.Mapping("t", 30, 30)),
+		"on its own frame nothing is carried, though it is bent there",
+	)
 }
 
 // points is a track of n points that move as drift says.
@@ -185,8 +227,19 @@ func points(n int, wrong func(frame, point int) geom.Point) treatment.Track {
 	base, _ := drift(10).Inverse()
 	places := []treatment.Vec{{110, 110}, {290, 115}, {285, 190}, {120, 195}, {200, 150}, {240, 120}}
 	for i := range n {
-		p := treatment.Point{ID: string(rune('a' + i)), Name: "p", Home: 10, At: places[i], Pattern: treatment.Vec{21, 21}, Search: treatment.Vec{61, 61},
-			Motion: geom.Position, Channel: "luma", Against: "reference", Tolerance: 0.7, Path: &treatment.PointPath{}}
+		p := treatment.Point{
+			ID:        string(rune('a' + i)),
+			Name:      "p",
+			Home:      10,
+			At:        places[i],
+			Pattern:   treatment.Vec{21, 21},
+			Search:    treatment.Vec{61, 61},
+			Motion:    geom.Position,
+			Channel:   "luma",
+			Against:   "reference",
+			Tolerance: 0.7,
+			Path:      &treatment.PointPath{},
+		}
 		for f := 1; f <= 30; f++ {
 			if f == 10 {
 				continue
@@ -196,7 +249,10 @@ func points(n int, wrong func(frame, point int) geom.Point) treatment.Track {
 			if wrong != nil {
 				q = q.Add(wrong(f, i))
 			}
-			p.Path.Samples = append(p.Path.Samples, treatment.PointSample{Frame: f, At: treatment.Vec{q.X, q.Y}, Match: 0.9})
+			p.Path.Samples = append(
+				p.Path.Samples,
+				treatment.PointSample{Frame: f, At: treatment.Vec{q.X, q.Y}, Match: 0.9},
+			)
 		}
 		t.Points = append(t.Points, p)
 	}
@@ -254,7 +310,13 @@ func TestAPointThatGoesAstrayDoesNotTakeTheRestAlong(t *testing.T) {
 	}
 	late.Path.Samples = late.Path.Samples[14:] // from frame 16 on
 	s = resolve(t, d)
-	near2(t, apply(drift(28).Mul(base), probe), apply(between(t, s, "p", 10, 28), probe), 1e-6, "four of them: the late one's place at home follows from the others")
+	near2(
+		t,
+		apply(drift(28).Mul(base), probe),
+		apply(between(t, s, "p", 10, 28), probe),
+		1e-6,
+		"four of them: the late one's place at home follows from the others",
+	)
 	// The place used lies beside the place tracked.
 	d.Tracks[0].Points[2].Use = treatment.Vec{6, 1}
 	at, ok := resolve(t, d).Motion("p").Point("c", 10)
@@ -264,7 +326,9 @@ func TestAPointThatGoesAstrayDoesNotTakeTheRestAlong(t *testing.T) {
 
 func square(id string, x, y, side float64) treatment.Shape {
 	return treatment.Shape{ID: id, Name: id, Kind: treatment.Outline, Home: 10, Points: []treatment.Knot{
-		{At: treatment.Vec{x, y}}, {At: treatment.Vec{x + side, y}}, {At: treatment.Vec{x + side, y + side}}, {At: treatment.Vec{x, y + side}}}}
+		{
+			At: treatment.Vec{x, y},
+		}, {At: treatment.Vec{x + side, y}}, {At: treatment.Vec{x + side, y + side}}, {At: treatment.Vec{x, y + side}}}}
 }
 
 func TestShapesRideKeepKeysAndComeAndGo(t *testing.T) {
@@ -285,8 +349,14 @@ func TestShapesRideKeepKeysAndComeAndGo(t *testing.T) {
 
 	// Points and placement are keyed separately.
 	moved := square("s", 160, 130, 20)
-	s.Keys = []treatment.ShapeKey{{Frame: 10, Ease: treatment.Linear, Points: s.Points}, {Frame: 20, Ease: treatment.Linear, Points: moved.Points}}
-	s.Placement = []treatment.PlacementKey{{Frame: 10, Scale: treatment.Vec{1, 1}}, {Frame: 20, Offset: treatment.Vec{0, 40}, Turn: 90, Scale: treatment.Vec{2, 1}}}
+	s.Keys = []treatment.ShapeKey{
+		{Frame: 10, Ease: treatment.Linear, Points: s.Points},
+		{Frame: 20, Ease: treatment.Linear, Points: moved.Points},
+	}
+	s.Placement = []treatment.PlacementKey{
+		{Frame: 10, Scale: treatment.Vec{1, 1}},
+		{Frame: 20, Offset: treatment.Vec{0, 40}, Turn: 90, Scale: treatment.Vec{2, 1}},
+	}
 	lie, _ = set.Pose(&s, "", 15)
 	assert.InDelta(t, 155, lie.Points[0].At[0], 1e-9)
 	lie, _ = set.Pose(&s, "", 20)
@@ -308,7 +378,13 @@ func TestAnOutlineWhosePointsAreTracked(t *testing.T) {
 		}
 		s.Points = append(s.Points, k)
 	}
-	r := treatment.Removal{ID: "r", Range: treatment.Range{First: 1, Last: 30}, Reference: 10, Mark: treatment.Mark{Outlines: []treatment.Shape{s}}, Settle: treatment.Settle{Opacity: 1}}
+	r := treatment.Removal{
+		ID:        "r",
+		Range:     treatment.Range{First: 1, Last: 30},
+		Reference: 10,
+		Mark:      treatment.Mark{Outlines: []treatment.Shape{s}},
+		Settle:    treatment.Settle{Opacity: 1},
+	}
 	d.Removals = []treatment.Removal{r}
 	set := resolve(t, d)
 	base, _ := drift(10).Inverse()
@@ -327,7 +403,22 @@ func TestAnOutlineWhosePointsAreTracked(t *testing.T) {
 func TestMattesInOrder(t *testing.T) {
 	set := resolve(t, document(30))
 	frame := image.Rect(0, 0, 400, 300)
-	outer, inner, wire := square("a", 100, 100, 60), square("b", 120, 120, 20), treatment.Shape{ID: "w", Kind: treatment.Strand, Home: 10, Points: []treatment.Knot{{At: treatment.Vec{-50, 130}, Width: 6}, {At: treatment.Vec{500, 130}, Width: 6}}}
+	outer, inner, wire := square(
+		"a",
+		100,
+		100,
+		60,
+	), square(
+		"b",
+		120,
+		120,
+		20,
+	), treatment.Shape{
+		ID:     "w",
+		Kind:   treatment.Strand,
+		Home:   10,
+		Points: []treatment.Knot{{At: treatment.Vec{-50, 130}, Width: 6}, {At: treatment.Vec{500, 130}, Width: 6}},
+	}
 	inner.Combine, inner.Feather = treatment.Take, 4
 	through := 0.5
 	wire.Opacity = &through
@@ -381,7 +472,12 @@ func TestGradesSayWhatToDo(t *testing.T) {
 // The edge of a shape on a bent surface bends between its points as well: to within a tenth
 // of a pixel of where each place of it is carried.
 func TestAnEdgeBendsBetweenItsPoints(t *testing.T) {
-	lattice := geom.Lattice{Box: geom.Bounds([]geom.Point{{X: 0, Y: 0}, {X: 200, Y: 200}}), Columns: 2, Rows: 2, Shift: make([]geom.Point, 9)}
+	lattice := geom.Lattice{
+		Box:     geom.Bounds([]geom.Point{{X: 0, Y: 0}, {X: 200, Y: 200}}),
+		Columns: 2,
+		Rows:    2,
+		Shift:   make([]geom.Point, 9),
+	}
 	lattice.Shift[4], lattice.Shift[1] = geom.Pt(9, -14), geom.Pt(-6, 8)
 	bent, _ := warp.NewBent(geom.Identity, geom.Identity, nil, []geom.Lattice{lattice})
 	shape := square("a", 20, 60, 160)
@@ -400,7 +496,10 @@ func TestAnEdgeBendsBetweenItsPoints(t *testing.T) {
 				best = math.Min(best, p.Dist(a.At.Lerp(b, v)))
 			}
 			assert.Less(t, best, 0.1)
-			straight = math.Max(straight, p.Dist(lie.ToFrame.Apply(k.At.Point()).Lerp(lie.ToFrame.Apply(next.At.Point()), float64(u)/100)))
+			straight = math.Max(
+				straight,
+				p.Dist(lie.ToFrame.Apply(k.At.Point()).Lerp(lie.ToFrame.Apply(next.At.Point()), float64(u)/100)),
+			)
 		}
 	}
 	assert.Greater(t, straight, 5.0, "by so much it was missed")
@@ -415,13 +514,25 @@ func TestPointsAreTheSameEveryTime(t *testing.T) {
 	d := treatment.New()
 	tr := treatment.Track{ID: "p", Kind: treatment.PointsTrack, Home: 10, Motion: geom.Perspective}
 	for i := range 5 {
-		p := treatment.Point{ID: string(rune('a' + i)), Home: 10 + (i%2)*3, At: treatment.Vec{float64(40 + 37*i), float64(50 + 61*i%90)}, Path: &treatment.PointPath{}}
+		p := treatment.Point{
+			ID:   string(rune('a' + i)),
+			Home: 10 + (i%2)*3,
+			At:   treatment.Vec{float64(40 + 37*i), float64(50 + 61*i%90)},
+			Path: &treatment.PointPath{},
+		}
 		for n := 5; n <= 16; n++ {
 			if i%2 == 1 && n == 10 {
 				continue
 			}
 			wobble := float64((n*7+i*13)%11)/11 - 0.5
-			p.Path.Samples = append(p.Path.Samples, treatment.PointSample{Frame: n, At: treatment.Vec{p.At[0] + 2*float64(n) + wobble, p.At[1] - float64(n) - wobble}, Match: 1})
+			p.Path.Samples = append(
+				p.Path.Samples,
+				treatment.PointSample{
+					Frame: n,
+					At:    treatment.Vec{p.At[0] + 2*float64(n) + wobble, p.At[1] - float64(n) - wobble},
+					Match: 1,
+				},
+			)
 		}
 		tr.Points = append(tr.Points, p)
 	}

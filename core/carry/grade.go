@@ -29,15 +29,24 @@ func Extreme(h geom.Homography, surface []geom.Point) (Grade, string) {
 	case low <= 0:
 		return Bad, "The horizon runs through the surface: the transform is wrong here. Correct it, drop these frames, or follow from a nearer frame."
 	case high > 3*low:
-		return Look, fmt.Sprintf("One side of the surface is %.1f times as far away as the other. Choose a reference frame nearer to this one for these frames.", high/low)
+		return Look, fmt.Sprintf(
+			"One side of the surface is %.1f times as far away as the other. Choose a reference frame nearer to this one for these frames.",
+			high/low,
+		)
 	}
 	moved := h.ApplyAll(surface)
 	area := geom.Area(moved) / math.Max(geom.Area(surface), 1e-9)
 	switch {
 	case area > 5:
-		return Look, fmt.Sprintf("The surface is %.1f times as large as on its home frame: a patch from there will be soft. Choose a reference frame on which it is larger.", area)
+		return Look, fmt.Sprintf(
+			"The surface is %.1f times as large as on its home frame: a patch from there will be soft. Choose a reference frame on which it is larger.",
+			area,
+		)
 	case area < 1.0/6:
-		return Look, fmt.Sprintf("The surface has shrunk to %.0f %% of its area: little is left to hold on to. Check it in the locked view.", 100*area)
+		return Look, fmt.Sprintf(
+			"The surface has shrunk to %.0f %% of its area: little is left to hold on to. Check it in the locked view.",
+			100*area,
+		)
 	}
 	// Shear: how far the corner angles are from those at home.
 	var lean float64
@@ -48,7 +57,10 @@ func Extreme(h geom.Homography, surface []geom.Point) (Grade, string) {
 		lean = math.Max(lean, math.Abs(a-b))
 	}
 	if lean > 40*math.Pi/180 {
-		return Look, fmt.Sprintf("The surface leans by %.0f degrees. Allow less motion if it does not really, or choose a nearer reference frame.", lean*180/math.Pi)
+		return Look, fmt.Sprintf(
+			"The surface leans by %.0f degrees. Allow less motion if it does not really, or choose a nearer reference frame.",
+			lean*180/math.Pi,
+		)
 	}
 	return Good, ""
 }

@@ -72,7 +72,14 @@ func TestAPointThatComesLaterFindsItsHome(t *testing.T) {
 	for n := 10; n <= 20; n++ {
 		h, ok := m.At(n)
 		require.True(t, ok)
-		near2(t, geom.Pt(100+float64(3*(n-10)), 100), h.Apply(geom.Pt(100, 100)), 1e-6, "frame %d: there is no turn and no growth", n)
+		near2(
+			t,
+			geom.Pt(100+float64(3*(n-10)), 100),
+			h.Apply(geom.Pt(100, 100)),
+			1e-6,
+			"frame %d: there is no turn and no growth",
+			n,
+		)
 	}
 }
 
@@ -80,7 +87,13 @@ func TestAPointThatComesLaterFindsItsHome(t *testing.T) {
 // hand, it is meant to be bridged.
 func TestOnlyGapsThatAreMeantAreBridged(t *testing.T) {
 	track := pointsTrack(10, geom.Position, map[string]map[int]treatment.PointSample{
-		"a": {10: {At: treatment.Vec{0, 0}}, 11: {At: treatment.Vec{1, 0}}, 15: {At: treatment.Vec{9, 4}}, 16: {At: treatment.Vec{10, 4}}, 20: {At: treatment.Vec{14, 8}}}})
+		"a": {
+			10: {At: treatment.Vec{0, 0}},
+			11: {At: treatment.Vec{1, 0}},
+			15: {At: treatment.Vec{9, 4}},
+			16: {At: treatment.Vec{10, 4}},
+			20: {At: treatment.Vec{14, 8}},
+		}})
 	p := &track.Points[0]
 	at := Path(track, p)
 	assert.NotContains(t, at, 13)
@@ -125,7 +138,13 @@ func TestPointsThatFollowNoneGoWithTheMean(t *testing.T) {
 	s, err := New(d)
 	require.NoError(t, err)
 	shape := square("s", 10, 10, 30)
-	shape.Points[0].Follows, shape.Points[1].Follows = &treatment.PointRef{Track: "p", Point: "a"}, &treatment.PointRef{Track: "p", Point: "b"}
+	shape.Points[0].Follows, shape.Points[1].Follows = &treatment.PointRef{
+		Track: "p",
+		Point: "a",
+	}, &treatment.PointRef{
+		Track: "p",
+		Point: "b",
+	}
 	pose, ok := s.Pose(&shape, treatment.Still, 12)
 	require.True(t, ok)
 	for i, want := range []geom.Point{{X: 4, Y: 2}, {X: 8, Y: -4}, {X: 6, Y: -1}, {X: 6, Y: -1}} {
@@ -137,7 +156,12 @@ func TestPointsThatFollowNoneGoWithTheMean(t *testing.T) {
 func TestGrowthIsTheSurfaces(t *testing.T) {
 	shape := square("s", 20, 20, 20)
 	shape.Grow = 3
-	pose := Pose{Points: shape.Points, Placement: geom.Identity, ToFrame: warp.Of(geom.Homography{2, 0, 0, 0, 2, 0, 0, 0, 1}), Planar: geom.Identity}
+	pose := Pose{
+		Points:    shape.Points,
+		Placement: geom.Identity,
+		ToFrame:   warp.Of(geom.Homography{2, 0, 0, 0, 2, 0, 0, 0, 1}),
+		Planar:    geom.Identity,
+	}
 	cover := pose.Cover(&shape, Edge{}, image.Rect(0, 0, 120, 120))
 	left := 0.0 // of what is covered in the middle line
 	for x := range 120 {

@@ -206,7 +206,10 @@ func Path(t *treatment.Track, p *treatment.Point) map[int]geom.Point {
 func (pointsKind) doubts(v *Moment) (Grade, string) {
 	switch {
 	case v.Residual > 1:
-		return Look, fmt.Sprintf("The points lie %.1f px from the motion that is used of them. Use more of what they do, or look for one that has gone astray.", v.Residual)
+		return Look, fmt.Sprintf(
+			"The points lie %.1f px from the motion that is used of them. Use more of what they do, or look for one that has gone astray.",
+			v.Residual,
+		)
 	case v.Agree < 0.75:
 		return Look, "Some points go their own way and are not used. Look for those that have gone astray; place them by hand, or leave them out."
 	case v.Match < 0.6:

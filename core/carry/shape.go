@@ -54,7 +54,11 @@ func (l *Pose) Knots() []geom.Knot {
 	out := make([]geom.Knot, len(l.Points))
 	for i, k := range l.placed() {
 		at := l.ToFrame.Apply(k.At)
-		out[i] = geom.Knot{At: at, In: l.ToFrame.Apply(k.At.Add(k.In)).Sub(at), Out: l.ToFrame.Apply(k.At.Add(k.Out)).Sub(at)}
+		out[i] = geom.Knot{
+			At:  at,
+			In:  l.ToFrame.Apply(k.At.Add(k.In)).Sub(at),
+			Out: l.ToFrame.Apply(k.At.Add(k.Out)).Sub(at),
+		}
 	}
 	return out
 }
@@ -79,7 +83,11 @@ func (l *Pose) placed() []geom.Knot {
 	for i := range l.Points {
 		k := l.Points[i].Geom()
 		at := l.Placement.Apply(k.At)
-		out[i] = geom.Knot{At: at, In: l.Placement.Apply(k.At.Add(k.In)).Sub(at), Out: l.Placement.Apply(k.At.Add(k.Out)).Sub(at)}
+		out[i] = geom.Knot{
+			At:  at,
+			In:  l.Placement.Apply(k.At.Add(k.In)).Sub(at),
+			Out: l.Placement.Apply(k.At.Add(k.Out)).Sub(at),
+		}
 		if l.Shifts != nil {
 			out[i].At = at.Add(l.Shifts[i])
 		}
@@ -146,7 +154,13 @@ func pointsAt(s *treatment.Shape, n int) []treatment.Knot {
 	out := make([]treatment.Knot, len(s.Points))
 	for i := range out {
 		w := v[9*i : 9*i+9]
-		out[i] = treatment.Knot{At: treatment.Vec{w[0], w[1]}, Feather: w[6], FeatherIn: w[7], Width: w[8], Follows: s.Points[i].Follows}
+		out[i] = treatment.Knot{
+			At:        treatment.Vec{w[0], w[1]},
+			Feather:   w[6],
+			FeatherIn: w[7],
+			Width:     w[8],
+			Follows:   s.Points[i].Follows,
+		}
 		if w[2] != 0 || w[3] != 0 {
 			out[i].In = &treatment.Vec{w[2], w[3]}
 		}
@@ -170,7 +184,11 @@ func Centre(s *treatment.Shape) geom.Point {
 func placementAt(s *treatment.Shape, n int) geom.Homography {
 	keys := make([]geom.Key, len(s.Placement))
 	for i, k := range s.Placement {
-		keys[i] = geom.Key{Frame: k.Frame, Linear: k.Ease == treatment.Linear, Values: []float64{k.Offset[0], k.Offset[1], k.Turn, k.Scale[0], k.Scale[1]}}
+		keys[i] = geom.Key{
+			Frame:  k.Frame,
+			Linear: k.Ease == treatment.Linear,
+			Values: []float64{k.Offset[0], k.Offset[1], k.Turn, k.Scale[0], k.Scale[1]},
+		}
 	}
 	v := geom.Between(keys, n)
 	return geom.Placement(Centre(s), geom.Pt(v[0], v[1]), v[2], geom.Pt(v[3], v[4]))
@@ -207,7 +225,10 @@ func (l *Pose) Rim(s *treatment.Shape, edge Edge) (rim []matte.Rim, overlaps boo
 		}
 		for _, p := range matte.Strand(path) {
 			k := l.ToFrame.Scale(p)
-			rim = append(rim, matte.Rim{At: p, Out: k * (s.Feather + edge.Feather), In: k * (s.FeatherIn + edge.FeatherIn)})
+			rim = append(
+				rim,
+				matte.Rim{At: p, Out: k * (s.Feather + edge.Feather), In: k * (s.FeatherIn + edge.FeatherIn)},
+			)
 		}
 		return l.carried(rim), true
 	}
@@ -297,7 +318,8 @@ func Cover(shapes []PosedShape, edge Edge, within image.Rectangle) *raster.Plane
 			Matte: shapes[i].Lie.Cover(s, edge, within), Opacity: s.Through(), Invert: s.Invert, Combine: s.Combine,
 		})
 	}
-	if len(layers) == 1 && layers[0].Opacity == 1 && !layers[0].Invert && (layers[0].Combine == "" || layers[0].Combine == matte.Add) {
+	if len(layers) == 1 && layers[0].Opacity == 1 && !layers[0].Invert &&
+		(layers[0].Combine == "" || layers[0].Combine == matte.Add) {
 		return layers[0].Matte
 	}
 	return matte.Combine(within, layers...)

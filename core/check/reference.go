@@ -84,8 +84,18 @@ func Rank(all []Looks) ([]Looks, string) {
 	for i := range out {
 		l := &out[i]
 		// Each in 0 to 1. A smear of two pixels halves; what is cut or covered counts most.
-		l.Score = math.Pow(l.Sharpness/sharp, 1.5) / (1 + l.Smear/2) * math.Sqrt(l.Evenness/even) * math.Sqrt(l.Size/size) *
-			math.Pow(l.Inside, 3) * l.Clear * l.Clear
+		l.Score = math.Pow(
+			l.Sharpness/sharp,
+			1.5,
+		) / (1 + l.Smear/2) * math.Sqrt(
+			l.Evenness/even,
+		) * math.Sqrt(
+			l.Size/size,
+		) *
+			math.Pow(
+				l.Inside,
+				3,
+			) * l.Clear * l.Clear
 	}
 	slices.SortStableFunc(out, func(a, b Looks) int {
 		switch {
@@ -105,12 +115,32 @@ func Rank(all []Looks) ([]Looks, string) {
 			poor = append(poor, no)
 		}
 	}
-	say(best.Sharpness > 0.93*sharp, "it is as sharp as any", fmt.Sprintf("%.0f %% as sharp as the sharpest", 100*best.Sharpness/sharp))
-	say(best.Smear < 0.7, fmt.Sprintf("it hardly moves (%.1f px while the shutter is open)", best.Smear), fmt.Sprintf("it moves %.1f px while the shutter is open", best.Smear))
-	say(best.Size > 0.9*size, "the thing is at its largest", fmt.Sprintf("the thing has %.0f %% of its largest area", 100*best.Size/size))
+	say(
+		best.Sharpness > 0.93*sharp,
+		"it is as sharp as any",
+		fmt.Sprintf("%.0f %% as sharp as the sharpest", 100*best.Sharpness/sharp),
+	)
+	say(
+		best.Smear < 0.7,
+		fmt.Sprintf("it hardly moves (%.1f px while the shutter is open)", best.Smear),
+		fmt.Sprintf("it moves %.1f px while the shutter is open", best.Smear),
+	)
+	say(
+		best.Size > 0.9*size,
+		"the thing is at its largest",
+		fmt.Sprintf("the thing has %.0f %% of its largest area", 100*best.Size/size),
+	)
 	say(best.Evenness > 0.9*even, "the light on it is even", "the light on it is uneven")
-	say(best.Inside > 0.999, "all of it is in the picture", fmt.Sprintf("%.0f %% of it is cut off by the picture", 100*(1-best.Inside)))
-	say(best.Clear > 0.95, "nothing stands in front", fmt.Sprintf("%.0f %% of the surface around it is covered", 100*(1-best.Clear)))
+	say(
+		best.Inside > 0.999,
+		"all of it is in the picture",
+		fmt.Sprintf("%.0f %% of it is cut off by the picture", 100*(1-best.Inside)),
+	)
+	say(
+		best.Clear > 0.95,
+		"nothing stands in front",
+		fmt.Sprintf("%.0f %% of the surface around it is covered", 100*(1-best.Clear)),
+	)
 	words := fmt.Sprintf("Frame %d: %s.", best.Frame, strings.Join(good, ", "))
 	if len(good) == 0 {
 		words = fmt.Sprintf("Frame %d is the best of them, though no frame is good.", best.Frame)

@@ -94,12 +94,19 @@ func (p Primaries) To(other Primaries) Matrix {
 		return Matrix{{1, 0, 0}, {0, 1, 0}, {0, 0, 1}}
 	}
 	dense := func(m Matrix) *mat.Dense {
-		return mat.NewDense(3, 3, []float64{m[0][0], m[0][1], m[0][2], m[1][0], m[1][1], m[1][2], m[2][0], m[2][1], m[2][2]})
+		return mat.NewDense(
+			3,
+			3,
+			[]float64{m[0][0], m[0][1], m[0][2], m[1][0], m[1][1], m[1][2], m[2][0], m[2][1], m[2][2]},
+		)
 	}
 	var from, to, adapt, back, all mat.Dense
 	from.Mul(bradford, mat.NewDense(3, 1, whiteXYZ(chromaticities[p][3])))
 	to.Mul(bradford, mat.NewDense(3, 1, whiteXYZ(chromaticities[other][3])))
-	scale := mat.NewDiagDense(3, []float64{to.At(0, 0) / from.At(0, 0), to.At(1, 0) / from.At(1, 0), to.At(2, 0) / from.At(2, 0)})
+	scale := mat.NewDiagDense(
+		3,
+		[]float64{to.At(0, 0) / from.At(0, 0), to.At(1, 0) / from.At(1, 0), to.At(2, 0) / from.At(2, 0)},
+	)
 	adapt.Mul(scale, bradford)
 	if err := back.Inverse(bradford); err != nil {
 		panic(err) // it is fixed

@@ -206,8 +206,15 @@ func (b *Brush) dab(t Touch) image.Rectangle {
 // drag pulls what lies behind the brush along by its last step.
 func (b *Brush) drag(area image.Rectangle, step, at geom.Point, r float64) {
 	strength := float32(b.stroke.Amount)
-	far := raster.Around(geom.Bounds([]geom.Point{{X: -step.X, Y: -step.Y}, {}}), 2, image.Rect(-4000, -4000, 4000, 4000))
-	old := b.work.Crop(image.Rect(area.Min.X+far.Min.X, area.Min.Y+far.Min.Y, area.Max.X+far.Max.X, area.Max.Y+far.Max.Y).Intersect(b.work.Rect))
+	far := raster.Around(
+		geom.Bounds([]geom.Point{{X: -step.X, Y: -step.Y}, {}}),
+		2,
+		image.Rect(-4000, -4000, 4000, 4000),
+	)
+	old := b.work.Crop(
+		image.Rect(area.Min.X+far.Min.X, area.Min.Y+far.Min.Y, area.Max.X+far.Max.X, area.Max.Y+far.Max.Y).
+			Intersect(b.work.Rect),
+	)
 	for y := area.Min.Y; y < area.Max.Y; y++ {
 		row := b.work.Row(y, area.Min.X, area.Max.X)
 		for i := range area.Dx() {
@@ -230,7 +237,23 @@ func bilinear(m *raster.Image, x, y float64) (out [4]float32) {
 	fx, fy := float32(x-x0), float32(y-y0)
 	in := func(v float64, low, high int) int { return min(max(int(v), low), high-1) }
 	r := m.Rect
-	xa, xb, ya, yb := in(x0, r.Min.X, r.Max.X), in(x0+1, r.Min.X, r.Max.X), in(y0, r.Min.Y, r.Max.Y), in(y0+1, r.Min.Y, r.Max.Y)
+	xa, xb, ya, yb := in(
+		x0,
+		r.Min.X,
+		r.Max.X,
+	), in(
+		x0+1,
+		r.Min.X,
+		r.Max.X,
+	), in(
+		y0,
+		r.Min.Y,
+		r.Max.Y,
+	), in(
+		y0+1,
+		r.Min.Y,
+		r.Max.Y,
+	)
 	a, b, c, d := m.At(xa, ya), m.At(xb, ya), m.At(xa, yb), m.At(xb, yb)
 	for k := range 4 {
 		top, low := a[k]+(b[k]-a[k])*fx, c[k]+(d[k]-c[k])*fx

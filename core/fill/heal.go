@@ -185,7 +185,17 @@ type level struct {
 
 func newLevel(w, h int, size float32) *level {
 	n := (w + 2) * (h + 2)
-	return &level{w: w, h: h, size: size, stride: w + 2, held: make([]float32, n), right: make([]float32, n), down: make([]float32, n), diagonal: make([]float32, n), inverse: make([]float32, n)}
+	return &level{
+		w:        w,
+		h:        h,
+		size:     size,
+		stride:   w + 2,
+		held:     make([]float32, n),
+		right:    make([]float32, n),
+		down:     make([]float32, n),
+		diagonal: make([]float32, n),
+		inverse:  make([]float32, n),
+	}
 }
 
 func (l *level) at(x, y int) int { return (y+1)*l.stride + x + 1 }

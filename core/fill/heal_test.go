@@ -119,7 +119,15 @@ func TestPoissonAgainstSeamlessClone(t *testing.T) {
 	for name, data := range map[string][]byte{"source": source, "target": target, "mask": mask} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), data, 0o600))
 	}
-	args = append(args, filepath.Join(dir, "source"), filepath.Join(dir, "target"), filepath.Join(dir, "mask"), fmt.Sprint(w), fmt.Sprint(h), filepath.Join(dir, "out"))
+	args = append(
+		args,
+		filepath.Join(dir, "source"),
+		filepath.Join(dir, "target"),
+		filepath.Join(dir, "mask"),
+		fmt.Sprint(w),
+		fmt.Sprint(h),
+		filepath.Join(dir, "out"),
+	)
 	cmd := exec.Command("/usr/bin/python3", args...)
 	cmd.Env, cmd.Stderr = []string{"PATH=/usr/bin:/bin"}, os.Stderr
 	require.NoError(t, cmd.Run(), "python3-opencv is installed by make test")
@@ -170,7 +178,12 @@ func TestPoissonAgainstSeamlessClone(t *testing.T) {
 		}
 		for k := range 3 {
 			// Theirs is cut to whole code values, so on average half a value lower.
-			d := math.Min(math.Max(float64(m.Value[i][k]), 0), 255) - float64(theirs[3*((box.Min.Y+i/m.Width)*w+box.Min.X+i%m.Width)+k])
+			d := math.Min(
+				math.Max(float64(m.Value[i][k]), 0),
+				255,
+			) - float64(
+				theirs[3*((box.Min.Y+i/m.Width)*w+box.Min.X+i%m.Width)+k],
+			)
 			worst, sum, n = math.Max(worst, math.Abs(d-0.5)), sum+d, n+1
 		}
 	}
@@ -203,7 +216,10 @@ func TestHealTakesLightFromThePlace(t *testing.T) {
 		}
 	}
 	c := NewCanvas(p)
-	c.Paint(Stroke{Mode: Heal, Size: 34, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(60, 0)}}, []Touch{{geom.Pt(30, 30), 1}})
+	c.Paint(
+		Stroke{Mode: Heal, Size: 34, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(60, 0)}},
+		[]Touch{{geom.Pt(30, 30), 1}},
+	)
 	shown := c.Shown(p.Rect)
 	for y := 15; y < 45; y++ {
 		for x := 15; x < 45; x++ {
@@ -213,7 +229,10 @@ func TestHealTakesLightFromThePlace(t *testing.T) {
 		}
 	}
 	// At the border of the picture, and with part of the source beyond it, it still heals.
-	c.Paint(Stroke{Mode: Heal, Size: 30, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(8, 0)}}, []Touch{{geom.Pt(112, 2), 1}})
+	c.Paint(
+		Stroke{Mode: Heal, Size: 30, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(8, 0)}},
+		[]Touch{{geom.Pt(112, 2), 1}},
+	)
 	for _, v := range c.View(p.Rect).Pix {
 		assert.False(t, math.IsNaN(float64(v)))
 	}

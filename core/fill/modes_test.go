@@ -47,7 +47,10 @@ func TestEachModeDoesWhatItSays(t *testing.T) {
 	}
 	s := base
 	s.Mode, s.Colour = Colour, [3]float32{0.2, 0.5, 0.1}
-	each(shown(s), func(was [4]float32, a float32, _, _ int) [4]float32 { return mix(was, [4]float32{0.2, 0.5, 0.1}, a) })
+	each(
+		shown(s),
+		func(was [4]float32, a float32, _, _ int) [4]float32 { return mix(was, [4]float32{0.2, 0.5, 0.1}, a) },
+	)
 	one := s
 	one.Channels = [3]bool{false, true, false}
 	each(shown(one), func(was [4]float32, a float32, _, _ int) [4]float32 {
@@ -89,7 +92,10 @@ func TestSmearDragsAlong(t *testing.T) {
 	}
 	far := func(amount float64) float64 { // how far right of the edge the light got
 		c := NewCanvas(p)
-		c.Paint(Stroke{Mode: Smear, Size: 20, Hardness: 1, Opacity: 1, Amount: amount}, line(geom.Pt(35, 30), geom.Pt(90, 30), 12))
+		c.Paint(
+			Stroke{Mode: Smear, Size: 20, Hardness: 1, Opacity: 1, Amount: amount},
+			line(geom.Pt(35, 30), geom.Pt(90, 30), 12),
+		)
 		m := c.Shown(p.Rect)
 		sum := 0.0
 		for x := 50; x < 120; x++ {
@@ -132,7 +138,10 @@ func TestCurvedStrokeDoesNotDependOnEventRate(t *testing.T) {
 	// Straight pieces between the 30 places would miss the curve by more.
 	straight := NewCanvas(p)
 	for i, path := 1, hand(30); i < len(path); i++ {
-		straight.Paint(Stroke{Mode: Colour, Size: 24, Hardness: 0.5, Opacity: 1, Pen: Pen{Size: true}}, []Touch{path[i-1], path[i-1], path[i]})
+		straight.Paint(
+			Stroke{Mode: Colour, Size: 24, Hardness: 0.5, Opacity: 1, Pen: Pen{Size: true}},
+			[]Touch{path[i-1], path[i-1], path[i]},
+		)
 	}
 	var worse float64
 	for i, v := range straight.View(p.Rect).Pix {
@@ -148,11 +157,17 @@ func TestCurvedStrokeDoesNotDependOnEventRate(t *testing.T) {
 func TestCornersStayCorners(t *testing.T) {
 	p := plate(120, 120)
 	c := NewCanvas(p)
-	c.Paint(Stroke{Mode: Colour, Size: 10, Hardness: 1, Opacity: 1}, []Touch{{geom.Pt(20, 20), 1}, {geom.Pt(80, 20), 1}, {geom.Pt(80, 90), 1}})
+	c.Paint(
+		Stroke{Mode: Colour, Size: 10, Hardness: 1, Opacity: 1},
+		[]Touch{{geom.Pt(20, 20), 1}, {geom.Pt(80, 20), 1}, {geom.Pt(80, 90), 1}},
+	)
 	for y := range 120 {
 		for x := range 120 {
 			q := geom.Pt(float64(x)+0.5, float64(y)+0.5)
-			near := math.Min(q.Dist(geom.Pt(math.Min(math.Max(q.X, 20), 80), 20)), q.Dist(geom.Pt(80, math.Min(math.Max(q.Y, 20), 90))))
+			near := math.Min(
+				q.Dist(geom.Pt(math.Min(math.Max(q.X, 20), 80), 20)),
+				q.Dist(geom.Pt(80, math.Min(math.Max(q.Y, 20), 90))),
+			)
 			if near > 6 {
 				assert.Zero(t, c.View(image.Rect(x, y, x+1, y+1)).Pix[3], "%d,%d", x, y)
 			}
@@ -178,7 +193,13 @@ func TestFlowPenRoundnessAndJitter(t *testing.T) {
 	flow.Flow = 0.25
 	assert.InDelta(t, 0.9*0.25, alpha(flow, at).At(40, 40)[3], 1e-6)
 	// Going over the same place again builds up, to the opacity and no further.
-	back := []Touch{{geom.Pt(20, 40), 1}, {geom.Pt(60, 40), 1}, {geom.Pt(20, 40), 1}, {geom.Pt(60, 40), 1}, {geom.Pt(20, 40), 1}}
+	back := []Touch{
+		{geom.Pt(20, 40), 1},
+		{geom.Pt(60, 40), 1},
+		{geom.Pt(20, 40), 1},
+		{geom.Pt(60, 40), 1},
+		{geom.Pt(20, 40), 1},
+	}
 	built := alpha(flow, back).At(40, 40)[3]
 	assert.Greater(t, built, float32(0.8))
 	assert.LessOrEqual(t, built, float32(0.9))
@@ -215,7 +236,10 @@ func TestOriginsByAMap(t *testing.T) {
 		}
 	}
 	quarter := geom.Placement(geom.Pt(40.5, 40.5), geom.Pt(0, 0), 90, geom.Pt(-1, 1))
-	c := painted(p, Stroke{Mode: Clone, Size: 20, Hardness: 1, Opacity: 1, From: Origin{Map: quarter.Apply, Picture: other}})
+	c := painted(
+		p,
+		Stroke{Mode: Clone, Size: 20, Hardness: 1, Opacity: 1, From: Origin{Map: quarter.Apply, Picture: other}},
+	)
 	for _, d := range []image.Point{{0, 0}, {5, 2}, {-4, 6}} {
 		q := quarter.Apply(geom.Pt(40.5+float64(d.X), 40.5+float64(d.Y)))
 		want, got := other.At(int(q.X), int(q.Y)), c.View(p.Rect).At(40+d.X, 40+d.Y)
@@ -226,9 +250,15 @@ func TestOriginsByAMap(t *testing.T) {
 	// Only the untouched plate: paint laid before is not copied.
 	paint := Stroke{Mode: Colour, Size: 12, Hardness: 1, Opacity: 1}
 	c = painted(p, paint)
-	c.Paint(Stroke{Mode: Clone, Size: 8, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(-20, 0), Plain: true}}, []Touch{{geom.Pt(60.5, 40.5), 1}})
+	c.Paint(
+		Stroke{Mode: Clone, Size: 8, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(-20, 0), Plain: true}},
+		[]Touch{{geom.Pt(60.5, 40.5), 1}},
+	)
 	assert.Equal(t, p.At(40, 40), c.View(p.Rect).At(60, 40))
-	c.Paint(Stroke{Mode: Clone, Size: 8, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(-20, 0)}}, []Touch{{geom.Pt(60.5, 40.5), 1}})
+	c.Paint(
+		Stroke{Mode: Clone, Size: 8, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(-20, 0)}},
+		[]Touch{{geom.Pt(60.5, 40.5), 1}},
+	)
 	assert.Equal(t, [4]float32{0, 0, 0, 1}, c.View(p.Rect).At(60, 40))
 }
 
@@ -236,7 +266,19 @@ func TestOriginsByAMap(t *testing.T) {
 func TestASecondLayerTakesItsShare(t *testing.T) {
 	p := plate(81, 81)
 	c := NewCanvas(p)
-	red, green := Stroke{Mode: Colour, Size: 20, Hardness: 1, Opacity: 1, Colour: [3]float32{1, 0, 0}}, Stroke{Mode: Clone, Size: 10, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(-30, 0)}}
+	red, green := Stroke{
+		Mode:     Colour,
+		Size:     20,
+		Hardness: 1,
+		Opacity:  1,
+		Colour:   [3]float32{1, 0, 0},
+	}, Stroke{
+		Mode:     Clone,
+		Size:     10,
+		Hardness: 1,
+		Opacity:  1,
+		From:     Origin{Shift: geom.Pt(-30, 0)},
+	}
 	c.Share(false)
 	c.Paint(red, at)
 	c.Share(true)

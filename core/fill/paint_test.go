@@ -36,7 +36,10 @@ func line(from, to geom.Point, events int) []Touch {
 func TestCloneByWholePixelsCopiesExactly(t *testing.T) {
 	p := plate(80, 60)
 	c := NewCanvas(p)
-	c.Paint(Stroke{Mode: Clone, Size: 12, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(20, -5)}}, line(geom.Pt(20, 30), geom.Pt(40, 30), 5))
+	c.Paint(
+		Stroke{Mode: Clone, Size: 12, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(20, -5)}},
+		line(geom.Pt(20, 30), geom.Pt(40, 30), 5),
+	)
 	layer := c.View(p.Rect)
 	var covered float64
 	for y := range 60 {
@@ -70,7 +73,14 @@ func TestStrokeDoesNotDependOnEventRate(t *testing.T) {
 
 func TestLiveStrokeEqualsTheSameStrokeReplayed(t *testing.T) {
 	p := plate(120, 90)
-	s := Stroke{Mode: Clone, Size: 20, Hardness: 0.3, Opacity: 0.7, From: Origin{Shift: geom.Pt(30.5, 2.25)}, Pen: Pen{Size: true}}
+	s := Stroke{
+		Mode:     Clone,
+		Size:     20,
+		Hardness: 0.3,
+		Opacity:  0.7,
+		From:     Origin{Shift: geom.Pt(30.5, 2.25)},
+		Pen:      Pen{Size: true},
+	}
 	path := line(geom.Pt(20, 20), geom.Pt(80, 70), 40)
 	for i := range path {
 		path[i].Pressure = 0.4 + 0.6*float64(i)/40
@@ -99,7 +109,10 @@ func TestDabProfile(t *testing.T) {
 
 	p := plate(60, 60)
 	c := NewCanvas(p)
-	c.Paint(Stroke{Mode: Clone, Size: 30, Hardness: 0.2, Opacity: 0.5, From: Origin{Shift: geom.Pt(10, 0)}}, []Touch{{geom.Pt(20.5, 30.5), 1}})
+	c.Paint(
+		Stroke{Mode: Clone, Size: 30, Hardness: 0.2, Opacity: 0.5, From: Origin{Shift: geom.Pt(10, 0)}},
+		[]Touch{{geom.Pt(20.5, 30.5), 1}},
+	)
 	layer := c.View(p.Rect)
 	for d := range 15 {
 		assert.InDelta(t, 0.5*Profile(float64(d), 15, 0.2), layer.At(20+d, 30)[3], 1e-6)
@@ -110,7 +123,10 @@ func TestPressureScalesTheSize(t *testing.T) {
 	p := plate(100, 100)
 	count := func(pressure float64) (n float64) {
 		c := NewCanvas(p)
-		c.Paint(Stroke{Mode: Clone, Size: 40, Hardness: 1, Opacity: 1, Pen: Pen{Size: true}}, []Touch{{geom.Pt(50, 50), pressure}})
+		c.Paint(
+			Stroke{Mode: Clone, Size: 40, Hardness: 1, Opacity: 1, Pen: Pen{Size: true}},
+			[]Touch{{geom.Pt(50, 50), pressure}},
+		)
 		l := c.View(p.Rect)
 		for i := 3; i < len(l.Pix); i += 4 {
 			n += float64(l.Pix[i])
@@ -124,7 +140,10 @@ func TestPressureScalesTheSize(t *testing.T) {
 func TestSourceBeyondThePictureLaysNothing(t *testing.T) {
 	p := plate(40, 40)
 	c := NewCanvas(p)
-	c.Paint(Stroke{Mode: Clone, Size: 10, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(100, 0)}}, []Touch{{geom.Pt(20, 20), 1}})
+	c.Paint(
+		Stroke{Mode: Clone, Size: 10, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(100, 0)}},
+		[]Touch{{geom.Pt(20, 20), 1}},
+	)
 	for _, v := range c.View(p.Rect).Pix {
 		assert.Zero(t, v)
 	}
@@ -151,7 +170,9 @@ func BenchmarkHeal300(b *testing.B) {
 	}
 	c := NewCanvas(p)
 	for b.Loop() {
-		brush := c.Begin(Stroke{Mode: Heal, Size: 300, Hardness: 0.5, Opacity: 1, From: Origin{Shift: geom.Pt(300, 10)}})
+		brush := c.Begin(
+			Stroke{Mode: Heal, Size: 300, Hardness: 0.5, Opacity: 1, From: Origin{Shift: geom.Pt(300, 10)}},
+		)
 		brush.Move([]Touch{{geom.Pt(300, 250), 1}, {geom.Pt(400, 250), 1}})
 		began := time.Now()
 		brush.End()
@@ -171,7 +192,10 @@ func BenchmarkThousandStrokes(b *testing.B) {
 			for k := range 40 {
 				path = append(path, Touch{geom.Pt(x+1.5*float64(k), y+6*math.Sin(float64(k)/6)), 1})
 			}
-			c.Paint(Stroke{Mode: Clone, Size: 40, Hardness: 0.6, Opacity: 1, From: Origin{Shift: geom.Pt(70, 10)}}, path)
+			c.Paint(
+				Stroke{Mode: Clone, Size: 40, Hardness: 0.6, Opacity: 1, From: Origin{Shift: geom.Pt(70, 10)}},
+				path,
+			)
 		}
 	}
 }

@@ -174,7 +174,17 @@ func Fit(m Motion, src, dst []Point, weights []float64) (Homography, error) {
 		if !(det > 1e-9*(xx+yy)*(xx+yy)) {
 			return Identity, ErrDegenerate
 		}
-		h = Homography{(xu*yy - yu*xy) / det, (yu*xx - xu*xy) / det, 0, (xv*yy - yv*xy) / det, (yv*xx - xv*xy) / det, 0, 0, 0, 1}
+		h = Homography{
+			(xu*yy - yu*xy) / det,
+			(yu*xx - xu*xy) / det,
+			0,
+			(xv*yy - yv*xy) / det,
+			(yv*xx - xv*xy) / det,
+			0,
+			0,
+			0,
+			1,
+		}
 	default:
 		normal := mat.NewSymDense(9, nil)
 		for i := range src {

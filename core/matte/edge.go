@@ -341,7 +341,13 @@ func (f *field) cover() *raster.Plane {
 			case s+f.grow+half <= -f.out:
 				continue
 			case !f.kinked(x, y):
-				out.Pix[i] = mean(s+f.grow, float64(n.out), float64(n.in), math.Abs(float64(n.dx)), math.Abs(float64(n.dy)))
+				out.Pix[i] = mean(
+					s+f.grow,
+					float64(n.out),
+					float64(n.in),
+					math.Abs(float64(n.dx)),
+					math.Abs(float64(n.dy)),
+				)
 				continue
 			}
 			if fine == nil {
@@ -376,7 +382,9 @@ func (f *field) kinked(x, y int) bool {
 		if dot < 0.985 && (a.square > 1e-6 || b.square > 1e-6 || a.border != b.border) {
 			return true
 		}
-		if diff := b.out + b.in - width; diff > 0.05+0.02*width || -diff > 0.05+0.02*width || b.out-a.out > 0.05+0.02*width || a.out-b.out > 0.05+0.02*width {
+		if diff := b.out + b.in - width; diff > 0.05+0.02*width || -diff > 0.05+0.02*width ||
+			b.out-a.out > 0.05+0.02*width ||
+			a.out-b.out > 0.05+0.02*width {
 			return true
 		}
 	}
@@ -436,7 +444,15 @@ func (f *field) byParts(x, y int, fine [][]pass) float32 {
 			if !f.inside(wound) {
 				s = -s
 			}
-			sum += float64(mean(s+f.grow, by.a.Out+(by.b.Out-by.a.Out)*at, by.a.In+(by.b.In-by.a.In)*at, math.Abs(away.X)/l*size, math.Abs(away.Y)/l*size))
+			sum += float64(
+				mean(
+					s+f.grow,
+					by.a.Out+(by.b.Out-by.a.Out)*at,
+					by.a.In+(by.b.In-by.a.In)*at,
+					math.Abs(away.X)/l*size,
+					math.Abs(away.Y)/l*size,
+				),
+			)
 		}
 	}
 	return float32(sum / float64(n*n))

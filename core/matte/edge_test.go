@@ -57,7 +57,10 @@ func plain(rim []Rim, grow float64, overlaps bool, within image.Rectangle, sampl
 		}
 		for k := range n {
 			t, u := float64(k)/float64(n), float64(k+1)/float64(n)
-			p := piece{Rim{a.At.Lerp(b.At, t), a.Out + (b.Out-a.Out)*t, a.In + (b.In-a.In)*t}, Rim{a.At.Lerp(b.At, u), a.Out + (b.Out-a.Out)*u, a.In + (b.In-a.In)*u}}
+			p := piece{
+				Rim{a.At.Lerp(b.At, t), a.Out + (b.Out-a.Out)*t, a.In + (b.In-a.In)*t},
+				Rim{a.At.Lerp(b.At, u), a.Out + (b.Out-a.Out)*u, a.In + (b.In-a.In)*u},
+			}
 			m := p.a.At.Lerp(p.b.At, 0.5)
 			across := geom.Pt(-d.Y, d.X).Mul(1e-6 / d.Len())
 			if wound(m.Add(across)) == wound(m.Sub(across)) {
@@ -86,7 +89,10 @@ func plain(rim []Rim, grow float64, overlaps bool, within image.Rectangle, sampl
 			}
 			for j := range samples {
 				for i := range samples {
-					p := geom.Pt(float64(x)+(float64(i)+0.5)/float64(samples), float64(y)+(float64(j)+0.5)/float64(samples))
+					p := geom.Pt(
+						float64(x)+(float64(i)+0.5)/float64(samples),
+						float64(y)+(float64(j)+0.5)/float64(samples),
+					)
 					best, o, n := math.Inf(1), 0.0, 0.0
 					for _, s := range pieces {
 						d := s.b.At.Sub(s.a.At)
@@ -194,7 +200,17 @@ func TestEdgesAreTheirDistanceFields(t *testing.T) {
 			continue // its hard edge counts windings by area, not by places
 		}
 		most, at := worst(got, want, small)
-		assert.LessOrEqual(t, most, limit, "%s: %v at %v: %v, should be %v", name, most, at, got.At(at.X, at.Y), want.At(at.X, at.Y))
+		assert.LessOrEqual(
+			t,
+			most,
+			limit,
+			"%s: %v at %v: %v, should be %v",
+			name,
+			most,
+			at,
+			got.At(at.X, at.Y),
+			want.At(at.X, at.Y),
+		)
 	}
 }
 
@@ -215,7 +231,18 @@ func TestStrandsHaveEdgesAsWell(t *testing.T) {
 		if out+in < 1 {
 			limit += 1.0 / 24
 		}
-		assert.LessOrEqual(t, most, limit, "out %v, in %v, grow %v: at %v: %v, should be %v", out, in, grow, at, got.At(at.X, at.Y), want.At(at.X, at.Y))
+		assert.LessOrEqual(
+			t,
+			most,
+			limit,
+			"out %v, in %v, grow %v: at %v: %v, should be %v",
+			out,
+			in,
+			grow,
+			at,
+			got.At(at.X, at.Y),
+			want.At(at.X, at.Y),
+		)
 	}
 }
 
@@ -251,7 +278,11 @@ func TestNoHolesAlongFeatheredEdges(t *testing.T) {
 	box := geom.Box{Min: geom.Pt(30, 30), Max: geom.Pt(90, 70)}.Corners()
 	for _, c := range []struct{ grow, out float64 }{{-6, 12}, {-15, 6}} {
 		frame := image.Rect(0, 0, 120, 100)
-		most, at := worst(Edge(rimOf(box[:], c.out, 0), c.grow, false, frame), plain(rimOf(box[:], c.out, 0), c.grow, false, frame, 6), frame)
+		most, at := worst(
+			Edge(rimOf(box[:], c.out, 0), c.grow, false, frame),
+			plain(rimOf(box[:], c.out, 0), c.grow, false, frame, 6),
+			frame,
+		)
 		assert.Less(t, most, within64th, "grow %v, feather %v, at %v", c.grow, c.out, at)
 	}
 }
@@ -277,7 +308,14 @@ func TestAnEdgeIsTheSameInEveryPart(t *testing.T) {
 		for k := range n {
 			sin, cos := math.Sincos(2*math.Pi*float64(k)/float64(n) + rng.Float64()*0.4)
 			r := 8 + 24*rng.Float64()
-			rim = append(rim, Rim{At: geom.Pt(45+r*cos, 35+r*sin), Out: 6 * rng.Float64() * float64(round%2), In: 3 * rng.Float64() * float64(round%3)})
+			rim = append(
+				rim,
+				Rim{
+					At:  geom.Pt(45+r*cos, 35+r*sin),
+					Out: 6 * rng.Float64() * float64(round%2),
+					In:  3 * rng.Float64() * float64(round%3),
+				},
+			)
 		}
 		grow := 6*rng.Float64() - 3
 		all := Edge(rim, grow, false, whole)
@@ -287,7 +325,17 @@ func TestAnEdgeIsTheSameInEveryPart(t *testing.T) {
 			some := Edge(rim, grow, false, part)
 			for y := part.Min.Y; y < part.Max.Y; y++ {
 				for x := part.Min.X; x < part.Max.X; x++ {
-					require.InDelta(t, all.At(x, y), some.At(x, y), 1e-5, "round %d, %v, pixel %d,%d", round, part, x, y)
+					require.InDelta(
+						t,
+						all.At(x, y),
+						some.At(x, y),
+						1e-5,
+						"round %d, %v, pixel %d,%d",
+						round,
+						part,
+						x,
+						y,
+					)
 				}
 			}
 		}

@@ -102,7 +102,14 @@ func TestFeatherInsideAndByThePoint(t *testing.T) {
 	assert.InDelta(t, 1, m.At(30, 25), 1e-6)
 	// Around the middle of a straight side, the ramp goes through a half at the edge.
 	for d := -3.5; d < 4; d++ {
-		assert.InDelta(t, averaged(smoothstep, 0.5-d/8, 8), m.At(int(49.5+d+0.5), 25), 1e-5, "at %v px from the edge", d)
+		assert.InDelta(
+			t,
+			averaged(smoothstep, 0.5-d/8, 8),
+			m.At(int(49.5+d+0.5), 25),
+			1e-5,
+			"at %v px from the edge",
+			d,
+		)
 	}
 	rim := rimOf(box[:], 0, 0)
 	rim[1].Out, rim[2].Out = 8, 2 // the right side, from top to bottom

@@ -68,7 +68,13 @@ func (p *Panic) Error() string {
 // It returns an error if in has no key (see KeyOf), if compute fails or panics, or if the
 // context ends. If the context of another request that is computing the same ends first,
 // this one computes it itself.
-func Do[E Environment, In, V any](ctx context.Context, m *Memo, env E, in In, compute func(context.Context, E, In) (V, error)) (V, error) {
+func Do[E Environment, In, V any](
+	ctx context.Context,
+	m *Memo,
+	env E,
+	in In,
+	compute func(context.Context, E, In) (V, error),
+) (V, error) {
 	var none V
 	key, err := Name(env, in)
 	if err != nil {
@@ -155,7 +161,12 @@ func Name[E Environment, In any](env E, in In) (string, error) {
 	return env.Key() + "/" + string(key), err
 }
 
-func guarded[E Environment, In, V any](ctx context.Context, env E, in In, compute func(context.Context, E, In) (V, error)) (v V, err error) {
+func guarded[E Environment, In, V any](
+	ctx context.Context,
+	env E,
+	in In,
+	compute func(context.Context, E, In) (V, error),
+) (v V, err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			err = &Panic{p, debug.Stack()}

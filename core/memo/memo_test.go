@@ -53,8 +53,18 @@ func TestKeysDifferWhereverValuesDo(t *testing.T) {
 		assert.False(t, taken, "%#v has the key of %#v", v, other)
 		all[k] = v
 	}
-	assert.Equal(t, key(t, input{N: 2, Name: "a"}), key(t, input{N: 2, Name: "b"}), "names that only errors tell do not count")
-	assert.Equal(t, key(t, input{Part: Of(part{Text: "x"})}), key(t, input{Part: Of(part{Text: "x"})}), "equal parts, wherever they are made")
+	assert.Equal(
+		t,
+		key(t, input{N: 2, Name: "a"}),
+		key(t, input{N: 2, Name: "b"}),
+		"names that only errors tell do not count",
+	)
+	assert.Equal(
+		t,
+		key(t, input{Part: Of(part{Text: "x"})}),
+		key(t, input{Part: Of(part{Text: "x"})}),
+		"equal parts, wherever they are made",
+	)
 }
 
 func TestWhatHasNoFixedContentHasNoKey(t *testing.T) {
@@ -65,7 +75,13 @@ func TestWhatHasNoFixedContentHasNoKey(t *testing.T) {
 		_, err := KeyOf(v)
 		assert.Error(t, err, "%T", v)
 	}
-	_, err := Do(context.Background(), New(1000), world{}, math.NaN(), func(context.Context, world, float64) (int, error) { return 1, nil })
+	_, err := Do(
+		context.Background(),
+		New(1000),
+		world{},
+		math.NaN(),
+		func(context.Context, world, float64) (int, error) { return 1, nil },
+	)
 	assert.ErrorContains(t, err, "NaN")
 }
 
@@ -193,7 +209,13 @@ func TestTheBudgetHoldsAndWhatWasUsedLongestAgoLeaves(t *testing.T) {
 	assert.True(t, get(1), "it was used longest ago")
 	assert.False(t, get(3))
 	assert.LessOrEqual(t, m.Used(), 3000)
-	_, err := Do(context.Background(), m, world{}, 9, func(context.Context, world, int) (sized, error) { return 5000, nil })
+	_, err := Do(
+		context.Background(),
+		m,
+		world{},
+		9,
+		func(context.Context, world, int) (sized, error) { return 5000, nil },
+	)
 	require.NoError(t, err)
 	_, kept := Peek[sized](m, world{}, 9)
 	assert.False(t, kept, "larger than all of it")
@@ -201,7 +223,13 @@ func TestTheBudgetHoldsAndWhatWasUsedLongestAgoLeaves(t *testing.T) {
 	assert.Zero(t, m.Used())
 	assert.True(t, get(3))
 	var none *Memo
-	v, err := Do(context.Background(), none, world{}, 1, func(context.Context, world, int) (int, error) { return 2, nil })
+	v, err := Do(
+		context.Background(),
+		none,
+		world{},
+		1,
+		func(context.Context, world, int) (int, error) { return 2, nil },
+	)
 	require.NoError(t, err)
 	assert.Equal(t, 2, v)
 }

@@ -50,7 +50,12 @@ func (in *diagnosticInput) evaluate(ctx context.Context, e *Evaluator) (*Result,
 }
 
 // grain shows what was taken out of the frame that is held.
-func (in *diagnosticInput) grain(ctx context.Context, e *Evaluator, back warp.Mapping, size image.Rectangle) (*Result, error) {
+func (in *diagnosticInput) grain(
+	ctx context.Context,
+	e *Evaluator,
+	back warp.Mapping,
+	size image.Rectangle,
+) (*Result, error) {
 	plate, err := e.Plate.Linear(ctx, in.Bare.Frame, size)
 	if err != nil {
 		return nil, err
@@ -118,7 +123,13 @@ func (e *Evaluator) Measure(ctx context.Context, t *Treatment, removal string, n
 // ShutterFit tells how well the patch agrees with the plate on frame n when it is smeared
 // for a shutter's angle in degrees, less being better, and the length in pixels of the
 // smear at 360 degrees. ok is false where nothing can be told.
-func (e *Evaluator) ShutterFit(ctx context.Context, t *Treatment, removal string, n int, shutter float64) (left, length float64, ok bool, err error) {
+func (e *Evaluator) ShutterFit(
+	ctx context.Context,
+	t *Treatment,
+	removal string,
+	n int,
+	shutter float64,
+) (left, length float64, ok bool, err error) {
 	r := t.removal(removal)
 	if r == nil {
 		return 0, 0, false, fmt.Errorf("there is no removal %q", removal)
@@ -235,7 +246,9 @@ func smoothest(s *settle.GrainSample, share float64) {
 	r := s.Valid.Rect
 	luma := raster.NewPlane(r)
 	for i := range luma.Pix {
-		luma.Pix[i] = float32(math.Sqrt(float64(max(colorspace.Luma(s.Base.Pix[4*i], s.Base.Pix[4*i+1], s.Base.Pix[4*i+2]), 0))))
+		luma.Pix[i] = float32(
+			math.Sqrt(float64(max(colorspace.Luma(s.Base.Pix[4*i], s.Base.Pix[4*i+1], s.Base.Pix[4*i+2]), 0))),
+		)
 	}
 	bright := slices.Clone(luma.Pix)
 	gx, gy := raster.Gradient(raster.Gaussian(luma, 1))

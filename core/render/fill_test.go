@@ -45,7 +45,13 @@ func frameOf(own any) *int {
 
 func frame(t *testing.T, d *treatment.Document, n int, view View) *raster.Image {
 	t.Helper()
-	got, err := (&Evaluator{Plate: ramp{}, Cache: memo.New(1 << 26), Pictures: redSquare}).Frame(context.Background(), compile(t, d), n, view, "a")
+	got, err := (&Evaluator{Plate: ramp{}, Cache: memo.New(1 << 26), Pictures: redSquare}).Frame(
+		context.Background(),
+		compile(t, d),
+		n,
+		view,
+		"a",
+	)
 	require.NoError(t, err)
 	return got.Image.Crop(image.Rect(0, 0, 100, 80))
 }
@@ -61,13 +67,32 @@ func redSquare(_ context.Context, _ *treatment.Picture) (*raster.Image, error) {
 }
 
 func dab(mode string, home int, x, y, size float64) treatment.Stroke {
-	return treatment.Stroke{ID: fmt.Sprint(mode, home, x, y, size), Mode: mode, Home: home, Size: size, Hardness: 1, Opacity: 1, Colour: &[3]float64{0, 1, 0}, From: &treatment.From{Offset: treatment.Vec{40, 0}}, Path: &treatment.Path{Points: [][]float64{{x, y}}}}
+	return treatment.Stroke{
+		ID:       fmt.Sprint(mode, home, x, y, size),
+		Mode:     mode,
+		Home:     home,
+		Size:     size,
+		Hardness: 1,
+		Opacity:  1,
+		Colour:   &[3]float64{0, 1, 0},
+		From:     &treatment.From{Offset: treatment.Vec{40, 0}},
+		Path:     &treatment.Path{Points: [][]float64{{x, y}}},
+	}
 }
 
 // On every frame the neighbour's pixels are that frame's own.
 func TestNeighbourTakesTheFramesOwnPixels(t *testing.T) {
 	for _, crisp := range []bool{false, true} {
-		n := treatment.Source{Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Crisp: crisp, Offsets: []treatment.OffsetKey{{Frame: 98, Ease: treatment.Linear, Offset: treatment.Vec{30, 0}}, {Frame: 102, Ease: treatment.Linear, Offset: treatment.Vec{30, 8}}}}}
+		n := treatment.Source{
+			Kind: treatment.Beside,
+			Neighbour: &treatment.Neighbour{
+				Crisp: crisp,
+				Offsets: []treatment.OffsetKey{
+					{Frame: 98, Ease: treatment.Linear, Offset: treatment.Vec{30, 0}},
+					{Frame: 102, Ease: treatment.Linear, Offset: treatment.Vec{30, 8}},
+				},
+			},
+		}
 		for f, dy := range map[int]float64{98: 0, 100: 4, 102: 8} {
 			got := frame(t, with(n), f, ResultView)
 			x, y := 25+2*(f-100), 25+f-100
@@ -79,7 +104,12 @@ func TestNeighbourTakesTheFramesOwnPixels(t *testing.T) {
 		}
 	}
 	// The surface grows: along it the offset grows as well, on the screen it does not.
-	d := with(treatment.Source{Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Offsets: []treatment.OffsetKey{{Frame: 100, Offset: treatment.Vec{20, 0}}}}})
+	d := with(
+		treatment.Source{
+			Kind:      treatment.Beside,
+			Neighbour: &treatment.Neighbour{Offsets: []treatment.OffsetKey{{Frame: 100, Offset: treatment.Vec{20, 0}}}},
+		},
+	)
 	for i := range d.Tracks[0].Data.Samples {
 		if s := &d.Tracks[0].Data.Samples[i]; s.Frame == 101 {
 			s.Matrix = geom.Placement(geom.Pt(25, 25), geom.Point{}, 0, geom.Pt(1.5, 1.5))
@@ -103,13 +133,22 @@ func TestTravellingPaintGoesWithTheSurface(t *testing.T) {
 	home := frame(t, d, 101, PatchView)
 	moved := with(treatment.Source{Kind: treatment.Travelling, Paint: &treatment.Paint{Strokes: []treatment.Stroke{s}}})
 	for i := range moved.Tracks[0].Data.Samples {
-		moved.Tracks[0].Data.Samples[i].Matrix = moved.Tracks[0].Data.Samples[i].Matrix.Mul(geom.Placement(geom.Pt(3, 9), geom.Pt(5, 5), 7, geom.Pt(1.1, 1.1)))
+		moved.Tracks[0].Data.Samples[i].Matrix = moved.Tracks[0].Data.Samples[i].Matrix.Mul(
+			geom.Placement(geom.Pt(3, 9), geom.Pt(5, 5), 7, geom.Pt(1.1, 1.1)),
+		)
 	}
 	assert.Equal(t, home.Pix, frame(t, moved, 101, PatchView).Pix, "on its home it stays to the last bit")
 	// A grid that bends its home leaves it alone as well.
 	bent := with(treatment.Source{Kind: treatment.Travelling, Paint: &treatment.Paint{Strokes: []treatment.Stroke{s}}})
 	bent.Tracks[0].Surface = []treatment.Vec{{10, 10}, {50, 10}, {50, 50}, {10, 50}}
-	bent.Tracks[0].Corrections = []treatment.Correction{{ID: "g", Kind: treatment.ByGrid, Cells: []int{1, 1}, Keys: []treatment.CorrectionKey{{Frame: 101, Crossings: []treatment.Vec{{3, 0}, {0, 5}, {-4, 0}, {0, 2}}}}}}
+	bent.Tracks[0].Corrections = []treatment.Correction{
+		{
+			ID:    "g",
+			Kind:  treatment.ByGrid,
+			Cells: []int{1, 1},
+			Keys:  []treatment.CorrectionKey{{Frame: 101, Crossings: []treatment.Vec{{3, 0}, {0, 5}, {-4, 0}, {0, 2}}}},
+		},
+	}
 	assert.Equal(t, home.Pix, frame(t, bent, 101, PatchView).Pix)
 	// Only this frame; and on the screen.
 	d.Removals[0].Fill.Sources[0].Strokes()[0].Range = &treatment.Range{First: 101, Last: 101}
@@ -125,9 +164,17 @@ func TestPlatesDissolveIntoEachOther(t *testing.T) {
 	plate := func(frame int, c [3]float64, r *treatment.Range, rise int) treatment.Source {
 		s := dab("colour", frame, 25, 25, 60)
 		s.Colour = &c
-		return treatment.Source{Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: frame, Strokes: []treatment.Stroke{s}}, Range: r, Rise: rise}
+		return treatment.Source{
+			Kind:  treatment.HeldPlate,
+			Plate: &treatment.Plate{Frame: frame, Strokes: []treatment.Stroke{s}},
+			Range: r,
+			Rise:  rise,
+		}
 	}
-	d := with(plate(100, [3]float64{1, 0, 0}, nil, 0), plate(103, [3]float64{0, 1, 0}, &treatment.Range{First: 103, Last: 104}, 3))
+	d := with(
+		plate(100, [3]float64{1, 0, 0}, nil, 0),
+		plate(103, [3]float64{0, 1, 0}, &treatment.Range{First: 103, Last: 104}, 3),
+	)
 	for n, share := range map[int]float64{99: 0, 100: 0.25, 101: 0.5, 102: 0.75, 103: 1} {
 		v := frame(t, d, n, ResultView).At(25+2*(n-100), 25+n-100)
 		assert.InDelta(t, 1-share, v[0], 1e-5, "frame %d", n)
@@ -144,12 +191,24 @@ func TestStrokesReadThePaintBelow(t *testing.T) {
 		return treatment.Source{Kind: treatment.HeldPlate, Plate: &treatment.Plate{Strokes: []treatment.Stroke{s}}}
 	}
 	for _, c := range [][3]float64{{1, 0, 0}, {0, 0, 1}} {
-		d := with(below(c), treatment.Source{Kind: treatment.HeldPlate, Plate: &treatment.Plate{Strokes: []treatment.Stroke{dab("clone", 100, 25, 25, 12)}}})
+		d := with(
+			below(c),
+			treatment.Source{
+				Kind:  treatment.HeldPlate,
+				Plate: &treatment.Plate{Strokes: []treatment.Stroke{dab("clone", 100, 25, 25, 12)}},
+			},
+		)
 		v := frame(t, d, 100, ResultView).At(25, 25)
 		for k := range 3 {
 			assert.InDelta(t, c[k], v[k], 1e-5, "copied from below")
 		}
-		d = with(below(c), treatment.Source{Kind: treatment.HeldPlate, Plate: &treatment.Plate{Strokes: []treatment.Stroke{dab("colour", 100, 25, 25, 12)}}})
+		d = with(
+			below(c),
+			treatment.Source{
+				Kind:  treatment.HeldPlate,
+				Plate: &treatment.Plate{Strokes: []treatment.Stroke{dab("colour", 100, 25, 25, 12)}},
+			},
+		)
 		assert.InDelta(t, 1, frame(t, d, 100, ResultView).At(25, 25)[1], 1e-5)
 	}
 	for mode, want := range map[string]bool{"clone": true, "heal": true, "soften": true, "smear": true, "lift": true, "lower": true, "colour": false, "erase": false} {
@@ -167,7 +226,12 @@ func TestStrokesOfAPlateHaveRangesAndRides(t *testing.T) {
 	copied.From = &treatment.From{Offset: treatment.Vec{0, -4}}
 	still := dab("colour", 100, 22, 22, 4)
 	still.Ride, still.Colour = treatment.Still, &[3]float64{0, 0, 1}
-	d := with(treatment.Source{Kind: treatment.HeldPlate, Plate: &treatment.Plate{Strokes: []treatment.Stroke{first, copied, still}}})
+	d := with(
+		treatment.Source{
+			Kind:  treatment.HeldPlate,
+			Plate: &treatment.Plate{Strokes: []treatment.Stroke{first, copied, still}},
+		},
+	)
 	here, next := frame(t, d, 100, ResultView), frame(t, d, 101, ResultView)
 	assert.EqualValues(t, 1, here.At(25, 25)[1])
 	assert.Zero(t, next.At(27, 26)[3], "only on frame 100")
@@ -182,7 +246,10 @@ func TestStrokesOfAPlateHaveRangesAndRides(t *testing.T) {
 func TestAStrokeOnOneFrameLeavesTheOthersAlone(t *testing.T) {
 	e := &Evaluator{Plate: ramp{}}
 	stroke := dab("heal", 101, 27, 26, 6)
-	base := []treatment.Source{{Kind: treatment.HeldPlate, Plate: &treatment.Plate{Strokes: []treatment.Stroke{dab("clone", 100, 25, 25, 8)}}}, {Kind: treatment.Travelling, Paint: &treatment.Paint{Strokes: []treatment.Stroke{}}}}
+	base := []treatment.Source{
+		{Kind: treatment.HeldPlate, Plate: &treatment.Plate{Strokes: []treatment.Stroke{dab("clone", 100, 25, 25, 8)}}},
+		{Kind: treatment.Travelling, Paint: &treatment.Paint{Strokes: []treatment.Stroke{}}},
+	}
 	before := compile(t, with(base...))
 	stroke.Range = &treatment.Range{First: 101, Last: 101}
 	base[1].Paint.Strokes = []treatment.Stroke{stroke}
@@ -192,7 +259,11 @@ func TestAStrokeOnOneFrameLeavesTheOthersAlone(t *testing.T) {
 	half := 0.5
 	base = slices.Clone(base) // what is compiled must not change
 	base[0].Opacity = &half
-	assert.NotEqual(t, keyOf(t, e, after, 102, ResultView, ""), keyOf(t, e, compile(t, with(base...)), 102, ResultView, ""))
+	assert.NotEqual(
+		t,
+		keyOf(t, e, after, 102, ResultView, ""),
+		keyOf(t, e, compile(t, with(base...)), 102, ResultView, ""),
+	)
 	lent := 103
 	base[0].Opacity, base[0].Plate.Strokes[0].From.Frame = nil, &lent
 	moved := with(base...)
@@ -216,7 +287,13 @@ func TestALoanComesByTheTrack(t *testing.T) {
 	assert.InDelta(t, float64(25+3)/80, v[1], 1e-4)
 	assert.InDelta(t, 103./200, v[2], 1e-4)
 	middle := treatment.Vec{25.5, 25.5}
-	d.Removals[0].Fill.Sources[0].Strokes()[0].From = &treatment.From{Frame: &lent, Middle: &middle, Turn: 90, Scale: 2, Offset: treatment.Vec{1, 0}}
+	d.Removals[0].Fill.Sources[0].Strokes()[0].From = &treatment.From{
+		Frame:  &lent,
+		Middle: &middle,
+		Turn:   90,
+		Scale:  2,
+		Offset: treatment.Vec{1, 0},
+	}
 	v = frame(t, d, 100, PatchView).At(27, 25)
 	assert.InDelta(t, float64(25+6+1)/100, v[0], 1e-4, "two to the right is turned to below")
 	assert.InDelta(t, float64(25+3+4)/80, v[1], 1e-4, "twice as far")
@@ -224,25 +301,47 @@ func TestALoanComesByTheTrack(t *testing.T) {
 
 func TestAreasPicturesPiecesAndPlacesWhereTheyCount(t *testing.T) {
 	square := func(x0, y0, x1, y1 float64) []treatment.Knot {
-		return []treatment.Knot{{At: treatment.Vec{x0, y0}}, {At: treatment.Vec{x1, y0}}, {At: treatment.Vec{x1, y1}}, {At: treatment.Vec{x0, y1}}}
+		return []treatment.Knot{
+			{At: treatment.Vec{x0, y0}},
+			{At: treatment.Vec{x1, y0}},
+			{At: treatment.Vec{x1, y1}},
+			{At: treatment.Vec{x0, y1}},
+		}
 	}
 	area := dab("clone", 100, 0, 0, 1)
 	area.Path, area.Area = nil, &treatment.Area{Points: square(22, 22, 28, 28)}
-	got := frame(t, with(treatment.Source{Kind: treatment.HeldPlate, Plate: &treatment.Plate{Strokes: []treatment.Stroke{area}}}), 100, PatchView)
+	got := frame(
+		t,
+		with(treatment.Source{Kind: treatment.HeldPlate, Plate: &treatment.Plate{Strokes: []treatment.Stroke{area}}}),
+		100,
+		PatchView,
+	)
 	assert.EqualValues(t, [4]float32{0.65, 25. / 80, 0.5, 1}, got.At(25, 25), "copied exactly")
 	assert.Zero(t, got.At(21, 25)[3])
 	// The whole frame counts, but inside an outline only.
-	whole := treatment.Source{Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 102, Whole: true}, Where: []treatment.Shape{{ID: "w", Kind: treatment.Outline, Home: 100, Points: square(24, 20, 40, 40)}}}
+	whole := treatment.Source{
+		Kind:  treatment.HeldPlate,
+		Plate: &treatment.Plate{Frame: 102, Whole: true},
+		Where: []treatment.Shape{{ID: "w", Kind: treatment.Outline, Home: 100, Points: square(24, 20, 40, 40)}},
+	}
 	got = frame(t, with(whole), 100, ResultView)
 	assert.InDelta(t, 102./200, got.At(27, 25)[2], 1e-5)
 	assert.InDelta(t, float64(27+4)/100, got.At(27, 25)[0], 1e-4)
 	assert.Zero(t, got.At(22, 25)[3])
 	// A picture as the plate, and a piece by its corners.
 	p := &treatment.Picture{Artifact: "red", Width: 20, Height: 10}
-	got = frame(t, with(treatment.Source{Kind: treatment.HeldPlate, Plate: &treatment.Plate{Picture: p}}), 100, PatchView)
+	got = frame(
+		t,
+		with(treatment.Source{Kind: treatment.HeldPlate, Plate: &treatment.Plate{Picture: p}}),
+		100,
+		PatchView,
+	)
 	assert.InDelta(t, 0.25, got.At(5, 5)[0], 1e-6)
 	assert.Zero(t, got.At(5, 12)[3])
-	piece := treatment.Source{Kind: treatment.Supplied, Piece: &treatment.Piece{Picture: p, Corners: []treatment.Vec{{20, 20}, {30, 20}, {30, 30}, {20, 30}}}}
+	piece := treatment.Source{
+		Kind:  treatment.Supplied,
+		Piece: &treatment.Piece{Picture: p, Corners: []treatment.Vec{{20, 20}, {30, 20}, {30, 30}, {20, 30}}},
+	}
 	got = frame(t, with(piece), 101, PatchView)
 	assert.InDelta(t, 10.5/20, got.At(27, 26)[0], 0.02, "half way along its width")
 	assert.Zero(t, got.At(19, 26)[3])
@@ -279,7 +378,12 @@ func crossing(n int) geom.Point {
 	return h.Apply(geom.Pt(80+7*float64(n), 90+float64(n)))
 }
 func drifting(n int) geom.Homography {
-	return geom.Placement(geom.Pt(160, 100), geom.Pt(1.3*float64(n), -0.6*float64(n)), 0.15*float64(n), geom.Pt(1+0.002*float64(n), 1+0.002*float64(n)))
+	return geom.Placement(
+		geom.Pt(160, 100),
+		geom.Pt(1.3*float64(n), -0.6*float64(n)),
+		0.15*float64(n),
+		geom.Pt(1+0.002*float64(n), 1+0.002*float64(n)),
+	)
 }
 
 func (passing) Size() image.Rectangle { return image.Rect(0, 0, 320, 200) }
@@ -320,7 +424,16 @@ func TestALoanForWhatPassesBy(t *testing.T) {
 	const held, lent = 4, 20
 	at := crossing(held)
 	from := lent
-	loan := treatment.Stroke{ID: "l", Mode: "clone", Home: held, Size: 56, Hardness: 0.9, Opacity: 1, From: &treatment.From{Frame: &from}, Path: &treatment.Path{Points: [][]float64{{at.X, at.Y}}}}
+	loan := treatment.Stroke{
+		ID:       "l",
+		Mode:     "clone",
+		Home:     held,
+		Size:     56,
+		Hardness: 0.9,
+		Opacity:  1,
+		From:     &treatment.From{Frame: &from},
+		Path:     &treatment.Path{Points: [][]float64{{at.X, at.Y}}},
+	}
 	d := treatment.New()
 	data := &treatment.Data{}
 	home, _ := drifting(held).Inverse()
@@ -335,10 +448,22 @@ func TestALoanForWhatPassesBy(t *testing.T) {
 		outline.Points = knots
 		outline.Keys = append(outline.Keys, treatment.ShapeKey{Frame: n, Ease: treatment.Linear, Points: knots})
 	}
-	d.Tracks = []treatment.Track{{ID: "t", Kind: treatment.GivenTrack, Home: held, Motion: geom.Perspective, Data: data}}
+	d.Tracks = []treatment.Track{
+		{ID: "t", Kind: treatment.GivenTrack, Home: held, Motion: geom.Perspective, Data: data},
+	}
 	d.Removals = []treatment.Removal{{ID: "r", Range: treatment.Range{First: 0, Last: passes - 1}, Reference: held,
-		Mark: treatment.Mark{Outlines: []treatment.Shape{outline}}, Follow: treatment.Follow{Track: "t"}, Settle: treatment.Settle{Opacity: 1},
-		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: held, Whole: true, Strokes: []treatment.Stroke{loan}}}}}}}
+		Mark: treatment.Mark{
+			Outlines: []treatment.Shape{outline},
+		}, Follow: treatment.Follow{Track: "t"}, Settle: treatment.Settle{Opacity: 1},
+		Fill: treatment.Fill{
+			Sources: []treatment.Source{
+				{
+					ID:    "p",
+					Kind:  treatment.HeldPlate,
+					Plate: &treatment.Plate{Frame: held, Whole: true, Strokes: []treatment.Stroke{loan}},
+				},
+			},
+		}}}
 	ctx := context.Background()
 	plate := passing{grain: true}
 	e := &Evaluator{Plate: plate, Cache: memo.New(1 << 27)}
@@ -377,13 +502,32 @@ func TestALoanForWhatPassesBy(t *testing.T) {
 		}
 		truth, _ := passing{clean: true, grain: true}.Linear(ctx, n, area)
 		clean, _ := passing{clean: true}.Linear(ctx, n, area)
-		takes = append(takes, check.Take{Frame: n, Result: codes(frame).Crop(area), Truth: codes(truth).Crop(area), Clean: codes(clean).Crop(area), Matte: matte, Motion: drifting(n).Mul(home)})
+		takes = append(
+			takes,
+			check.Take{
+				Frame:  n,
+				Result: codes(frame).Crop(area),
+				Truth:  codes(truth).Crop(area),
+				Clean:  codes(clean).Crop(area),
+				Matte:  matte,
+				Motion: drifting(n).Mul(home),
+			},
+		)
 		if n == held {
 			first = matte
 		}
 	}
 	r := check.Measure(takes, first)
-	t.Logf("by a loan: invisibility %.2f (worst %.2f on %d), seam %.2f, grain %.2f %.2f %.2f", r.Invisibility.All, r.Invisibility.Worst, r.Invisibility.Frame, r.Seam.All, r.Grain[0].All, r.Grain[1].All, r.Grain[2].All)
+	t.Logf(
+		"by a loan: invisibility %.2f (worst %.2f on %d), seam %.2f, grain %.2f %.2f %.2f",
+		r.Invisibility.All,
+		r.Invisibility.Worst,
+		r.Invisibility.Frame,
+		r.Seam.All,
+		r.Grain[0].All,
+		r.Grain[1].All,
+		r.Grain[2].All,
+	)
 	assert.LessOrEqual(t, r.Invisibility.All, 1.2)
 	assert.InDelta(t, 1, r.Grain[1].All, 0.2)
 }

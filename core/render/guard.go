@@ -74,7 +74,11 @@ func (r *removal) front(f *treatment.Front, n int) frontInput {
 
 // inFront returns how much of each pixel of a frame fronts cover, nil for nothing, and
 // those whose soft edge is to be corrected.
-func (e *Evaluator) inFront(ctx context.Context, fronts []frontInput, rect image.Rectangle) (*raster.Plane, []*frontInput, error) {
+func (e *Evaluator) inFront(
+	ctx context.Context,
+	fronts []frontInput,
+	rect image.Rectangle,
+) (*raster.Plane, []*frontInput, error) {
 	var layers []matte.Layer
 	var soft []*frontInput
 	for i := range fronts {
@@ -248,9 +252,15 @@ func (o *occluders) cover(ctx context.Context, e *Evaluator, rect image.Rectangl
 
 // onFrame is cover for the whole of a frame that is held: it is asked for again and again.
 func (o *occluders) onFrame(ctx context.Context, e *Evaluator) (*raster.Plane, error) {
-	return memo.Do(ctx, e.Cache, environment{e}, o, func(ctx context.Context, e environment, o *occluders) (*raster.Plane, error) {
-		return o.cover(ctx, e.Evaluator, e.Plate.Size())
-	})
+	return memo.Do(
+		ctx,
+		e.Cache,
+		environment{e},
+		o,
+		func(ctx context.Context, e environment, o *occluders) (*raster.Plane, error) {
+			return o.cover(ctx, e.Evaluator, e.Plate.Size())
+		},
+	)
 }
 
 // Occluded returns where on frame n others are: 1 on the mattes of all removals but one,
@@ -289,7 +299,13 @@ func keyed(plate *raster.Image, f *frontInput, rect image.Rectangle) *raster.Pla
 }
 
 // unmix corrects the colour of a front's soft edge.
-func (e *Evaluator) unmix(ctx context.Context, f *frontInput, plate, picture, patch *raster.Image, through *raster.Plane, opacity float32) error {
+func (e *Evaluator) unmix(
+	ctx context.Context,
+	f *frontInput,
+	plate, picture, patch *raster.Image,
+	through *raster.Plane,
+	opacity float32,
+) error {
 	front, err := e.front(ctx, f, through.Rect)
 	if err != nil {
 		return err

@@ -146,7 +146,12 @@ func (r *removal) input(n int, view View) removalInput {
 		if t := &st.Tones[i]; !t.Off {
 			g := t.On(n)
 			out.Tones = append(out.Tones, toneInput{
-				settle.CDL{Slope: g.Slopes(), Offset: g.Offset, Power: g.Power, Saturation: g.Saturation}, r.optional(t.Where, n)})
+				settle.CDL{
+					Slope:      g.Slopes(),
+					Offset:     g.Offset,
+					Power:      g.Power,
+					Saturation: g.Saturation,
+				}, r.optional(t.Where, n)})
 		}
 	}
 	for _, f := range r.before() {
@@ -278,7 +283,11 @@ func (r *removal) smear(s *source, ride string, n int, shutter float64) smearInp
 		return smearInput{}
 	}
 	around := func(m int) [3]warp.Mapping {
-		return [3]warp.Mapping{r.mapping(ride, s.frame, m-1), r.mapping(ride, s.frame, m), r.mapping(ride, s.frame, m+1)}
+		return [3]warp.Mapping{
+			r.mapping(ride, s.frame, m-1),
+			r.mapping(ride, s.frame, m),
+			r.mapping(ride, s.frame, m+1),
+		}
 	}
 	return smearInput{shutter, r.mapping(ride, s.frame, n), around(n), around(s.frame)}
 }

@@ -234,7 +234,12 @@ func (e *Evaluator) base(ctx context.Context, in *baseInput) (*raster.Image, err
 // Easel returns what a live stroke is painted on: the frame with the paint of one
 // source on it, and all that lies below. A source that is not there yet lies over
 // all others, and is of the given kind.
-func (e *Evaluator) Easel(ctx context.Context, t *Treatment, removal, source, kind string, n int) (*fill.Canvas, error) {
+func (e *Evaluator) Easel(
+	ctx context.Context,
+	t *Treatment,
+	removal, source, kind string,
+	n int,
+) (*fill.Canvas, error) {
 	r := t.removal(removal)
 	if r == nil {
 		return nil, fmt.Errorf("there is no removal %q", removal)

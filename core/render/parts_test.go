@@ -57,7 +57,13 @@ func TestOnlyMissingSmearIsAdded(t *testing.T) {
 // known makes an evaluator that finds the given results without working them out.
 func known[In, V any](t *testing.T, e *Evaluator, in In, v V) {
 	t.Helper()
-	_, err := memo.Do(context.Background(), e.Cache, environment{e}, in, func(context.Context, environment, In) (V, error) { return v, nil })
+	_, err := memo.Do(
+		context.Background(),
+		e.Cache,
+		environment{e},
+		in,
+		func(context.Context, environment, In) (V, error) { return v, nil },
+	)
 	require.NoError(t, err)
 }
 
@@ -87,7 +93,12 @@ func TestBlurIsAveragedByWeightAndCertainty(t *testing.T) {
 // near the earlier; with none there is none.
 func TestUnknownLightIsTheNearest(t *testing.T) {
 	light := func(v float64) *settle.GainField {
-		return &settle.GainField{Nodes: image.Rect(0, 0, 2, 2), Step: 8, Sure: 9, Log: [3][]float64{{v, v, v, v}, {v, v, v, v}, {v, v, v, v}}}
+		return &settle.GainField{
+			Nodes: image.Rect(0, 0, 2, 2),
+			Step:  8,
+			Sure:  9,
+			Log:   [3][]float64{{v, v, v, v}, {v, v, v, v}, {v, v, v, v}},
+		}
 	}
 	for name, c := range map[string]struct {
 		all  [5]*settle.GainField
@@ -169,7 +180,8 @@ func TestPartsOfAFrameAreTheFrame(t *testing.T) {
 			same("sources", whole.Crop(rect).Pix, some.Crop(rect).Pix, 2e-5)
 			same("held share", whole.still.Crop(rect).Pix, some.still.Crop(rect).Pix, 1e-5)
 			for i, s := range r.sources {
-				if !s.Held() || !r.settles() || len(s.strokes) > 0 && s.strokes[0].Ride != "" || r.mapping("", s.frame, n) == nil {
+				if !s.Held() || !r.settles() || len(s.strokes) > 0 && s.strokes[0].Ride != "" ||
+					r.mapping("", s.frame, n) == nil {
 					continue
 				}
 				settled := r.settled(i, "", n, r.layer(i, s.on(n), "", true))
@@ -192,8 +204,18 @@ func TestPartsOfAFrameAreTheFrame(t *testing.T) {
 func TestABrushGrowsWithItsSurface(t *testing.T) {
 	e := &Evaluator{Plate: ramp{}}
 	for _, mode := range []fill.Mode{fill.Soften, fill.Clone, fill.Colour, "lift"} {
-		s := treatment.Stroke{Mode: string(mode), Size: 12, Hardness: 0.5, Opacity: 0.8, Spacing: 0.3, Amount: 3, Jitter: 0.1, Roundness: 0.5,
-			From: &treatment.From{Offset: treatment.Vec{5, 0}}, Path: &treatment.Path{Points: [][]float64{{20, 20}}}}
+		s := treatment.Stroke{
+			Mode:      string(mode),
+			Size:      12,
+			Hardness:  0.5,
+			Opacity:   0.8,
+			Spacing:   0.3,
+			Amount:    3,
+			Jitter:    0.1,
+			Roundness: 0.5,
+			From:      &treatment.From{Offset: treatment.Vec{5, 0}},
+			Path:      &treatment.Path{Points: [][]float64{{20, 20}}},
+		}
 		plain, err := e.brush(context.Background(), &s, warp.Identity, nil, nil)
 		require.NoError(t, err)
 		large, err := e.brush(context.Background(), &s, warp.Of(geom.Homography{2, 0, 3, 0, 2, 5, 0, 0, 1}), nil, nil)
@@ -256,8 +278,10 @@ func TestASeamMeetsThePlate(t *testing.T) {
 		r := &d.Removals[0]
 		r.Mark.Outlines = []treatment.Shape{square("o", image.Rect(40, 30, 64, 54), 100, "")}
 		r.Settle.Seam = seam
-		r.Fill.Sources = []treatment.Source{{ID: "n", Name: "n", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: 100, Crisp: true,
-			Offsets: []treatment.OffsetKey{{Frame: 100, Offset: treatment.Vec{20, 0}}}}}}
+		r.Fill.Sources = []treatment.Source{
+			{ID: "n", Name: "n", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: 100, Crisp: true,
+				Offsets: []treatment.OffsetKey{{Frame: 100, Offset: treatment.Vec{20, 0}}}}},
+		}
 		e := &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 24)}
 		m, err := e.Frame(ctx, compile(t, d), 100, ResultView, "")
 		require.NoError(t, err)
@@ -282,9 +306,19 @@ func TestAPieceThatShrinksDoesNotFlicker(t *testing.T) {
 		board.Set(i%64, i/64, [4]float32{v, v, v, 1})
 	}
 	d := document()
-	d.Removals[0].Fill.Sources = []treatment.Source{{ID: "i", Name: "i", Kind: treatment.Supplied, Piece: &treatment.Piece{Frame: 100, Picture: &treatment.Picture{Name: "board", Width: 64, Height: 64},
-		Corners: []treatment.Vec{{20.3, 20.1}, {36.3, 20.1}, {36.3, 36.1}, {20.3, 36.1}}}}}
-	e := &Evaluator{Plate: ramp{}, Pictures: func(context.Context, *treatment.Picture) (*raster.Image, error) { return board, nil }}
+	d.Removals[0].Fill.Sources = []treatment.Source{
+		{
+			ID:   "i",
+			Name: "i",
+			Kind: treatment.Supplied,
+			Piece: &treatment.Piece{Frame: 100, Picture: &treatment.Picture{Name: "board", Width: 64, Height: 64},
+				Corners: []treatment.Vec{{20.3, 20.1}, {36.3, 20.1}, {36.3, 36.1}, {20.3, 36.1}}},
+		},
+	}
+	e := &Evaluator{
+		Plate:    ramp{},
+		Pictures: func(context.Context, *treatment.Picture) (*raster.Image, error) { return board, nil },
+	}
 	m, err := e.Frame(context.Background(), compile(t, d), 100, PatchView, "a")
 	require.NoError(t, err)
 	for y := 23; y < 33; y++ {
@@ -318,7 +352,14 @@ func TestWeightsOfSourcesMultiply(t *testing.T) {
 	d := document()
 	s := dab("colour", 100, 25, 25, 40)
 	s.Colour = &[3]float64{1, 1, 1}
-	d.Removals[0].Fill.Sources = []treatment.Source{{ID: "p", Kind: treatment.HeldPlate, Opacity: &half, Plate: &treatment.Plate{Frame: 100, Strokes: []treatment.Stroke{s}}}}
+	d.Removals[0].Fill.Sources = []treatment.Source{
+		{
+			ID:      "p",
+			Kind:    treatment.HeldPlate,
+			Opacity: &half,
+			Plate:   &treatment.Plate{Frame: 100, Strokes: []treatment.Stroke{s}},
+		},
+	}
 	in := compile(t, d).removal("a").fill(1, 100, false)
 	e := &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 24)}
 	m, err := e.fill(context.Background(), &in, image.Rect(20, 20, 30, 30))
@@ -352,11 +393,22 @@ func TestUnmixLooksAtTheThingAlone(t *testing.T) {
 	size := image.Rect(0, 0, 60, 40)
 	e := &Evaluator{Plate: fixed{size}}
 	front := frontInput{Frame: 100, By: treatment.ByOutline, White: 1, Opacity: 1, Unmix: 12,
-		Shapes: &coverage{Shapes: []carry.PosedShape{placedSquare(image.Rect(30, -20, 90, 60))}, Edge: carry.Edge{Feather: 8, FeatherIn: 0}}}
+		Shapes: &coverage{
+			Shapes: []carry.PosedShape{placedSquare(image.Rect(30, -20, 90, 60))},
+			Edge:   carry.Edge{Feather: 8, FeatherIn: 0},
+		}}
 	g, err := e.front(context.Background(), &front, size)
 	require.NoError(t, err)
 	g = g.Crop(size)
-	plate, picture, patch, through := raster.NewImage(size), raster.NewImage(size), raster.NewImage(size), raster.NewPlane(size)
+	plate, picture, patch, through := raster.NewImage(
+		size,
+	), raster.NewImage(
+		size,
+	), raster.NewImage(
+		size,
+	), raster.NewPlane(
+		size,
+	)
 	for y := range 40 {
 		for x := range 60 {
 			k := g.At(x, y)
@@ -389,5 +441,8 @@ func (f fixed) Linear(context.Context, int, image.Rectangle) (*raster.Image, err
 
 func placedSquare(r image.Rectangle) carry.PosedShape {
 	s := square("x", r, 100, treatment.Still)
-	return carry.PoseShape(&s, carry.Pose{Points: s.Points, Placement: geom.Identity, ToFrame: warp.Identity, Planar: geom.Identity})
+	return carry.PoseShape(
+		&s,
+		carry.Pose{Points: s.Points, Placement: geom.Identity, ToFrame: warp.Identity, Planar: geom.Identity},
+	)
 }

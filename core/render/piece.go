@@ -70,7 +70,10 @@ func (in *pieceInput) composite(ctx context.Context, e *Evaluator, s *sourceInpu
 	middle := boxOf(picture.Rect).Centre()
 	if shrink := 1 / (place.Scale(middle) * w.Scale(place.Apply(middle))); shrink > 1.2 {
 		// Made smaller, fine detail would flicker: it is blurred to what is left of it.
-		picture = raster.GaussianImage(picture, math.Min(0.45*math.Sqrt(shrink*shrink-1), float64(picture.Rect.Dx()+picture.Rect.Dy())))
+		picture = raster.GaussianImage(
+			picture,
+			math.Min(0.45*math.Sqrt(shrink*shrink-1), float64(picture.Rect.Dx()+picture.Rect.Dy())),
+		)
 	}
 	onPicture := warp.Chain(back, warp.Of(lift))
 	lay := func(reach image.Rectangle) *raster.Image { return warp.Image(picture, onPicture, reach) }

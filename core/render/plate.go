@@ -92,7 +92,11 @@ func (r *removal) heldPlate(i, n int, settled bool) *heldInput {
 		if m == nil {
 			continue
 		}
-		l := heldLayer{Layer: r.layer(i, strokes, ride, len(rides) == 1), Map: m, All: ride == "" && (p.Whole || p.Picture != nil)}
+		l := heldLayer{
+			Layer: r.layer(i, strokes, ride, len(rides) == 1),
+			Map:   m,
+			All:   ride == "" && (p.Whole || p.Picture != nil),
+		}
 		for _, st := range strokes {
 			if st.Ride == ride {
 				l.Boxes = append(l.Boxes, st.box)
@@ -201,7 +205,13 @@ func (r *removal) layer(i int, there []*stroke, ride string, alone bool) *memo.K
 		some         bool
 	}
 	return shared(r.inputs, name{i, string(counts), ride, some}, func() *memo.Keyed[layerInput] {
-		bed := &baseInput{Bare: r.bare(p.Frame), Whole: p.Whole, Picture: r.picture(p.Picture), Some: some, Shared: ride == ""}
+		bed := &baseInput{
+			Bare:    r.bare(p.Frame),
+			Whole:   p.Whole,
+			Picture: r.picture(p.Picture),
+			Some:    some,
+			Shared:  ride == "",
+		}
 		var under *memo.Keyed[fillInput]
 		if in := r.fill(i, p.Frame, false); len(in.Sources) > 0 {
 			under = memo.Of(in)

@@ -39,7 +39,9 @@ func (m meadow) Linear(ctx context.Context, n int, r image.Rectangle) (*raster.I
 		for x := out.Rect.Min.X; x < out.Rect.Max.X; x++ {
 			u, v := float64(x)-0.7*float64(n-100), float64(y)-0.4*float64(n-100)
 			grain := float64((x*7919+y*104729+n*1299709)%97)/97 - 0.5
-			k := float32((0.3 + 0.12*math.Sin(u/2)*math.Cos(v/3) + 0.1*math.Sin((u+v)/5) + 0.03*grain) * (1 + 0.05*math.Sin(float64(n))))
+			k := float32(
+				(0.3 + 0.12*math.Sin(u/2)*math.Cos(v/3) + 0.1*math.Sin((u+v)/5) + 0.03*grain) * (1 + 0.05*math.Sin(float64(n))),
+			)
 			out.Set(x, y, [4]float32{k, k * 0.8, k * 0.5, 1})
 		}
 	}
@@ -55,7 +57,13 @@ func (d dice) frame() int                { return 96 + d.IntN(10) }
 func (d dice) pick(v ...string) string   { return v[d.IntN(len(v))] }
 
 func (d dice) shape(id string) treatment.Shape {
-	s := treatment.Shape{ID: id, Kind: treatment.Outline, Home: d.frame(), Ride: d.pick("", "", "t", "u", treatment.Still), Combine: d.pick("", "", "add", "take", "keep")}
+	s := treatment.Shape{
+		ID:      id,
+		Kind:    treatment.Outline,
+		Home:    d.frame(),
+		Ride:    d.pick("", "", "t", "u", treatment.Still),
+		Combine: d.pick("", "", "add", "take", "keep"),
+	}
 	x, y := d.real(8, 40), d.real(8, 32)
 	for k := range 4 {
 		sin, cos := math.Sincos(float64(k)*math.Pi/2 + d.real(-0.4, 0.4))
@@ -70,7 +78,10 @@ func (d dice) shape(id string) treatment.Shape {
 	if d.IntN(4) == 0 {
 		moved := append([]treatment.Knot{}, s.Points...)
 		moved[0].At[0] += 3
-		s.Keys = []treatment.ShapeKey{{Frame: 97, Ease: treatment.Linear, Points: s.Points}, {Frame: 103, Ease: treatment.Eased, Points: moved}}
+		s.Keys = []treatment.ShapeKey{
+			{Frame: 97, Ease: treatment.Linear, Points: s.Points},
+			{Frame: 103, Ease: treatment.Eased, Points: moved},
+		}
 	}
 	return s
 }
@@ -78,7 +89,11 @@ func (d dice) shape(id string) treatment.Shape {
 func (d dice) stroke(id string, home int) treatment.Stroke {
 	s := treatment.Stroke{
 		ID: id, Mode: d.pick("clone", "clone", "heal", "colour", "erase", "soften"), Home: home, Size: d.real(3, 12), Hardness: d.Float64(), Opacity: d.real(0.3, 1), Amount: 1,
-		Colour: &[3]float64{d.Float64(), 0.2, 0.1}, From: &treatment.From{Offset: treatment.Vec{d.real(-12, 12), d.real(-8, 8)}, Crisp: d.flip()}, Ride: d.pick("", "", "", "u", treatment.Still),
+		Colour: &[3]float64{
+			d.Float64(),
+			0.2,
+			0.1,
+		}, From: &treatment.From{Offset: treatment.Vec{d.real(-12, 12), d.real(-8, 8)}, Crisp: d.flip()}, Ride: d.pick("", "", "", "u", treatment.Still),
 		Path: &treatment.Path{Points: [][]float64{{d.real(10, 46), d.real(8, 36)}, {d.real(10, 46), d.real(8, 36)}}},
 	}
 	if d.IntN(3) == 0 {
@@ -93,12 +108,21 @@ func (d dice) stroke(id string, home int) treatment.Stroke {
 }
 
 func (d dice) source(id string) treatment.Source {
-	s := treatment.Source{ID: id, Name: id, Kind: d.pick(treatment.HeldPlate, treatment.HeldPlate, treatment.Travelling, treatment.Beside)}
+	s := treatment.Source{
+		ID:   id,
+		Name: id,
+		Kind: d.pick(treatment.HeldPlate, treatment.HeldPlate, treatment.Travelling, treatment.Beside),
+	}
 	frame := d.frame()
 	switch s.Kind {
 	case treatment.Beside:
 		offset := treatment.Vec{d.real(-14, 14), d.real(-8, 8)}
-		s.Neighbour = &treatment.Neighbour{Frame: frame, Screen: d.flip(), Crisp: d.flip(), Offsets: []treatment.OffsetKey{{Frame: 100, Ease: treatment.Linear, Offset: offset}}}
+		s.Neighbour = &treatment.Neighbour{
+			Frame:   frame,
+			Screen:  d.flip(),
+			Crisp:   d.flip(),
+			Offsets: []treatment.OffsetKey{{Frame: 100, Ease: treatment.Linear, Offset: offset}},
+		}
 	case treatment.HeldPlate:
 		s.Plate = &treatment.Plate{Frame: frame, Whole: d.IntN(3) == 0}
 	case treatment.Travelling:
@@ -132,17 +156,33 @@ func (d dice) settle() treatment.Settle {
 		s.Seam = d.real(1, 5)
 	}
 	if d.flip() {
-		s.Light = &treatment.Light{Scale: 12, Strength: d.real(0.5, 1), Over: d.IntN(3), Level: d.IntN(2), Luma: d.flip()}
+		s.Light = &treatment.Light{
+			Scale:    12,
+			Strength: d.real(0.5, 1),
+			Over:     d.IntN(3),
+			Level:    d.IntN(2),
+			Luma:     d.flip(),
+		}
 	}
 	if d.flip() {
-		s.Softness = &treatment.Softness{Match: d.flip(), Over: d.IntN(2), By: d.real(0, 1), Shutter: float64(d.IntN(3)) * 120, Sharpen: float64(d.IntN(2))}
+		s.Softness = &treatment.Softness{
+			Match:   d.flip(),
+			Over:    d.IntN(2),
+			By:      d.real(0, 1),
+			Shutter: float64(d.IntN(3)) * 120,
+			Sharpen: float64(d.IntN(2)),
+		}
 	}
 	if d.IntN(3) == 0 {
 		s.Grain = &treatment.Grain{Denoise: &treatment.Denoise{Strength: [3]float64{1, 1, 0.5}, Over: d.IntN(2)}}
 		if d.flip() {
 			s.Grain.Kind = treatment.CarriedGrain
 			s.Grain.From = &treatment.Vec{6, 3}
-			s.Grain.Model = &treatment.GrainModel{Light: []float64{0.1, 0.5}, Sigma: [3][]float64{{0.01, 0.02}, {0.01, 0.02}, {0.02, 0.03}}, Shape: [3][]float64{{1}, {1}, {1}}}
+			s.Grain.Model = &treatment.GrainModel{
+				Light: []float64{0.1, 0.5},
+				Sigma: [3][]float64{{0.01, 0.02}, {0.01, 0.02}, {0.02, 0.03}},
+				Shape: [3][]float64{{1}, {1}, {1}},
+			}
 		}
 	}
 	if d.IntN(3) == 0 {
@@ -158,7 +198,13 @@ func (d dice) settle() treatment.Settle {
 }
 
 func (d dice) removal(id string) treatment.Removal {
-	r := treatment.Removal{ID: id, Name: id, Range: treatment.Range{First: 96, Last: 105}, Reference: 100, Settle: d.settle()}
+	r := treatment.Removal{
+		ID:        id,
+		Name:      id,
+		Range:     treatment.Range{First: 96, Last: 105},
+		Reference: 100,
+		Settle:    d.settle(),
+	}
 	r.Follow.Track = d.pick("t", "t", "u", treatment.Still)
 	r.Mark.Outlines = []treatment.Shape{d.shape(id + "o")}
 	r.Mark.Outlines[0].Combine, r.Mark.Outlines[0].Range = "", nil
@@ -169,7 +215,14 @@ func (d dice) removal(id string) treatment.Removal {
 		r.Fill.Sources = append(r.Fill.Sources, d.source(fmt.Sprint(id, "source", k)))
 	}
 	if d.IntN(3) == 0 {
-		f := treatment.Front{ID: id + "front", By: treatment.ByOutline, All: d.flip(), Grow: d.real(-2, 2), Blur: d.real(0, 2), Shapes: []treatment.Shape{d.shape(id + "frontshape")}}
+		f := treatment.Front{
+			ID:     id + "front",
+			By:     treatment.ByOutline,
+			All:    d.flip(),
+			Grow:   d.real(-2, 2),
+			Blur:   d.real(0, 2),
+			Shapes: []treatment.Shape{d.shape(id + "frontshape")},
+		}
 		f.Shapes[0].Combine = ""
 		if d.flip() {
 			f.By, f.Key = treatment.ByBrightness, &treatment.FrontKey{Near: d.real(50, 80), Far: d.real(10, 50)}
@@ -186,7 +239,10 @@ func (d dice) track(id string) treatment.Track {
 	data := &treatment.Data{}
 	dx, dy := d.real(0.5, 1), d.real(0.2, 0.6)
 	for n := 95; n <= 106; n++ {
-		data.Samples = append(data.Samples, treatment.Sample{Frame: n, Matrix: geom.Translation(geom.Pt(dx*float64(n-100), dy*float64(n-100)))})
+		data.Samples = append(
+			data.Samples,
+			treatment.Sample{Frame: n, Matrix: geom.Translation(geom.Pt(dx*float64(n-100), dy*float64(n-100)))},
+		)
 	}
 	t := treatment.Track{ID: id, Name: id, Kind: treatment.GivenTrack, Home: 100, Motion: geom.Perspective, Data: data}
 	if d.IntN(3) == 0 {
@@ -198,8 +254,14 @@ func (d dice) track(id string) treatment.Track {
 		t.Surface = []treatment.Vec{{5, 5}, {45, 5}, {45, 40}, {5, 40}}
 		moved := make([]treatment.Vec, 9)
 		moved[4] = treatment.Vec{d.real(-3, 3), d.real(-3, 3)}
-		t.Corrections = []treatment.Correction{{ID: "g", Kind: treatment.ByGrid, Cells: []int{2, 2}, Keys: []treatment.CorrectionKey{
-			{Frame: 100, Ease: treatment.Linear, Crossings: make([]treatment.Vec, 9)}, {Frame: 104, Ease: treatment.Linear, Crossings: moved}}}}
+		t.Corrections = []treatment.Correction{
+			{ID: "g", Kind: treatment.ByGrid, Cells: []int{2, 2}, Keys: []treatment.CorrectionKey{
+				{
+					Frame:     100,
+					Ease:      treatment.Linear,
+					Crossings: make([]treatment.Vec, 9),
+				}, {Frame: 104, Ease: treatment.Linear, Crossings: moved}}},
+		}
 	}
 	return t
 }
@@ -304,7 +366,12 @@ func TestRandomEditsInRandomOrdersOfLooking(t *testing.T) {
 	looks, repeats := 0, 0
 	for seed := range rounds {
 		d := dice{rand.New(rand.NewPCG(uint64(seed), 42))}
-		shared := &Evaluator{Plate: meadow{}, Cache: memo.New(int(d.real(2e5, 3e7))), Short: memo.New(int(d.real(2e5, 3e7))), Disk: shelfInMemory{}}
+		shared := &Evaluator{
+			Plate: meadow{},
+			Cache: memo.New(int(d.real(2e5, 3e7))),
+			Short: memo.New(int(d.real(2e5, 3e7))),
+			Disk:  shelfInMemory{},
+		}
 		doc := d.document()
 		versions := []*treatment.Document{doc}
 		for range 9 {
@@ -337,13 +404,30 @@ func TestRandomEditsInRandomOrdersOfLooking(t *testing.T) {
 			require.NoError(t, err)
 			want, err := (&Evaluator{Plate: meadow{}}).Frame(ctx, again, n, view, only)
 			require.NoError(t, err)
-			if !assert.Equal(t, want.Rect, got.Rect, "seed %d, frame %d, %s of %q", seed, n, view, only) || !assert.True(t, same(want.Image, got.Image), "seed %d, frame %d, %s of %q: other pixels after another order of looking", seed, n, view, only) {
+			if !assert.Equal(t, want.Rect, got.Rect, "seed %d, frame %d, %s of %q", seed, n, view, only) ||
+				!assert.True(
+					t,
+					same(want.Image, got.Image),
+					"seed %d, frame %d, %s of %q: other pixels after another order of looking",
+					seed,
+					n,
+					view,
+					only,
+				) {
 				return
 			}
 			looks++
 			if other, known := seen[key]; known && key != "" {
 				repeats++
-				if !assert.True(t, other.Rect == got.Rect && same(other, got.Image), "seed %d, frame %d, %s of %q: one key, two pictures", seed, n, view, only) {
+				if !assert.True(
+					t,
+					other.Rect == got.Rect && same(other, got.Image),
+					"seed %d, frame %d, %s of %q: one key, two pictures",
+					seed,
+					n,
+					view,
+					only,
+				) {
 					return
 				}
 			}
@@ -370,14 +454,52 @@ func TestPaintedPatchAndResultAreTheSamePixels(t *testing.T) {
 		d := dice{rand.New(rand.NewPCG(uint64(seed), 7))}
 		doc := treatment.New()
 		doc.Tracks = []treatment.Track{d.track("t"), d.track("u")}
-		r := treatment.Removal{ID: "a", Name: "a", Range: treatment.Range{First: 96, Last: 105}, Reference: 100, Settle: treatment.Settle{Opacity: 1}}
+		r := treatment.Removal{
+			ID:        "a",
+			Name:      "a",
+			Range:     treatment.Range{First: 96, Last: 105},
+			Reference: 100,
+			Settle:    treatment.Settle{Opacity: 1},
+		}
 		r.Follow.Track = "t"
-		r.Mark.Outlines = []treatment.Shape{{ID: "o", Kind: treatment.Outline, Home: 100, Feather: 3, Points: []treatment.Knot{{At: treatment.Vec{20, 14}}, {At: treatment.Vec{37, 17}}, {At: treatment.Vec{34, 30}}, {At: treatment.Vec{18, 28}}}}}
-		below := treatment.Source{ID: "n", Name: "n", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: 100, Offsets: []treatment.OffsetKey{{Frame: 100, Offset: treatment.Vec{-9, 5}}}, Crisp: seed%2 == 0}}
+		r.Mark.Outlines = []treatment.Shape{
+			{
+				ID:      "o",
+				Kind:    treatment.Outline,
+				Home:    100,
+				Feather: 3,
+				Points: []treatment.Knot{
+					{At: treatment.Vec{20, 14}},
+					{At: treatment.Vec{37, 17}},
+					{At: treatment.Vec{34, 30}},
+					{At: treatment.Vec{18, 28}},
+				},
+			},
+		}
+		below := treatment.Source{
+			ID:   "n",
+			Name: "n",
+			Kind: treatment.Beside,
+			Neighbour: &treatment.Neighbour{
+				Frame:   100,
+				Offsets: []treatment.OffsetKey{{Frame: 100, Offset: treatment.Vec{-9, 5}}},
+				Crisp:   seed%2 == 0,
+			},
+		}
 		above := treatment.Source{ID: "p", Name: "p", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 100}}
 		for k := range 3 { // they copy from beside the thing, and from what lies on it
-			st := treatment.Stroke{ID: fmt.Sprint(k), Mode: "clone", Home: 100, Size: 9, Hardness: 0.7, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{d.real(-18, 18), d.real(-9, 9)}},
-				Path: &treatment.Path{Points: [][]float64{{d.real(20, 34), d.real(16, 28)}, {d.real(20, 34), d.real(16, 28)}}}}
+			st := treatment.Stroke{
+				ID:       fmt.Sprint(k),
+				Mode:     "clone",
+				Home:     100,
+				Size:     9,
+				Hardness: 0.7,
+				Opacity:  1,
+				From:     &treatment.From{Offset: treatment.Vec{d.real(-18, 18), d.real(-9, 9)}},
+				Path: &treatment.Path{
+					Points: [][]float64{{d.real(20, 34), d.real(16, 28)}, {d.real(20, 34), d.real(16, 28)}},
+				},
+			}
 			above.Plate.Strokes = append(above.Plate.Strokes, st)
 		}
 		r.Fill.Sources = []treatment.Source{below, above}
@@ -403,14 +525,32 @@ func TestPaintedPatchAndResultAreTheSamePixels(t *testing.T) {
 					onPatch = patch.At(x, y)
 				}
 				for k := range 3 {
-					assert.InDelta(t, shown.At(x, y)[k], onPatch[k], 1e-5, "seed %d, pixel %d,%d: painted and Patch", seed, x, y)
+					assert.InDelta(
+						t,
+						shown.At(x, y)[k],
+						onPatch[k],
+						1e-5,
+						"seed %d, pixel %d,%d: painted and Patch",
+						seed,
+						x,
+						y,
+					)
 				}
 				if matte.At(x, y) < 1 {
 					continue
 				}
 				whole++
 				for k := range 3 {
-					assert.InDelta(t, onPatch[k], result.At(x, y)[k], 1e-5, "seed %d, pixel %d,%d: Patch and Result", seed, x, y)
+					assert.InDelta(
+						t,
+						onPatch[k],
+						result.At(x, y)[k],
+						1e-5,
+						"seed %d, pixel %d,%d: Patch and Result",
+						seed,
+						x,
+						y,
+					)
 				}
 			}
 		}
@@ -420,7 +560,14 @@ func TestPaintedPatchAndResultAreTheSamePixels(t *testing.T) {
 
 // Fields that keys leave out are these, and none else: what follows from others, and names.
 func TestNothingElseIsLeftOutOfKeys(t *testing.T) {
-	allowed := map[string]bool{"sourceInput.Name": true, "strokeInput.Stroke": true, "strokeInput.Box": true, "heldLayer.Boxes": true, "heldLayer.All": true, "Bent.fromA": true}
+	allowed := map[string]bool{
+		"sourceInput.Name":   true,
+		"strokeInput.Stroke": true,
+		"strokeInput.Box":    true,
+		"heldLayer.Boxes":    true,
+		"heldLayer.All":      true,
+		"Bent.fromA":         true,
+	}
 	seen := map[reflect.Type]bool{}
 	var walk func(reflect.Type)
 	walk = func(v reflect.Type) {
@@ -471,7 +618,17 @@ func TestCoverageIsWhatTheMatteShows(t *testing.T) {
 			for y := m.Rect.Min.Y; y < m.Rect.Max.Y; y++ {
 				for x := m.Rect.Min.X; x < m.Rect.Max.X; x++ {
 					k := m.Coverage.At(x, y)
-					require.InDelta(t, colorspace.SRGB.Encode(float64(matte.At(x, y)[0])), k, 1e-5, "seed %d, %s, pixel %d,%d", seed, view, x, y)
+					require.InDelta(
+						t,
+						colorspace.SRGB.Encode(float64(matte.At(x, y)[0])),
+						k,
+						1e-5,
+						"seed %d, %s, pixel %d,%d",
+						seed,
+						view,
+						x,
+						y,
+					)
 					if k > 0 && k < 1 {
 						some++
 					}

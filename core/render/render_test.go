@@ -47,12 +47,20 @@ func shift(n int) geom.Homography {
 func document() *treatment.Document {
 	r := treatment.Removal{
 		ID: "a", Name: "a", Range: treatment.Range{First: 98, Last: 104}, Reference: 100,
-		Mark: treatment.Mark{Outlines: []treatment.Shape{{ID: "o", Kind: treatment.Outline, Home: 100, Points: []treatment.Knot{
-			{At: treatment.Vec{20, 20}}, {At: treatment.Vec{30, 20}}, {At: treatment.Vec{30, 30}}, {At: treatment.Vec{20, 30}}}}}},
-		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "p", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 100, Strokes: []treatment.Stroke{{
-			ID: "s", Mode: "clone", Home: 100, Size: 40, Hardness: 1, Opacity: 1, Pen: []string{"size"}, From: &treatment.From{Offset: treatment.Vec{40, 0}},
-			Path: &treatment.Path{Points: [][]float64{{25, 25}}},
-		}}}}}},
+		Mark: treatment.Mark{
+			Outlines: []treatment.Shape{{ID: "o", Kind: treatment.Outline, Home: 100, Points: []treatment.Knot{
+				{
+					At: treatment.Vec{20, 20},
+				}, {At: treatment.Vec{30, 20}}, {At: treatment.Vec{30, 30}}, {At: treatment.Vec{20, 30}}}}},
+		},
+		Fill: treatment.Fill{
+			Sources: []treatment.Source{
+				{ID: "p", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 100, Strokes: []treatment.Stroke{{
+					ID: "s", Mode: "clone", Home: 100, Size: 40, Hardness: 1, Opacity: 1, Pen: []string{"size"}, From: &treatment.From{Offset: treatment.Vec{40, 0}},
+					Path: &treatment.Path{Points: [][]float64{{25, 25}}},
+				}}}},
+			},
+		},
 		Settle: treatment.Settle{Opacity: 1},
 	}
 	r.Follow.Track = "t"
@@ -62,7 +70,10 @@ func document() *treatment.Document {
 	}
 	d := treatment.New()
 	d.Removals = append(d.Removals, r)
-	d.Tracks = append(d.Tracks, treatment.Track{ID: "t", Kind: treatment.GivenTrack, Home: 100, Motion: geom.Perspective, Data: data})
+	d.Tracks = append(
+		d.Tracks,
+		treatment.Track{ID: "t", Kind: treatment.GivenTrack, Home: 100, Motion: geom.Perspective, Data: data},
+	)
 	return d
 }
 
@@ -186,8 +197,10 @@ func TestAPatchBendsWithItsSurface(t *testing.T) {
 	for i := range moved {
 		moved[i] = treatment.Vec{7, 0} // all alike: to be compared with a plain move
 	}
-	d.Tracks[0].Corrections = []treatment.Correction{{ID: "g", Kind: treatment.ByGrid, Cells: []int{2, 2}, Keys: []treatment.CorrectionKey{
-		{Frame: 100, Ease: treatment.Linear, Crossings: make([]treatment.Vec, 9)}, {Frame: 101, Crossings: moved}}}}
+	d.Tracks[0].Corrections = []treatment.Correction{
+		{ID: "g", Kind: treatment.ByGrid, Cells: []int{2, 2}, Keys: []treatment.CorrectionKey{
+			{Frame: 100, Ease: treatment.Linear, Crossings: make([]treatment.Vec, 9)}, {Frame: 101, Crossings: moved}}},
+	}
 	bent, err := e.Frame(context.Background(), compile(t, d), 101, ResultView, "")
 	require.NoError(t, err)
 	plain := document()
@@ -205,8 +218,17 @@ func TestAPatchBendsWithItsSurface(t *testing.T) {
 			assert.Equal(t, a[3], b[3])
 		}
 	}
-	assert.NotEqual(t, keyOf(t, e, compile(t, document()), 101, ResultView, ""), keyOf(t, e, compile(t, d), 101, ResultView, ""))
-	assert.Equal(t, keyOf(t, e, compile(t, document()), 100, ResultView, ""), keyOf(t, e, compile(t, d), 100, ResultView, ""), "unbent on its home")
+	assert.NotEqual(
+		t,
+		keyOf(t, e, compile(t, document()), 101, ResultView, ""),
+		keyOf(t, e, compile(t, d), 101, ResultView, ""),
+	)
+	assert.Equal(
+		t,
+		keyOf(t, e, compile(t, document()), 100, ResultView, ""),
+		keyOf(t, e, compile(t, d), 100, ResultView, ""),
+		"unbent on its home",
+	)
 }
 
 func TestOpacityOrderAndErrors(t *testing.T) {

@@ -123,18 +123,25 @@ func (e *Evaluator) onPlate(ctx context.Context, in paintedInput, rect image.Rec
 	// In steps, so that the next frame, which wants a little more, finds the same.
 	const step = 128
 	down := func(v int) int { return int(math.Floor(float64(v)/step)) * step }
-	rect = image.Rect(down(rect.Min.X), down(rect.Min.Y), down(rect.Max.X+step-1), down(rect.Max.Y+step-1)).Intersect(e.Plate.Size())
-	return memo.Do(ctx, e.Short, environment{e}, partInput{in, rect}, func(ctx context.Context, e environment, in partInput) (*raster.Image, error) {
-		bare, err := e.bare(ctx, in.Painted.Bare, in.Rect)
-		if err != nil {
-			return nil, err
-		}
-		layer, err := e.layer(ctx, in.Painted.Layer)
-		if err != nil {
-			return nil, err
-		}
-		m := bare.Crop(in.Rect)
-		m.Over(layer)
-		return m, nil
-	})
+	rect = image.Rect(down(rect.Min.X), down(rect.Min.Y), down(rect.Max.X+step-1), down(rect.Max.Y+step-1)).
+		Intersect(e.Plate.Size())
+	return memo.Do(
+		ctx,
+		e.Short,
+		environment{e},
+		partInput{in, rect},
+		func(ctx context.Context, e environment, in partInput) (*raster.Image, error) {
+			bare, err := e.bare(ctx, in.Painted.Bare, in.Rect)
+			if err != nil {
+				return nil, err
+			}
+			layer, err := e.layer(ctx, in.Painted.Layer)
+			if err != nil {
+				return nil, err
+			}
+			m := bare.Crop(in.Rect)
+			m.Over(layer)
+			return m, nil
+		},
+	)
 }

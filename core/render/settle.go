@@ -18,7 +18,12 @@ import (
 // settle returns what a source holds as it lies on a frame, in the plate's light and
 // softness: opaque where the held frame is known, or, with lay, the premultiplied
 // picture that lay gives.
-func (e *Evaluator) settle(ctx context.Context, in *settleInput, reach image.Rectangle, lay func(image.Rectangle) *raster.Image) (*raster.Image, error) {
+func (e *Evaluator) settle(
+	ctx context.Context,
+	in *settleInput,
+	reach image.Rectangle,
+	lay func(image.Rectangle) *raster.Image,
+) (*raster.Image, error) {
 	back, ok := in.Map.Inverse()
 	if !ok {
 		return nil, fmt.Errorf("the track cannot be inverted")
@@ -86,7 +91,13 @@ func (e *Evaluator) settle(ctx context.Context, in *settleInput, reach image.Rec
 
 // composite lays a removal's patch over a picture of a frame, as a view shows it, and
 // marks what it touches and covers. through is the coverage of its mattes.
-func (e *Evaluator) composite(ctx context.Context, in *removalInput, view View, plate, picture *raster.Image, through, touched, coverage *raster.Plane) error {
+func (e *Evaluator) composite(
+	ctx context.Context,
+	in *removalInput,
+	view View,
+	plate, picture *raster.Image,
+	through, touched, coverage *raster.Plane,
+) error {
 	if in.Within != nil {
 		through = through.Crop(through.Rect)
 		times(through, in.Within.cover(through.Rect), false)
@@ -132,7 +143,15 @@ func (e *Evaluator) composite(ctx context.Context, in *removalInput, view View, 
 		missing = raster.NewPlane(through.Rect)
 	}
 	how := map[string]settle.BlendMode{treatment.Darken: settle.Darken, treatment.Lighten: settle.Lighten}[in.Lay]
-	settle.Composite(picture, settle.Patch{Image: patch.Image, Still: patch.still}, open, opacity, how, touched, missing)
+	settle.Composite(
+		picture,
+		settle.Patch{Image: patch.Image, Still: patch.still},
+		open,
+		opacity,
+		how,
+		touched,
+		missing,
+	)
 	for _, f := range soft {
 		if err := e.unmix(ctx, f, plate, picture, patch.Image, through, opacity); err != nil {
 			return err
@@ -163,7 +182,19 @@ func coveredBy(patch *raster.Image, through *raster.Plane, opacity float32) *ras
 	out := raster.NewPlane(through.Rect)
 	both := through.Rect.Intersect(patch.Rect)
 	for y := both.Min.Y; y < both.Max.Y; y++ {
-		dst, open, paint := out.Row(y, both.Min.X, both.Max.X), through.Row(y, both.Min.X, both.Max.X), patch.Row(y, both.Min.X, both.Max.X)
+		dst, open, paint := out.Row(
+			y,
+			both.Min.X,
+			both.Max.X,
+		), through.Row(
+			y,
+			both.Min.X,
+			both.Max.X,
+		), patch.Row(
+			y,
+			both.Min.X,
+			both.Max.X,
+		)
 		for x := range dst {
 			dst[x] = open[x] * opacity * paint[4*x+3]
 		}
@@ -227,7 +258,14 @@ func grainOf(m *treatment.GrainModel) *settle.Grain {
 
 // GrainModel returns a measured grain for a document.
 func GrainModel(g *settle.Grain) *treatment.GrainModel {
-	return &treatment.GrainModel{Light: g.Light, Sigma: g.Sigma, Share: g.Share, Lags: g.Lags, Shape: g.Shape, Words: g.Words()}
+	return &treatment.GrainModel{
+		Light: g.Light,
+		Sigma: g.Sigma,
+		Share: g.Share,
+		Lags:  g.Lags,
+		Shape: g.Shape,
+		Words: g.Words(),
+	}
 }
 
 // A grainTile is a piece of grain that is laid again and again, by channel.
@@ -242,7 +280,12 @@ func madeGrain(_ context.Context, _ environment, model *memo.Keyed[treatment.Gra
 
 // addGrain lays moving grain where it is missing: another on each frame, on every
 // rendering of a frame the same.
-func (e *Evaluator) addGrain(ctx context.Context, in *removalInput, picture *raster.Image, missing *raster.Plane) error {
+func (e *Evaluator) addGrain(
+	ctx context.Context,
+	in *removalInput,
+	picture *raster.Image,
+	missing *raster.Plane,
+) error {
 	g := in.Grain
 	layer := settle.Layer{Of: grainOf(&g.Model.Value), Amount: g.Amount}
 	if g.Kind == treatment.CarriedGrain {

@@ -62,7 +62,9 @@ func litDocument() *treatment.Document {
 	d := document()
 	r := &d.Removals[0]
 	r.Mark.Outlines = []treatment.Shape{square("o", image.Rect(80, 60, 110, 90), 100, "")}
-	r.Fill.Sources = []treatment.Source{{ID: "p", Name: "p", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 100, Whole: true}}}
+	r.Fill.Sources = []treatment.Source{
+		{ID: "p", Name: "p", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 100, Whole: true}},
+	}
 	return d
 }
 
@@ -93,10 +95,26 @@ func TestAHeldPatchFollowsTheLight(t *testing.T) {
 		return worst
 	}
 	assert.Less(t, off(&treatment.Light{Scale: 16, Strength: 1}), 0.01)
-	assert.Less(t, off(&treatment.Light{Scale: 16, Strength: 1, Over: 2, Luma: true}), 0.03, "averaged over frames, brightness only")
+	assert.Less(
+		t,
+		off(&treatment.Light{Scale: 16, Strength: 1, Over: 2, Luma: true}),
+		0.03,
+		"averaged over frames, brightness only",
+	)
 	assert.Greater(t, off(nil), 0.1)
 	assert.Greater(t, off(&treatment.Light{Scale: 16, Strength: 1, Off: true}), 0.1, "switched off")
-	assert.Greater(t, off(&treatment.Light{Scale: 16, Strength: 1, Keys: []treatment.ValueKey{{Frame: 100, Ease: treatment.Linear, Value: 0}}}), 0.1, "keyed to nothing")
+	assert.Greater(
+		t,
+		off(
+			&treatment.Light{
+				Scale:    16,
+				Strength: 1,
+				Keys:     []treatment.ValueKey{{Frame: 100, Ease: treatment.Linear, Value: 0}},
+			},
+		),
+		0.1,
+		"keyed to nothing",
+	)
 }
 
 // A front that hides a part of the rim is left out of the measure, whoever's it is; where it
@@ -108,7 +126,16 @@ func TestFrontsAreLaidBackAndNotMeasured(t *testing.T) {
 	d.Removals[0].Settle.Light = &treatment.Light{Scale: 16, Strength: 1}
 	other := d.Removals[0]
 	other.ID, other.Name, other.Off = "b", "b", true
-	other.Guard = &treatment.Guard{Fronts: []treatment.Front{{ID: "f", Name: "f", By: treatment.ByOutline, Shapes: []treatment.Shape{square("g", plate.square, 100, treatment.Still)}}}}
+	other.Guard = &treatment.Guard{
+		Fronts: []treatment.Front{
+			{
+				ID:     "f",
+				Name:   "f",
+				By:     treatment.ByOutline,
+				Shapes: []treatment.Shape{square("g", plate.square, 100, treatment.Still)},
+			},
+		},
+	}
 	d.Removals = append(d.Removals, other)
 	e := &Evaluator{Plate: plate, Cache: memo.New(1 << 26)}
 	frame := func() *raster.Image {
@@ -130,7 +157,16 @@ func TestFrontsAreLaidBackAndNotMeasured(t *testing.T) {
 	assert.NotZero(t, frame().At(104, 80)[3])
 
 	// By colour, cleaned up: what is blue is in front, without an outline.
-	d.Removals[0].Guard = &treatment.Guard{Fronts: []treatment.Front{{ID: "k", Name: "k", By: treatment.ByColour, Key: &treatment.FrontKey{Colour: [3]float64{0.02, 0.02, 0.5}, Near: 10, Far: 30}}}}
+	d.Removals[0].Guard = &treatment.Guard{
+		Fronts: []treatment.Front{
+			{
+				ID:   "k",
+				Name: "k",
+				By:   treatment.ByColour,
+				Key:  &treatment.FrontKey{Colour: [3]float64{0.02, 0.02, 0.5}, Near: 10, Far: 30},
+			},
+		},
+	}
 	m = frame()
 	assert.Zero(t, m.At(104, 80)[3])
 	assert.NotZero(t, m.At(90, 80)[3])
@@ -142,14 +178,30 @@ func TestFrontsAreLaidBackAndNotMeasured(t *testing.T) {
 	assert.NotZero(t, m.At(104, 80)[3])
 	assert.Zero(t, m.At(90, 80)[3])
 	// By brightness: darker than L* 30 in front, not from 45 on.
-	d.Removals[0].Guard.Fronts[0] = treatment.Front{ID: "k", Name: "k", By: treatment.ByBrightness, Key: &treatment.FrontKey{Near: 36, Far: 48}}
+	d.Removals[0].Guard.Fronts[0] = treatment.Front{
+		ID:   "k",
+		Name: "k",
+		By:   treatment.ByBrightness,
+		Key:  &treatment.FrontKey{Near: 36, Far: 48},
+	}
 	m = frame()
 	assert.Zero(t, m.At(104, 80)[3], "L* of the square is 31")
 	// One front takes from those before it.
-	d.Removals[0].Guard.Fronts = append(d.Removals[0].Guard.Fronts, treatment.Front{ID: "t", Name: "t", By: treatment.ByOutline, Combine: treatment.Take, Shapes: []treatment.Shape{square("h", image.Rect(100, 70, 150, 100), 100, treatment.Still)}})
+	d.Removals[0].Guard.Fronts = append(
+		d.Removals[0].Guard.Fronts,
+		treatment.Front{
+			ID:      "t",
+			Name:    "t",
+			By:      treatment.ByOutline,
+			Combine: treatment.Take,
+			Shapes:  []treatment.Shape{square("h", image.Rect(100, 70, 150, 100), 100, treatment.Still)},
+		},
+	)
 	assert.NotZero(t, frame().At(104, 80)[3])
 	// The patch stays within a surface's outline.
-	d.Removals[0].Guard = &treatment.Guard{Within: []treatment.Shape{square("w", image.Rect(0, 0, 95, 160), 100, treatment.Still)}}
+	d.Removals[0].Guard = &treatment.Guard{
+		Within: []treatment.Shape{square("w", image.Rect(0, 0, 95, 160), 100, treatment.Still)},
+	}
 	m = frame()
 	assert.Zero(t, m.At(104, 80)[3])
 	assert.NotZero(t, m.At(90, 80)[3])
@@ -159,14 +211,29 @@ func TestFrontsAreLaidBackAndNotMeasured(t *testing.T) {
 func TestSuppliedMattesGoByFrame(t *testing.T) {
 	ctx := context.Background()
 	d := litDocument()
-	d.Removals[0].Guard = &treatment.Guard{Fronts: []treatment.Front{{ID: "m", Name: "m", By: treatment.ByMatte, Mattes: []treatment.FrontMatte{{Frame: 102, Picture: treatment.Picture{Artifact: "x", Name: "m.102.png", Width: 200, Height: 160}}}}}}
-	e := &Evaluator{Plate: lamp{}, Cache: memo.New(1 << 26), Mattes: func(context.Context, *treatment.Picture) (*raster.Plane, error) {
-		p := raster.NewPlane(lamp{}.Size())
-		for i := range p.Pix {
-			p.Pix[i] = 1
-		}
-		return p, nil
-	}}
+	d.Removals[0].Guard = &treatment.Guard{
+		Fronts: []treatment.Front{
+			{
+				ID:   "m",
+				Name: "m",
+				By:   treatment.ByMatte,
+				Mattes: []treatment.FrontMatte{
+					{Frame: 102, Picture: treatment.Picture{Artifact: "x", Name: "m.102.png", Width: 200, Height: 160}},
+				},
+			},
+		},
+	}
+	e := &Evaluator{
+		Plate: lamp{},
+		Cache: memo.New(1 << 26),
+		Mattes: func(context.Context, *treatment.Picture) (*raster.Plane, error) {
+			p := raster.NewPlane(lamp{}.Size())
+			for i := range p.Pix {
+				p.Pix[i] = 1
+			}
+			return p, nil
+		},
+	}
 	c := compile(t, d)
 	for n, laid := range map[int]bool{101: true, 102: false, 103: true} {
 		got, err := e.Frame(ctx, c, n, ResultView, "")
@@ -220,7 +287,12 @@ func TestKeysOfSettledFrames(t *testing.T) {
 	} {
 		assert.NotEqual(t, same, key(change), name)
 	}
-	assert.Equal(t, same, key(func(d *treatment.Document) { d.Tracks[0].Data.Samples[5].Matrix = shift(104) }), "a frame that is not looked at")
+	assert.Equal(
+		t,
+		same,
+		key(func(d *treatment.Document) { d.Tracks[0].Data.Samples[5].Matrix = shift(104) }),
+		"a frame that is not looked at",
+	)
 	assert.Equal(t, same, key(func(d *treatment.Document) { d.Removals[0].Notes = "x" }))
 }
 
@@ -228,8 +300,17 @@ func TestKeysOfSettledFrames(t *testing.T) {
 func TestDissolveAndMatteViews(t *testing.T) {
 	ctx := context.Background()
 	d := litDocument()
-	d.Removals[0].Settle.Dissolve = []treatment.ValueKey{{Frame: 99, Ease: treatment.Linear, Value: 0}, {Frame: 101, Ease: treatment.Linear, Value: 1}}
-	d.Removals[0].Settle.Tones = []treatment.Tone{{ID: "t", Name: "t", Grade: treatment.Grade{Slope: [3]float64{0, 0, 0}, Power: [3]float64{1, 1, 1}, Saturation: 1}}}
+	d.Removals[0].Settle.Dissolve = []treatment.ValueKey{
+		{Frame: 99, Ease: treatment.Linear, Value: 0},
+		{Frame: 101, Ease: treatment.Linear, Value: 1},
+	}
+	d.Removals[0].Settle.Tones = []treatment.Tone{
+		{
+			ID:    "t",
+			Name:  "t",
+			Grade: treatment.Grade{Slope: [3]float64{0, 0, 0}, Power: [3]float64{1, 1, 1}, Saturation: 1},
+		},
+	}
 	e := &Evaluator{Plate: lamp{}, Cache: memo.New(1 << 26)}
 	c := compile(t, d)
 	at := func(n int, view View) [4]float32 {
@@ -240,7 +321,13 @@ func TestDissolveAndMatteViews(t *testing.T) {
 	plate, _ := lamp{}.Linear(ctx, 100, lamp{}.Size())
 	assert.InDelta(t, plate.At(95, 75)[0]/2, at(100, ResultView)[0], 1e-6, "half of a black patch")
 	assert.InDelta(t, 0, at(101, ResultView)[0], 1e-6)
-	assert.InDelta(t, 0.5, math.Pow((float64(at(100, MatteView)[1])+0.0)/1, 1/2.2), 0.02, "white on black: the code value is the coverage")
+	assert.InDelta(
+		t,
+		0.5,
+		math.Pow((float64(at(100, MatteView)[1])+0.0)/1, 1/2.2),
+		0.02,
+		"white on black: the code value is the coverage",
+	)
 	assert.InDelta(t, 1, at(101, MatteView)[1], 1e-6)
 	assert.Greater(t, at(101, TintView)[0], at(101, TintView)[1], "a warm tint over the plate")
 	assert.InDelta(t, 0, at(101, AloneView)[1], 1e-6)

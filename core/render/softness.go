@@ -32,8 +32,26 @@ func measuredSoftness(ctx context.Context, e environment, in softnessInput) (out
 	}
 	a, b, valid := raster.NewPlane(sc.region), raster.NewPlane(sc.region), raster.NewPlane(sc.region)
 	for y := sc.region.Min.Y; y < sc.region.Max.Y; y++ {
-		p, q, v := a.Row(y, sc.region.Min.X, sc.region.Max.X), b.Row(y, sc.region.Min.X, sc.region.Max.X), valid.Row(y, sc.region.Min.X, sc.region.Max.X)
-		plate, laid := sc.plate.Crop(image.Rect(sc.region.Min.X, y, sc.region.Max.X, y+1)).Pix, laid.Row(y, sc.region.Min.X, sc.region.Max.X)
+		p, q, v := a.Row(
+			y,
+			sc.region.Min.X,
+			sc.region.Max.X,
+		), b.Row(
+			y,
+			sc.region.Min.X,
+			sc.region.Max.X,
+		), valid.Row(
+			y,
+			sc.region.Min.X,
+			sc.region.Max.X,
+		)
+		plate, laid := sc.plate.Crop(
+			image.Rect(sc.region.Min.X, y, sc.region.Max.X, y+1),
+		).Pix, laid.Row(
+			y,
+			sc.region.Min.X,
+			sc.region.Max.X,
+		)
 		for x := range v {
 			if sc.out.At(sc.region.Min.X+x, y) > 0 || laid[4*x+3] < 0.99 {
 				continue

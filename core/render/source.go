@@ -85,7 +85,11 @@ func (r *removal) fill(upTo, n int, settled bool) fillInput {
 // source gathers one source on frame n; ok is false where it lays nothing.
 func (r *removal) source(i, n int, settled bool) (in sourceInput, ok bool) {
 	s := r.sources[i]
-	in = sourceInput{Weight: s.Weight(n), Name: fmt.Sprintf("%q of %q", s.Name, r.doc.Name), Where: r.optional(s.Where, n)}
+	in = sourceInput{
+		Weight: s.Weight(n),
+		Name:   fmt.Sprintf("%q of %q", s.Name, r.doc.Name),
+		Where:  r.optional(s.Where, n),
+	}
 	if in.Weight == 0 {
 		return in, false
 	}

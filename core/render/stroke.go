@@ -46,7 +46,13 @@ func (e *Evaluator) paintStroke(ctx context.Context, c *fill.Canvas, in *strokeI
 	}
 	if st.Area != nil {
 		// Half of a soft edge lies inside the outline: it is drawn where the pixels part.
-		shape := treatment.Shape{Kind: treatment.Outline, Home: st.Home, Points: st.Area.Points, Feather: st.Area.Feather / 2, FeatherIn: st.Area.Feather / 2}
+		shape := treatment.Shape{
+			Kind:      treatment.Outline,
+			Home:      st.Home,
+			Points:    st.Area.Points,
+			Feather:   st.Area.Feather / 2,
+			FeatherIn: st.Area.Feather / 2,
+		}
 		lie := carry.Pose{Points: shape.Points, Placement: geom.Identity, ToFrame: w}
 		c.Area(brush, lie.Cover(&shape, carry.Edge{}, raster.Around(w.Bounds(in.Box), 2, e.Plate.Size())))
 		return nil
@@ -63,7 +69,13 @@ func (e *Evaluator) paintStroke(ctx context.Context, c *fill.Canvas, in *strokeI
 
 // brush returns the brush of a stroke on a frame to which w takes its home. box is what it
 // may cover at home; nil for anything.
-func (e *Evaluator) brush(ctx context.Context, s *treatment.Stroke, w warp.Mapping, loan *loanInput, box *geom.Box) (fill.Stroke, error) {
+func (e *Evaluator) brush(
+	ctx context.Context,
+	s *treatment.Stroke,
+	w warp.Mapping,
+	loan *loanInput,
+	box *geom.Box,
+) (fill.Stroke, error) {
 	seed := fnv.New64a()
 	_, _ = seed.Write([]byte(s.ID)) // a hash takes anything
 	out := fill.Stroke{
@@ -84,7 +96,11 @@ func (e *Evaluator) brush(ctx context.Context, s *treatment.Stroke, w warp.Mappi
 		}
 	}
 	if s.Channels != "" {
-		out.Channels = [3]bool{strings.Contains(s.Channels, "r"), strings.Contains(s.Channels, "g"), strings.Contains(s.Channels, "b")}
+		out.Channels = [3]bool{
+			strings.Contains(s.Channels, "r"),
+			strings.Contains(s.Channels, "g"),
+			strings.Contains(s.Channels, "b"),
+		}
 	}
 	if s.Colour != nil {
 		out.Colour = [3]float32{float32(s.Colour[0]), float32(s.Colour[1]), float32(s.Colour[2])}
@@ -213,7 +229,13 @@ func beginOf(s *treatment.Stroke) geom.Point {
 }
 
 // Brush returns the brush of a stroke that is being painted on its home.
-func (e *Evaluator) Brush(ctx context.Context, t *Treatment, removal string, s *treatment.Stroke, begin treatment.Vec) (fill.Stroke, error) {
+func (e *Evaluator) Brush(
+	ctx context.Context,
+	t *Treatment,
+	removal string,
+	s *treatment.Stroke,
+	begin treatment.Vec,
+) (fill.Stroke, error) {
 	r := t.removal(removal)
 	if r == nil {
 		return fill.Stroke{}, fmt.Errorf("there is no removal %q", removal)

@@ -58,7 +58,13 @@ func octaves(at func(x, y int) float64, size int) (out [4]float64) {
 
 // noise is grain of a known kind: white deviates, blurred differently along x and y,
 // the channels sharing some of it, with a strength that depends on light.
-func noise(seed uint64, size int, along, across float64, strength func(c int, light float64) float64, base *raster.Image) *raster.Image {
+func noise(
+	seed uint64,
+	size int,
+	along, across float64,
+	strength func(c int, light float64) float64,
+	base *raster.Image,
+) *raster.Image {
 	r := rand.New(rand.NewPCG(seed, 3))
 	var fields [3][]float64
 	common := make([]float64, size*size)
@@ -128,8 +134,16 @@ func TestKnownGrainIsMeasuredAndMadeAgain(t *testing.T) {
 		along, across float64
 		strength      func(c int, light float64) float64
 	}{
-		"like film":       {0.5, 0.5, func(c int, l float64) float64 { return 2 * math.Sqrt(l) * []float64{0.0135, 0.0115, 0.021}[c] }},
-		"coarse, skewed":  {1.3, 0.7, func(c int, l float64) float64 { return 2 * math.Sqrt(l) * []float64{0.02, 0.03, 0.01}[c] }},
+		"like film": {
+			0.5,
+			0.5,
+			func(c int, l float64) float64 { return 2 * math.Sqrt(l) * []float64{0.0135, 0.0115, 0.021}[c] },
+		},
+		"coarse, skewed": {
+			1.3,
+			0.7,
+			func(c int, l float64) float64 { return 2 * math.Sqrt(l) * []float64{0.02, 0.03, 0.01}[c] },
+		},
 		"additive, white": {0.05, 0.05, func(c int, l float64) float64 { return []float64{0.01, 0.006, 0.014}[c] }},
 	}
 	for name, k := range cases {

@@ -183,7 +183,17 @@ func (l *GainField) hats(p geom.Point) (at [4]int, hat [4]float64) {
 	i, j := int(u), int(v)
 	fx, fy := u-float64(i), v-float64(j)
 	k := j*l.Nodes.Dx() + i
-	return [4]int{k, k + 1, k + l.Nodes.Dx(), k + l.Nodes.Dx() + 1}, [4]float64{(1 - fx) * (1 - fy), fx * (1 - fy), (1 - fx) * fy, fx * fy}
+	return [4]int{
+			k,
+			k + 1,
+			k + l.Nodes.Dx(),
+			k + l.Nodes.Dx() + 1,
+		}, [4]float64{
+			(1 - fx) * (1 - fy),
+			fx * (1 - fy),
+			(1 - fx) * fy,
+			fx * fy,
+		}
 }
 
 // At returns the logarithm of the gain at a place of the held frame, by channel.
@@ -202,7 +212,12 @@ func (l *GainField) Mean(box geom.Box) (out [3]float64) {
 	const n = 5
 	for j := range n {
 		for i := range n {
-			v := l.At(geom.Pt(box.Min.X+(box.Max.X-box.Min.X)*(float64(i)+0.5)/n, box.Min.Y+(box.Max.Y-box.Min.Y)*(float64(j)+0.5)/n))
+			v := l.At(
+				geom.Pt(
+					box.Min.X+(box.Max.X-box.Min.X)*(float64(i)+0.5)/n,
+					box.Min.Y+(box.Max.Y-box.Min.Y)*(float64(j)+0.5)/n,
+				),
+			)
 			for c := range 3 {
 				out[c] += v[c] / (n * n)
 			}

@@ -45,9 +45,18 @@ func grainy(m *raster.Image, seed uint64, sigma float64) *raster.Image {
 }
 
 // estimated compares a plate with what is held outside of a hole.
-func estimated(t *testing.T, plate, held *raster.Image, hole image.Rectangle, scale float64, hidden func(x, y int) bool) *GainField {
+func estimated(
+	t *testing.T,
+	plate, held *raster.Image,
+	hole image.Rectangle,
+	scale float64,
+	hidden func(x, y int) bool,
+) *GainField {
 	b := plate.Rect
-	g := NewGainEstimator(geom.Box{Min: geom.Pt(float64(b.Min.X), float64(b.Min.Y)), Max: geom.Pt(float64(b.Max.X), float64(b.Max.Y))}, scale)
+	g := NewGainEstimator(
+		geom.Box{Min: geom.Pt(float64(b.Min.X), float64(b.Min.Y)), Max: geom.Pt(float64(b.Max.X), float64(b.Max.Y))},
+		scale,
+	)
 	for y := b.Min.Y; y < b.Max.Y; y++ {
 		for x := b.Min.X; x < b.Max.X; x++ {
 			if image.Pt(x, y).In(hole) || (hidden != nil && hidden(x, y)) {

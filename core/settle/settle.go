@@ -29,7 +29,14 @@ type Patch struct {
 // any weight and changes nothing elsewhere. missing, if it is not nil, is set to
 // the share of its standard deviation that the grain of each pixel then lacks:
 // grains that are mixed are independent, so their variances add.
-func Composite(picture *raster.Image, patch Patch, through *raster.Plane, opacity float32, how BlendMode, touched, missing *raster.Plane) {
+func Composite(
+	picture *raster.Image,
+	patch Patch,
+	through *raster.Plane,
+	opacity float32,
+	how BlendMode,
+	touched, missing *raster.Plane,
+) {
 	r := picture.Rect.Intersect(patch.Rect).Intersect(through.Rect).Intersect(touched.Rect)
 	raster.Rows(r.Min.Y, r.Max.Y, func(y int) {
 		dst, src := picture.Row(y, r.Min.X, r.Max.X), patch.Row(y, r.Min.X, r.Max.X)
@@ -178,7 +185,11 @@ func nearer(a, b, c, d, e float32) float32 {
 // the coverage g. patch is what lies behind now, premultiplied, laid with the weight
 // that through says.
 func Unmix(picture, plate, was *raster.Image, patch *raster.Image, front, through *raster.Plane) {
-	r := picture.Rect.Intersect(plate.Rect).Intersect(was.Rect).Intersect(patch.Rect).Intersect(front.Rect).Intersect(through.Rect)
+	r := picture.Rect.Intersect(plate.Rect).
+		Intersect(was.Rect).
+		Intersect(patch.Rect).
+		Intersect(front.Rect).
+		Intersect(through.Rect)
 	for y := r.Min.Y; y < r.Max.Y; y++ {
 		dst, src := picture.Row(y, r.Min.X, r.Max.X), plate.Row(y, r.Min.X, r.Max.X)
 		old, now := was.Row(y, r.Min.X, r.Max.X), patch.Row(y, r.Min.X, r.Max.X)

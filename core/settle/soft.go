@@ -162,7 +162,12 @@ func Smear(ctx context.Context, m *raster.Image, along func(p geom.Point) geom.P
 		return smeared(ctx, m, trace, n)
 	}
 	comb := int(math.Ceil(math.Sqrt(float64(n))))
-	short, err := smeared(ctx, m, func(p geom.Point) geom.Point { return trace(p).Mul(1 / float64(comb)) }, (n+comb-1)/comb)
+	short, err := smeared(
+		ctx,
+		m,
+		func(p geom.Point) geom.Point { return trace(p).Mul(1 / float64(comb)) },
+		(n+comb-1)/comb,
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -40,7 +40,10 @@ func TestAKnownSoftnessIsFound(t *testing.T) {
 				plate.Pix[i] *= 0.7
 			}
 		}
-		got, sure, _ := EstimateBlur([]Pair{{roots(grainy(plate, 3, 0.01)), roots(grainy(clean, 4, 0.003)), valid}}, 0.003)
+		got, sure, _ := EstimateBlur(
+			[]Pair{{roots(grainy(plate, 3, 0.01)), roots(grainy(clean, 4, 0.003)), valid}},
+			0.003,
+		)
 		assert.InDelta(t, sigma, got, 0.12+0.06*sigma, "sigma %v", sigma)
 		assert.Positive(t, sure)
 	}

@@ -15,7 +15,12 @@ import (
 // (out - luma). Worked by hand within 0 to 1, where clamping of the standard and ours
 // agree.
 func TestCDLByItsDefinition(t *testing.T) {
-	d := CDL{Slope: [3]float64{1.2, 0.9, 1}, Offset: [3]float64{0.05, -0.02, 0}, Power: [3]float64{0.8, 1, 1.25}, Saturation: 0.7}
+	d := CDL{
+		Slope:      [3]float64{1.2, 0.9, 1},
+		Offset:     [3]float64{0.05, -0.02, 0},
+		Power:      [3]float64{0.8, 1, 1.25},
+		Saturation: 0.7,
+	}
 	in := [3]float64{0.4, 0.25, 0.3}
 	// 0.4 x 1.2 + 0.05 = 0.53; 0.53^0.8 = 0.60176. 0.25 x 0.9 - 0.02 = 0.205. 0.3^1.25 = 0.22203.
 	// luma = 0.12793 + 0.14662 + 0.01603 = 0.29058. Then luma + 0.7 (out - luma).
@@ -24,7 +29,14 @@ func TestCDLByItsDefinition(t *testing.T) {
 	for c := range want {
 		assert.InDelta(t, want[c], got[c], 2e-5)
 	}
-	assert.Equal(t, [3]float64{0, 0, 0}, (&CDL{Slope: [3]float64{1, 1, 1}, Offset: [3]float64{-1, -1, -1}, Power: [3]float64{1, 1, 1}, Saturation: 1}).Apply(in), "below 0 is clamped")
+	assert.Equal(
+		t,
+		[3]float64{0, 0, 0},
+		(&CDL{Slope: [3]float64{1, 1, 1}, Offset: [3]float64{-1, -1, -1}, Power: [3]float64{1, 1, 1}, Saturation: 1}).Apply(
+			in,
+		),
+		"below 0 is clamped",
+	)
 
 	// The same on a premultiplied picture, through half a matte, to the tables' precision.
 	m := raster.NewImage(image.Rect(0, 0, 2, 1))
@@ -48,7 +60,15 @@ func TestCDLByItsDefinition(t *testing.T) {
 func TestLayOnlyWhereItDarkens(t *testing.T) {
 	r := image.Rect(0, 0, 2, 1)
 	for how, want := range map[BlendMode][2]float32{Normal: {0.5, 0.5}, Darken: {0.2, 0.5}, Lighten: {0.5, 0.8}} {
-		picture, patch, through, touched := raster.NewImage(r), raster.NewImage(r), raster.NewPlane(r), raster.NewPlane(r)
+		picture, patch, through, touched := raster.NewImage(
+			r,
+		), raster.NewImage(
+			r,
+		), raster.NewPlane(
+			r,
+		), raster.NewPlane(
+			r,
+		)
 		picture.Set(0, 0, [4]float32{0.2, 0.2, 0.2, 1})
 		picture.Set(1, 0, [4]float32{0.8, 0.8, 0.8, 1})
 		for x := range 2 {

@@ -65,7 +65,13 @@ func (v light) template(seen float32, x, y float64) float32 {
 
 // align refines w, which maps normalised positions to pixels of the picture.
 // With judge, the sample says how well each block of the region agrees.
-func (l *alignLevel) align(frame *raster.Plane, w geom.Homography, covered *raster.Plane, toFrame geom.Homography, judge bool) (geom.Homography, Sample, error) {
+func (l *alignLevel) align(
+	frame *raster.Plane,
+	w geom.Homography,
+	covered *raster.Plane,
+	toFrame geom.Homography,
+	judge bool,
+) (geom.Homography, Sample, error) {
 	n, k := len(l.tpl), parameters(l.motion)
 	now := make([]float32, n)
 	weight := make([]float32, n) // below 0 where nothing is seen
@@ -262,7 +268,13 @@ func (l *alignLevel) relight(now, weight []float32, every int) (light, float64, 
 
 // sums sets the weights and returns the right side of the normal equations, and
 // their matrix if it is wanted.
-func (l *alignLevel) sums(now, weight []float32, lit light, limit float32, k int, matrix bool) (normal [8][8]float64, right [8]float64) {
+func (l *alignLevel) sums(
+	now, weight []float32,
+	lit light,
+	limit float32,
+	k int,
+	matrix bool,
+) (normal [8][8]float64, right [8]float64) {
 	var parts [chunks]struct {
 		normal [8][8]float64
 		right  [8]float64

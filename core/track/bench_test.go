@@ -47,7 +47,18 @@ func BenchmarkEightPoints(b *testing.B) {
 	var points []*Point
 	for i := range 8 {
 		at := geom.Pt(700+60*float64(i), 400+30*float64(i))
-		p, err := NewPoint(show(first), first.Rect, at, PointOptions{Pattern: geom.Pt(31, 31), Search: geom.Pt(91, 91), Motion: geom.Similarity, Against: Reference, Tolerance: 0.6})
+		p, err := NewPoint(
+			show(first),
+			first.Rect,
+			at,
+			PointOptions{
+				Pattern:   geom.Pt(31, 31),
+				Search:    geom.Pt(91, 91),
+				Motion:    geom.Similarity,
+				Against:   Reference,
+				Tolerance: 0.6,
+			},
+		)
 		require.NoError(b, err)
 		points = append(points, p)
 	}

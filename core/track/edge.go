@@ -40,7 +40,9 @@ const (
 )
 
 // ErrUnsure says that inside and outside do not part well enough any more.
-var ErrUnsure = errors.New("inside and outside look too much alike here; set the outline by hand on this frame, then follow on")
+var ErrUnsure = errors.New(
+	"inside and outside look too much alike here; set the outline by hand on this frame, then follow on",
+)
 
 // sample is a place of the contour: which knots it lies between, and across.
 type sample struct {
@@ -80,7 +82,10 @@ func along(knots []geom.Knot) []sample {
 		}
 		for d := rest; d < l; d += edgeApart {
 			u := d / l
-			out = append(out, sample{s.At.Lerp(next.At, u), geom.Pt(way.Y/l*outward, -way.X/l*outward), s.Knot, s.T + (last-s.T)*u})
+			out = append(
+				out,
+				sample{s.At.Lerp(next.At, u), geom.Pt(way.Y/l*outward, -way.X/l*outward), s.Knot, s.T + (last-s.T)*u},
+			)
 			rest = d + edgeApart - l
 		}
 		if rest < 0 {

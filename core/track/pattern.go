@@ -35,14 +35,20 @@ type patternLevel struct {
 // smaller eigenvalue of its gradients' second moments, over the power of the
 // grain, which is measured by the mask of Immerkær 1996.
 func Strength(p *raster.Plane, at, pattern geom.Point) float64 {
-	r := raster.Around(geom.Bounds([]geom.Point{at.Sub(pattern.Mul(0.5)), at.Add(pattern.Mul(0.5))}), 0, p.Rect.Inset(1))
+	r := raster.Around(
+		geom.Bounds([]geom.Point{at.Sub(pattern.Mul(0.5)), at.Add(pattern.Mul(0.5))}),
+		0,
+		p.Rect.Inset(1),
+	)
 	var xx, xy, yy, grain float64
 	for y := r.Min.Y; y < r.Max.Y; y++ {
 		for x := r.Min.X; x < r.Max.X; x++ {
 			v := func(i, j int) float64 { return float64(p.At(x+i, y+j)) }
 			gx, gy := (v(1, 0)-v(-1, 0))/2, (v(0, 1)-v(0, -1))/2
 			xx, xy, yy = xx+gx*gx, xy+gx*gy, yy+gy*gy
-			grain += math.Abs(v(-1, -1) - 2*v(0, -1) + v(1, -1) - 2*v(-1, 0) + 4*v(0, 0) - 2*v(1, 0) + v(-1, 1) - 2*v(0, 1) + v(1, 1))
+			grain += math.Abs(
+				v(-1, -1) - 2*v(0, -1) + v(1, -1) - 2*v(-1, 0) + 4*v(0, 0) - 2*v(1, 0) + v(-1, 1) - 2*v(0, 1) + v(1, 1),
+			)
 		}
 	}
 	n := float64(r.Dx() * r.Dy())
@@ -149,7 +155,8 @@ func coarseOf(frame *raster.Plane, at geom.Point, w, h int) (out []patternLevel)
 // held strictly.
 func (t *pattern) sameLight(mean, gain, variance float64, n int) bool {
 	drawn := 1 - float64(n)*variance/2/(t.power*t.power)
-	return math.Abs(gain/t.power-drawn) < 3*math.Sqrt(variance)/t.power+0.05 && math.Abs(mean-t.mean) < 3*math.Sqrt(variance/float64(n))
+	return math.Abs(gain/t.power-drawn) < 3*math.Sqrt(variance)/t.power+0.05 &&
+		math.Abs(mean-t.mean) < 3*math.Sqrt(variance/float64(n))
 }
 
 // square takes out of the descents what is along a constant and along the pattern

@@ -82,7 +82,9 @@ func seenThrough(p *raster.Plane, h geom.Homography, size image.Rectangle, regio
 			var sum float32
 			for j := range n {
 				for i := range n {
-					q := back.Apply(geom.Pt(float64(x)+(float64(i)+0.5)/float64(n), float64(y)+(float64(j)+0.5)/float64(n)))
+					q := back.Apply(
+						geom.Pt(float64(x)+(float64(i)+0.5)/float64(n), float64(y)+(float64(j)+0.5)/float64(n)),
+					)
 					sum += colour.Bicubic(q.X, q.Y)[0]
 				}
 			}
@@ -272,9 +274,24 @@ func TestAWalkThatReturnsHasNotDrifted(t *testing.T) {
 	for i := range frames + 1 {
 		a := 2 * math.Pi * float64(i) / frames
 		roll, zoom := 0.12*math.Sin(a), 1+0.15*math.Sin(2*a)
-		spin := geom.Homography{zoom * math.Cos(roll), -zoom * math.Sin(roll), 0, zoom * math.Sin(roll), zoom * math.Cos(roll), 0, 2e-4 * math.Sin(a), 1.5e-4 * math.Sin(3*a), 1}
-		h := geom.Translation(geom.Pt(210+40*math.Sin(a), 165+30*math.Sin(2*a))).Mul(spin).Mul(geom.Translation(geom.Pt(-210, -165)))
-		s.add(noisy(seenThrough(graf, h.Mul(toView), size, moved(s.polygon(), geom.Pt(200, 150)), 1), 0.01, uint64(i)), h)
+		spin := geom.Homography{
+			zoom * math.Cos(roll),
+			-zoom * math.Sin(roll),
+			0,
+			zoom * math.Sin(roll),
+			zoom * math.Cos(roll),
+			0,
+			2e-4 * math.Sin(a),
+			1.5e-4 * math.Sin(3*a),
+			1,
+		}
+		h := geom.Translation(geom.Pt(210+40*math.Sin(a), 165+30*math.Sin(2*a))).
+			Mul(spin).
+			Mul(geom.Translation(geom.Pt(-210, -165)))
+		s.add(
+			noisy(seenThrough(graf, h.Mul(toView), size, moved(s.polygon(), geom.Pt(200, 150)), 1), 0.01, uint64(i)),
+			h,
+		)
 	}
 	tr, err := NewPlane(show(s.frames[0]), size, s.polygon(), nil, geom.Perspective)
 	require.NoError(t, err)
@@ -363,7 +380,10 @@ func TestPointsOnPhotographsAgainstTruthAndOpenCV(t *testing.T) {
 				photo.Pix[i] *= (1 - c.offset) / c.gain // room for the gain, so that nothing clips
 			}
 			size := image.Rect(0, 0, min(photo.Rect.Dx(), 512), min(photo.Rect.Dy(), 384))
-			inner := geom.Box{Min: geom.Pt(40, 40), Max: geom.Pt(float64(size.Dx()-40), float64(size.Dy()-40))}.Corners()
+			inner := geom.Box{
+				Min: geom.Pt(40, 40),
+				Max: geom.Pt(float64(size.Dx()-40), float64(size.Dy()-40)),
+			}.Corners()
 			var exact []*raster.Plane
 			for i := range frames + 1 {
 				p := shifted(photo, move(i), size)
@@ -385,7 +405,18 @@ func TestPointsOnPhotographsAgainstTruthAndOpenCV(t *testing.T) {
 				var places []string
 				for _, at := range points {
 					places = append(places, fmt.Sprint(at.X), fmt.Sprint(at.Y))
-					p, err := NewPoint(show(seen[0]), size, at, PointOptions{Pattern: geom.Pt(side, side), Search: geom.Pt(61, 61), Motion: geom.Position, Against: Reference, Tolerance: 0.5})
+					p, err := NewPoint(
+						show(seen[0]),
+						size,
+						at,
+						PointOptions{
+							Pattern:   geom.Pt(side, side),
+							Search:    geom.Pt(61, 61),
+							Motion:    geom.Position,
+							Against:   Reference,
+							Tolerance: 0.5,
+						},
+					)
 					require.NoError(t, err)
 					for i := 1; i <= frames; i++ {
 						s, err := p.Step(show(seen[i]))
@@ -397,7 +428,19 @@ func TestPointsOnPhotographsAgainstTruthAndOpenCV(t *testing.T) {
 				path := filepath.Join(t.TempDir(), "frames.u8")
 				require.NoError(t, os.WriteFile(path, codes, 0o644))
 				var out struct{ Points [][][2]float64 }
-				python(t, &out, append([]string{"points", path, fmt.Sprint(size.Dx()), fmt.Sprint(size.Dy()), fmt.Sprint(frames + 1), fmt.Sprint(side)}, places...)...)
+				python(
+					t,
+					&out,
+					append(
+						[]string{
+							"points",
+							path,
+							fmt.Sprint(size.Dx()),
+							fmt.Sprint(size.Dy()),
+							fmt.Sprint(frames + 1),
+							fmt.Sprint(side),
+						},
+						places...)...)
 				for i, found := range out.Points {
 					for k, at := range points {
 						d := geom.Pt(found[k][0], found[k][1]).Dist(at.Add(move(i + 1)))

@@ -68,7 +68,13 @@ const (
 // NewPlane prepares to follow the surface inside a polygon of the reference
 // frame, leaving out what lies inside the polygons of without, with the given
 // motion. size is that of every frame.
-func NewPlane(look FrameReader, size image.Rectangle, region []geom.Point, without [][]geom.Point, motion geom.Motion) (*Plane, error) {
+func NewPlane(
+	look FrameReader,
+	size image.Rectangle,
+	region []geom.Point,
+	without [][]geom.Point,
+	motion geom.Motion,
+) (*Plane, error) {
 	t := &Plane{
 		MinMatch: 0.5, MinAgree: 0.3,
 		size: size, motion: motion, region: region, move: geom.Identity,
@@ -146,7 +152,8 @@ func (t *Plane) Step(look FrameReader, covered [][]geom.Point) (Sample, error) {
 		err = t.accept(s)
 	}
 	if err != nil || s.Match < t.last.Match-0.04 || s.Agree < t.last.Agree-0.12 || s.Residual > t.last.Residual+0.5 {
-		if again, e := t.search(next, guess, mask); e == nil && (err != nil || again.Match*again.Agree > s.Match*s.Agree) {
+		if again, e := t.search(next, guess, mask); e == nil &&
+			(err != nil || again.Match*again.Agree > s.Match*s.Agree) {
 			s, err = again, nil
 		}
 	}

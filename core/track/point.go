@@ -81,7 +81,10 @@ func (p *Point) Place(look FrameReader, at geom.Point) error {
 // see returns the smoothed part of a frame in which the point can be, if it is
 // near at.
 func (p *Point) see(look FrameReader, at geom.Point) (*raster.Plane, error) {
-	reach := geom.Pt(math.Max(p.options.Search.X, p.options.Pattern.X)/2+8, math.Max(p.options.Search.Y, p.options.Pattern.Y)/2+8)
+	reach := geom.Pt(
+		math.Max(p.options.Search.X, p.options.Pattern.X)/2+8,
+		math.Max(p.options.Search.Y, p.options.Pattern.Y)/2+8,
+	)
 	r := raster.Around(geom.Bounds([]geom.Point{at.Sub(reach), at.Add(reach)}), 0, p.size)
 	r = image.Rect(r.Min.X&^7, r.Min.Y&^7, r.Max.X, r.Max.Y)
 	if r.Dx() < 8 || r.Dy() < 8 {

@@ -59,7 +59,12 @@ func levelOf(level int) (to, from geom.Homography) {
 
 // newAligner prepares to align the part of a pyramid's picture inside region and
 // outside of every polygon of without.
-func newAligner(pyramid []*raster.Plane, region []geom.Point, without [][]geom.Point, motion geom.Motion) (*aligner, error) {
+func newAligner(
+	pyramid []*raster.Plane,
+	region []geom.Point,
+	without [][]geom.Point,
+	motion geom.Motion,
+) (*aligner, error) {
 	a := &aligner{motion: motion, region: region}
 	for level, plane := range pyramid {
 		l := alignLevel{motion: motion}

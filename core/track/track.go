@@ -10,13 +10,17 @@ import (
 
 // Reasons why something cannot be followed, or is lost.
 var (
-	ErrSmall   = errors.New("the region holds too few pixels of its frame; draw it larger, or inside the picture")
-	ErrFlat    = errors.New("there is nothing to hold on to; choose a place with more texture, with edges in two directions")
+	ErrSmall = errors.New("the region holds too few pixels of its frame; draw it larger, or inside the picture")
+	ErrFlat  = errors.New(
+		"there is nothing to hold on to; choose a place with more texture, with edges in two directions",
+	)
 	ErrLost    = errors.New("it no longer looks like it does on the frame it is compared with")
 	ErrLeft    = errors.New("too little of it is left in the picture")
 	ErrExtreme = errors.New("the transform became extreme")
 	ErrJumped  = errors.New("it jumped to the border of its search box; make the box larger, or place it by hand")
-	ErrNaN     = errors.New("most of the picture there holds no numbers (NaN or infinite); bring the frames in again from a whole file")
+	ErrNaN     = errors.New(
+		"most of the picture there holds no numbers (NaN or infinite); bring the frames in again from a whole file",
+	)
 )
 
 // numbers returns the plane with every sample that is no number, or infinite,

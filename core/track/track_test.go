@@ -25,7 +25,12 @@ func newSurface(seed uint64) *surface {
 	for i := range s.waves {
 		length := 6 + 60*r.Float64()*r.Float64()
 		angle := r.Float64() * 2 * math.Pi
-		s.waves[i] = [4]float64{2 * math.Pi / length * math.Cos(angle), 2 * math.Pi / length * math.Sin(angle), r.Float64() * 2 * math.Pi, 0.4 + length/40}
+		s.waves[i] = [4]float64{
+			2 * math.Pi / length * math.Cos(angle),
+			2 * math.Pi / length * math.Sin(angle),
+			r.Float64() * 2 * math.Pi,
+			0.4 + length/40,
+		}
 	}
 	return s
 }
@@ -87,11 +92,27 @@ func worstOf(corners []geom.Point, h, truth geom.Homography) (e float64) {
 func walk(i int) geom.Homography {
 	t := float64(i)
 	roll, zoom := 0.01*t, 1+0.006*t
-	spin := geom.Homography{zoom * math.Cos(roll), -zoom * math.Sin(roll), 0, zoom * math.Sin(roll), zoom * math.Cos(roll), 0, 8e-6 * t, -6e-6 * t, 1}
+	spin := geom.Homography{
+		zoom * math.Cos(roll),
+		-zoom * math.Sin(roll),
+		0,
+		zoom * math.Sin(roll),
+		zoom * math.Cos(roll),
+		0,
+		8e-6 * t,
+		-6e-6 * t,
+		1,
+	}
 	return geom.Translation(geom.Pt(160+2.7*t, 120-1.3*t)).Mul(spin).Mul(geom.Translation(geom.Pt(-160, -120)))
 }
 
-func follow(t *testing.T, motion geom.Motion, path func(int) geom.Homography, frames int, change func(i int, p *raster.Plane) *raster.Plane) float64 {
+func follow(
+	t *testing.T,
+	motion geom.Motion,
+	path func(int) geom.Homography,
+	frames int,
+	change func(i int, p *raster.Plane) *raster.Plane,
+) float64 {
 	s := newSurface(3)
 	tr, err := NewPlane(show(change(0, s.seen(path(0)))), frame, region, nil, motion)
 	require.NoError(t, err)
@@ -111,7 +132,9 @@ func TestPlaneFollowsEachMotion(t *testing.T) {
 	spin := func(i int) geom.Homography {
 		h := walk(i)
 		h[6], h[7] = 0, 0
-		return geom.Translation(geom.Pt(160, 120)).Mul(geom.Homography{1 + 0.005*float64(i), -0.01 * float64(i), 0, 0.01 * float64(i), 1 + 0.005*float64(i), 0, 0, 0, 1}).Mul(geom.Translation(geom.Pt(-160, -120)))
+		return geom.Translation(geom.Pt(160, 120)).
+			Mul(geom.Homography{1 + 0.005*float64(i), -0.01 * float64(i), 0, 0.01 * float64(i), 1 + 0.005*float64(i), 0, 0, 0, 1}).
+			Mul(geom.Translation(geom.Pt(-160, -120)))
 	}
 	assert.Less(t, follow(t, geom.Position, shift, 12, same), 0.02)
 	assert.Less(t, follow(t, geom.Similarity, spin, 12, same), 0.02)
@@ -166,9 +189,21 @@ func TestPlaneRefusesWhatCannotBeFollowed(t *testing.T) {
 	_, err := NewPlane(show(flat), frame, region, nil, geom.Perspective)
 	assert.ErrorIs(t, err, ErrFlat)
 	s := newSurface(1).seen(geom.Identity)
-	_, err = NewPlane(show(s), frame, []geom.Point{{X: 10, Y: 10}, {X: 13, Y: 10}, {X: 13, Y: 13}}, nil, geom.Perspective)
+	_, err = NewPlane(
+		show(s),
+		frame,
+		[]geom.Point{{X: 10, Y: 10}, {X: 13, Y: 10}, {X: 13, Y: 13}},
+		nil,
+		geom.Perspective,
+	)
 	assert.ErrorIs(t, err, ErrSmall)
-	_, err = NewPlane(show(s), frame, []geom.Point{{X: 1000, Y: 1000}, {X: 1300, Y: 1000}, {X: 1300, Y: 1300}}, nil, geom.Perspective)
+	_, err = NewPlane(
+		show(s),
+		frame,
+		[]geom.Point{{X: 1000, Y: 1000}, {X: 1300, Y: 1000}, {X: 1300, Y: 1300}},
+		nil,
+		geom.Perspective,
+	)
 	assert.ErrorIs(t, err, ErrSmall)
 }
 
@@ -284,7 +319,13 @@ func TestSamplesThatAreNoNumbersAreRefusedOrLeftOut(t *testing.T) {
 
 func TestPointsAreRefusedLostAndFoundAgain(t *testing.T) {
 	s := newSurface(5)
-	o := PointOptions{Pattern: geom.Pt(21, 21), Search: geom.Pt(51, 51), Motion: geom.Position, Against: Reference, Tolerance: 0.7}
+	o := PointOptions{
+		Pattern:   geom.Pt(21, 21),
+		Search:    geom.Pt(51, 51),
+		Motion:    geom.Position,
+		Against:   Reference,
+		Tolerance: 0.7,
+	}
 	at := geom.Pt(150, 120)
 	_, err := NewPoint(show(raster.NewPlane(frame)), frame, at, o)
 	assert.ErrorIs(t, err, ErrFlat)
@@ -316,7 +357,12 @@ func TestPatternsThatChange(t *testing.T) {
 	s := newSurface(5)
 	at := geom.Pt(160, 120)
 	turn := func(i int) geom.Homography {
-		return geom.Placement(at, geom.Pt(1.5*float64(i), 0.5*float64(i)), 4*float64(i), geom.Pt(1+0.02*float64(i), 1+0.02*float64(i)))
+		return geom.Placement(
+			at,
+			geom.Pt(1.5*float64(i), 0.5*float64(i)),
+			4*float64(i),
+			geom.Pt(1+0.02*float64(i), 1+0.02*float64(i)),
+		)
 	}
 	run := func(o PointOptions) (worst float64, err error) {
 		p, err := NewPoint(show(s.seen(turn(0))), frame, at, o)
@@ -331,7 +377,13 @@ func TestPatternsThatChange(t *testing.T) {
 		}
 		return worst, nil
 	}
-	o := PointOptions{Pattern: geom.Pt(25, 25), Search: geom.Pt(51, 51), Motion: geom.Similarity, Against: Reference, Tolerance: 0.8}
+	o := PointOptions{
+		Pattern:   geom.Pt(25, 25),
+		Search:    geom.Pt(51, 51),
+		Motion:    geom.Similarity,
+		Against:   Reference,
+		Tolerance: 0.8,
+	}
 	e, err := run(o)
 	require.NoError(t, err)
 	assert.Less(t, e, 0.1)
@@ -362,7 +414,18 @@ func TestALongTrackDoesNotGrow(t *testing.T) {
 	small := []geom.Point{{X: 125, Y: 90}, {X: 195, Y: 90}, {X: 195, Y: 150}, {X: 125, Y: 150}}
 	tr, err := NewPlane(show(seen[0]), frame, small, nil, geom.Perspective)
 	require.NoError(t, err)
-	p, err := NewPoint(show(seen[0]), frame, geom.Pt(160, 120), PointOptions{Pattern: geom.Pt(21, 21), Search: geom.Pt(51, 51), Motion: geom.Similarity, Against: Reference, Tolerance: 0.5})
+	p, err := NewPoint(
+		show(seen[0]),
+		frame,
+		geom.Pt(160, 120),
+		PointOptions{
+			Pattern:   geom.Pt(21, 21),
+			Search:    geom.Pt(51, 51),
+			Motion:    geom.Similarity,
+			Against:   Reference,
+			Tolerance: 0.5,
+		},
+	)
 	require.NoError(t, err)
 	heap := func() uint64 {
 		var m runtime.MemStats
@@ -416,7 +479,14 @@ func TestWhatIsMarkedOnAFrameDoesNotCountThere(t *testing.T) {
 			var covered [][]geom.Point
 			if marked {
 				b := box(i)
-				covered = [][]geom.Point{{{X: float64(b.Min.X), Y: 40}, {X: float64(b.Max.X), Y: 40}, {X: float64(b.Max.X), Y: 200}, {X: float64(b.Min.X), Y: 200}}}
+				covered = [][]geom.Point{
+					{
+						{X: float64(b.Min.X), Y: 40},
+						{X: float64(b.Max.X), Y: 40},
+						{X: float64(b.Max.X), Y: 200},
+						{X: float64(b.Min.X), Y: 200},
+					},
+				}
 			}
 			sample, err := tr.Step(show(seen(i)), covered)
 			if err != nil {
@@ -436,7 +506,13 @@ func TestTheBetterOfTwoLookAlikes(t *testing.T) {
 	s := newSurface(5)
 	first := s.seen(geom.Identity)
 	at := geom.Pt(150, 120)
-	o := PointOptions{Pattern: geom.Pt(21, 21), Search: geom.Pt(121, 81), Motion: geom.Position, Against: Reference, Tolerance: 0.5}
+	o := PointOptions{
+		Pattern:   geom.Pt(21, 21),
+		Search:    geom.Pt(121, 81),
+		Motion:    geom.Position,
+		Against:   Reference,
+		Tolerance: 0.5,
+	}
 	other := newSurface(77).seen(geom.Identity)
 	paste := func(into *raster.Plane, to geom.Point, share float32) {
 		for y := -16; y <= 16; y++ {

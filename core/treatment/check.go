@@ -60,7 +60,12 @@ func (c *checker) span(place string, r Range) {
 func (c *checker) ordered(place string, n int, frame func(i int) int) {
 	for i := 1; i < n; i++ {
 		if frame(i) <= frame(i-1) {
-			c.fault(fmt.Sprintf("%s/%d", place, i), "keys must stand in the order of their frames, one for each; %d comes after %d", frame(i), frame(i-1))
+			c.fault(
+				fmt.Sprintf("%s/%d", place, i),
+				"keys must stand in the order of their frames, one for each; %d comes after %d",
+				frame(i),
+				frame(i-1),
+			)
 		}
 	}
 }
@@ -114,7 +119,12 @@ func (c *checker) shape(place string, s *Shape) {
 	c.ordered(place+"/keys", len(s.Keys), func(i int) int { return s.Keys[i].Frame })
 	for i, k := range s.Keys {
 		if len(k.Points) != len(s.Points) {
-			c.fault(fmt.Sprintf("%s/keys/%d", place, i), "it has %d points, the shape has %d", len(k.Points), len(s.Points))
+			c.fault(
+				fmt.Sprintf("%s/keys/%d", place, i),
+				"it has %d points, the shape has %d",
+				len(k.Points),
+				len(s.Points),
+			)
 		}
 		c.knots(fmt.Sprintf("%s/keys/%d/points", place, i), k.Points)
 	}
@@ -252,7 +262,11 @@ func (c *checker) point(place string, p *Point) {
 		c.within(place+"/pattern", p.Pattern[axis], 5, 400, " pixels")
 		c.within(place+"/search", p.Search[axis], 5, 1200, " pixels")
 		if p.Search[axis] < p.Pattern[axis] {
-			c.fault(place+"/search", "its %s is smaller than the pattern's; the search box lies around the pattern", name)
+			c.fault(
+				place+"/search",
+				"its %s is smaller than the pattern's; the search box lies around the pattern",
+				name,
+			)
 		}
 	}
 	if p.Motion != geom.Position && p.Motion != geom.Similarity && p.Motion != geom.Shear {

@@ -16,9 +16,28 @@ func settledDocument() *Document {
 	}
 	corner := []Knot{{At: Vec{0, 0}}, {At: Vec{9, 0}}, {At: Vec{9, 9}}}
 	d.Removals = []Removal{{ID: "r", Name: "r", Range: Range{1, 9}, Reference: 5,
-		Settle: Settle{Opacity: 1, Dissolve: []ValueKey{{1, Linear, 0}, {3, Linear, 1}}, Light: &Light{Scale: 20, Strength: 1}, Softness: &Softness{Match: true},
-			Grain: &Grain{Kind: MadeGrain, Model: model, Denoise: &Denoise{Strength: [3]float64{1, 1, 1}}}, Tones: []Tone{{ID: "t", Grade: Plain}}},
-		Guard: &Guard{Fronts: []Front{{ID: "f", By: ByColour, Key: &FrontKey{Near: 5, Far: 20}, Shapes: []Shape{{ID: "s", Kind: Outline, Home: 5, Points: corner}}}}},
+		Settle: Settle{
+			Opacity:  1,
+			Dissolve: []ValueKey{{1, Linear, 0}, {3, Linear, 1}},
+			Light:    &Light{Scale: 20, Strength: 1},
+			Softness: &Softness{Match: true},
+			Grain: &Grain{
+				Kind:    MadeGrain,
+				Model:   model,
+				Denoise: &Denoise{Strength: [3]float64{1, 1, 1}},
+			},
+			Tones: []Tone{{ID: "t", Grade: Plain}},
+		},
+		Guard: &Guard{
+			Fronts: []Front{
+				{
+					ID:     "f",
+					By:     ByColour,
+					Key:    &FrontKey{Near: 5, Far: 20},
+					Shapes: []Shape{{ID: "s", Kind: Outline, Home: 5, Points: corner}},
+				},
+			},
+		},
 	}}
 	return d
 }
@@ -54,7 +73,11 @@ func TestFaultsOfSettlingAndGuarding(t *testing.T) {
 
 // What version 3 said is what it says now; only the number changes.
 func TestVersionThreeIsBroughtUp(t *testing.T) {
-	blob, err := Upgrade([]byte(`{"format":"jardin/treatment","version":3,"tracks":[],"removals":[{"id":"a","fill":{"sources":[{"id":"p"}]},"settle":{"opacity":0.5,"feather":3}}]}`))
+	blob, err := Upgrade(
+		[]byte(
+			`{"format":"jardin/treatment","version":3,"tracks":[],"removals":[{"id":"a","fill":{"sources":[{"id":"p"}]},"settle":{"opacity":0.5,"feather":3}}]}`,
+		),
+	)
 	require.NoError(t, err)
 	var d Document
 	require.NoError(t, json.Unmarshal(blob, &d))
@@ -69,7 +92,12 @@ func TestValuesOverTime(t *testing.T) {
 	s := settledDocument().Removals[0].Settle
 	s.Opacity = 0.8
 	assert.InDelta(t, 0.4, s.Shown(2), 1e-9)
-	tone := Tone{Keys: []ToneKey{{1, Linear, Plain}, {3, Linear, Grade{Slope: [3]float64{3, 1, 1}, Power: [3]float64{1, 1, 2}, Saturation: 0}}}}
+	tone := Tone{
+		Keys: []ToneKey{
+			{1, Linear, Plain},
+			{3, Linear, Grade{Slope: [3]float64{3, 1, 1}, Power: [3]float64{1, 1, 2}, Saturation: 0}},
+		},
+	}
 	g := tone.On(2)
 	assert.Equal(t, [3]float64{2, 1, 1}, g.Slope)
 	assert.Equal(t, 1.5, g.Power[2])
@@ -87,11 +115,18 @@ func TestShapesAreFoundAndMattesInlined(t *testing.T) {
 	d := settledDocument()
 	require.NotNil(t, d.Removals[0].Shape("s"))
 	assert.Nil(t, d.Removals[0].Shape("x"))
-	d.Removals[0].Guard.Fronts[0].Mattes = []FrontMatte{{Frame: 3, Picture: Picture{Artifact: "abc", Width: 4, Height: 4}}}
+	d.Removals[0].Guard.Fronts[0].Mattes = []FrontMatte{
+		{Frame: 3, Picture: Picture{Artifact: "abc", Width: 4, Height: 4}},
+	}
 	alone, err := d.Inline(func(sha string, into any) error { *into.(*[]byte) = []byte(sha); return nil })
 	require.NoError(t, err)
 	got := alone.Removals[0].Guard.Fronts[0].Mattes[0].Picture
 	assert.Equal(t, "abc", string(got.Data))
 	assert.Empty(t, got.Artifact)
-	assert.Equal(t, "abc", d.Removals[0].Guard.Fronts[0].Mattes[0].Picture.Artifact, "the document itself is not changed")
+	assert.Equal(
+		t,
+		"abc",
+		d.Removals[0].Guard.Fronts[0].Mattes[0].Picture.Artifact,
+		"the document itself is not changed",
+	)
 }

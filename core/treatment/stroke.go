@@ -73,8 +73,20 @@ func (s *Stroke) Valid() error {
 		return nil
 	}
 	faults := []error{
-		within("size", s.Size, 1, 2000, " pixels"), within("hardness", s.Hardness, 0, 1, ""), within("opacity", s.Opacity, 0, 1, ""),
-		within("spacing", s.Spacing, 0, 5, ""), within("roundness", s.Roundness, 0, 1, ""), within("angle", s.Angle, -360, 360, " degrees"),
+		within(
+			"size",
+			s.Size,
+			1,
+			2000,
+			" pixels",
+		), within("hardness", s.Hardness, 0, 1, ""), within("opacity", s.Opacity, 0, 1, ""),
+		within(
+			"spacing",
+			s.Spacing,
+			0,
+			5,
+			"",
+		), within("roundness", s.Roundness, 0, 1, ""), within("angle", s.Angle, -360, 360, " degrees"),
 		within("jitter", s.Jitter, 0, 5, ""), within("amount", s.Amount, 0, 200, ""),
 	}
 	if s.Flow != nil {

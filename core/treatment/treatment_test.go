@@ -28,8 +28,16 @@ func valid() *Document {
 		ID: "a", Range: Range{1, 10}, Reference: 5,
 		Mark:   Mark{[]Shape{{ID: "o", Kind: Outline, Home: 5, Points: knots}}},
 		Follow: Follow{Track: "t"},
-		Fill: Fill{Sources: []Source{{ID: "p", Kind: HeldPlate, Plate: &Plate{Frame: 5, Strokes: []Stroke{{ID: "s", Mode: "clone", Home: 5, Size: 9, Opacity: 1,
-			From: &From{Offset: Vec{3, 0}}, Path: &Path{Points: [][]float64{{1, 2}, {3, 4, 0.5}}}}}}}}},
+		Fill: Fill{
+			Sources: []Source{
+				{
+					ID:   "p",
+					Kind: HeldPlate,
+					Plate: &Plate{Frame: 5, Strokes: []Stroke{{ID: "s", Mode: "clone", Home: 5, Size: 9, Opacity: 1,
+						From: &From{Offset: Vec{3, 0}}, Path: &Path{Points: [][]float64{{1, 2}, {3, 4, 0.5}}}}}},
+				},
+			},
+		},
 		Settle: Settle{Opacity: 1},
 	}}
 	return d
@@ -182,14 +190,47 @@ func TestUpgradeOfSources(t *testing.T) {
 		require.NoError(t, decoder.Decode(&d), "nothing is left where it stood")
 		half := 0.5
 		assert.Equal(t, []Source{
-			{ID: "1", Name: "p", Kind: HeldPlate, Rise: 2, Plate: &Plate{Frame: 5, Whole: true, Picture: &Picture{Name: "x", Width: 3, Height: 4}, Strokes: []Stroke{{ID: "s", Home: 5}}}},
+			{
+				ID:   "1",
+				Name: "p",
+				Kind: HeldPlate,
+				Rise: 2,
+				Plate: &Plate{
+					Frame:   5,
+					Whole:   true,
+					Picture: &Picture{Name: "x", Width: 3, Height: 4},
+					Strokes: []Stroke{{ID: "s", Home: 5}},
+				},
+			},
 			{ID: "2", Name: "t", Kind: Travelling, Paint: &Paint{Strokes: []Stroke{{ID: "u", Home: 8}}}},
-			{ID: "3", Name: "n", Kind: Beside, Neighbour: &Neighbour{Frame: 6, Offsets: []OffsetKey{{Frame: 6, Ease: Linear, Offset: Vec{1, 2}}}, Screen: true, Crisp: true}},
-			{ID: "4", Name: "i", Kind: Supplied, Opacity: &half, Piece: &Piece{Frame: 9, Picture: &Picture{Name: "y", Width: 1, Height: 2}, Corners: []Vec{{0, 0}, {9, 0}, {9, 9}, {0, 9}}}},
+			{
+				ID:   "3",
+				Name: "n",
+				Kind: Beside,
+				Neighbour: &Neighbour{
+					Frame:   6,
+					Offsets: []OffsetKey{{Frame: 6, Ease: Linear, Offset: Vec{1, 2}}},
+					Screen:  true,
+					Crisp:   true,
+				},
+			},
+			{
+				ID:      "4",
+				Name:    "i",
+				Kind:    Supplied,
+				Opacity: &half,
+				Piece: &Piece{
+					Frame:   9,
+					Picture: &Picture{Name: "y", Width: 1, Height: 2},
+					Corners: []Vec{{0, 0}, {9, 0}, {9, 9}, {0, 9}},
+				},
+			},
 		}, d.Removals[0].Fill.Sources)
 	}
 	for bad, says := range map[string]string{`[3]`: "is no object", `[{"kind":"plate"},null]`: "is no object"} {
-		_, err := Upgrade([]byte(`{"format":"jardin/treatment","version":4,"removals":[{"fill":{"sources":` + bad + `}}]}`))
+		_, err := Upgrade(
+			[]byte(`{"format":"jardin/treatment","version":4,"removals":[{"fill":{"sources":` + bad + `}}]}`),
+		)
 		assert.ErrorContains(t, err, says)
 	}
 	_, err := Upgrade([]byte(`{"format":"jardin/treatment","version":4,"removals":[{}]}`))

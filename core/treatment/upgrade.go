@@ -110,7 +110,16 @@ func fromSecond(v any) error {
 		delete(s, "offset")
 	}
 	if len(strokes) > 0 {
-		sources = append(sources, map[string]any{"id": "plate", "name": fmt.Sprint("Clean plate ", fill["frame"]), "kind": HeldPlate, "frame": fill["frame"], "strokes": strokes})
+		sources = append(
+			sources,
+			map[string]any{
+				"id":      "plate",
+				"name":    fmt.Sprint("Clean plate ", fill["frame"]),
+				"kind":    HeldPlate,
+				"frame":   fill["frame"],
+				"strokes": strokes,
+			},
+		)
 	}
 	r["fill"] = map[string]any{"sources": sources}
 	return nil

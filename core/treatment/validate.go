@@ -14,7 +14,14 @@ func (d *Document) Validate(shot *Range) error {
 	var faults faultList
 	fault := faults.add
 	if d.Format != Format || d.Version != Version {
-		fault("/", "this is format %q version %d; this program reads %q version %d", d.Format, d.Version, Format, Version)
+		fault(
+			"/",
+			"this is format %q version %d; this program reads %q version %d",
+			d.Format,
+			d.Version,
+			Format,
+			Version,
+		)
 		return faults.join()
 	}
 	c := checker{doc: d, shot: shot, fault: fault, seen: map[string]bool{}}
@@ -106,7 +113,10 @@ func (d *Document) Complete(find Artifacts) (*Document, error) { return d.comple
 func (d *Document) complete(find Artifacts, alone bool) (*Document, error) {
 	if find == nil {
 		find = func(sha string, _ any) error {
-			return fmt.Errorf("artifact %s is named, but none came with the document; export the treatment with its data in place", sha)
+			return fmt.Errorf(
+				"artifact %s is named, but none came with the document; export the treatment with its data in place",
+				sha,
+			)
 		}
 	}
 	out := *d

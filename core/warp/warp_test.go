@@ -21,10 +21,24 @@ func some(rng *rand.Rand) map[string]Mapping {
 	plane := func() geom.Homography {
 		sin, cos := math.Sincos(real(-1, 1))
 		k := real(0.6, 1.6)
-		return geom.Homography{k * cos, -k * sin, real(-40, 40), k * sin, k * cos * real(0.8, 1.2), real(-40, 40), real(-3e-4, 3e-4), real(-3e-4, 3e-4), 1}
+		return geom.Homography{
+			k * cos,
+			-k * sin,
+			real(-40, 40),
+			k * sin,
+			k * cos * real(0.8, 1.2),
+			real(-40, 40),
+			real(-3e-4, 3e-4),
+			real(-3e-4, 3e-4),
+			1,
+		}
 	}
 	lattice := func() geom.Lattice {
-		l := geom.Lattice{Box: geom.Box{Min: geom.Pt(real(-20, 40), real(-20, 40)), Max: geom.Pt(real(150, 260), real(150, 260))}, Columns: 1 + rng.IntN(4), Rows: 1 + rng.IntN(4)}
+		l := geom.Lattice{
+			Box:     geom.Box{Min: geom.Pt(real(-20, 40), real(-20, 40)), Max: geom.Pt(real(150, 260), real(150, 260))},
+			Columns: 1 + rng.IntN(4),
+			Rows:    1 + rng.IntN(4),
+		}
 		for range (l.Columns + 1) * (l.Rows + 1) {
 			l.Shift = append(l.Shift, geom.Pt(real(-6, 6), real(-6, 6)))
 		}
@@ -34,7 +48,11 @@ func some(rng *rand.Rand) map[string]Mapping {
 	if !ok {
 		panic("it can be inverted")
 	}
-	return map[string]Mapping{"plane": Of(plane()), "bent": bent, "chained": Chain(Of(plane()), bent, Of(plane()), Of(plane()))}
+	return map[string]Mapping{
+		"plane":   Of(plane()),
+		"bent":    bent,
+		"chained": Chain(Of(plane()), bent, Of(plane()), Of(plane())),
+	}
 }
 
 func near(t *testing.T, want, got geom.Point, within float64, words ...any) {
@@ -60,7 +78,14 @@ func TestEveryCarrierKeepsItsPromises(t *testing.T) {
 				near(t, p, back.Apply(m.Apply(p)), 2e-2, "%s: there and back", name)
 				q := m.Apply(geom.Pt(a.X+(b.X-a.X)*rng.Float64(), a.Y+(b.Y-a.Y)*rng.Float64()))
 				// A box is looked at every 16 pixels of its edge.
-				assert.True(t, q.X > around.Min.X-1 && q.X < around.Max.X+1 && q.Y > around.Min.Y-1 && q.Y < around.Max.Y+1, "%s: %v is not in %v", name, q, around)
+				assert.True(
+					t,
+					q.X > around.Min.X-1 && q.X < around.Max.X+1 && q.Y > around.Min.Y-1 && q.Y < around.Max.Y+1,
+					"%s: %v is not in %v",
+					name,
+					q,
+					around,
+				)
 			}
 			if h, plain := m.Homography(); plain {
 				p := at()
