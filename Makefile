@@ -23,7 +23,7 @@ test: setup-test build ## Install what the tests need, then run all of them
 	scripts/test
 
 check: build ## The quick checks: formatting, static checks, types, the core's quick tests
-	scripts/check
+	scripts/check thorough
 	$(GO) test -short $(CORE)
 
 bench: setup-test build ## Print the figures that docs/figures.md quotes
