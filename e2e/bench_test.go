@@ -244,3 +244,35 @@ func TestWrongTurnsSayWhatToDo(t *testing.T) {
 	require.NoError(t, a.page.Navigate(a.page.MustInfo().URL+"x"))
 	a.see("there is no such thing")
 }
+
+// The graphics card may take all away, as when a laptop sleeps: the same picture is drawn again
+// as soon as it is back.
+func TestThePictureComesBackWithTheCard(t *testing.T) {
+	s, a, _ := prepared(t)
+	look := func() string {
+		v, err := a.page.Eval(`() => document.querySelector('[data-testid=picture]').toDataURL()`)
+		require.NoError(t, err)
+		return v.Value.Str()
+	}
+	before := look()
+	s.wait(10*time.Second, "the exact frame to be there", func() bool {
+		was := before
+		time.Sleep(700 * time.Millisecond)
+		before = look()
+		return was == before
+	})
+	v, err := a.page.Eval(`async () => {
+		const gl = document.querySelector('[data-testid=picture]').getContext('webgl2')
+		const card = gl.getExtension('WEBGL_lose_context')
+		card.loseContext()
+		await new Promise((done) => setTimeout(done, 200))
+		const lost = gl.isContextLost()
+		card.restoreContext()
+		await new Promise((done) => setTimeout(done, 800))
+		return lost && !gl.isContextLost()
+	}`)
+	require.NoError(t, err)
+	require.True(t, v.Value.Bool(), "it was lost, and is back")
+	require.Greater(t, len(before), 100_000)
+	assert.True(t, before == look(), "the same picture")
+}

@@ -262,13 +262,13 @@ function Reference({ shot, removal: r }: BenchProps & { removal: Removal }) {
   const running = task && isOpen(task)
   return (
     <div className="text-[13px]">
-      <div className="flex items-center gap-1">
+      <div className="flex flex-wrap items-center gap-x-1">
         <span className="flex-1 whitespace-nowrap text-quiet">
           Reference <span className="font-mono text-text">{r.reference}</span>
         </span>
         <Button
           weight="bare"
-          className="px-1! py-0!"
+          className="px-0.5! py-0!"
           title="Go to the reference frame (J)"
           onClick={() => bench.set({ frame: r.reference, playing: false })}
         >
@@ -276,7 +276,7 @@ function Reference({ shot, removal: r }: BenchProps & { removal: Removal }) {
         </Button>
         <Button
           weight="bare"
-          className="px-1! py-0!"
+          className="px-0.5! py-0!"
           disabled={frame === r.reference}
           title="Make the frame shown the reference frame: outlines, paint and track stay where they are, nothing is followed again"
           onClick={() =>
@@ -292,7 +292,7 @@ function Reference({ shot, removal: r }: BenchProps & { removal: Removal }) {
         </Button>
         <Button
           weight="bare"
-          className="px-1! py-0!"
+          className="px-0.5! py-0!"
           disabled={!!running || !r.mark.outlines.length}
           title="Score every frame by sharpness, smear, light, size, and what is in front"
           onClick={() =>
