@@ -4,8 +4,9 @@
 // The pixel convention used everywhere in Jardin is written down here once.
 // x runs to the right and y runs down. The centre of the top left pixel is at
 // (0.5, 0.5), so a picture of w by h pixels covers [0, w] x [0, h]. Transforms of
-// a track map coordinates on the reference frame to coordinates on another
-// frame.
+// a track map coordinates on its home frame, on which it was drawn, to coordinates
+// on another frame; that of a removal's motion, from its reference frame, is worked
+// out from two of them.
 package geom
 
 import "math"

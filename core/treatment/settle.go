@@ -55,8 +55,8 @@ func (s *Settle) Shown(n int) float64 {
 	return s.Opacity * math.Min(math.Max(On(s.Dissolve, 1, n), 0), 1)
 }
 
-// Light lets the patch follow the plate's light: the ratio of the plate around the
-// hole to what is held, both over wide areas.
+// Light lets the patch follow the plate's light: a smooth field of gains that takes what is
+// held around the hole to the plate there.
 type Light struct {
 	Off      bool       `json:"off,omitempty"`
 	Scale    float64    `json:"scale" minimum:"4" maximum:"500" doc:"Width in pixels of the areas that are compared"`
