@@ -45,7 +45,7 @@ func TestWorkContinuedWhileItHaltsGoesOn(t *testing.T) {
 	shot := h.bringIn("w")
 	h.ask("PATCH", "/api/shots/"+shot.ID+"/treatment", edit(0, newRemoval), 200, nil)
 	rng := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 3))
-	for round := range 12 {
+	for round := range 8 {
 		var task store.Task
 		h.ask("POST", "/api/shots/"+shot.ID+"/render", `{"what":"clean","movies":["review"]}`, 202, &task)
 		for range 1 + rng.IntN(3) {
@@ -538,4 +538,28 @@ func TestATrialShowsWhatSavingWould(t *testing.T) {
 	h.ask("POST", overlay, `[{"op":"remove","path":"/nothing"}]`, 422, nil)
 	h.ask("POST", overlay, `not json`, 422, nil)
 	h.ask("POST", fmt.Sprintf("%s/frames/112/overlay?revision=99", at), change, 404, nil)
+}
+
+// Work that was asked to halt before it had begun, and then continued, begins.
+func TestWorkContinuedBeforeItBeginsGoesOn(t *testing.T) {
+	h := open(t)
+	shot := h.bringIn("w")
+	h.ask("PATCH", "/api/shots/"+shot.ID+"/treatment", edit(0, newRemoval), 200, nil)
+	ctx := context.Background()
+	elsewhere, err := store.Open(ctx, h.set.Database)
+	require.NoError(t, err)
+	defer elsewhere.Close()
+	waited := 0
+	for range 10 {
+		var task store.Task
+		h.ask("POST", "/api/shots/"+shot.ID+"/render", `{"what":"clean"}`, 202, &task)
+		require.NoError(t, elsewhere.Ask(ctx, task.ID, "paused"))
+		var now store.Task
+		h.ask("POST", "/api/tasks/"+task.ID+"/continue", "", 200, &now)
+		if now.State == "waiting" {
+			waited++
+		}
+		h.until("work is done", func() bool { return h.task(task.ID).State == "done" })
+	}
+	t.Logf("%d of 10 were continued before they had begun", waited)
 }

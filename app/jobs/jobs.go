@@ -298,7 +298,21 @@ func (r *Runner) Continue(ctx context.Context, id string) (*store.Task, error) {
 		return nil, err
 	}
 	if working != nil {
-		return r.store.Task(ctx, id)
+		t, err := r.store.Task(ctx, id)
+		if err != nil || t.Asked == "" {
+			return t, err
+		}
+		// Asked from elsewhere, and not heard yet.
+		if err := r.store.Ask(ctx, id, ""); err != nil {
+			return nil, err
+		}
+		r.mu.Lock()
+		halted := working.halted
+		r.mu.Unlock()
+		if halted { // heard just before
+			return r.Continue(ctx, id)
+		}
+		return t, nil
 	}
 	t, again, err := r.readied(ctx, id)
 	r.release(id, mine)
@@ -335,7 +349,10 @@ func (r *Runner) readied(ctx context.Context, id string) (t *store.Task, again b
 		}
 	}
 	if !again {
-		return t, false, nil
+		if t.State == Waiting && t.Asked != "" { // it was to halt before it had begun
+			t.Asked, err = "", r.store.Ask(ctx, id, "")
+		}
+		return t, false, err
 	}
 	if _, resumes := k.(resuming); t.State != Paused && !resumes {
 		if err := r.store.SetPartial(ctx, id, nil); err != nil {
