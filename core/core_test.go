@@ -49,6 +49,9 @@ func TestImportsRunOneWay(t *testing.T) {
 		for _, spec := range parsed.Imports {
 			name := strings.Trim(spec.Path.Value, `"`)
 			if inner, ok := strings.CutPrefix(name, "jardin/core/"); ok {
+				if inner == room && strings.HasSuffix(path, "_test.go") {
+					continue // an example, as somebody outside would write it
+				}
 				assert.Less(t, rank[inner], own, "%s imports %s", path, name)
 				continue
 			}
