@@ -114,7 +114,7 @@ describe('the edit queue', () => {
   it('waits as long as the server is away, and makes nothing twice', async () => {
     server.down = true
     const done = edit(queries, id(), 'a', add('a'))
-    await vi.waitFor(() => expect(useUnsent.getState().away).toBe(true))
+    await vi.waitFor(() => expect(useUnsent.getState().away).toBe(true), 10_000)
     expect(names(shown().document)).toEqual(['a'])
     server.down = false
     server.loseAnswers = 1 // it is made, but nobody hears of it
@@ -148,7 +148,7 @@ describe('the edit queue', () => {
     await edit(queries, id(), 'a', add('a'))
     server.someoneElse([{ op: 'add', path: '/removals/-', value: { id: 'x', name: 'x' } }])
     catchUpAll(queries, id())
-    await vi.waitFor(() => expect(names(shown().document)).toEqual(['a', 'x']))
+    await vi.waitFor(() => expect(names(shown().document)).toEqual(['a', 'x']), 10_000)
     server.number = 1 // a late answer
     server.document.removals.pop()
     catchUpAll(queries, id())

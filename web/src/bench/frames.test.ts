@@ -98,8 +98,8 @@ describe('frame store', () => {
     const store = new FrameStore(shot)
     for (let n = 1; n <= 9; n++) {
       store.loadExact(n)
-      await vi.waitFor(() => expect(asked).toHaveLength(n))
-      await vi.waitFor(() => expect(store.get(n, null).plate).toBeDefined())
+      await vi.waitFor(() => expect(asked).toHaveLength(n), 10_000)
+      await vi.waitFor(() => expect(store.get(n, null).plate).toBeDefined(), 10_000)
     }
     expect(store.bytes).toBe(4 * mb)
   })
