@@ -299,9 +299,14 @@ func TestBrushRefusesAndGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	defer socket.CloseNow()
 	for bad, says := range map[string]string{
-		`{"type":"begin","removal":"gone","source":{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":112}},"stroke":{"id":"x","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1]]}`:  "deleted",
-		`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":112}},"stroke":{"id":"x","mode":"scrape","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1]]}`:    "mode",
-		`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":112}},"stroke":{"id":"x","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1,1,1]]}`: "numbers",
+		`{"type":"begin","removal":"gone","source":{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":112}},"stroke":{"id":"x","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1]]}`:                                                "deleted",
+		`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":112}},"stroke":{"id":"x","mode":"scrape","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1]]}`:                                                  "mode",
+		`{"type":"begin","removal":"r","source":{"id":"plate","name":"Clean plate","kind":"plate","plate":{"frame":112}},"stroke":{"id":"x","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1,1,1]]}`:                                               "numbers",
+		`{"type":"begin","removal":"r","source":{"id":"q","name":"q","kind":"plate"},"stroke":{"id":"x","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1]]}`:                                                                                       "cannot be painted on",
+		`{"type":"begin","removal":"r","source":{"id":"q","name":"q","kind":"plate","frame":112},"stroke":{"id":"x","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1]]}`:                                                                           "cannot be painted on",
+		`{"type":"begin","removal":"r","source":{"id":"q","name":"q","kind":"plate","paint":{}},"stroke":{"id":"x","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1]]}`:                                                                            "cannot be painted on",
+		`{"type":"begin","removal":"r","source":{"id":"q","name":"q","kind":"neighbour","neighbour":{"frame":112,"offsets":[{"frame":112,"ease":"eased","offset":[1,1]}]}},"stroke":{"id":"x","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1]]}`: "cannot be painted on",
+		`{"type":"begin","removal":"r","source":{"id":"q","name":"q","kind":"layer","plate":{"frame":112}},"stroke":{"id":"x","mode":"clone","home":112,"size":24,"hardness":0.5,"opacity":1,"from":{"offset":[0,0]}},"points":[[1,1]]}`:                                                                 "cannot be painted on",
 	} {
 		require.NoError(t, socket.Write(ctx, websocket.MessageText, []byte(bad)))
 		_, data, err := socket.Read(ctx)

@@ -16,8 +16,8 @@ export interface Kind {
   word: string
   /** More about one of them, for the list. */
   note?: (s: FillSource) => string
-  /** Its own object's list of strokes, made if it is missing; none where it cannot be painted on. */
-  strokes?: (s: FillSource) => Stroke[]
+  /** The object that holds its strokes; none where it cannot be painted on. */
+  painted?: (s: FillSource) => { strokes?: Stroke[] } | undefined
   /** The only frame on which it can be painted on. */
   paintedAt?: (s: FillSource) => number
   /** Whether its strokes are painted on every frame anew. */
@@ -38,12 +38,15 @@ export const kinds: Record<FillSource['kind'], Kind> = { plate, paint, neighbour
 const kindOf = (s: FillSource) => kinds[s.kind]
 
 /** The strokes of a source: to look at. */
-export const strokesOf = (s: FillSource): Stroke[] => (s.plate ?? s.paint)?.strokes ?? []
+export const strokesOf = (s: FillSource): Stroke[] => kindOf(s).painted?.(s)?.strokes ?? []
 
 /** The strokes of a source, to be changed; undefined where it cannot be painted on. */
-export const strokeList = (s: FillSource) => kindOf(s).strokes?.(s)
+export const strokeList = (s: FillSource): Stroke[] | undefined => {
+  const own = kindOf(s).painted?.(s)
+  return own && (own.strokes ??= [])
+}
 
-export const paintable = (s: FillSource) => !!kindOf(s).strokes
+export const paintable = (s: FillSource) => !!kindOf(s).painted
 export const paintedAt = (s: FillSource) => kindOf(s).paintedAt?.(s)
 export const travels = (s: FillSource) => !!kindOf(s).travels
 export const pictureOf = (s: FillSource) => kindOf(s).picture?.(s)

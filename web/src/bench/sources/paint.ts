@@ -5,7 +5,7 @@ import type { Kind } from './kinds'
 /** Strokes that are painted on every frame anew. */
 export const paint: Kind = {
   word: 'travelling paint',
-  strokes: (s) => (s.paint!.strokes ??= []),
+  painted: (s) => s.paint,
   travels: true,
   gives: () => false,
 }

@@ -6,7 +6,7 @@ import type { Kind } from './kinds'
 export const plate: Kind = {
   word: 'clean plate',
   note: (s) => (s.plate?.whole ? 'whole frame' : ''),
-  strokes: (s) => (s.plate!.strokes ??= []),
+  painted: (s) => s.plate,
   paintedAt: (s) => s.plate!.frame,
   picture: (s) => s.plate?.picture,
   gives: (s) => !!(s.plate?.picture || s.plate?.whole),
