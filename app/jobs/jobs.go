@@ -298,21 +298,17 @@ func (r *Runner) Continue(ctx context.Context, id string) (*store.Task, error) {
 		return nil, err
 	}
 	if working != nil {
-		t, err := r.store.Task(ctx, id)
-		if err != nil || t.Asked == "" {
-			return t, err
+		// If it was asked from elsewhere, that is taken back: heard or not, it goes on.
+		t, err := r.store.Unask(ctx, id)
+		if errors.Is(err, store.ErrNone) { // it ends just now
+			select {
+			case <-working.ended:
+				return r.Continue(ctx, id)
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			}
 		}
-		// Asked from elsewhere, and not heard yet.
-		if err := r.store.Ask(ctx, id, ""); err != nil {
-			return nil, err
-		}
-		r.mu.Lock()
-		halted := working.halted
-		r.mu.Unlock()
-		if halted { // heard just before
-			return r.Continue(ctx, id)
-		}
-		return t, nil
+		return t, err
 	}
 	t, again, err := r.readied(ctx, id)
 	r.release(id, mine)
@@ -366,24 +362,45 @@ func (r *Runner) readied(ctx context.Context, id string) (t *store.Task, again b
 	return t, true, r.store.SaveTask(ctx, t)
 }
 
-// end says how a task ended. As long as the database is away, it waits for it.
+// untilSaved writes to the database. As long as it is away, it waits for it.
+func untilSaved(t *store.Task, save func() error) {
+	for wait := 50 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
+		err := save()
+		if err == nil {
+			return
+		}
+		if !store.Away(err) {
+			slog.Error("save a task", "task", t.ID, "error", err)
+			return
+		}
+		time.Sleep(wait)
+	}
+}
+
+// halted returns the state that work which was asked to halt ends in: what the database says
+// that it was asked last, so that whoever continues it in the very moment is heard.
+func (r *Runner) halted(ctx context.Context, t *store.Task) string {
+	state := Cancelled // its shot was removed meanwhile
+	untilSaved(t, func() error {
+		asked, err := r.store.Halt(ctx, t.ID)
+		if err == nil {
+			state = asked
+		} else if errors.Is(err, store.ErrNone) {
+			err = nil
+		}
+		return err
+	})
+	return state
+}
+
+// end says how a task ended.
 func (r *Runner) end(ctx context.Context, t *store.Task, state, problem string) {
 	t.State, t.Problem, t.EndedAt = state, problem, nil
 	if state != Paused && state != Waiting {
 		now := time.Now()
 		t.EndedAt = &now
 	}
-	for wait := 50 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
-		err := r.store.SaveTask(ctx, t)
-		if err == nil {
-			break
-		}
-		if !store.Away(err) {
-			slog.Error("save a task", "task", t.ID, "error", err)
-			break
-		}
-		time.Sleep(wait)
-	}
+	untilSaved(t, func() error { return r.store.SaveTask(ctx, t) })
 	_ = r.store.Settled(ctx, t.ID) // the server did not break down over it
 	r.hub.Send(live.TaskChanged{Task: *t})
 }
@@ -424,11 +441,17 @@ func (w *worker) Work(ctx context.Context, job *river.Job[taskArgs]) error {
 	}
 	after := context.WithoutCancel(ctx)
 	switch why := context.Cause(work); {
-	case errors.Is(why, errCancelled):
-		r.givenUp(after, t)
-		r.end(after, t, Cancelled, note)
-	case errors.Is(why, errPaused):
-		r.end(after, t, Paused, "")
+	case errors.Is(why, errCancelled), errors.Is(why, errPaused):
+		switch state := r.halted(after, t); state {
+		case Waiting: // it was continued meanwhile
+			r.end(after, t, Waiting, "")
+			return river.JobSnooze(0)
+		case Cancelled:
+			r.givenUp(after, t)
+			r.end(after, t, Cancelled, note)
+		default:
+			r.end(after, t, state, "")
+		}
 	case ctx.Err() != nil && err != nil: // the server stops: the job goes on at the next start
 		t.State = Waiting
 		_ = r.store.SaveTask(after, t)

@@ -81,6 +81,29 @@ func (s *Store) Ask(ctx context.Context, id, state string) error {
 	return err
 }
 
+// Unask takes back what was asked of a task that waits or runs. It is ErrNone for one that has
+// ended.
+func (s *Store) Unask(ctx context.Context, id string) (*Task, error) {
+	var t Task
+	err := s.db.GetContext(ctx, &t, `update tasks set asked = ''
+		where id = $1 and state in ('waiting', 'running') returning *`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNone
+	}
+	return &t, err
+}
+
+// Halt ends a running task in the state that it was asked to halt in, and returns that; it is
+// 'waiting' if that was taken back.
+func (s *Store) Halt(ctx context.Context, id string) (state string, err error) {
+	err = s.db.GetContext(ctx, &state, `update tasks set state = case asked when '' then 'waiting' else asked end
+		where id = $1 returning state`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNone
+	}
+	return state, err
+}
+
 // Asked returns what the tasks of a worker were asked, by task.
 func (s *Store) Asked(ctx context.Context, worker string) (map[string]string, error) {
 	var rows []struct {
