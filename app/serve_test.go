@@ -22,7 +22,9 @@ import (
 	"jardin/app/media"
 	"jardin/app/store"
 	"jardin/app/store/storetest"
+	"jardin/core/geom"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // house is a server on an empty database, with a small shot to bring in.
@@ -192,17 +194,20 @@ func TestAShotFromPlateToCleanFrames(t *testing.T) {
 	require.NotNil(t, rev.Document.Tracks[0].Data)
 	var track struct {
 		Samples []struct {
-			Frame  int
-			Matrix [9]float64
-			Grade  string
+			Frame int
+			Mesh  warp.Mesh
+			Grade string
 		}
 	}
 	h.ask("GET", fmt.Sprintf("%s/tracks/w?revision=%d", at, rev.Number), "", 200, &track)
 	require.Len(t, track.Samples, 24)
 	for _, s := range track.Samples {
 		assert.Equal(t, "good", s.Grade)
-		assert.InDelta(t, -2*(s.Frame-112), s.Matrix[2], 0.05, "frame %d", s.Frame)
-		assert.InDelta(t, -(s.Frame - 112), s.Matrix[5], 0.05)
+		toFrame, err := s.Mesh.Mapping()
+		require.NoError(t, err)
+		origin := toFrame.Apply(geom.Point{})
+		assert.InDelta(t, -2*(s.Frame-112), origin.X, 0.05, "frame %d", s.Frame)
+		assert.InDelta(t, -(s.Frame - 112), origin.Y, 0.05)
 	}
 
 	// Paint over the channel, then look at a frame.
@@ -430,7 +435,7 @@ func TestTracksAndOutlinesGoOutAndComeBack(t *testing.T) {
 	h.ask("POST", at+"/tracks/file?home=112&name=copy.csv", string(table), 200, &back)
 	require.Len(t, back.Document.Tracks, 2)
 	assert.Equal(t, "copy", back.Document.Tracks[1].Name)
-	type places struct{ Samples []struct{ Matrix [9]float64 } }
+	type places struct{ Samples []struct{ Mesh warp.Mesh } }
 	var one, two places
 	h.ask("GET", fmt.Sprintf("%s/tracks/w?revision=%d", at, back.Number), "", 200, &one)
 	h.ask("GET", fmt.Sprintf("%s/tracks/%s?revision=%d", at, back.Document.Tracks[1].ID, back.Number), "", 200, &two)
@@ -469,11 +474,11 @@ func TestTracksAndOutlinesGoOutAndComeBack(t *testing.T) {
 	h.ask("GET", at+"/scores/r", "", 200, &scores)
 	assert.NotEmpty(t, scores.Frames)
 	assert.Contains(t, scores.Words, fmt.Sprint(scores.Frames[0].Frame))
-	var lies struct {
+	var poses struct {
 		First  int
-		Frames []map[string]struct{ Ride [9]float64 }
+		Frames []map[string]struct{ Points []treatment.Knot }
 	}
-	h.ask("GET", fmt.Sprintf("%s/lies?revision=%d&removal=r&first=110&last=114", at, back.Number), "", 200, &lies)
-	require.Len(t, lies.Frames, 5)
-	assert.InDelta(t, -4, lies.Frames[4]["o"].Ride[2], 0.05)
+	h.ask("GET", fmt.Sprintf("%s/poses?revision=%d&removal=r&first=110&last=114", at, back.Number), "", 200, &poses)
+	require.Len(t, poses.Frames, 5)
+	assert.Len(t, poses.Frames[4]["o"].Points, 4)
 }

@@ -288,7 +288,7 @@ func numbers(g *target) (string, error) {
 	for _, at := range []string{
 		s + "/treatment?revision=99999999999", s + "/treatment?revision=-7", s + "/keys?revision=4000000000&view=result", s + "/frames/99999999999999999999/screen",
 		s + "/frames/1/overlay?revision=99999999999999&view=result", s + "/frames/1/overlay?revision=1&view=nothing", s + "/history?before=99999999999", s + "/history?limit=0",
-		s + "/lies?first=0&last=999999999999", "/api/tasks?limit=100000", "/api/tasks?before=%00", "/api/tasks?shot=%ff%fe", "/api/material?path=%00", "/api/folders?path=%ff",
+		s + "/poses?first=0&last=999999999999", "/api/tasks?limit=100000", "/api/tasks?before=%00", "/api/tasks?shot=%ff%fe", "/api/material?path=%00", "/api/folders?path=%ff",
 		s + "/treatment?revision=1e9", s + "/frames/1/overlay?revision=1&view=result&at=1,2,3", s + "/frames/1/overlay?revision=1&view=result&at=" + strings.Repeat("1e308,", 8) + "1e308",
 	} {
 		status, answer := g.ask("GET", at, "")

@@ -1,7 +1,9 @@
 package e2e
 
 import (
+	"bytes"
 	"fmt"
+	"image/png"
 	"math"
 	"os"
 	"path/filepath"
@@ -397,4 +399,86 @@ func TestAnOutlineFollowsByItself(t *testing.T) {
 	assert.InDelta(t, 0, after[2].At.Dist(before[2].At.Add(geom.Pt(9, 7))), 1)
 	assert.InDelta(t, 0, after[0].At.Dist(before[0].At), 0.05, "the others stay on their tracks")
 	assert.InDelta(t, 0, lie(known.Reference)[2].At.Dist(home[2].At), 0.05, "and so does this one on its other key")
+}
+
+// TestASurfaceThatBends shows outlines and the locked picture along a surface that a grid
+// bends by tens of pixels: grips lie where the server carries the points, a point is let go
+// where it stays, and in the locked picture the dots stand where they are carried back to.
+func TestASurfaceThatBends(t *testing.T) {
+	s, a, shot := prepared(t)
+	known := demotest.Truth(t)
+	const frame = 1050
+	s.follow(shot, "w", known.Reference)
+	five := "[0,0],[0,0],[0,0],[0,0],[0,0]"
+	none, bent := five+",[0,0],[0,0],"+five, five+",[24,-18],[-15,21],"+five
+	var head struct{ Number int }
+	s.get("/api/shots/"+shot+"/treatment", &head)
+	s.patch("/api/shots/"+shot+"/treatment", fmt.Sprintf(`{"revision":%d,"label":"Bend","patch":[
+		{"op":"add","path":"/tracks/0/corrections","value":[{"id":"g","name":"By grid","kind":"grid","cells":[3,2],"keys":[
+		{"frame":%d,"ease":"eased","offset":[0,0],"crossings":[%s]},{"frame":%d,"ease":"eased","offset":[0,0],"crossings":[%s]}]}]}]}`,
+		head.Number, known.Reference, none, frame, bent))
+
+	a.goTo(frame)
+	a.key(input.Digit1)
+	pose := func() (carry.Pose, *treatment.Shape) {
+		doc, set := s.whole(shot)
+		shape := &doc.Removals[0].Mark.Outlines[0]
+		pose, ok := set.Pose(shape, doc.Tracks[0].ID, frame)
+		require.True(t, ok)
+		return pose, shape
+	}
+	grip := func(i int) geom.Point {
+		at := fmt.Sprintf(`() => { const b = document.querySelector('[aria-label="Point %d of Dot 1"]').getBoundingClientRect(); return [b.left + b.width / 2, b.top + b.height / 2] }`, i)
+		v, err := a.page.Eval(at)
+		require.NoError(t, err)
+		var p [2]float64
+		require.NoError(t, v.Value.Unmarshal(&p))
+		return geom.Pt(p[0], p[1])
+	}
+	now, shape := pose()
+	_, straight := now.ToFrame.Homography()
+	require.False(t, straight)
+	a.press("^Dot 1")
+	_, err := a.page.Timeout(5 * time.Second).Element(`[aria-label="Point 4 of Dot 1"]`)
+	require.NoError(t, err)
+	for i, k := range now.Knots() {
+		want := a.at(k.At)
+		assert.InDelta(t, 0, grip(i+1).Dist(geom.Pt(want.X, want.Y)), 0.5, "point %d", i+1)
+	}
+	was := now.Knots()[2].At
+	a.drag(was, was.Add(geom.Pt(9, 6)))
+	s.wait(5*time.Second, "the point to move", func() bool {
+		_, moved := pose()
+		return moved.Points[2].At != shape.Points[2].At
+	})
+	now, _ = pose()
+	assert.InDelta(t, 0, now.Knots()[2].At.Dist(was.Add(geom.Pt(9, 6))), 1, "it is where it was let go")
+
+	a.press("^Plate$")
+	a.press("^Handles")
+	a.key(input.KeyL)
+	a.see("Locked to frame")
+	a.steady(frame)
+	doc, set := s.whole(shot)
+	back := set.Mapping(doc.Tracks[0].ID, frame, known.Reference)
+	data, err := a.page.Screenshot(false, &proto.PageCaptureScreenshot{Format: proto.PageCaptureScreenshotFormatPng})
+	require.NoError(t, err)
+	page, err := png.Decode(bytes.NewReader(data))
+	require.NoError(t, err)
+	orange := func(p geom.Point) bool {
+		at := a.at(p)
+		r, g, b, _ := page.At(int(math.Round(at.X)), int(math.Round(at.Y))).RGBA()
+		return r > 2*b && r > g+g/4
+	}
+	motion, seen := known.Motion[frame], 0
+	for _, d := range known.Dots {
+		p := back.Apply(motion.Apply(d.Point()))
+		if p.Dist(d.Point()) < 4 {
+			continue // not bent there
+		}
+		seen++
+		assert.True(t, orange(p), "the dot at %v stands at %v", d.Point(), p)
+		assert.False(t, orange(p.Add(p.Sub(d.Point()).Mul(-2.4*d.Radius/p.Dist(d.Point())))), "and not beside it")
+	}
+	assert.Positive(t, seen)
 }

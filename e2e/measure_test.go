@@ -21,11 +21,11 @@ import (
 
 	"jardin/app/demo"
 	"jardin/app/demo/demotest"
-	"jardin/core/carry"
 	"jardin/core/check"
 	"jardin/core/geom"
 	"jardin/core/raster"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 func (s *server) fetch(path string) []byte {
@@ -116,15 +116,27 @@ func say(f check.Figure) string {
 	return fmt.Sprintf("%.2f (worst %.2f on %d)", f.All, f.Worst, f.Frame)
 }
 
+// A moment is where a surface is on a frame, as the server tells it.
+type moment struct {
+	Frame int
+	Mesh  warp.Mesh
+}
+
+func (m *moment) toFrame(t testing.TB) warp.Mapping {
+	mapping, err := m.Mesh.Mapping()
+	require.NoError(t, err)
+	return mapping
+}
+
 // followed returns the treatment in force and where one of its tracks is.
-func (s *server) followed(shot string, track int) (treatment.Document, []carry.Moment) {
+func (s *server) followed(shot string, track int) (treatment.Document, []moment) {
 	s.t.Helper()
 	var rev struct {
 		Number   int
 		Document treatment.Document
 	}
 	s.get("/api/shots/"+shot+"/treatment", &rev)
-	var motion struct{ Samples []carry.Moment }
+	var motion struct{ Samples []moment }
 	s.get(fmt.Sprintf("/api/shots/%s/tracks/%s?revision=%d", shot, rev.Document.Tracks[track].ID, rev.Number), &motion)
 	return rev.Document, motion.Samples
 }
@@ -139,7 +151,7 @@ func assertTrackIsTrue(t testing.TB, s *server, shot string, known demo.Truth) {
 		var e float64
 		motion := known.Motion[sample.Frame]
 		for _, c := range treatment.Points(doc.Tracks[0].Region) {
-			d := sample.Matrix.Apply(c).Dist(motion.Apply(c))
+			d := sample.toFrame(s.t).Apply(c).Dist(motion.Apply(c))
 			e += d * d / 4
 		}
 		worst, sum = math.Max(worst, math.Sqrt(e)), sum+e
@@ -167,7 +179,7 @@ func assertPlateElsewhere(t testing.TB, s *server, frames map[int]image.Image, s
 			for k := range o.Points {
 				knots = append(knots, o.Points[k].Geom())
 			}
-			moved := geom.Bounds(sample.Matrix.ApplyAll(geom.Flatten(knots, 0.05)))
+			moved := geom.Bounds(warp.ApplyAll(sample.toFrame(s.t), geom.Flatten(knots, 0.05)))
 			boxes = append(boxes, raster.Around(moved, (o.Feather+r.Settle.Feather)*1.1+1, demo.Bounds()))
 		}
 		got := frames[sample.Frame]

@@ -13,7 +13,6 @@ import (
 
 	"jardin/app/picture"
 	"jardin/app/store"
-	"jardin/core/geom"
 	"jardin/core/render"
 	"jardin/core/warp"
 )
@@ -96,8 +95,8 @@ func (s *Server) frame(f func(*gin.Context, *picture.Source, int)) gin.HandlerFu
 
 // overlay serves the rectangle of a frame that differs from the plate. The header
 // Jardin-Place says where it lies: x and y of its top left pixel; its ETag is the key
-// that the frame has in the list of keys. With at, the removal lies where that matrix
-// places it, whatever its track says. Posted, with a JSON Patch as the body, it is the
+// that the frame has in the list of keys. With at, a mesh from its reference frame, the
+// removal lies where that places it, whatever its track says. Posted, with a JSON Patch as the body, it is the
 // overlay as it would be after that change, and nothing is saved.
 func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 	ctx, removal := c.Request.Context(), c.Query("removal")
@@ -127,16 +126,17 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 		return
 	}
 	if at := c.Query("at"); at != "" {
-		var h geom.Homography
-		if err := json.Unmarshal([]byte("["+at+"]"), &h); err != nil || !h.Finite() {
-			problem(
-				c,
-				http.StatusUnprocessableEntity,
-				"at takes the nine numbers of a matrix, by rows, with commas between",
-			)
+		var mesh warp.Mesh
+		err := json.Unmarshal([]byte(at), &mesh)
+		var m warp.Mapping
+		if err == nil {
+			m, err = mesh.Mapping()
+		}
+		if err != nil {
+			problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("at is not a mesh: %v", err))
 			return
 		}
-		t = t.Placed(removal, n, warp.Of(h))
+		t = t.Placed(removal, n, m)
 	}
 	key, err := source.Evaluator().Key(t, n, view, removal)
 	if err != nil {

@@ -23,6 +23,7 @@ import (
 	"jardin/core/check"
 	"jardin/core/geom"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 type trackPath struct {
@@ -32,8 +33,40 @@ type trackPath struct {
 }
 
 type motion struct {
-	Samples []carry.Moment            `json:"samples" nullable:"false" doc:"From the track's home to each frame on which it is known, all that was decided by hand included"`
+	Samples []moment                  `json:"samples" nullable:"false" doc:"Each frame on which it is known, all that was decided by hand included"`
 	Points  map[string][]placeOfPoint `json:"points,omitempty" doc:"Of a track of points: where each is tracked, by its id"`
+}
+
+// A moment is where a surface is on a frame, by places, and how good that is.
+type moment struct {
+	Frame     int             `json:"frame"`
+	Mesh      *warp.Mesh      `json:"mesh,omitempty" doc:"From the track's home to there; missing where nothing of the surface is seen"`
+	Before    *warp.Mesh      `json:"before,omitempty" doc:"The same without the last correction, where there is one"`
+	Crossings []treatment.Vec `json:"crossings,omitempty" doc:"How far the last correction by a grid moves each crossing here"`
+	ByHand    bool            `json:"byHand,omitempty" doc:"Placed by hand, or between measured frames"`
+	Grade     carry.Grade     `json:"grade" enum:"good,look,bad"`
+	Advice    string          `json:"advice,omitempty" doc:"What is doubtful, and what to do"`
+	Match     float64         `json:"match,omitempty" doc:"Normalised correlation of the region with the frame it was compared with, 0 to 1"`
+	Agree     float64         `json:"agree,omitempty" doc:"Share of what is seen of the region that agrees with the motion, 0 to 1"`
+	Residual  float64         `json:"residual,omitempty" doc:"By how much parts of the region would still move by themselves, RMS, pixels"`
+	Blocks    string          `json:"blocks,omitempty" doc:"8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out"`
+	Chained   bool            `json:"chained,omitempty" doc:"Compared with the last frame on which it was found, not with the frame it is followed from"`
+}
+
+func momentsOf(motions *carry.Set, m *carry.Motion) []moment {
+	out := make([]moment, 0, len(m.Samples))
+	for _, v := range m.Samples {
+		here := moment{
+			Frame: v.Frame, Mesh: motions.Mesh(m.Track.ID, v.Frame), Crossings: v.Crossings, ByHand: v.ByHand,
+			Grade: v.Grade, Advice: v.Advice, Match: v.Match, Agree: v.Agree, Residual: v.Residual, Blocks: v.Blocks,
+			Chained: v.Chained,
+		}
+		if before := m.Before(v.Frame); before != nil {
+			here.Before = carry.MeshOf(m.Track, before)
+		}
+		out = append(out, here)
+	}
+	return out
 }
 
 type placeOfPoint struct {
@@ -43,18 +76,16 @@ type placeOfPoint struct {
 	ByHand bool          `json:"byHand,omitempty"`
 }
 
-// lie is how a shape lies on a frame, for handles.
-type lie struct {
+// pose is how a shape lies on a frame, for handles; what it rides on takes it to there.
+type pose struct {
 	Points    []treatment.Knot `json:"points" nullable:"false" doc:"In home coordinates, as its keys say"`
 	Placement geom.Homography  `json:"placement" doc:"Moves them as a whole, at home"`
 	Shifts    []treatment.Vec  `json:"shifts,omitempty" doc:"Moves each by itself after that"`
-	Bends     []treatment.Vec  `json:"bends,omitempty" doc:"And by this, at home, where the surface is bent: ride then takes each to where it lies"`
-	Ride      geom.Homography  `json:"ride" doc:"From home to the frame"`
 }
 
-type lies struct {
-	First  int               `json:"first"`
-	Frames []map[string]*lie `json:"frames" nullable:"false" doc:"From first on: by shape id; a shape that is not there is missing"`
+type poses struct {
+	First  int                `json:"first"`
+	Frames []map[string]*pose `json:"frames" nullable:"false" doc:"From first on: by shape id; a shape that is not there is missing"`
 }
 
 // tracks serves where surfaces and shapes are, and starts what measures them.
@@ -75,7 +106,7 @@ func (s *Server) tracks(api huma.API) {
 		if m == nil {
 			return nil, huma.Error404NotFound("there is no such track in the treatment")
 		}
-		out := motion{Samples: append([]carry.Moment{}, m.Samples...)}
+		out := motion{Samples: momentsOf(t.Motions(), m)}
 		for i := range m.Track.Points {
 			p := &m.Track.Points[i]
 			if out.Points == nil {
@@ -86,7 +117,7 @@ func (s *Server) tracks(api huma.API) {
 		return &body[motion]{out}, nil
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "get-lies", Method: http.MethodGet, Path: "/api/shots/{id}/lies",
+		OperationID: "get-poses", Method: http.MethodGet, Path: "/api/shots/{id}/poses",
 		Summary: "How all shapes of a removal, or the exclusions of a track, lie on a run of frames",
 	}, func(ctx context.Context, in *struct {
 		ShotPath
@@ -95,7 +126,7 @@ func (s *Server) tracks(api huma.API) {
 		Track    string `query:"track"`
 		First    int    `query:"first" minimum:"0" maximum:"99999999"`
 		Last     int    `query:"last" minimum:"0" maximum:"99999999"`
-	}) (*body[lies], error) {
+	}) (*body[poses], error) {
 		rev, err := s.revisionAt(ctx, &atRevision{in.ShotPath, in.Revision})
 		if err != nil {
 			return nil, asProblem(err)
@@ -114,26 +145,23 @@ func (s *Server) tracks(api huma.API) {
 		} else if m := t.Motions().Motion(in.Track); m != nil {
 			shapes = m.Track.Exclusions
 		}
-		out := lies{First: in.First, Frames: []map[string]*lie{}}
+		out := poses{First: in.First, Frames: []map[string]*pose{}}
 		for n := in.First; n <= min(in.Last, in.First+500); n++ {
-			here := map[string]*lie{}
+			here := map[string]*pose{}
 			for i := range shapes {
 				l, ok := t.Motions().Pose(&shapes[i], own, n)
 				if !ok {
 					continue
 				}
-				v := &lie{Points: l.Points, Placement: l.Placement, Ride: l.Planar}
+				v := &pose{Points: l.Points, Placement: l.Placement}
 				for _, p := range l.Shifts {
 					v.Shifts = append(v.Shifts, treatment.Vec{p.X, p.Y})
-				}
-				for _, p := range l.Bends() {
-					v.Bends = append(v.Bends, treatment.Vec{p.X, p.Y})
 				}
 				here[shapes[i].ID] = v
 			}
 			out.Frames = append(out.Frames, here)
 		}
-		return &body[lies]{out}, nil
+		return &body[poses]{out}, nil
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "follow", Method: http.MethodPost, Path: "/api/shots/{id}/follow", DefaultStatus: http.StatusAccepted,

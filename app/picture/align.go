@@ -13,6 +13,7 @@ import (
 	"jardin/core/render"
 	"jardin/core/track"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // Aligned is how a frame on loan has to lie so that it fits around what goes.
@@ -64,20 +65,23 @@ func (s *Source) Align(
 	box := geom.Bounds(all)
 	grow := math.Max(32, 0.8*math.Max(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y))
 	around := raster.Around(box, grow, s.Size())
-	corners := geom.Box{
+	region := geom.Box{
 		Min: geom.Pt(float64(around.Min.X), float64(around.Min.Y)),
 		Max: geom.Pt(float64(around.Max.X), float64(around.Max.Y)),
-	}.Corners()
+	}
+	corners := region.Corners()
 	middle := box.Centre()
 	if from.Middle != nil {
 		middle = from.Middle.Point()
 	}
-	way, ok := motions.Between(r.Follow.Track, n, lent)
-	if !ok {
-		way = geom.Identity
+	toLent := geom.Identity
+	if m := motions.Mapping(r.Follow.Track, n, lent); m != nil {
+		if h, ok := warp.Through(m, region); ok {
+			toLent = h
+		}
 	}
 	start := render.FromOf(&from, middle)
-	over := way.Mul(start)
+	over := toLent.Mul(start)
 	back, ok := over.Inverse()
 	if !ok {
 		return nil, errors.New("the frame on loan lies such that nothing can be seen of it")

@@ -13,6 +13,7 @@ import (
 	"jardin/core/raster"
 	"jardin/core/track"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // A Run says what to follow: a track, or some points of it, from a frame on
@@ -50,6 +51,7 @@ func (r Run) Rest(found []Tracked) (out []Run) {
 // Tracked is what was found on a frame.
 type Tracked struct {
 	Frame  int                              `json:"frame"`
+	Mesh   *warp.Mesh                       `json:"mesh,omitempty"`   // from the track's home to there
 	Sample *treatment.Sample                `json:"sample,omitempty"` // of a plane
 	Points map[string]treatment.PointSample `json:"points,omitempty"` // of a track of points
 }

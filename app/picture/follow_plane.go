@@ -6,8 +6,10 @@ import (
 	"strings"
 
 	"jardin/app/media"
+	"jardin/core/carry"
 	"jardin/core/track"
 	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // planeFollowing follows a region of a flat surface.
@@ -54,7 +56,14 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 	if err != nil {
 		return err
 	}
-	f.each(Tracked{Frame: f.run.From, Sample: &treatment.Sample{Frame: f.run.From, Matrix: start, Match: 1, Agree: 1}})
+	tell := func(s *treatment.Sample) {
+		toFrame := warp.Mapping(warp.Of(s.Matrix))
+		if f.what.Over != "" {
+			toFrame = warp.Chain(toFrame, f.motions.Mapping(f.what.Over, f.what.Home, s.Frame))
+		}
+		f.each(Tracked{Frame: s.Frame, Mesh: carry.MeshOf(f.what, toFrame), Sample: s})
+	}
+	tell(&treatment.Sample{Frame: f.run.From, Matrix: start, Match: 1, Agree: 1})
 	return f.both(func(last int) error {
 		t, err := track.NewPlane(here, f.Size(), region, f.exclusions(f.run.From), f.what.Motion)
 		if err != nil {
@@ -69,10 +78,10 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 			if err != nil {
 				return &LostTrack{"the surface", n, err}
 			}
-			f.each(Tracked{Frame: n, Sample: &treatment.Sample{
+			tell(&treatment.Sample{
 				Frame: n, Matrix: found.H.Mul(start).Normalised(), Match: min(found.Match, 1), Agree: min(found.Agree, 1),
 				Residual: found.Residual, Blocks: blocks(found.Blocks), Chained: found.Chained,
-			}})
+			})
 			return nil
 		})
 	})

@@ -6,6 +6,7 @@ package carry
 import (
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 
 	"jardin/core/geom"
@@ -33,11 +34,11 @@ type Motion struct {
 // that was decided by hand included.
 type Moment struct {
 	treatment.Sample
-	Before    *geom.Homography `json:"before,omitempty" doc:"The matrix without the last correction, where there is one"`
-	Crossings []treatment.Vec  `json:"crossings,omitempty" doc:"How far the last correction by a grid moves each crossing here"`
-	ByHand    bool             `json:"byHand,omitempty" doc:"Placed by hand, or between measured frames"`
-	Grade     Grade            `json:"grade" enum:"good,look,bad"`
-	Advice    string           `json:"advice,omitempty" doc:"What is doubtful, and what to do"`
+	before    *geom.Homography // the matrix without the last correction, where that is not by a grid
+	Crossings []treatment.Vec  // how far the last correction by a grid moves each crossing here
+	ByHand    bool             // placed by hand, or between measured frames
+	Grade     Grade
+	Advice    string // what is doubtful, and what to do
 }
 
 // New works out the motions of a document whose artifacts all stand in place.
@@ -62,6 +63,31 @@ func (s *Set) Mapping(id string, a, b int) warp.Mapping {
 	}
 	if m := s.tracks[id]; m != nil {
 		return m.kind.mapping(m, a, b)
+	}
+	return nil
+}
+
+// Mesh tells by places where a track takes its home's surface on frame n; nil where it is not
+// known there.
+func (s *Set) Mesh(id string, n int) *warp.Mesh {
+	if m := s.tracks[id]; m != nil {
+		if mapping := s.Mapping(id, m.Track.Home, n); mapping != nil {
+			return MeshOf(m.Track, mapping)
+		}
+	}
+	return nil
+}
+
+// MeshOf tells a mapping from a track's home by places of its surface: those of its box, or of
+// the middle of that where its corners are not seen. It is nil where nothing is.
+func MeshOf(t *treatment.Track, m warp.Mapping) *warp.Mesh {
+	box := geom.Bounds(t.Frame())
+	for range 4 {
+		if mesh, ok := warp.NewMesh(m, box); ok {
+			return mesh
+		}
+		c := box.Centre()
+		box = geom.Box{Min: c.Lerp(box.Min, 0.5), Max: c.Lerp(box.Max, 0.5)}
 	}
 	return nil
 }
@@ -94,6 +120,30 @@ func (m *Motion) At(n int) (geom.Homography, bool) {
 		return m.Samples[i].Matrix, true
 	}
 	return geom.Identity, n == m.Track.Home
+}
+
+// Before returns what takes the surface from home to frame n without the last correction; nil
+// where there is none.
+func (m *Motion) Before(n int) warp.Mapping {
+	i, ok := m.at[n]
+	if !ok {
+		return nil
+	}
+	v, bends := &m.Samples[i], m.bends[n]
+	toFrame := v.Matrix
+	switch {
+	case v.before != nil:
+		toFrame = *v.before
+	case v.Crossings == nil:
+		return nil
+	case slices.ContainsFunc(v.Crossings, func(d treatment.Vec) bool { return d != treatment.Vec{} }):
+		bends = bends[:len(bends)-1]
+	}
+	out, ok := warp.NewBent(geom.Identity, toFrame, nil, bends)
+	if !ok {
+		return nil
+	}
+	return out
 }
 
 // Point returns the place that is used of a point on a frame.
@@ -288,7 +338,7 @@ func (m *Motion) correct() {
 				continue
 			}
 			before := m.Samples[i].Matrix
-			m.Samples[i].Before = &before
+			m.Samples[i].before, m.Samples[i].Crossings = &before, nil
 			v := geom.Between(keys, m.Samples[i].Frame)
 			var h geom.Homography
 			if c.Kind == treatment.ByCorners {
@@ -312,7 +362,7 @@ func (m *Motion) correct() {
 func (m *Motion) bend(i int, cells []int, values []float64) {
 	l := geom.Lattice{Box: geom.Bounds(m.Track.Frame()), Columns: cells[0], Rows: cells[1]}
 	moves := false
-	m.Samples[i].Crossings = nil
+	m.Samples[i].before, m.Samples[i].Crossings = nil, nil
 	for k := 0; k < len(values); k += 2 {
 		p := geom.Pt(values[k], values[k+1])
 		moves = moves || p != geom.Point{}

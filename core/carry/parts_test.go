@@ -160,7 +160,6 @@ func TestGrowthIsTheSurfaces(t *testing.T) {
 		Points:    shape.Points,
 		Placement: geom.Identity,
 		ToFrame:   warp.Of(geom.Homography{2, 0, 0, 0, 2, 0, 0, 0, 1}),
-		Planar:    geom.Identity,
 	}
 	cover := pose.Cover(&shape, Edge{}, image.Rect(0, 0, 120, 120))
 	left := 0.0 // of what is covered in the middle line

@@ -20,7 +20,6 @@ type Pose struct {
 	Placement geom.Homography
 	Shifts    []geom.Point // by point; nil where none follows a tracked point
 	ToFrame   warp.Mapping
-	Planar    geom.Homography // what of Ride does not bend, for handles
 }
 
 // Pose returns how a shape lies on frame n. own is the track of the removal that
@@ -34,7 +33,7 @@ func (s *Set) Pose(shape *treatment.Shape, own string, n int) (lie Pose, ok bool
 	if ride == "" {
 		ride = own
 	}
-	lie = Pose{Points: pointsAt(shape, n), Placement: geom.Identity, ToFrame: warp.Identity, Planar: geom.Identity}
+	lie = Pose{Points: pointsAt(shape, n), Placement: geom.Identity, ToFrame: warp.Identity}
 	if len(shape.Placement) > 0 {
 		lie.Placement = placementAt(shape, n)
 	}
@@ -43,7 +42,6 @@ func (s *Set) Pose(shape *treatment.Shape, own string, n int) (lie Pose, ok bool
 	}
 	if lie.Shifts == nil { // a shape whose points are tracked rides on nothing else
 		lie.ToFrame = s.Mapping(ride, shape.Home, n)
-		lie.Planar, _ = s.Between(ride, shape.Home, n)
 	}
 	return lie, lie.ToFrame != nil
 }
@@ -59,20 +57,6 @@ func (l *Pose) Knots() []geom.Knot {
 			In:  l.ToFrame.Apply(k.At.Add(k.In)).Sub(at),
 			Out: l.ToFrame.Apply(k.At.Add(k.Out)).Sub(at),
 		}
-	}
-	return out
-}
-
-// Bends returns by how much each point would have to be moved at home for Flat alone to take
-// it to where it lies; nil where nothing bends.
-func (l *Pose) Bends() []geom.Point {
-	back, ok := l.Planar.Inverse()
-	if _, plain := l.ToFrame.Homography(); plain || !ok {
-		return nil
-	}
-	out := make([]geom.Point, len(l.Points))
-	for i, k := range l.placed() {
-		out[i] = back.Apply(l.ToFrame.Apply(k.At)).Sub(k.At)
 	}
 	return out
 }

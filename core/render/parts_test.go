@@ -443,6 +443,6 @@ func placedSquare(r image.Rectangle) carry.PosedShape {
 	s := square("x", r, 100, treatment.Still)
 	return carry.PoseShape(
 		&s,
-		carry.Pose{Points: s.Points, Placement: geom.Identity, ToFrame: warp.Identity, Planar: geom.Identity},
+		carry.Pose{Points: s.Points, Placement: geom.Identity, ToFrame: warp.Identity},
 	)
 }

@@ -246,23 +246,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/shots/{id}/lies": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** How all shapes of a removal, or the exclusions of a track, lie on a run of frames */
-        get: operations["get-lies"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/shots/{id}/measures/{removal}": {
         parameters: {
             query?: never;
@@ -289,6 +272,23 @@ export interface paths {
         };
         /** The points of a removal's strokes, by stroke */
         get: operations["get-paths"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/poses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How all shapes of a removal, or the exclusions of a track, lie on a run of frames */
+        get: operations["get-poses"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1080,26 +1080,6 @@ export interface components {
              */
             width?: number;
         };
-        Lie: {
-            /** @description And by this, at home, where the surface is bent: ride then takes each to where it lies */
-            bends?: number[][];
-            /** @description Moves them as a whole, at home */
-            placement: number[];
-            /** @description In home coordinates, as its keys say */
-            points: components["schemas"]["Knot"][];
-            /** @description From home to the frame */
-            ride: number[];
-            /** @description Moves each by itself after that */
-            shifts?: number[][];
-        };
-        Lies: {
-            /** Format: int64 */
-            first: number;
-            /** @description From first on: by shape id; a shape that is not there is missing */
-            frames: {
-                [key: string]: components["schemas"]["Lie"];
-            }[];
-        };
         Light: {
             /** @description The strength by frame; they replace strength then */
             keys?: components["schemas"]["ValueKey"][];
@@ -1260,6 +1240,17 @@ export interface components {
              */
             sure: number;
         };
+        Mesh: {
+            /** @description Left, top, right, bottom */
+            box: number[];
+            /**
+             * Format: int64
+             * @description Along each side
+             */
+            cells: number;
+            /** @description Where the nodes go: x, y of each, by rows */
+            places: number[];
+        };
         Moment: {
             /** @description What is doubtful, and what to do */
             advice?: string;
@@ -1268,8 +1259,8 @@ export interface components {
              * @description Share of what is seen of the region that agrees with the motion, 0 to 1
              */
             agree?: number;
-            /** @description The matrix without the last correction, where there is one */
-            before?: number[];
+            /** @description The same without the last correction, where there is one */
+            before?: components["schemas"]["Mesh"];
             /** @description 8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out */
             blocks?: string;
             /** @description Placed by hand, or between measured frames */
@@ -1287,8 +1278,8 @@ export interface components {
              * @description Normalised correlation of the region with the frame it was compared with, 0 to 1
              */
             match?: number;
-            /** @description By rows; takes home frame coordinates to this frame's */
-            matrix: number[];
+            /** @description From the track's home to there; missing where nothing of the surface is seen */
+            mesh?: components["schemas"]["Mesh"];
             /**
              * Format: double
              * @description By how much parts of the region would still move by themselves, RMS, pixels
@@ -1300,7 +1291,7 @@ export interface components {
             points?: {
                 [key: string]: components["schemas"]["PlaceOfPoint"][];
             };
-            /** @description From the track's home to each frame on which it is known, all that was decided by hand included */
+            /** @description Each frame on which it is known, all that was decided by hand included */
             samples: components["schemas"]["Moment"][];
         };
         Neighbour: {
@@ -1505,6 +1496,22 @@ export interface components {
              * @description Normalised correlation of the pattern, 0 to 1
              */
             match?: number;
+        };
+        Pose: {
+            /** @description Moves them as a whole, at home */
+            placement: number[];
+            /** @description In home coordinates, as its keys say */
+            points: components["schemas"]["Knot"][];
+            /** @description Moves each by itself after that */
+            shifts?: number[][];
+        };
+        Poses: {
+            /** Format: int64 */
+            first: number;
+            /** @description From first on: by shape id; a shape that is not there is missing */
+            frames: {
+                [key: string]: components["schemas"]["Pose"];
+            }[];
         };
         Range: {
             /** Format: int64 */
@@ -2063,6 +2070,7 @@ export interface components {
         Tracked: {
             /** Format: int64 */
             frame: number;
+            mesh?: components["schemas"]["Mesh"];
             points?: {
                 [key: string]: components["schemas"]["PointSample"];
             };
@@ -2741,45 +2749,6 @@ export interface operations {
             };
         };
     };
-    "get-lies": {
-        parameters: {
-            query?: {
-                /** @description Left out, the one in force */
-                revision?: number;
-                removal?: string;
-                track?: string;
-                first?: number;
-                last?: number;
-            };
-            header?: never;
-            path: {
-                /** @description The shot */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Lies"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
     "get-measures": {
         parameters: {
             query?: {
@@ -2842,6 +2811,45 @@ export interface operations {
                     "application/json": {
                         [key: string]: number[][];
                     };
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-poses": {
+        parameters: {
+            query?: {
+                /** @description Left out, the one in force */
+                revision?: number;
+                removal?: string;
+                track?: string;
+                first?: number;
+                last?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Poses"];
                 };
             };
             /** @description Error */

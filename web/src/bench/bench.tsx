@@ -8,7 +8,7 @@ import { isPainting } from './brushlayer'
 import { FrameStore, type Asked, type OverlaySet } from './frames'
 import { useKeys } from './keys'
 import { useMotions } from './motion'
-import { invert, multiply } from './matrix'
+import { chain, meshOf, ofMesh } from './mapping'
 import { Path } from './path'
 import { Picture } from './picture'
 import { usePlayback } from './playback'
@@ -72,9 +72,10 @@ function Bench({ shot, revision }: { shot: Shot; revision: Present }) {
   const home = removal && motion ? motion.at(removal.reference) : null
   const overlays = useMemo(() => {
     if (!saved || !found || !open || !home) return saved
-    const back = invert(home)
-    return { ...saved, live: { removal: open, at: new Map([...found].map(([n, m]) => [n, multiply(m, back)])) } }
-  }, [saved, found, open, home?.join()])
+    const back = home.inverse()
+    const at = new Map([...found].map(([n, mesh]) => [n, meshOf(chain(back, ofMesh(mesh)), mesh.box)]))
+    return { ...saved, live: { removal: open, at } }
+  }, [saved, found, open, home?.key])
   const props = { shot, revision, frames, overlays, motions, motion }
   usePlayback(props)
   const edits = useEdit(shot.id)

@@ -10,7 +10,8 @@ import type { FrameStore } from './frames'
 import { Line } from './handles/lines'
 import { Shapes } from './handles/shapes'
 import { held } from './keys'
-import { apply, type Matrix, type Point } from './matrix'
+import type { Mapping } from './mapping'
+import { apply, type Point } from './matrix'
 import type { BenchProps, Placement } from './props'
 import { bench, useBench } from './state'
 
@@ -22,7 +23,7 @@ type Props = BenchProps & {
   /** The picture as it is drawn, to look at pixels of it. */
   picture: () => HTMLCanvasElement | null
   /** From the shown frame to the frame on loan, as it lies now; null without one. */
-  toLoan: Matrix | null
+  toLoan: Mapping | null
   onPixels: (frame: number, x: number, y: number, width: number, height: number, rgba: Uint8Array) => void
   onSaved: (revision: Brief, base: number, patch: Operation[] | null) => void
   onDropped: () => void
@@ -105,7 +106,7 @@ export function BrushLayer(props: Props) {
       return
     }
     if (held.has('p')) {
-      const c = meanColour(props.picture(), placement.toRoom(p), (brush.size / 2) * placement.scale)
+      const c = meanColour(props.picture(), placement.toRoom(p), (brush.size / 2) * placement.scale(p))
       if (c) setBrush({ colour: c, mode: 'colour' })
       return
     }
@@ -180,7 +181,7 @@ export function BrushLayer(props: Props) {
     copies(brush.mode) &&
     cursor &&
     (origin.spot ?? (origin.offset && apply(matrixOf(fromOf(origin, origin.offset), cursor), cursor)))
-  const radius = (brush.size / 2) * placement.scale
+  const radius = (brush.size / 2) * placement.scale(cursor ?? { x: 0, y: 0 })
   const flat = brush.roundness < 1 ? { k: brush.roundness, angle: brush.angle } : undefined
   return (
     <>
@@ -258,7 +259,7 @@ function Inside({
   placement: Placement
   picture: () => HTMLCanvasElement | null
   frames: FrameStore
-  toLoan: Matrix | null
+  toLoan: Mapping | null
 }) {
   const canvas = useRef<HTMLCanvasElement>(null)
   const { origin, brush } = useBench()
@@ -279,7 +280,7 @@ function Inside({
     // Around the brush every mapping is nearly affine: from the room to the pixels that are drawn, and back.
     const look = (p: Point): Point => {
       const here = placement.fromRoom({ x: centre.x + p.x, y: centre.y + p.y })
-      if (loan) return apply(toLoan!, here)
+      if (loan) return toLoan!.apply(here)
       const from = origin.offset
         ? apply(matrixOf(fromOf(origin, origin.offset), cursor), here)
         : { x: here.x + source.x - cursor.x, y: here.y + source.y - cursor.y }

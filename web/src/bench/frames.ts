@@ -1,3 +1,4 @@
+import type { Mesh } from './mapping'
 import type { Shot } from '../api/client'
 import { computed } from '../api/session'
 
@@ -20,7 +21,7 @@ export interface OverlaySet {
   /** A frame whose picture is ahead of the keys: a change that is being made was tried on it. */
   trial?: { frame: number; key: string }
   /** Where a running track has found a removal, by frame. */
-  live?: { removal: string; at: Map<number, number[]> }
+  live?: { removal: string; at: Map<number, Mesh> }
 }
 
 type Wanted = { plate?: ImageBitmap; overlay?: Overlay | null; ready: boolean }
@@ -137,7 +138,7 @@ export class FrameStore {
   static key(set: OverlaySet | null, frame: number) {
     if (set?.trial?.frame === frame) return set.trial.key
     const found = set?.live?.at.get(frame)
-    if (set && found) return `${set.view} ${set.revision} ${frame} ${found.join()}`
+    if (set && found) return `${set.view} ${set.revision} ${frame} ${JSON.stringify(found.places)}`
     return set ? (set.keys[frame - set.first] ?? '') : ''
   }
 
@@ -173,7 +174,7 @@ export class FrameStore {
       jobs.push(
         this.once(key, async () => {
           const found = set.live?.at.get(frame)
-          const query = `overlay?revision=${set.revision}&view=${set.view}&removal=${found ? `${set.live!.removal}&at=${found.join()}` : set.removal}`
+          const query = `overlay?revision=${set.revision}&view=${set.view}&removal=${found ? `${set.live!.removal}&at=${encodeURIComponent(JSON.stringify(found))}` : set.removal}`
           this.put(key, await fetchBitmap(this.url(frame, query)))
         }),
       )

@@ -3,7 +3,8 @@ import { useMemo } from 'react'
 import { answer, api, type Moment, type Revision, type Schemas, type Track } from '../api/client'
 import { useLive, type Found } from '../api/live'
 import { isOpen, useTasks } from '../api/tasks'
-import { apply, identity, invert, multiply, type Matrix, type Point } from './matrix'
+import { chain, identity, ofMesh, translation, type Mapping, type Mesh } from './mapping'
+import type { Point } from './matrix'
 
 type Place = Schemas['PlaceOfPoint']
 
@@ -14,18 +15,18 @@ export interface Motion {
   /** Of a track of points: where each is tracked, by its id. */
   points: Map<string, Map<number, Place>>
   /** From the track's home to a frame; null where it is not known. */
-  at: (frame: number) => Matrix | null
+  at: (frame: number) => Mapping | null
   /** The task that measures it now. */
   running: string | null
   /** What that has found so far and is not saved yet: from home to frame. */
-  found: Map<number, Matrix> | null
+  found: Map<number, Mesh> | null
 }
 
 /** Where all surfaces of the shot are. */
 export interface Motions {
   of: (id: string | undefined) => Motion | null
   /** From frame a to frame b by a track; null where it is not known on one of them. */
-  between: (id: string | undefined, a: number, b: number) => Matrix | null
+  between: (id: string | undefined, a: number, b: number) => Mapping | null
 }
 
 export const still = 'still'
@@ -73,7 +74,7 @@ export function useMotions(shot: string, revision: Revision): Motions {
         if (a === b || id === still) return identity
         if (!id) return null
         const [from, to] = [at(id, a), at(id, b)]
-        return from && to ? multiply(to, invert(from)) : null
+        return from && to ? chain(from.inverse(), to) : null
       },
     }
   }, [tracks, key, live])
@@ -92,11 +93,11 @@ function motionOf(
       p.id,
       new Map((data?.points?.[p.id] ?? [{ frame: p.home, at: p.at, byHand: true }]).map((x) => [x.frame, x])),
     )
-  const fresh = new Map<number, Matrix>()
+  const fresh = new Map<number, Mesh>()
   for (const f of Object.values(found)) {
     if (f.sample) {
-      samples.set(f.frame, { ...f.sample, grade: 'good' })
-      fresh.set(f.frame, f.sample.matrix)
+      samples.set(f.frame, { ...f.sample, mesh: f.mesh, grade: 'good' })
+      if (f.mesh) fresh.set(f.frame, f.mesh)
     }
     for (const [id, at] of Object.entries(f.points ?? {})) points.get(id)?.set(f.frame, at)
   }
@@ -106,7 +107,10 @@ function motionOf(
     points,
     running,
     found: running && fresh.size ? fresh : null,
-    at: (frame) => samples.get(frame)?.matrix ?? (frame === track.home ? identity : null),
+    at: (frame) => {
+      const mesh = samples.get(frame)?.mesh
+      return mesh ? ofMesh(mesh) : frame === track.home ? identity : null
+    },
   }
 }
 
@@ -131,8 +135,8 @@ export function surfaceOf(track: Track): Point[] {
   ]
 }
 
-/** A transform that takes out position alone: it moves a place as the surface's middle moves. */
-export function positionOnly(m: Matrix, middle: Point): Matrix {
-  const to = apply(m, middle)
-  return [1, 0, to.x - middle.x, 0, 1, to.y - middle.y, 0, 0, 1]
+/** A mapping that takes out position alone: it moves a place as the surface's middle moves. */
+export function positionOnly(m: Mapping, middle: Point): Mapping {
+  const to = m.apply(middle)
+  return translation(to.x - middle.x, to.y - middle.y)
 }

@@ -262,7 +262,7 @@ function Reference({ shot, removal: r }: BenchProps & { removal: Removal }) {
   const running = task && isOpen(task)
   return (
     <div className="text-[13px]">
-      <div className="flex flex-wrap items-center gap-x-1">
+      <div className="flex flex-wrap items-center gap-x-0.5">
         <span className="flex-1 whitespace-nowrap text-quiet">
           Reference <span className="font-mono text-text">{r.reference}</span>
         </span>

@@ -16,7 +16,8 @@ import { FrameStore } from './frames'
 import { Handles } from './handles/handles'
 import { drag } from './handles/lines'
 import { held } from './keys'
-import { apply, identity, invert, multiply, type Matrix, type Point } from './matrix'
+import { chain, identity, ofMatrix, type Mapping } from './mapping'
+import type { Point } from './matrix'
 import { positionOnly, surfaceOf } from './motion'
 import { openScreen, type Screen } from './screen'
 import { bench, useBench } from './state'
@@ -107,16 +108,16 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
   // Space is what stands still: the reference frame when locked, the frame itself when free.
   const lockTrack = motions.of(lockTo ?? undefined) ?? motion
   const zero = open?.reference ?? lockTrack?.track.home ?? shot.first
-  const lockAt = (n: number): Matrix | null => {
+  const lockAt = (n: number): Mapping | null => {
     const m = lockTrack ? motions.between(lockTrack.track.id, zero, n) : null
     if (!m || lockBy === 'whole' || !lockTrack) return m
     const home = lockTrack.at(zero) ?? identity
-    const corners = surfaceOf(lockTrack.track).map((p) => apply(home, p))
+    const corners = surfaceOf(lockTrack.track).map((p) => home.apply(p))
     return positionOnly(m, { x: corners.reduce((s, p) => s + p.x, 0) / 4, y: corners.reduce((s, p) => s + p.y, 0) / 4 })
   }
   const lock = locked ? lockAt(seen) : null
   const isLocked = lock !== null
-  const fromRoomToSpace: Matrix = [
+  const fromRoomToSpace = ofMatrix([
     1 / scale / aspect,
     0,
     centre.x - size.width / 2 / scale / aspect,
@@ -126,40 +127,37 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     0,
     0,
     1,
-  ]
-  const fromRoomToFrame = lock ? multiply(lock, fromRoomToSpace) : fromRoomToSpace
-  const toRoomMatrix = invert(fromRoomToFrame)
+  ])
+  const fromRoomToFrame = lock ? chain(fromRoomToSpace, lock) : fromRoomToSpace
+  const toRoom = fromRoomToFrame.inverse()
   const placement: Placement = {
-    toRoom: (p) => apply(toRoomMatrix, p),
-    fromRoom: (p) => apply(fromRoomToFrame, p),
-    scale,
+    toRoom: (p) => toRoom.apply(p),
+    fromRoom: (p) => fromRoomToFrame.apply(p),
+    scale: () => scale,
+    bent: toRoom.cells > 1,
     placed: true,
   }
   // Where a place on another frame is drawn: as it is when free, as that frame's lock puts it when locked.
-  const ghostOf = (n: number): Matrix | null => {
+  const ghostOf = (n: number): Mapping | null => {
     if (!lock) return identity
     const other = lockAt(n)
-    return other && multiply(lock, invert(other))
+    return other && chain(other.inverse(), lock)
   }
   // The reference frame shows through the locked picture, to see slip; in Fill a frame on loan, to line it up.
   const painted = open ? paintFrame(open, bed, seen) : 0
   const lent = open && stage === 'fill' && !second ? origin.frame : null
-  const lie = lent !== null && open ? (motions.between(open.follow.track, painted, lent) ?? identity) : null
-  const back = open ? motions.between(open.follow.track, seen, painted) : null
+  const toLent = lent !== null && open ? (motions.between(open.follow.track, painted, lent) ?? identity) : null
+  const toPainted = open ? motions.between(open.follow.track, seen, painted) : null
+  const borrowed = fromOf(origin, origin.offset ?? { x: 0, y: 0 })
   const toLoan =
-    lie && back
-      ? multiply(
-          lie,
-          multiply(matrixOf(fromOf(origin, origin.offset ?? { x: 0, y: 0 }), origin.middle ?? { x: 0, y: 0 }), back),
-        )
-      : null
+    toLent && toPainted ? chain(toPainted, ofMatrix(matrixOf(borrowed, origin.middle ?? { x: 0, y: 0 })), toLent) : null
   const other = toLoan && loan.as !== 'hidden' ? lent : through > 0 && isLocked && open ? open.reference : null
   const otherPicture = other !== null ? frames.plate(other) : undefined
   const under = otherPicture && {
     picture: otherPicture,
     share: toLoan ? loan.share : through,
     difference: !!toLoan && loan.as === 'difference',
-    from: toLoan ? multiply(toLoan, fromRoomToFrame) : fromRoomToSpace,
+    from: toLoan ? chain(fromRoomToFrame, toLoan) : fromRoomToSpace,
   }
   const needed = lent ?? other
   useEffect(() => {
@@ -183,6 +181,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     if (c.height !== height) c.height = height
     const s = shown.current
     if (!s || !screen.current) return
+    const toCss = ofMatrix([1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1])
     screen.current[painted ? 'drawPainted' : 'draw']({
       plate: s.plate,
       overlay: s.overlay ?? null,
@@ -192,9 +191,9 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       exposure,
       gain,
       split: split === null || second ? null : split * width,
-      toFrame: multiply(fromRoomToFrame, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]),
+      toFrame: chain(toCss, fromRoomToFrame),
       scale: scale * ratio,
-      under: under && { ...under, toFrame: multiply(under.from, [1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1]) },
+      under: under && { ...under, toFrame: chain(toCss, under.from) },
     })
     c.dataset.frame = String(s.frame)
     c.dataset.ready = String(wanted.ready)
@@ -231,7 +230,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       otherPicture,
       through,
       loan,
-      toLoan?.join(),
+      toLoan?.key,
       onReference,
       wanted.ready,
       split,

@@ -1,7 +1,8 @@
 import type { Knot, Revision, Shot } from '../api/client'
 import type { FrameStore, OverlaySet } from './frames'
 import { minus, plus, point, vec } from './handles/curve'
-import { apply, invert, type Matrix, type Point } from './matrix'
+import { scaleAt, type Mapping } from './mapping'
+import type { Point } from './matrix'
 import type { Motion, Motions } from './motion'
 
 /** What every part of the bench is given. */
@@ -20,20 +21,23 @@ export interface Placement {
   /** To CSS pixels of the room. */
   toRoom: (p: Point) => Point
   fromRoom: (p: Point) => Point
-  /** CSS pixels for each picture pixel. */
-  scale: number
+  /** CSS pixels for each picture pixel at a place. */
+  scale: (p: Point) => number
+  /** Straight lines of these coordinates are not straight in the room. */
+  bent: boolean
   /** It is known where these coordinates lie on the shown frame. */
   placed: boolean
 }
 
-/** Coordinates that a matrix takes to those of another placement; unplaced, and taken as they are, for none. */
-export function within(placement: Placement, toIt: Matrix | null): Placement {
+/** Coordinates that a mapping takes to those of another placement; unplaced, and taken as they are, for none. */
+export function within(placement: Placement, toIt: Mapping | null): Placement {
   if (!toIt) return { ...placement, placed: false }
-  const back = invert(toIt)
+  const back = toIt.inverse()
   return {
-    toRoom: (p) => placement.toRoom(apply(toIt, p)),
-    fromRoom: (p) => apply(back, placement.fromRoom(p)),
-    scale: (placement.scale * Math.sqrt(Math.abs(toIt[0] * toIt[4] - toIt[1] * toIt[3]))) / Math.abs(toIt[8] || 1),
+    toRoom: (p) => placement.toRoom(toIt.apply(p)),
+    fromRoom: (p) => back.apply(placement.fromRoom(p)),
+    scale: (p) => placement.scale(toIt.apply(p)) * scaleAt(toIt, p),
+    bent: placement.bent || toIt.cells > 1,
     placed: placement.placed,
   }
 }
@@ -44,9 +48,9 @@ export function pointerAt(e: { clientX: number; clientY: number }, svg: Element,
   return placement.fromRoom({ x: e.clientX - box.left, y: e.clientY - box.top })
 }
 
-/** A point with its handles, taken along by a matrix. */
-export function carried(k: Knot, m: Matrix): Knot {
-  const at = apply(m, point(k.at))
-  const arm = (v?: number[]) => v && vec(minus(apply(m, plus(point(k.at), point(v))), at))
+/** A point with its handles, taken along by a mapping. */
+export function carried(k: Knot, m: Mapping): Knot {
+  const at = m.apply(point(k.at))
+  const arm = (v?: number[]) => v && vec(minus(m.apply(plus(point(k.at), point(v))), at))
   return { ...k, at: [at.x, at.y], in: arm(k.in), out: arm(k.out) }
 }

@@ -1,5 +1,5 @@
 import type { Overlay } from './frames'
-import { apply, invert, multiply, type Matrix } from './matrix'
+import { chain, type Mapping } from './mapping'
 import type { Channel, View } from './state'
 
 export interface Shown {
@@ -11,7 +11,7 @@ export interface Shown {
   channel: Channel
   exposure: number
   /** From device pixels of the canvas to pixels of the frame. */
-  toFrame: Matrix
+  toFrame: Mapping
   /** Device pixels for each pixel of the frame. */
   scale: number
   /** A difference is shown so many times as strong. */
@@ -19,7 +19,7 @@ export interface Shown {
   /** Left of here, in device pixels of the canvas, only the plate is shown; null for nowhere. */
   split: number | null
   /** Another frame's plate laid over all, and how much of it shows. */
-  under?: { picture: ImageBitmap; share: number; toFrame: Matrix; difference?: boolean }
+  under?: { picture: ImageBitmap; share: number; toFrame: Mapping; difference?: boolean }
 }
 
 /** Draws frames. */
@@ -35,19 +35,19 @@ export interface Screen {
   readonly kind: 'WebGL2' | 'canvas'
 }
 
-// A rectangle of the frame, carried to the canvas by a homography: the rasteriser divides by w.
+// A rectangle of the frame, or a grid over it, carried to the canvas: the rasteriser divides by w.
 const vertex = `#version 300 es
-uniform mat3 toClip;
 uniform vec4 place, part;
 uniform vec2 size;
+in vec2 corner;
+in vec3 clip, plateAt;
 out vec2 inRect, inFrame;
+out vec3 inPlate;
 void main() {
-  vec2 corner = vec2(gl_VertexID & 1, gl_VertexID >> 1);
-  vec2 p = place.xy + corner * place.zw;
-  vec3 h = toClip * vec3(p, 1);
-  gl_Position = vec4(h.xy, 0, h.z);
+  gl_Position = vec4(clip.xy, 0, clip.z);
   inRect = part.xy + corner * part.zw;
-  inFrame = p / size;
+  inFrame = (place.xy + corner * place.zw) / size;
+  inPlate = plateAt;
 }`
 
 // The plain picture takes one fetch for each pixel, which a machine without a graphics card can do at full rate as
@@ -87,13 +87,13 @@ void main() {
 const against = `#version 300 es
 precision highp float;
 uniform sampler2D picture, plate;
-uniform mat3 toPlate;
 uniform vec2 size;
 in vec2 inRect, inFrame;
+in vec3 inPlate;
 out vec4 colour;
 void main() {
-  vec3 h = toPlate * vec3(inFrame * size, 1);
-  colour = vec4(min(abs(texture(picture, inRect).rgb - texture(plate, h.xy / h.z / size).rgb) * 4.0, 1.0), 1);
+  vec2 at = inPlate.xy / inPlate.z / size;
+  colour = vec4(min(abs(texture(picture, inRect).rgb - texture(plate, at).rgb) * 4.0, 1.0), 1);
 }`
 
 /** Views that stand on black, not on the plate. */
@@ -111,6 +111,14 @@ type Part = [left: number, top: number, right: number, bottom: number]
 
 const join = (a: Part | null, b: Part): Part =>
   a ? [Math.min(a[0], b[0]), Math.min(a[1], b[1]), Math.max(a[2], b[2]), Math.max(a[3], b[3])] : b
+
+/** What is told of each vertex, and in how many numbers. */
+const attributes = [
+  ['corner', 2],
+  ['clip', 3],
+  ['plateAt', 3],
+] as const
+const stride = attributes.reduce((sum, [, n]) => sum + n, 0)
 
 /** A program with its uniforms by name. */
 class Program {
@@ -132,6 +140,7 @@ class Program {
       gl.attachShader(this.program, shader)
       gl.deleteShader(shader) // it goes with the program
     }
+    attributes.forEach(([name], i) => gl.bindAttribLocation(this.program, i, name))
     gl.linkProgram(this.program)
     if (!gl.getProgramParameter(this.program, gl.LINK_STATUS))
       throw new Error(gl.getProgramInfoLog(this.program) ?? 'the picture cannot be drawn')
@@ -152,9 +161,23 @@ class Program {
   }
 }
 
+/** The triangles of a grid of n by n cells. */
+function triangles(n: number): Uint16Array {
+  const out: number[] = []
+  for (let j = 0; j < n; j++)
+    for (let i = 0; i < n; i++) {
+      const a = j * (n + 1) + i
+      out.push(a, a + 1, a + n + 1, a + 1, a + n + 2, a + n + 1)
+    }
+  return new Uint16Array(out)
+}
+
 class GLScreen implements Screen {
   readonly kind = 'WebGL2'
   private textures: WebGLTexture[] = []
+  private vertices: WebGLBuffer
+  private indices: WebGLBuffer
+  private cells = 0 // that the indices are for
   private plain: Program
   private graded: Program
   private against: Program
@@ -181,6 +204,16 @@ class GLScreen implements Screen {
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE)
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE)
     }
+    this.vertices = gl.createBuffer()
+    this.indices = gl.createBuffer()
+    gl.bindBuffer(gl.ARRAY_BUFFER, this.vertices)
+    gl.bindBuffer(gl.ELEMENT_ARRAY_BUFFER, this.indices)
+    let offset = 0
+    attributes.forEach(([, n], i) => {
+      gl.enableVertexAttribArray(i)
+      gl.vertexAttribPointer(i, n, gl.FLOAT, false, 4 * stride, 4 * offset)
+      offset += n
+    })
     gl.blendFunc(gl.ONE, gl.ONE_MINUS_SRC_ALPHA)
     gl.clearColor(0.105, 0.105, 0.105, 1)
     this.clearLive()
@@ -198,14 +231,16 @@ class GLScreen implements Screen {
     const { gl, fresh } = this
     if (!fresh) return
     if (s.split !== null) return this.draw(s)
-    const toCanvas = invert(s.toFrame)
-    const corners = [
-      [0, 1],
-      [2, 1],
-      [2, 3],
-      [0, 3],
-    ].map(([x, y]) => apply(toCanvas, { x: fresh[x], y: fresh[y] }))
-    const [xs, ys] = [corners.map((p) => p.x), corners.map((p) => p.y)]
+    const toCanvas = s.toFrame.inverse()
+    const [x0, y0, x1, y1] = fresh
+    const around = Array.from({ length: toCanvas.cells + 1 }, (_, i) => i / toCanvas.cells).flatMap((t) => [
+      { x: x0 + t * (x1 - x0), y: y0 },
+      { x: x0 + t * (x1 - x0), y: y1 },
+      { x: x0, y: y0 + t * (y1 - y0) },
+      { x: x1, y: y0 + t * (y1 - y0) },
+    ])
+    const edge = around.map((p) => toCanvas.apply(p))
+    const [xs, ys] = [edge.map((p) => p.x), edge.map((p) => p.y)]
     const [left, bottom] = [Math.floor(Math.min(...xs)) - 2, Math.floor(gl.canvas.height - Math.max(...ys)) - 2]
     gl.enable(gl.SCISSOR_TEST)
     gl.scissor(
@@ -233,15 +268,9 @@ class GLScreen implements Screen {
     const { width, height } = gl.canvas
     gl.viewport(0, 0, width, height)
     gl.clear(gl.COLOR_BUFFER_BIT)
-    // Clip space runs from -1 to 1 with y upwards.
-    const clip = (toFrame: Matrix) => {
-      const m = multiply([2 / width, 0, -1, 0, -2 / height, 1, 0, 0, 1], invert(toFrame))
-      // A homography is free in its scale; w must be positive in front of the camera.
-      return m[8] < 0 ? m.map((v) => -v) : m
-    }
+    const toCanvas = s.toFrame.inverse()
     const difference = s.view === 'difference'
     const p = (!difference && s.channel === 'colour' && s.exposure === 0 ? this.plain : this.graded).use()
-    gl.uniformMatrix3fv(p.at('toClip'), true, clip(s.toFrame))
     gl.uniform2f(p.at('size'), this.width, this.height)
     if (p === this.plain) gl.uniform1f(p.at('share'), 1)
     if (p === this.graded) {
@@ -252,7 +281,7 @@ class GLScreen implements Screen {
       gl.uniform1f(p.at('strength'), s.gain)
     }
     gl.disable(gl.BLEND)
-    this.rectangle(p, 0, 0, 0, this.width, this.height)
+    this.rectangle(p, 0, toCanvas, [0, 0, this.width, this.height])
     const cut = s.split !== null && s.view !== 'plate'
     if (cut) {
       gl.enable(gl.SCISSOR_TEST)
@@ -260,55 +289,76 @@ class GLScreen implements Screen {
     }
     if (bare(s.view)) {
       const dark = this.plain.use()
-      gl.uniformMatrix3fv(dark.at('toClip'), true, clip(s.toFrame))
       gl.uniform2f(dark.at('size'), this.width, this.height)
       gl.uniform1f(dark.at('share'), 0)
-      this.rectangle(dark, 0, 0, 0, this.width, this.height)
+      this.rectangle(dark, 0, toCanvas, [0, 0, this.width, this.height])
       p.use()
       if (p === this.plain) gl.uniform1f(p.at('share'), 1)
     }
     gl.enable(gl.BLEND)
-    if (s.view !== 'plate') this.lay(p, s)
+    if (s.view !== 'plate') this.lay(p, s, toCanvas)
     if (cut) gl.disable(gl.SCISSOR_TEST)
     if (s.under) {
       this.upload(3, s.under.picture)
       const over = (s.under.difference ? this.against : this.plain).use()
-      gl.uniformMatrix3fv(over.at('toClip'), true, clip(s.under.toFrame))
+      const back = s.under.toFrame.inverse()
       gl.uniform2f(over.at('size'), this.width, this.height)
-      if (s.under.difference) {
-        gl.uniform1i(over.at('plate'), 0)
-        gl.uniformMatrix3fv(over.at('toPlate'), true, multiply(s.toFrame, invert(s.under.toFrame)))
-      } else gl.uniform1f(over.at('share'), s.under.share)
-      this.rectangle(over, 3, 0, 0, this.width, this.height)
+      if (s.under.difference) gl.uniform1i(over.at('plate'), 0)
+      else gl.uniform1f(over.at('share'), s.under.share)
+      this.rectangle(over, 3, back, [0, 0, this.width, this.height], undefined, chain(back, s.toFrame))
     }
   }
 
   /** Lays what differs from the plate over it. */
-  private lay(p: Program, s: Shown) {
-    if (s.overlay) this.rectangle(p, 1, s.overlay.x, s.overlay.y, s.overlay.bitmap.width, s.overlay.bitmap.height)
+  private lay(p: Program, s: Shown, toCanvas: Mapping) {
+    if (s.overlay) {
+      const { x, y, bitmap } = s.overlay
+      this.rectangle(p, 1, toCanvas, [x, y, bitmap.width, bitmap.height])
+    }
     if (s.live && this.live) {
       // The layer is as large as the frame; only where it has paint is it drawn.
       const [left, top, right, bottom] = this.live
-      const [w, h] = [right - left, bottom - top]
-      this.rectangle(p, 2, left, top, w, h, [left / this.width, top / this.height, w / this.width, h / this.height])
+      const place = [left, top, right - left, bottom - top]
+      const part = [left / this.width, top / this.height, place[2] / this.width, place[3] / this.height]
+      this.rectangle(p, 2, toCanvas, place, part)
     }
   }
 
-  /** Draws a rectangle of the frame with a texture, or with the part of one that lies there. */
+  /**
+   * Draws a rectangle of the frame with a texture, or with the part of one that lies there, carried to the canvas;
+   * toPlate says for each of its places which place of the plate it is held against.
+   */
   private rectangle(
     p: Program,
     unit: number,
-    x: number,
-    y: number,
-    width: number,
-    height: number,
+    toCanvas: Mapping,
+    place: number[],
     part = [0, 0, 1, 1],
+    toPlate?: Mapping,
   ) {
     const { gl } = this
     gl.uniform1i(p.at('picture'), unit)
-    gl.uniform4f(p.at('place'), x, y, width, height)
+    gl.uniform4f(p.at('place'), place[0], place[1], place[2], place[3])
     gl.uniform4f(p.at('part'), part[0], part[1], part[2], part[3])
-    gl.drawArrays(gl.TRIANGLE_STRIP, 0, 4)
+    const n = Math.max(toCanvas.cells, toPlate?.cells ?? 1)
+    const [x, y, width, height] = place
+    const out = new Float32Array((n + 1) ** 2 * stride)
+    let at = 0
+    for (let j = 0; j <= n; j++)
+      for (let i = 0; i <= n; i++, at += stride) {
+        const [u, v] = [i / n, j / n]
+        const spot = { x: x + u * width, y: y + v * height }
+        // Clip space runs from -1 to 1 with y upwards.
+        const [cx, cy, w] = toCanvas.homogeneous(spot)
+        out.set([u, v, (2 * cx) / gl.canvas.width - w, w - (2 * cy) / gl.canvas.height, w], at)
+        if (toPlate) out.set(toPlate.homogeneous(spot), at + 5)
+      }
+    gl.bufferData(gl.ARRAY_BUFFER, out, gl.STREAM_DRAW)
+    if (n !== this.cells) {
+      this.cells = n
+      gl.bufferData(gl.ELEMENT_ARRAY_BUFFER, triangles(n), gl.STATIC_DRAW)
+    }
+    gl.drawElements(gl.TRIANGLES, 6 * n * n, gl.UNSIGNED_SHORT, 0)
   }
 
   paint(x: number, y: number, width: number, height: number, rgba: Uint8Array) {
@@ -329,6 +379,8 @@ class GLScreen implements Screen {
 
   close() {
     this.textures.forEach((t) => this.gl.deleteTexture(t))
+    this.gl.deleteBuffer(this.vertices)
+    this.gl.deleteBuffer(this.indices)
     for (const p of [this.plain, this.graded, this.against]) p.close()
     this.shown.fill(null)
   }
@@ -354,8 +406,9 @@ class PlainScreen implements Screen {
     c.setTransform(1, 0, 0, 1, 0, 0)
     c.fillStyle = '#1b1b1b'
     c.fillRect(0, 0, this.canvas.width, this.canvas.height)
-    const k = s.toFrame[8] / s.toFrame[0]
-    c.setTransform(k, 0, 0, k, (-s.toFrame[2] / s.toFrame[8]) * k, (-s.toFrame[5] / s.toFrame[8]) * k)
+    const [origin, right] = [s.toFrame.apply({ x: 0, y: 0 }), s.toFrame.apply({ x: 1, y: 0 })]
+    const k = 1 / (right.x - origin.x)
+    c.setTransform(k, 0, 0, k, -origin.x * k, -origin.y * k)
     c.imageSmoothingEnabled = s.scale < 2
     if (s.plate.width) c.drawImage(s.plate, 0, 0)
     if (s.view === 'plate') return

@@ -1,5 +1,6 @@
 import type { Knot, Shape } from '../../api/client'
 import type { Point } from '../matrix'
+import type { Placement } from '../props'
 
 export const vec = (p: Point): [number, number] => [Math.round(p.x * 100) / 100, Math.round(p.y * 100) / 100]
 export const point = (v: number[]): Point => ({ x: v[0], y: v[1] })
@@ -11,29 +12,34 @@ export const inOf = (k: Knot) => (k.in ? point(k.in) : zero)
 export const outOf = (k: Knot) => (k.out ? point(k.out) : zero)
 
 /** SVG path data of a curve through knots. */
-export function pathOf(knots: Knot[], toRoom: (p: Point) => Point, closed = true) {
+export function pathOf(knots: Knot[], placement: Pick<Placement, 'toRoom' | 'bent'>, closed = true) {
   if (knots.length === 0) return ''
   const s = (p: Point) => {
-    const q = toRoom(p)
+    const q = placement.toRoom(p)
     return `${q.x.toFixed(2)} ${q.y.toFixed(2)}`
   }
   let d = `M${s(point(knots[0].at))}`
   for (let i = 0; i < knots.length - (closed ? 0 : 1); i++) {
     const a = knots[i]
     const b = knots[(i + 1) % knots.length]
-    d +=
-      a.out || b.in
-        ? `C${s(plus(point(a.at), outOf(a)))} ${s(plus(point(b.at), inOf(b)))} ${s(point(b.at))}`
-        : `L${s(point(b.at))}`
+    const side = [point(a.at), plus(point(a.at), outOf(a)), plus(point(b.at), inOf(b)), point(b.at)]
+    if (placement.bent) for (let k = 1; k <= 12; k++) d += `L${s(along(side, k / 12))}`
+    else d += a.out || b.in ? `C${s(side[1])} ${s(side[2])} ${s(side[3])}` : `L${s(side[3])}`
   }
   return closed ? d + 'Z' : d
 }
 
+/** A place of a cubic curve. */
+function along([a, b, c, d]: Point[], t: number): Point {
+  const [p, q, r] = [lerp(a, b, t), lerp(b, c, t), lerp(c, d, t)]
+  return lerp(lerp(p, q, t), lerp(q, r, t), t)
+}
+
 /** SVG path data of a polygon. */
-export const polygonOf = (points: Point[], toRoom: (p: Point) => Point) =>
+export const polygonOf = (points: Point[], placement: Pick<Placement, 'toRoom' | 'bent'>) =>
   pathOf(
     points.map((p) => ({ at: [p.x, p.y] })),
-    toRoom,
+    placement,
   )
 
 /** Gives a sharp point handles a sixth of the way along its neighbours' direction, or takes them away. */

@@ -144,7 +144,7 @@ function ClickPath({
       onPointerDown={down}
       onPointerMove={(e) => setCursor(pointerAt(e, e.currentTarget, placement))}
     >
-      <Line d={pathOf(line, placement.toRoom, false)} on />
+      <Line d={pathOf(line, placement, false)} on />
       {knots.map((k, i) => (
         <g key={i} className="pointer-events-none">
           <Grip p={placement.toRoom(point(k.at))} on={i === 0} label={`Point ${i + 1}`} />
@@ -186,7 +186,7 @@ export function DragBox({
   }
   return (
     <svg className="absolute inset-0 h-full w-full cursor-crosshair" data-testid="draw" onPointerDown={down}>
-      {box && <Line d={pathOf(knots(...sorted(box)), placement.toRoom)} on />}
+      {box && <Line d={pathOf(knots(...sorted(box)), placement)} on />}
     </svg>
   )
 }

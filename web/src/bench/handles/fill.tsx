@@ -6,6 +6,7 @@ import { paintable, paintedAt, strokeList, travels } from '../sources/kinds'
 import { newPlate } from '../sources/plate'
 import { views, type HandleProps } from '../sources/views'
 import { on } from '../edits'
+import { ofMatrix } from '../mapping'
 import { apply, type Point } from '../matrix'
 import { carried, pointerAt, within, type Placement } from '../props'
 import { bench, useBench } from '../state'
@@ -42,7 +43,7 @@ export function FillHandles(props: Props) {
             strokeOpacity="0.35"
             strokeLinecap="round"
             strokeLinejoin="round"
-            strokeWidth={Math.max(2, s.size * placement.scale * 0.5)}
+            strokeWidth={Math.max(2, s.size * placement.scale({ x: 0, y: 0 }) * 0.5)}
           />
         ))}
         {tool === 'look' &&
@@ -76,7 +77,7 @@ function lastPainted(r: Removal, seen: number): Stroke[] {
 }
 
 function outlineOf(s: Stroke, path: number[][] | undefined, here: Placement): string {
-  if (s.area) return pathOf(s.area.points, here.toRoom)
+  if (s.area) return pathOf(s.area.points, here)
   const [dx, dy] = s.path?.shift ?? [0, 0]
   const d = (path ?? [])
     .map((v, i) => {
@@ -148,7 +149,7 @@ function StrokeHandle({
         d={d}
         fill={s.area ? 'transparent' : 'none'}
         stroke="transparent"
-        strokeWidth={Math.max(10, s.area ? 10 : s.size * here.scale)}
+        strokeWidth={Math.max(10, s.area ? 10 : s.size * here.scale(begin))}
         strokeLinecap="round"
         strokeLinejoin="round"
         className="pointer-events-auto cursor-move"
@@ -177,8 +178,8 @@ function StrokeHandle({
               dashed
               on
               d={pathOf(
-                s.area.points.map((k) => carried(k, take)),
-                here.toRoom,
+                s.area.points.map((k) => carried(k, ofMatrix(take))),
+                here,
               )}
               className="pointer-events-auto cursor-move"
               aria-label="Source of the area"

@@ -6,7 +6,7 @@ import { boundsOf, minus } from './curve'
 import { DrawShape, DragBox } from './draw'
 import { newTrack } from '../tracks'
 import { still, type Motion } from '../motion'
-import type { Matrix } from '../matrix'
+import type { Mapping } from '../mapping'
 import { pointerAt, within, type BenchProps, type Placement } from '../props'
 import { Shapes } from './shapes'
 import { bench, useBench } from '../state'
@@ -21,7 +21,7 @@ export type HandleProps = BenchProps & {
   placement: Placement
   seen: number
   /** From a place on a frame to where it is drawn in the shown frame's coordinates. */
-  ghostOf: (frame: number) => Matrix | null
+  ghostOf: (frame: number) => Mapping | null
 }
 
 /** What can be taken hold of on the picture: the shapes in Mark, the track in Follow. */

@@ -1,5 +1,5 @@
 import { useEffect, useRef, useState, type PointerEvent as ReactPointerEvent } from 'react'
-import type { Knot, Lie, Shape } from '../../api/client'
+import type { Knot, Pose, Shape } from '../../api/client'
 import { useEdit } from '../../api/treatment'
 import {
   boundsOf,
@@ -17,9 +17,10 @@ import {
   vec,
 } from './curve'
 import { everywhere, onShape, putKey, setPoints, type Owner } from '../edits'
-import { placed, unplaced, useLies } from './lies'
+import { placed, unplaced, usePoses } from './poses'
 import { drag, Grip, Line, Words } from './lines'
-import { apply, identity, invert, multiply, type Matrix, type Point } from '../matrix'
+import { identity } from '../mapping'
+import { apply, multiply, type Matrix, type Point } from '../matrix'
 import { pointerAt, within, type BenchProps, type Placement } from '../props'
 import { bench, useBench } from '../state'
 
@@ -38,13 +39,13 @@ interface Props extends BenchProps {
 /** The shapes of a removal or a track on the picture. */
 export function Shapes(props: Props) {
   const { shot, revision, owner, shapes, seen } = props
-  const { lie } = useLies(shot.id, revision, owner, shapes, seen)
+  const { pose } = usePoses(shot.id, revision, owner, shapes, seen)
   return (
     <>
       {shapes.map((s) => {
-        const l = lie(s)
+        const p = pose(s)
         const there = !s.off && (!s.range || (seen >= s.range.first && seen <= s.range.last))
-        return l && there ? <ShapeHandles key={s.id} {...props} shape={s} lie={l} /> : null
+        return p && there ? <ShapeHandles key={s.id} {...props} shape={s} pose={p} /> : null
       })}
     </>
   )
@@ -58,16 +59,16 @@ function ShapeHandles({
   own,
   placement,
   seen,
-  lie,
+  pose,
   editable,
-}: Props & { shape: Shape; lie: Lie }) {
+}: Props & { shape: Shape; pose: Pose }) {
   const { edit } = useEdit(shot.id)
   const selected = useBench((s) => s.outline === shape.id)
   const chosen = useBench((s) => (s.outline === shape.id ? s.knots : none))
   const [draft, setDraft] = useState<Knot[] | null>(null)
   const [whole, setWhole] = useState<Matrix | null>(null)
   // What was dragged stays until the shape is known to lie there.
-  const told = JSON.stringify(lie)
+  const told = JSON.stringify(pose)
   const dragging = useRef(false)
   useEffect(() => {
     if (dragging.current) return
@@ -76,15 +77,15 @@ function ShapeHandles({
   }, [told, seen])
 
   const closed = shape.kind === 'outline'
-  const ride = lie.shifts ? identity : motions.between(shape.ride || own || '', shape.home, seen)
+  const ride = pose.shifts ? identity : motions.between(shape.ride || own || '', shape.home, seen)
   const here = within(placement, ride ?? (seen === shape.home ? identity : null))
-  const at = placed(lie)
+  const at = placed(pose)
   // What is shown: the next drag begins from there, also before the server has confirmed the last one.
   const knots = (draft ?? at).map((k) => (whole ? moved(k, whole) : k))
   const save = (label: string, next: Knot[]) =>
     void edit(
       label,
-      onShape(owner, shape.id, (s) => setPoints(s, seen, unplaced(lie, next, invert))),
+      onShape(owner, shape.id, (s) => setPoints(s, seen, unplaced(pose, next))),
     )
   const root = (e: { target: EventTarget | null }) => (e.target as Element).closest('svg')!
   const colour = shape.colour
@@ -131,7 +132,7 @@ function ShapeHandles({
         if (shape.placement?.length)
           void edit(
             label,
-            onShape(owner, shape.id, (s) => putKey(s.placement!, placementKey(s, seen, multiply(t, lie.placement)))),
+            onShape(owner, shape.id, (s) => putKey(s.placement!, placementKey(s, seen, multiply(t, pose.placement)))),
           )
         else
           save(
@@ -155,7 +156,7 @@ function ShapeHandles({
     })
   }, [box])
 
-  const d = pathOf(knots, here.toRoom, closed)
+  const d = pathOf(knots, here, closed)
   if (!editable) return <Line d={d} dashed={!here.placed} colour={colour} />
   const toggle = (i: number, more: boolean) =>
     bench.set({
@@ -312,8 +313,8 @@ function Frame({
   transform: (e: ReactPointerEvent, label: string, by: (from: Point, to: Point) => Matrix) => void
 }) {
   const b = boundsOf(knots)
-  const grow = 14 / here.scale
   const c = { x: (b.left + b.right) / 2, y: (b.top + b.bottom) / 2 }
+  const grow = 14 / here.scale(c)
   const corners = [
     { x: b.left - grow, y: b.top - grow },
     { x: b.right + grow, y: b.top - grow },
@@ -417,9 +418,9 @@ function Sides({ knots, here }: { knots: Knot[]; here: Placement }) {
     <>
       {[1, -1].map((sign) => (
         <g key={sign} fill="none">
-          <path d={pathOf(side(sign), here.toRoom, false)} stroke="#000" strokeOpacity="0.6" strokeWidth="2.500" />
+          <path d={pathOf(side(sign), here, false)} stroke="#000" strokeOpacity="0.6" strokeWidth="2.500" />
           <path
-            d={pathOf(side(sign), here.toRoom, false)}
+            d={pathOf(side(sign), here, false)}
             stroke="#fff"
             strokeOpacity="0.8"
             strokeWidth="1"
@@ -443,7 +444,8 @@ function WidthGrip({
   move: (e: ReactPointerEvent, label: string, change: (k: Knot[], delta: Point, p: Point) => void) => void
 }) {
   const n = across(knots, i)
-  const reach = (knots[i].width ?? 0) / 2 + 8 / here.scale
+  const gap = 8 / here.scale(point(knots[i].at))
+  const reach = (knots[i].width ?? 0) / 2 + gap
   return (
     <Grip
       small
@@ -453,7 +455,7 @@ function WidthGrip({
       onPointerDown={(e) =>
         move(e, 'Change the width', (ks, _, p) => {
           const d = minus(p, point(ks[i].at))
-          ks[i].width = Math.round(Math.max(0.5, 2 * (Math.abs(d.x * n.x + d.y * n.y) - 8 / here.scale)) * 100) / 100
+          ks[i].width = Math.round(Math.max(0.5, 2 * (Math.abs(d.x * n.x + d.y * n.y) - gap)) * 100) / 100
         })
       }
     />

@@ -1,10 +1,11 @@
 import { useEffect, useState, type PointerEvent as ReactPointerEvent } from 'react'
 import type { Correction, Track } from '../../api/client'
 import { newId, useEdit } from '../../api/treatment'
-import { minus, plus, point, polygonOf, vec } from './curve'
+import { minus, pathOf, plus, point, polygonOf, vec } from './curve'
 import { onTrack, putKey } from '../edits'
 import { drag, Grip, Line } from './lines'
-import { apply, identity, invert, multiply, type Matrix, type Point } from '../matrix'
+import { chain, identity, ofMesh, square, type Mapping } from '../mapping'
+import type { Point } from '../matrix'
 import { surfaceOf, type Motion } from '../motion'
 import { pointerAt, within, type BenchProps, type Placement } from '../props'
 import { useBench } from '../state'
@@ -41,7 +42,7 @@ export function Region({ shot, motion, placement, seen }: Props) {
   return (
     <g>
       <Line
-        d={polygonOf(corners.map(point), here.toRoom)}
+        d={polygonOf(corners.map(point), here)}
         on
         dashed={!here.placed}
         colour={track.colour}
@@ -102,7 +103,7 @@ export function Drives({ motion, placement, seen }: Props) {
         return (
           <path
             key={i}
-            d={polygonOf(cell, here.toRoom)}
+            d={polygonOf(cell, here)}
             fill={b === '1' ? 'var(--color-fern)' : 'var(--color-clay)'}
             fillOpacity={b === '1' ? 0.16 : 0.5}
             stroke={b === '1' ? 'var(--color-fern)' : 'var(--color-clay)'}
@@ -115,22 +116,13 @@ export function Drives({ motion, placement, seen }: Props) {
   )
 }
 
-/** From the unit square to four corners (Heckbert 1989, "Fundamentals of texture mapping", section 2.2.3). */
-function square([a, b, c, d]: Point[]): Matrix {
-  const [dx1, dy1, dx2, dy2] = [b.x - c.x, b.y - c.y, d.x - c.x, d.y - c.y]
-  const [sx, sy] = [a.x - b.x + c.x - d.x, a.y - b.y + c.y - d.y]
-  const det = dx1 * dy2 - dx2 * dy1 || 1e-9
-  const [g, h] = [(sx * dy2 - dx2 * sy) / det, (dx1 * sy - sx * dy1) / det]
-  return [b.x - a.x + g * b.x, d.x - a.x + h * d.x, a.x, b.y - a.y + g * b.y, d.y - a.y + h * d.y, a.y, g, h, 1]
-}
-
 /** A grid or a test picture on the surface: any slip against the footage shows. */
 export function Aid({ motion, placement, seen }: Props) {
   const aid = useBench((s) => s.aid)
   const m = motion.at(seen)
   const corners = surfaceOf(motion.track)
   if (aid === 'none' || !m || corners.length < 4) return null
-  const here = within(placement, multiply(m, square(corners)))
+  const here = within(placement, chain(square(corners), m))
   const n = 8
   if (aid === 'grid') {
     const lines = Array.from({ length: n + 1 }, (_, i) => i / n).flatMap((v) => [
@@ -143,12 +135,7 @@ export function Aid({ motion, placement, seen }: Props) {
         { x: 1, y: v },
       ],
     ])
-    const d = lines
-      .map(([a, b]) => {
-        const [p, q] = [here.toRoom(a), here.toRoom(b)]
-        return `M${p.x.toFixed(2)} ${p.y.toFixed(2)}L${q.x.toFixed(2)} ${q.y.toFixed(2)}`
-      })
-      .join('')
+    const d = lines.map((line) => linesOf(line, here)).join('')
     return (
       <g fill="none" data-testid="aid">
         <path d={d} stroke="#000" strokeOpacity="0.45" strokeWidth="2.500" />
@@ -168,7 +155,7 @@ export function Aid({ motion, placement, seen }: Props) {
           { x: (x + 1) / n, y: (y + 1) / n },
           { x: x / n, y: (y + 1) / n },
         ],
-        here.toRoom,
+        here,
       ),
     )
     .join('')
@@ -186,26 +173,26 @@ export function Aid({ motion, placement, seen }: Props) {
             { x: 1, y: 1 },
             { x: 0, y: 1 },
           ],
-          here.toRoom,
+          here,
         )}
         fill="#d8d8d8"
         fillOpacity="0.75"
       />
       <path d={d} fill="#3a3a3a" fillOpacity="0.8" />
-      <path d={polygonOf(ring, here.toRoom)} fill="none" stroke="var(--color-fern)" strokeWidth="2.5" />
+      <path d={polygonOf(ring, here)} fill="none" stroke="var(--color-fern)" strokeWidth="2.5" />
       <path
         d={`${polygonOf(
           [
             { x: 0.46, y: 0.5 },
             { x: 0.54, y: 0.5 },
           ],
-          here.toRoom,
+          here,
         )}${polygonOf(
           [
             { x: 0.5, y: 0.46 },
             { x: 0.5, y: 0.54 },
           ],
-          here.toRoom,
+          here,
         )}`}
         stroke="var(--color-clay)"
         strokeWidth="2"
@@ -215,15 +202,20 @@ export function Aid({ motion, placement, seen }: Props) {
 }
 
 /** Where the surface goes: the way of its middle, or of its points, over the frames around. */
-export function Ghosts({ motion, placement, seen, from }: Props & { from: (frame: number) => Matrix | null }) {
+export function Ghosts({ motion, placement, seen, from }: Props & { from: (frame: number) => Mapping | null }) {
   const ways: { frame: number; p: Point }[][] = []
   const corners = surfaceOf(motion.track)
   if (motion.points.size)
     for (const path of motion.points.values())
       ways.push([...path.values()].map((v) => ({ frame: v.frame, p: point(v.at) })))
   else if (corners.length === 4) {
-    const c = { x: corners.reduce((s, p) => s + p.x, 0) / 4, y: corners.reduce((s, p) => s + p.y, 0) / 4 }
-    ways.push([...motion.samples.values()].map((s) => ({ frame: s.frame, p: apply(s.matrix, c) })))
+    const c = middleOf(corners)
+    ways.push(
+      [...motion.samples.keys()].flatMap((frame) => {
+        const m = motion.at(frame)
+        return m ? [{ frame, p: m.apply(c) }] : []
+      }),
+    )
   }
   return (
     <g data-testid="ghosts">
@@ -232,7 +224,7 @@ export function Ghosts({ motion, placement, seen, from }: Props & { from: (frame
         // In the locked picture a place of another frame is shown where that frame's lock puts it.
         const spots = near.flatMap(({ frame, p }) => {
           const m = from(frame)
-          return m ? [{ frame, q: placement.toRoom(apply(m, p)) }] : []
+          return m ? [{ frame, q: placement.toRoom(m.apply(p)) }] : []
         })
         return (
           <g key={i}>
@@ -267,7 +259,7 @@ export function SurfaceCorners({
   const { track } = motion
   const [draft, setDraft] = useState<Point[] | null>(null)
   const m = motion.at(seen)
-  const told = JSON.stringify([m, track.surface, track.placed?.length, track.corrections])
+  const told = JSON.stringify([m?.key, track.surface, track.placed?.length, track.corrections])
   useEffect(() => setDraft(null), [told, seen])
   const home = surfaceOf(track)
   if (home.length < 4) return null
@@ -276,14 +268,14 @@ export function SurfaceCorners({
     return <GridGrips shot={shot} motion={motion} placement={placement} seen={seen} correction={correction} />
   // Without a place on this frame the corners wait where they are at home.
   const carry = m ?? identity
-  const corners = draft ?? home.map((p) => apply(carry, p))
+  const corners = draft ?? home.map((p) => carry.apply(p))
   const done = (label: string, to: Point[]) => {
     if (mode === 'surface') {
-      const back = invert(carry)
+      const back = carry.inverse()
       void edit(
         label,
         onTrack(track.id, (t) => {
-          t.surface = to.map((p) => vec(apply(back, p)))
+          t.surface = to.map((p) => vec(back.apply(p)))
         }),
       )
     } else if (mode === 'place') {
@@ -294,13 +286,14 @@ export function SurfaceCorners({
         }),
       )
     } else if (correction) {
-      const before = motion.samples.get(seen)?.before ?? carry
-      const moved = to.map((p, i) => minus(apply(invert(before), p), home[i]))
+      const told = motion.samples.get(seen)?.before
+      const back = (told ? ofMesh(told) : carry).inverse()
+      const moved = to.map((p, i) => minus(back.apply(p), home[i]))
       void edit(
         label,
         onTrack(track.id, (t) => {
           const c = t.corrections?.find((x) => x.id === correction.id)
-          if (c) putKey(c.keys, keyOf(c, seen, moved, multiply(invert(before), carry)))
+          if (c) putKey(c.keys, keyOf(c, seen, moved, middleOf(home), chain(carry, back)))
         }),
       )
     }
@@ -325,7 +318,7 @@ export function SurfaceCorners({
   return (
     <g>
       <Line
-        d={polygonOf(corners, placement.toRoom)}
+        d={polygonOf(corners, placement)}
         on
         dashed={!m}
         className="pointer-events-auto cursor-move"
@@ -356,12 +349,14 @@ function GridGrips({
   const { edit } = useEdit(shot.id)
   const [draft, setDraft] = useState<Point[] | null>(null)
   const m = motion.at(seen)
-  const told = JSON.stringify([m, motion.samples.get(seen)?.crossings, correction])
+  const told = JSON.stringify([m?.key, motion.samples.get(seen)?.crossings, correction])
   useEffect(() => setDraft(null), [told, seen])
   const corners = surfaceOf(motion.track)
   const [columns, rows] = correction.cells ?? [1, 1]
   if (!m || corners.length < 4) return null
-  const here = within(placement, m)
+  // A crossing is moved at home, before all that carries the surface from there.
+  const before = motion.samples.get(seen)?.before
+  const here = within(placement, before ? ofMesh(before) : m)
   const [xs, ys] = [corners.map((p) => p.x), corners.map((p) => p.y)]
   const [left, top, right, bottom] = [Math.min(...xs), Math.min(...ys), Math.max(...xs), Math.max(...ys)]
   const rest = Array.from({ length: (columns + 1) * (rows + 1) }, (_, i) => ({
@@ -370,10 +365,7 @@ function GridGrips({
   }))
   const now = motion.samples.get(seen)?.crossings ?? []
   const at = draft ?? rest.map((p, i) => plus(p, now[i] ? point(now[i]) : { x: 0, y: 0 }))
-  const line = (a: Point, b: Point) => {
-    const [p, q] = [here.toRoom(a), here.toRoom(b)]
-    return `M${p.x} ${p.y}L${q.x} ${q.y}`
-  }
+  const line = (a: Point, b: Point) => linesOf([a, b], here)
   const lines = at
     .map(
       (p, i) =>
@@ -424,17 +416,30 @@ function GridGrips({
 }
 
 /** A key of a correction that moves the surface's corners by so much. */
-function keyOf(c: Correction, frame: number, moved: Point[], now: Matrix) {
+function keyOf(c: Correction, frame: number, moved: Point[], middle: Point, now: Mapping) {
   const old = c.keys.find((k) => k.frame === frame)
   const ease = old?.ease ?? ('eased' as const)
   if (c.kind === 'corners') return { frame, ease, offset: [0, 0], corners: moved.map((p) => round(p)) }
-  const mean = { x: moved.reduce((s, p) => s + p.x, 0) / 4, y: moved.reduce((s, p) => s + p.y, 0) / 4 }
+  const across = minus(now.apply({ x: middle.x + 1, y: middle.y }), now.apply(middle))
   const turned = {
-    turn: Math.round((Math.atan2(now[3], now[0]) * 180e4) / Math.PI) / 1e4,
-    scale: Math.round((Math.hypot(now[0], now[3]) / Math.abs(now[8])) * 1e6) / 1e6,
+    turn: Math.round((Math.atan2(across.y, across.x) * 180e4) / Math.PI) / 1e4,
+    scale: Math.round(Math.hypot(across.x, across.y) * 1e6) / 1e6,
   }
-  return { ...(old ?? turned), frame, ease, offset: round(mean) }
+  return { ...(old ?? turned), frame, ease, offset: round(middleOf(moved)) }
 }
+
+const middleOf = (corners: Point[]): Point => ({
+  x: corners.reduce((s, p) => s + p.x, 0) / corners.length,
+  y: corners.reduce((s, p) => s + p.y, 0) / corners.length,
+})
+
+/** A line, as straight as its coordinates are. */
+const linesOf = (line: Point[], here: Placement) =>
+  pathOf(
+    line.map((p) => ({ at: [p.x, p.y] })),
+    here,
+    false,
+  )
 
 const round = (p: Point) => [Math.round(p.x * 1000) / 1000, Math.round(p.y * 1000) / 1000]
 

@@ -141,12 +141,12 @@ export function TrackPoints({
         return (
           <g key={p.id} opacity={p.off ? 0.4 : 1}>
             <Line
-              d={polygonOf(inner, placement.toRoom)}
+              d={polygonOf(inner, placement)}
               on={on}
               className="pointer-events-auto cursor-move"
               onPointerDown={(e) => e.button === 0 && move(e)}
             />
-            {on && <Line d={polygonOf(outer, placement.toRoom)} dashed />}
+            {on && <Line d={polygonOf(outer, placement)} dashed />}
             <path d={`M${c.x - 6} ${c.y}h12M${c.x} ${c.y - 6}v12`} stroke="#000" strokeWidth="3.5" />
             <path
               d={`M${c.x - 6} ${c.y}h12M${c.x} ${c.y - 6}v12`}

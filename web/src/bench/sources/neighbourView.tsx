@@ -5,9 +5,9 @@ import { Pick } from '../../ui/choice'
 import { Button, Check, NumberInput } from '../../ui/controls'
 import { onSource } from '../fill'
 import { boundsOf, minus, pathOf, plus, point } from '../handles/curve'
-import { placed, useLies } from '../handles/lies'
+import { placed, usePoses } from '../handles/poses'
 import { drag, Grip, Line } from '../handles/lines'
-import { apply, invert, type Point } from '../matrix'
+import type { Point } from '../matrix'
 import { carried, pointerAt } from '../props'
 import { Propose } from '../stages/brush'
 import { useBench } from '../state'
@@ -115,15 +115,15 @@ function NeighbourHandle({
 }: HandleProps & { source: FillSource }) {
   const { edit } = useEdit(shot.id)
   const [by, setBy] = useState<Point>({ x: 0, y: 0 })
-  const { lie } = useLies(shot.id, revision, { removal: r.id }, r.mark.outlines, seen)
+  const { pose } = usePoses(shot.id, revision, { removal: r.id }, r.mark.outlines, seen)
   const toHere = source.neighbour?.screen
     ? null
     : motions.between(r.follow.track, source.neighbour?.frame ?? seen, seen)
-  const back = toHere && invert(toHere)
+  const back = toHere && toHere.inverse()
   const o = plus(offsetAt(source, seen), by)
-  const aside = (p: Point): Point => (toHere && back ? apply(toHere, plus(apply(back, p), o)) : plus(p, o))
+  const aside = (p: Point): Point => (toHere && back ? toHere.apply(plus(back.apply(p), o)) : plus(p, o))
   const root = (e: ReactPointerEvent) => (e.target as Element).closest('svg')!
-  const inOffset = (p: Point) => (back ? apply(back, p) : p)
+  const inOffset = (p: Point) => (back ? back.apply(p) : p)
   const down = (e: ReactPointerEvent) => {
     if (e.button !== 0) return
     const start = inOffset(pointerAt(e, root(e), placement))
@@ -146,7 +146,7 @@ function NeighbourHandle({
   return (
     <>
       {r.mark.outlines.map((s) => {
-        const l = lie(s)
+        const l = pose(s)
         if (!l || s.off || s.kind !== 'outline') return null
         const ride = motions.between(s.ride || r.follow.track, s.home, seen)
         if (!ride) return null
@@ -158,16 +158,16 @@ function NeighbourHandle({
         const [a, b] = [middle(knots), middle(taken)].map(placement.toRoom)
         return (
           <g key={s.id}>
-            <Line d={pathOf(knots, placement.toRoom)} colour={s.colour} />
+            <Line d={pathOf(knots, placement)} colour={s.colour} />
             <Line dashed d={`M${a.x} ${a.y}L${b.x} ${b.y}`} />
             <path
-              d={pathOf(taken, placement.toRoom)}
+              d={pathOf(taken, placement)}
               fill="transparent"
               className="pointer-events-auto cursor-move"
               aria-label={`Source of ${s.name}`}
               onPointerDown={down}
             />
-            <Line on dashed d={pathOf(taken, placement.toRoom)} />
+            <Line on dashed d={pathOf(taken, placement)} />
             <Grip p={b} on label={`Source of ${s.name}, middle`} onPointerDown={down} />
           </g>
         )

@@ -47,7 +47,7 @@ function PieceHandle({ shot, removal: r, motions, source, placement, seen }: Han
   }
   const d = pathOf(
     corners.map((at) => ({ at })),
-    here.toRoom,
+    here,
   )
   return (
     <g>

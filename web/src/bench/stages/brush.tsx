@@ -225,12 +225,7 @@ function OriginFields({ shot, removal: r, motions }: BenchProps & { removal: Rem
     const home = r.mark.outlines[0]?.home ?? at
     const m = motions.between(r.follow.track, home, at)
     const c = b ? { x: (b.left + b.right) / 2, y: (b.top + b.bottom) / 2 } : { x: shot.width / 2, y: shot.height / 2 }
-    const middle = m
-      ? {
-          x: (m[0] * c.x + m[1] * c.y + m[2]) / (m[6] * c.x + m[7] * c.y + m[8]),
-          y: (m[3] * c.x + m[4] * c.y + m[5]) / (m[6] * c.x + m[7] * c.y + m[8]),
-        }
-      : c
+    const middle = m ? m.apply(c) : c
     setOrigin(
       n === null
         ? { frame: null, offset: null, spot: null, turn: 0, scale: 1, middle: null }

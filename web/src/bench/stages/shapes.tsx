@@ -8,10 +8,10 @@ import { Item } from '../../ui/menu'
 import { notify } from '../../ui/notice'
 import { Progress } from '../../ui/progress'
 import { everywhere, free, on, onShape, putKey, setPoints, shapesOf, type Owner } from '../edits'
-import { unplaced, useLies, placed } from '../handles/lies'
-import { apply, identity, invert } from '../matrix'
+import { unplaced, usePoses, placed } from '../handles/poses'
+import { identity as unmoved } from '../matrix'
 import { still } from '../motion'
-import type { BenchProps } from '../props'
+import { carried, type BenchProps } from '../props'
 import { placementKey } from '../handles/shapes'
 import { bench, useBench } from '../state'
 import { newTrack } from '../tracks'
@@ -70,8 +70,8 @@ function ShapeFields({
 }: BenchProps & { removal: Removal; owner: Owner; shapes: Shape[]; shape: Shape; first: boolean }) {
   const { edit } = useEdit(shot.id)
   const { knots, frame } = useBench()
-  const { lie } = useLies(shot.id, revision, owner, shapes, frame)
-  const here = lie(s)
+  const { pose } = usePoses(shot.id, revision, owner, shapes, frame)
+  const here = pose(s)
   const change = (label: string, f: (x: Shape) => void) => void edit(label, onShape(owner, s.id, f))
   const ride = s.ride || r.follow.track || ''
   const keyedHere = s.keys?.some((k) => k.frame === frame)
@@ -92,7 +92,7 @@ function ShapeFields({
     const track = newTrack(revision.document, 'points', s.home)
     track.name = `${s.name} points`
     track.points = s.points.map((k, i) => {
-      const at = m ? apply(m, { x: k.at[0], y: k.at[1] }) : { x: k.at[0], y: k.at[1] }
+      const at = m ? m.apply({ x: k.at[0], y: k.at[1] }) : { x: k.at[0], y: k.at[1] }
       return {
         id: newId(),
         name: `Point ${i + 1}`,
@@ -491,20 +491,11 @@ function ShapeFields({
             title="From now on its points are given on this frame"
             onClick={() =>
               change('Move its home', (x) => {
-                const m = motions.between(ride, s.home, frame) ?? identity
-                const at = placed(here)
-                const next = at.map((k) => {
-                  const p = apply(m, { x: k.at[0], y: k.at[1] })
-                  const arm = (v?: number[]) => {
-                    if (!v) return undefined
-                    const e = apply(m, { x: k.at[0] + v[0], y: k.at[1] + v[1] })
-                    return [e.x - p.x, e.y - p.y]
-                  }
-                  return { ...k, at: [p.x, p.y], in: arm(k.in), out: arm(k.out) }
-                })
+                const m = motions.between(ride, s.home, frame)
+                const next = placed(here).map((k) => (m ? carried(k, m) : k))
                 x.placement = undefined
                 x.home = frame
-                x.points = unplaced({ points: next, placement: identity, ride: identity }, next, invert)
+                x.points = unplaced({ points: next, placement: unmoved }, next)
               })
             }
           >

@@ -144,7 +144,10 @@ function Thumb({ shot, stroke: s, path }: { shot: Shot; stroke: Stroke; path?: n
   const span = Math.max(b.right - b.left, b.bottom - b.top) + (s.area ? 12 : s.size * 1.6)
   const k = 28 / span
   const [x, y] = [(b.left + b.right) / 2, (b.top + b.bottom) / 2]
-  const room = (p: { x: number; y: number }) => ({ x: 14 + (p.x - x) * k, y: 14 + (p.y - y) * k })
+  const room = {
+    toRoom: (p: { x: number; y: number }) => ({ x: 14 + (p.x - x) * k, y: 14 + (p.y - y) * k }),
+    bent: false,
+  }
   const d = s.area
     ? pathOf(s.area.points, room)
     : pathOf(
