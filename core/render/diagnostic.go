@@ -180,42 +180,22 @@ func (e *Evaluator) GrainSample(ctx context.Context, t *Treatment, removal strin
 	for i, v := range out.Pix {
 		valid.Pix[i] = 1 - v
 	}
-	for k := n - over; k <= n+over; k++ {
-		w := r.mapping("", n, k)
-		if k == n || w == nil {
-			continue
-		}
-		there := raster.Around(w.Bounds(boxOf(region)), 4, size)
-		if there.Empty() {
-			continue
-		}
-		other, beyond, err := e.helper(ctx, k, there)
-		if err != nil {
-			return nil, err
-		}
-		if beyond {
-			continue
-		}
-		hidden, err := r.occluders(k, false).cover(ctx, e, there)
-		if err != nil {
-			return nil, err
-		}
-		m := warp.Image(other.Crop(there), w, region)
+	hidden := func(k int) *occluders { return r.occluders(k, false) }
+	err = e.gather(ctx, r.around(n, over, hidden), region, func(m *raster.Image, counts *raster.Plane) {
 		around := raster.Broad(m, broad)
-		for y := region.Min.Y; y < region.Max.Y; y++ {
-			for x := region.Min.X; x < region.Max.X; x++ {
-				i := (y-region.Min.Y)*region.Dx() + x - region.Min.X
-				q := w.Apply(geom.Pt(float64(x)+0.5, float64(y)+0.5))
-				if m.Pix[4*i+3] < 0.999 || hidden.At(int(math.Floor(q.X)), int(math.Floor(q.Y))) > 0 {
-					valid.Pix[i] = 0
-					continue
-				}
-				for c := range 3 {
-					sum.Pix[4*i+c] += m.Pix[4*i+c] * low.Pix[4*i+c] / max(around.Pix[4*i+c], 1e-5)
-				}
+		for i, v := range counts.Pix {
+			if v == 0 {
+				valid.Pix[i] = 0
+				continue
+			}
+			for c := range 3 {
+				sum.Pix[4*i+c] += m.Pix[4*i+c] * low.Pix[4*i+c] / max(around.Pix[4*i+c], 1e-5)
 			}
 		}
 		count++
+	})
+	if err != nil {
+		return nil, err
 	}
 	// A mean of so many carried frames has grain of its own: carrying leaves about 0.7 of the
 	// variance (cubic convolution, averaged over the ways a pixel can lie between others).

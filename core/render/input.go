@@ -189,13 +189,7 @@ type bareInput struct {
 type denoiseInput struct {
 	Strength [3]float64
 	Noise    [3]float64 // standard deviation on the square root of light; 0 where it is not known
-	Helpers  []helperFrame
-}
-
-// A helperFrame is brought into place by the track and helps to take grain out.
-type helperFrame struct {
-	Frame int
-	Map   warp.Mapping
+	Helpers  []neighbourFrame // brought into place by the track, they help to take grain out
 }
 
 func (r *removal) bare(frame int) bareInput {
@@ -212,11 +206,7 @@ func (r *removal) bare(frame int) bareInput {
 				d.Noise[c] = m.At(c, middle) / (2 * math.Sqrt(middle))
 			}
 		}
-		for k := frame - g.Denoise.Over; k <= frame+g.Denoise.Over; k++ {
-			if m := r.mapping("", frame, k); k != frame && m != nil {
-				d.Helpers = append(d.Helpers, helperFrame{k, m})
-			}
-		}
+		d.Helpers = r.around(frame, g.Denoise.Over, nowhere)
 		return bareInput{frame, d}
 	})
 }

@@ -9,7 +9,6 @@ import (
 	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/settle"
-	"jardin/core/warp"
 )
 
 // bare returns a frame as it is painted on. What it returns may cover more than rect.
@@ -29,17 +28,9 @@ func denoised(ctx context.Context, e environment, in bareInput) (*raster.Image, 
 			return nil, err
 		}
 		denoiser := settle.NewTemporalDenoiser(plate, in.Denoise.Noise)
-		for _, h := range in.Denoise.Helpers {
-			if err := ctx.Err(); err != nil {
-				return nil, err
-			}
-			other, beyond, err := e.helper(ctx, h.Frame, size)
-			if err != nil {
-				return nil, err
-			}
-			if !beyond {
-				denoiser.Add(warp.Image(other, h.Map, size))
-			}
+		add := func(carried *raster.Image, _ *raster.Plane) { denoiser.Add(carried) }
+		if err := e.gather(ctx, in.Denoise.Helpers, size, add); err != nil {
+			return nil, err
 		}
 		return denoiser.Denoise(plate, in.Denoise.Strength), nil
 	})
