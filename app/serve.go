@@ -100,7 +100,7 @@ func Start(ctx context.Context, set Settings) (s *Service, err error) {
 	debug.SetMemoryLimit(int64(set.Memory) << 20)
 	hub := &live.Hub{}
 	s.store.IsOpen = hub.IsOpen
-	rooms := picture.NewRooms(s.store, s.folder, set.Memory<<20, int64(set.Disk)<<20)
+	workspace := picture.NewWorkspace(s.store, s.folder, set.Memory<<20, int64(set.Disk)<<20)
 	var roots media.Roots
 	for _, m := range set.Media {
 		full, err := filepath.Abs(m)
@@ -113,7 +113,7 @@ func Start(ctx context.Context, set Settings) (s *Service, err error) {
 	s.closing = stop
 	s.Server = &api.Server{
 		Store:       s.store,
-		Rooms:       rooms,
+		Workspace:   workspace,
 		Hub:         hub,
 		Roots:       roots,
 		Access:      access,
@@ -125,7 +125,7 @@ func Start(ctx context.Context, set Settings) (s *Service, err error) {
 	if err := s.plates(ctx); err != nil {
 		return s, err
 	}
-	if s.runner, err = jobs.Start(ctx, s.store, rooms, hub, s.Server.Readable); err != nil {
+	if s.runner, err = jobs.Start(ctx, s.store, workspace, hub, s.Server.Readable); err != nil {
 		return s, err
 	}
 	s.Server.Jobs = s.runner
@@ -162,7 +162,7 @@ func Start(ctx context.Context, set Settings) (s *Service, err error) {
 	if s.own != nil {
 		routines.Go("keep the database up", func() { s.own.Keep(closing) })
 	}
-	routines.Go("look after shots", func() { s.look(closing) })
+	routines.Go("look after shots", func() { s.watchShots(closing) })
 	return s, nil
 }
 
@@ -247,7 +247,7 @@ func (s *Service) plates(ctx context.Context) error {
 		return err
 	}
 	for _, shot := range shots {
-		dir, err := s.Rooms.PlateDir(shot.ID)
+		dir, err := s.Workspace.PlateDir(shot.ID)
 		if err != nil {
 			continue
 		}
@@ -263,15 +263,15 @@ func (s *Service) plates(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		s.Rooms.Forget(shot.ID)
+		s.Workspace.Forget(shot.ID)
 		s.Hub.Send(live.ShotChanged{ShotID: shot.ID})
 	}
 	return nil
 }
 
-// look looks after shots now and then: whether their plates went or came back, and which were
+// watchShots looks after shots now and then: whether their plates went or came back, and which were
 // deleted for long enough.
-func (s *Service) look(ctx context.Context) {
+func (s *Service) watchShots(ctx context.Context) {
 	for n := 0; ; n++ {
 		select {
 		case <-ctx.Done():

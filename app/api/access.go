@@ -48,14 +48,14 @@ func same(a, b string) bool {
 }
 
 // admits reports whether a request comes with the key, or with the cookie for it.
-func (a *Access) admits(r *http.Request) bool {
+func (a *Access) admits(request *http.Request) bool {
 	if a.Key == "" {
 		return true
 	}
-	if bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+	if bearer, ok := strings.CutPrefix(request.Header.Get("Authorization"), "Bearer "); ok {
 		return a.try(strings.TrimSpace(bearer))
 	}
-	c, err := r.Cookie(cookieName)
+	c, err := request.Cookie(cookieName)
 	return err == nil && same(c.Value, a.cookie())
 }
 
@@ -99,11 +99,11 @@ func acting(c *gin.Context) {
 		if err != nil {
 			return ""
 		}
-		v = strings.ToValidUTF8(strings.Map(func(r rune) rune {
-			if r < ' ' {
+		v = strings.ToValidUTF8(strings.Map(func(char rune) rune {
+			if char < ' ' {
 				return ' '
 			}
-			return r
+			return char
 		}, v), "")
 		if len(v) > most {
 			v = strings.ToValidUTF8(v[:most], "")

@@ -28,11 +28,11 @@ import (
 
 // A Server answers requests.
 type Server struct {
-	Store *store.Store
-	Rooms *picture.Workspace
-	Jobs  *jobs.Runner
-	Hub   *live.Hub
-	Roots media.Roots
+	Store     *store.Store
+	Workspace *picture.Workspace
+	Jobs      *jobs.Runner
+	Hub       *live.Hub
+	Roots     media.Roots
 
 	Access *Access
 	Memory int // bytes that the server may take

@@ -51,7 +51,7 @@ type strokeRefused struct {
 
 func (s *Server) brush(c *gin.Context) {
 	shot := c.Param("id")
-	source, err := s.Rooms.Source(c.Request.Context(), shot)
+	source, err := s.Workspace.Source(c.Request.Context(), shot)
 	if err != nil {
 		refuse(c, err)
 		return
@@ -185,7 +185,7 @@ func (e *easel) begin(ctx context.Context, m *brushMessage) error {
 	if frame, fixed := e.painted.PaintedAt(); fixed && e.stroke.Home != frame {
 		return fmt.Errorf("%q is of frame %d; go there to paint on it", e.painted.Name, frame)
 	}
-	t, err := e.server.Rooms.Treatment(ctx, e.shot, head.Number)
+	t, err := e.server.Workspace.Treatment(ctx, e.shot, head.Number)
 	if err != nil {
 		return err
 	}
@@ -221,11 +221,11 @@ func (e *easel) move(ctx context.Context, points [][]float64) error {
 }
 
 // show sends what the stroke has made of r.
-func (e *easel) show(ctx context.Context, r image.Rectangle) error {
-	if r.Empty() {
+func (e *easel) show(ctx context.Context, rect image.Rectangle) error {
+	if rect.Empty() {
 		return nil
 	}
-	shown, cover := e.canvas.Shown(r), e.brush.Cover(r)
+	shown, cover := e.canvas.Shown(rect), e.brush.Cover(rect)
 	for i, c := range cover.Pix {
 		shown.Pix[4*i+3] = 0
 		if c > 0 {
@@ -234,7 +234,7 @@ func (e *easel) show(ctx context.Context, r image.Rectangle) error {
 	}
 	m := picture.ForScreen(shown, e.source.Plates.Primaries)
 	out := make([]byte, 16, 16+len(m.Pix))
-	for i, v := range []int{r.Min.X, r.Min.Y, r.Dx(), r.Dy()} {
+	for i, v := range []int{rect.Min.X, rect.Min.Y, rect.Dx(), rect.Dy()} {
 		binary.LittleEndian.PutUint32(out[4*i:], uint32(int32(v)))
 	}
 	return e.socket.Write(ctx, websocket.MessageBinary, append(out, m.Pix...))

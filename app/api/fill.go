@@ -76,10 +76,10 @@ func (s *Server) supplies(router *gin.Engine) {
 			return picture.ExternalPicture{}, fmt.Errorf("%q is not a frame number", c.Query("frame"))
 		}
 		return picture.ExternalPicture{
-			Removal: c.Param("removal"),
-			Source:  c.Query("source"),
-			Frame:   n,
-			Calm:    c.Query("grain") == "less",
+			Removal:  c.Param("removal"),
+			Source:   c.Query("source"),
+			Frame:    n,
+			Denoised: c.Query("grain") == "less",
 		}, nil
 	}
 	at.GET("", func(c *gin.Context) {

@@ -75,34 +75,34 @@ func (s *Server) meant(c *gin.Context) {
 
 // changes reports whether a request changes something, or opens a channel on which that is
 // done.
-func changes(r *http.Request) bool {
-	return r.Method != http.MethodGet && r.Method != http.MethodHead ||
-		strings.EqualFold(r.Header.Get("Upgrade"), "websocket")
+func changes(request *http.Request) bool {
+	return request.Method != http.MethodGet && request.Method != http.MethodHead ||
+		strings.EqualFold(request.Header.Get("Upgrade"), "websocket")
 }
 
 // fromHere refuses what other sites' pages send: each request that changes something comes
 // from our own page, which says so, or from no page at all; and its body is of a kind that a
 // form cannot send.
 func fromHere(c *gin.Context) {
-	r := c.Request
-	if !changes(r) {
+	request := c.Request
+	if !changes(request) {
 		return
 	}
-	if origin := r.Header.Get("Origin"); origin != "" {
+	if origin := request.Header.Get("Origin"); origin != "" {
 		u, err := url.Parse(origin)
-		if err != nil || u.Host != r.Host || (u.Scheme != "http" && u.Scheme != "https") {
+		if err != nil || u.Host != request.Host || (u.Scheme != "http" && u.Scheme != "https") {
 			problem(c, http.StatusForbidden, "this was sent by another site's page")
 			return
 		}
 	}
-	if site := r.Header.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" {
+	if site := request.Header.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" {
 		problem(c, http.StatusForbidden, "this was sent by another site's page")
 		return
 	}
-	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
+	kind, _, err := mime.ParseMediaType(request.Header.Get("Content-Type"))
 	switch {
-	case r.Header.Get("Content-Type") == "" && r.ContentLength == 0:
-	case r.Header.Get("Content-Type") == "" && strings.EqualFold(r.Header.Get("Upgrade"), "websocket"):
+	case request.Header.Get("Content-Type") == "" && request.ContentLength == 0:
+	case request.Header.Get("Content-Type") == "" && strings.EqualFold(request.Header.Get("Upgrade"), "websocket"):
 	case err == nil && (kind == "application/json" || kind == "application/json-patch+json" || kind == "application/octet-stream"):
 	default:
 		problem(
@@ -137,23 +137,23 @@ func namesThings(c *gin.Context) {
 
 // bounded gives a request room for its body, and ends it when the body does not come.
 func (s *Server) bounded(c *gin.Context, sum *semaphore.Weighted, room int64) {
-	r := c.Request
-	if !changes(r) || r.Body == nil || r.ContentLength == 0 {
+	request := c.Request
+	if !changes(request) || request.Body == nil || request.ContentLength == 0 {
 		return
 	}
-	if r.ContentLength > mostBytes {
+	if request.ContentLength > mostBytes {
 		problem(c, http.StatusRequestEntityTooLarge, "the body may hold 256 MB at most; footage is sent in pieces")
 		return
 	}
 	control := http.NewResponseController(c.Writer)
-	r.Body = &awaited{http.MaxBytesReader(c.Writer, r.Body, mostBytes), control}
-	if r.Method != http.MethodPut { // pieces of footage go to disk as they come
-		want := r.ContentLength
+	request.Body = &awaited{http.MaxBytesReader(c.Writer, request.Body, mostBytes), control}
+	if request.Method != http.MethodPut { // pieces of footage go to disk as they come
+		want := request.ContentLength
 		if want < 0 {
 			want = mostBytes // it does not say
 		}
 		want = min(want, room)
-		if err := sum.Acquire(r.Context(), want); err != nil {
+		if err := sum.Acquire(request.Context(), want); err != nil {
 			c.Abort()
 			return
 		}

@@ -47,7 +47,7 @@ func (s *Server) pictures(router *gin.Engine) {
 
 // opened returns a shot's plate and the treatment in force, ready for evaluation.
 func (s *Server) opened(ctx context.Context, shot string) (*picture.Source, *store.Revision, *render.Treatment, error) {
-	source, err := s.Rooms.Source(ctx, shot)
+	source, err := s.Workspace.Source(ctx, shot)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -55,7 +55,7 @@ func (s *Server) opened(ctx context.Context, shot string) (*picture.Source, *sto
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	t, err := s.Rooms.Treatment(ctx, shot, head.Number)
+	t, err := s.Workspace.Treatment(ctx, shot, head.Number)
 	return source, head, t, err
 }
 
@@ -76,7 +76,7 @@ func (s *Server) frame(f func(*gin.Context, *picture.Source, int)) gin.HandlerFu
 			problem(c, http.StatusUnprocessableEntity, c.Param("frame")+" is not a frame number")
 			return
 		}
-		source, err := s.Rooms.Source(c.Request.Context(), c.Param("id"))
+		source, err := s.Workspace.Source(c.Request.Context(), c.Param("id"))
 		if err != nil {
 			refuse(c, err)
 			return
@@ -117,9 +117,9 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 			problem(c, http.StatusRequestEntityTooLarge, "a change that is looked at may have 16 MB")
 			return
 		}
-		t, err = s.Rooms.Try(ctx, c.Param("id"), revision, patch)
+		t, err = s.Workspace.Try(ctx, c.Param("id"), revision, patch)
 	} else {
-		t, err = s.Rooms.Treatment(ctx, c.Param("id"), revision)
+		t, err = s.Workspace.Treatment(ctx, c.Param("id"), revision)
 	}
 	if err != nil {
 		refuse(c, err)

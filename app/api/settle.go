@@ -81,11 +81,11 @@ func (s *Server) settling(api huma.API) {
 		First    int    `query:"first"`
 		Last     int    `query:"last"`
 	}) (*body[[]render.Measure], error) {
-		source, err := s.Rooms.Source(ctx, in.ID)
+		source, err := s.Workspace.Source(ctx, in.ID)
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		t, err := s.Rooms.Treatment(ctx, in.ID, in.Revision)
+		t, err := s.Workspace.Treatment(ctx, in.ID, in.Revision)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -198,7 +198,7 @@ func (s *Server) takeMatte(c *gin.Context) {
 		problem(c, http.StatusUnprocessableEntity, name+" has a number that is too long to be a frame's")
 		return
 	}
-	source, err := s.Rooms.Source(ctx, shot)
+	source, err := s.Workspace.Source(ctx, shot)
 	if err != nil {
 		refuse(c, err)
 		return

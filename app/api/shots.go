@@ -90,7 +90,7 @@ func (s *Server) shots(api huma.API) {
 				return nil, asProblem(err)
 			}
 		}
-		s.Rooms.Forget(in.ID)
+		s.Workspace.Forget(in.ID)
 		s.shotChanged(in.ID)
 		return nil, nil
 	})
@@ -129,9 +129,9 @@ func (s *Server) Purge(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	err = s.Rooms.Folder.Remove(datafolder.Plates, gone.Shot)
+	err = s.Workspace.Folder.Remove(datafolder.Plates, gone.Shot)
 	for _, task := range gone.Tasks {
-		err = errors.Join(err, s.Rooms.Folder.Remove(datafolder.Renders, task))
+		err = errors.Join(err, s.Workspace.Folder.Remove(datafolder.Renders, task))
 	}
 	s.shotChanged(id)
 	return err
@@ -140,7 +140,7 @@ func (s *Server) Purge(ctx context.Context, id string) error {
 // Readable are the folders that footage may come from: those that the server was told, and
 // what browsers sent.
 func (s *Server) Readable() media.Roots {
-	return append(media.Roots{s.Rooms.Folder.Kind(datafolder.Uploads)}, s.Roots...)
+	return append(media.Roots{s.Workspace.Folder.Kind(datafolder.Uploads)}, s.Roots...)
 }
 
 func (s *Server) inspect(ctx context.Context, path string) (*media.Material, error) {
@@ -152,7 +152,7 @@ func (s *Server) inspect(ctx context.Context, path string) (*media.Material, err
 		err = s.Readable().Inside(m)
 	}
 	if err == nil {
-		err = s.Rooms.Fits(m.Width, m.Height)
+		err = s.Workspace.Fits(m.Width, m.Height)
 	}
 	if err == nil {
 		err = m.FindFields(ctx)

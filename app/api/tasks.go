@@ -69,7 +69,7 @@ func (s *Server) tasks(api huma.API) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		source, err := s.Rooms.Source(ctx, in.ID)
+		source, err := s.Workspace.Source(ctx, in.ID)
 		if err != nil {
 			return nil, asProblem(err)
 		}

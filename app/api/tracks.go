@@ -98,7 +98,7 @@ func (s *Server) tracks(api huma.API) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		t, err := s.Rooms.Treatment(ctx, in.ID, rev.Number)
+		t, err := s.Workspace.Treatment(ctx, in.ID, rev.Number)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -131,7 +131,7 @@ func (s *Server) tracks(api huma.API) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		t, err := s.Rooms.Treatment(ctx, in.ID, rev.Number)
+		t, err := s.Workspace.Treatment(ctx, in.ID, rev.Number)
 		if err != nil {
 			return nil, asProblem(err)
 		}
@@ -241,7 +241,7 @@ func (s *Server) tracks(api huma.API) {
 		OperationID: "get-scores", Method: http.MethodGet, Path: "/api/shots/{id}/scores/{removal}",
 		Summary: "The last scores of a removal's frames; none as long as they were not asked for",
 	}, func(ctx context.Context, in *removalPath) (*body[picture.Scores], error) {
-		out := picture.Scores{Removal: in.Removal, Frames: []check.Looks{}}
+		out := picture.Scores{Removal: in.Removal, Frames: []check.FrameScore{}}
 		_, err := s.Store.LastResult(ctx, in.ID, "scout", in.Removal, &out)
 		return &body[picture.Scores]{out}, asProblem(err)
 	})
@@ -276,7 +276,7 @@ func (s *Server) exchanges(router *gin.Engine) {
 // inForce returns the treatment in force, ready for evaluation.
 func (s *Server) inForce(c *gin.Context) (*picture.Source, motionsOf, bool) {
 	shot := c.Param("id")
-	source, err := s.Rooms.Source(c, shot)
+	source, err := s.Workspace.Source(c, shot)
 	if err != nil {
 		refuse(c, err)
 		return nil, nil, false
@@ -286,7 +286,7 @@ func (s *Server) inForce(c *gin.Context) (*picture.Source, motionsOf, bool) {
 		refuse(c, err)
 		return nil, nil, false
 	}
-	t, err := s.Rooms.Treatment(c, shot, head.Number)
+	t, err := s.Workspace.Treatment(c, shot, head.Number)
 	if err != nil {
 		refuse(c, err)
 		return nil, nil, false
@@ -300,11 +300,11 @@ type motionsOf interface {
 }
 
 func attach(c *gin.Context, name, kind string, data []byte) {
-	name = strings.Map(func(r rune) rune {
-		if r < ' ' || strings.ContainsRune(`"\/:*?<>|`, r) {
+	name = strings.Map(func(char rune) rune {
+		if char < ' ' || strings.ContainsRune(`"\/:*?<>|`, char) {
 			return '_'
 		}
-		return r
+		return char
 	}, name)
 	c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
 	c.Data(http.StatusOK, kind, data)

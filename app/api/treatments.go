@@ -180,11 +180,11 @@ func (s *Server) treatments(api huma.API) {
 		View     render.View `query:"view" enum:"result,patch,alone,matte,tint,light,grain"`
 		Removal  string      `query:"removal" doc:"For all views but the result; of the patches alone and the mattes none is all of them"`
 	}) (*body[frameKeys], error) {
-		source, err := s.Rooms.Source(ctx, in.ID)
+		source, err := s.Workspace.Source(ctx, in.ID)
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		t, err := s.Rooms.Treatment(ctx, in.ID, in.Revision)
+		t, err := s.Workspace.Treatment(ctx, in.ID, in.Revision)
 		if err != nil {
 			return nil, asProblem(err)
 		}

@@ -46,7 +46,7 @@ type NewUpload struct {
 const piece = 16 << 20
 
 func (s *Server) uploadDir(id string) (string, error) {
-	return s.Rooms.Folder.Path(datafolder.Uploads, id)
+	return s.Workspace.Folder.Path(datafolder.Uploads, id)
 }
 
 func (s *Server) uploads(api huma.API, router *gin.Engine) {
@@ -63,7 +63,7 @@ func (s *Server) uploads(api huma.API, router *gin.Engine) {
 	}, func(_ context.Context, in *struct {
 		ID string `path:"id" pattern:"^[0-9a-f]{16}$"`
 	}) (*struct{}, error) {
-		return nil, asProblem(s.Rooms.Folder.Remove(datafolder.Uploads, in.ID))
+		return nil, asProblem(s.Workspace.Folder.Remove(datafolder.Uploads, in.ID))
 	})
 	router.PUT("/api/uploads/:id/file", s.receive)
 }

@@ -23,9 +23,9 @@ func (s *Server) usage(api huma.API) {
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		u := s.Rooms.Usage()
+		u := s.Workspace.Usage()
 		for _, shot := range shots {
-			if dir, err := s.Rooms.PlateDir(shot.ID); err == nil {
+			if dir, err := s.Workspace.PlateDir(shot.ID); err == nil {
 				u.Disk = append(
 					u.Disk,
 					picture.Filling{
@@ -40,7 +40,7 @@ func (s *Server) usage(api huma.API) {
 			if t.Kind != "render" {
 				continue
 			}
-			dir, err := s.Rooms.RenderDir(t.ID)
+			dir, err := s.Workspace.RenderDir(t.ID)
 			if err != nil {
 				continue
 			}
@@ -57,7 +57,7 @@ func (s *Server) usage(api huma.API) {
 				)
 			}
 		}
-		if n := picture.Size(s.Rooms.Folder.Kind(datafolder.Uploads)); n > 0 {
+		if n := picture.Size(s.Workspace.Folder.Kind(datafolder.Uploads)); n > 0 {
 			u.Disk = append(
 				u.Disk,
 				picture.Filling{What: "uploads", Name: "Footage sent from browsers", Bytes: n, Clear: true},
@@ -74,9 +74,9 @@ func (s *Server) usage(api huma.API) {
 	}) (*struct{}, error) {
 		switch in.What {
 		case "memory":
-			s.Rooms.ClearMemory()
+			s.Workspace.ClearMemory()
 		case "paint":
-			return nil, asProblem(s.Rooms.ClearPaint())
+			return nil, asProblem(s.Workspace.ClearPaint())
 		case "uploads":
 			return nil, asProblem(s.clearUploads(ctx))
 		case "render":
@@ -87,7 +87,7 @@ func (s *Server) usage(api huma.API) {
 			if t.Kind != "render" || t.State == jobs.Running || t.State == jobs.Waiting || t.State == jobs.Paused {
 				return nil, huma.Error409Conflict("only the files of a render that has ended can be cleared")
 			}
-			return nil, asProblem(s.Rooms.Folder.Remove(datafolder.Renders, t.ID))
+			return nil, asProblem(s.Workspace.Folder.Remove(datafolder.Renders, t.ID))
 		}
 		return nil, nil
 	})
@@ -104,5 +104,5 @@ func (s *Server) clearUploads(ctx context.Context) error {
 			return huma.Error409Conflict("a shot is being brought in; clear what was sent when it is in")
 		}
 	}
-	return s.Rooms.Folder.Clear(datafolder.Uploads)
+	return s.Workspace.Folder.Clear(datafolder.Uploads)
 }

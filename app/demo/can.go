@@ -136,8 +136,8 @@ var (
 // Frame generates frame n.
 func (s *CanShot) Frame(n int) Frame {
 	hedge := s.hedge()
-	r := Bounds()
-	clean, hung, cover := raster.NewImage(r), raster.NewImage(r), raster.NewPlane(r)
+	rect := Bounds()
+	clean, hung, cover := raster.NewImage(rect), raster.NewImage(rect), raster.NewPlane(rect)
 	for k := range subframes {
 		t := float64(n-CanFirst) + shutter*((float64(k)+0.5)/subframes-0.5)
 		back, _ := pan(t).Inverse()

@@ -60,8 +60,8 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 	// Interrupted on the way, and gone on with from what was kept, it finds the very same.
 	interrupted, stop := context.WithCancel(context.Background())
 	var kept []byte
-	steps := &picture.Steps{}
-	steps.Kept = func() {
+	steps := &picture.Checkpoint{}
+	steps.Saved = func() {
 		if kept, err = json.Marshal(steps.Found); len(steps.Found) == 6 {
 			stop()
 		}
@@ -69,7 +69,7 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 	_, err = s.FollowEdge(interrupted, doc, run, steps, func(picture.EdgeFound) {})
 	require.ErrorIs(t, err, context.Canceled)
 	before, fresh := len(steps.Found), 0
-	steps = &picture.Steps{Kept: func() { fresh++ }}
+	steps = &picture.Checkpoint{Saved: func() { fresh++ }}
 	require.NoError(t, json.Unmarshal(kept, &steps.Found))
 	again, _ := s.FollowEdge(context.Background(), doc, run, steps, func(picture.EdgeFound) {})
 	assert.Equal(t, found, again)

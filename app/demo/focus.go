@@ -109,8 +109,8 @@ func ClipOutline(n int) []geom.Point {
 
 // Frame generates frame n.
 func (s *FocusShot) Frame(n int) Frame {
-	r := Bounds()
-	clean, with, matte := raster.NewImage(r), raster.NewImage(r), raster.NewPlane(r)
+	rect := Bounds()
+	clean, with, matte := raster.NewImage(rect), raster.NewImage(rect), raster.NewPlane(rect)
 	bare, clipped := s.trellis()
 	for k := range subframes {
 		t := float64(n-FocusFirst) + shutter*((float64(k)+0.5)/subframes-0.5)
@@ -134,17 +134,17 @@ func (s *FocusShot) Frame(n int) Frame {
 	}
 	trellis, rose := focus(n)
 	// Both are alike away from the clip.
-	near := raster.Around(geom.Bounds(ClipOutline(n)), clipReach, r)
-	there := disc(with.Crop(near.Inset(-8).Intersect(r)), trellis)
+	near := raster.Around(geom.Bounds(ClipOutline(n)), clipReach, rect)
+	there := disc(with.Crop(near.Inset(-8).Intersect(rect)), trellis)
 	covered := discPlane(matte.Crop(near), trellis)
-	clean, matte = disc(clean, trellis), covered.Crop(r)
-	with = clean.Crop(r)
+	clean, matte = disc(clean, trellis), covered.Crop(rect)
+	with = clean.Crop(rect)
 	with.Paste(there.Crop(near))
 	// The rose lies over both alike.
 	shift := dolly(float64(n - FocusFirst))
 	at := shift.Apply(geom.Pt(trellisW/2, trellisH/2)).Sub(geom.Pt(Width/2, Height/2)).Mul(1.7)
-	bed := image.Rect(40, 80, 440, Height).Add(image.Pt(int(at.X), int(at.Y))).Intersect(r)
-	front := disc(raster.Warp(s.rose(), geom.Translation(geom.Pt(-at.X, -at.Y)), bed), rose).Crop(r)
+	bed := image.Rect(40, 80, 440, Height).Add(image.Pt(int(at.X), int(at.Y))).Intersect(rect)
+	front := disc(raster.Warp(s.rose(), geom.Translation(geom.Pt(-at.X, -at.Y)), bed), rose).Crop(rect)
 	raster.Rows(0, Height, func(y int) {
 		a, b, f, m := clean.Row(y, 0, Width), with.Row(y, 0, Width), front.Row(y, 0, Width), matte.Row(y, 0, Width)
 		for x := range Width {
@@ -219,10 +219,10 @@ func discPlane(p *raster.Plane, radius float64) *raster.Plane {
 	out := raster.NewPlane(p.Rect)
 	raster.Rows(0, h, func(y int) {
 		total := make([]float64, w)
-		for _, r := range runs {
-			row := sums[min(max(y+r.dy, 0), h-1)*stride:][:stride]
+		for _, stretch := range runs {
+			row := sums[min(max(y+stretch.dy, 0), h-1)*stride:][:stride]
 			// The run's ends lie equally far between samples for every pixel.
-			at := 0.5 + r.half
+			at := 0.5 + stretch.half
 			i := int(at)
 			f := at - float64(i)
 			right, left := row[pad+i:], row[pad-i:]

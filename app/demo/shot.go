@@ -102,8 +102,8 @@ const (
 // Frame generates frame n.
 func (s *Shot) Frame(n int) Frame {
 	wall, tint := s.wall(), light(n)
-	r := Bounds()
-	clean, dotted, matte := raster.NewImage(r), raster.NewImage(r), raster.NewPlane(r)
+	rect := Bounds()
+	clean, dotted, matte := raster.NewImage(rect), raster.NewImage(rect), raster.NewPlane(rect)
 	var back [subframes]geom.Homography
 	for k := range back {
 		t := float64(n-First) + shutter*((float64(k)+0.5)/subframes-0.5)

@@ -182,10 +182,10 @@ func hung(c colour, u, v float64) colour {
 	inks := []colour{{0.42, 0.12, 0.1}, {0.16, 0.27, 0.12}, {0.46, 0.34, 0.1}, {0.17, 0.2, 0.33}}
 	for i, ink := range inks {
 		x, y := 520.0+62*float64(i), 395.0+4*math.Sin(float64(i)*2.1)
-		lean := 0.05 * math.Sin(float64(i)*3.3)
+		slant := 0.05 * math.Sin(float64(i)*3.3)
 		box := func(o float64) (float64, float64, float64) {
 			a, b := u-o-x, v-o-y
-			p, q := a+lean*b, b-lean*a
+			p, q := a+slant*b, b-slant*a
 			return math.Max(math.Abs(p)-21, math.Abs(q)-29), p, q
 		}
 		d, _, _ := box(4)

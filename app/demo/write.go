@@ -165,17 +165,17 @@ func recipes() []recipe {
 func Write(ctx context.Context, dir string, progress func(done, total int)) error {
 	var wanted []recipe
 	total, done := 0, 0
-	for _, r := range recipes() {
+	for _, how := range recipes() {
 		var old struct{ Edition string }
-		blob, err := os.ReadFile(filepath.Join(dir, r.truthFile))
-		if err == nil && json.Unmarshal(blob, &old) == nil && old.Edition == r.edition {
+		blob, err := os.ReadFile(filepath.Join(dir, how.truthFile))
+		if err == nil && json.Unmarshal(blob, &old) == nil && old.Edition == how.edition {
 			continue
 		}
-		wanted = append(wanted, r)
-		total += r.clip.Last - r.clip.First + 1
+		wanted = append(wanted, how)
+		total += how.clip.Last - how.clip.First + 1
 	}
-	for _, r := range wanted {
-		if err := r.write(ctx, dir, func() {
+	for _, how := range wanted {
+		if err := how.write(ctx, dir, func() {
 			done++
 			if progress != nil {
 				progress(done, total)
@@ -187,8 +187,8 @@ func Write(ctx context.Context, dir string, progress func(done, total int)) erro
 	return nil
 }
 
-func (r *recipe) write(ctx context.Context, dir string, step func()) error {
-	for _, folder := range r.folders {
+func (how *recipe) write(ctx context.Context, dir string, step func()) error {
+	for _, folder := range how.folders {
 		if err := os.RemoveAll(filepath.Join(dir, folder)); err != nil {
 			return fmt.Errorf("clear old footage: %w", err)
 		}
@@ -198,13 +198,13 @@ func (r *recipe) write(ctx context.Context, dir string, step func()) error {
 	}
 	frames, _ := routines.NewGroup(ctx, 2)
 	var told sync.Mutex
-	for n := r.clip.First; n <= r.clip.Last; n++ {
+	for n := how.clip.First; n <= how.clip.Last; n++ {
 		frames.Go(func() error {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
 			var failed error
-			for folder, m := range r.pictures(n) {
+			for folder, m := range how.pictures(n) {
 				failed = errors.Join(failed, writePNG(FramePath(dir, folder, n), m()))
 			}
 			told.Lock()
@@ -216,11 +216,11 @@ func (r *recipe) write(ctx context.Context, dir string, step func()) error {
 	if err := frames.Wait(); err != nil {
 		return fmt.Errorf("write the footage: %w", err)
 	}
-	blob, err := json.MarshalIndent(r.truth(), "", " ")
+	blob, err := json.MarshalIndent(how.truth(), "", " ")
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, r.truthFile), blob, 0o644)
+	return os.WriteFile(filepath.Join(dir, how.truthFile), blob, 0o644)
 }
 
 // nearDots returns the picture around the dots, black elsewhere: measuring needs
@@ -229,9 +229,9 @@ func nearDots(m *raster.Image, n int) *raster.Image {
 	out := raster.NewImage(m.Rect)
 	at, radius := Dots(n)
 	for i, c := range at {
-		r := raster.Around(geom.Box{Min: c, Max: c}, radius[i]+20, m.Rect)
-		for y := r.Min.Y; y < r.Max.Y; y++ {
-			copy(out.Row(y, r.Min.X, r.Max.X), m.Row(y, r.Min.X, r.Max.X))
+		rect := raster.Around(geom.Box{Min: c, Max: c}, radius[i]+20, m.Rect)
+		for y := rect.Min.Y; y < rect.Max.Y; y++ {
+			copy(out.Row(y, rect.Min.X, rect.Max.X), m.Row(y, rect.Min.X, rect.Max.X))
 		}
 	}
 	return out

@@ -197,9 +197,9 @@ func TestOutlinesComeBackFromSVG(t *testing.T) {
 	assert.Equal(t, treatment.Take, back[1].Combine)
 	assert.Equal(t, half, back[0].Through())
 	for i := range back {
-		lie, ok := set.Pose(&r.Mark.Outlines[i], "w", 8)
+		pose, ok := set.Pose(&r.Mark.Outlines[i], "w", 8)
 		require.True(t, ok)
-		for k, knot := range lie.Knots() {
+		for k, knot := range pose.Knots() {
 			got := back[i].Points[k].Geom()
 			assert.Equal(t, knot.At, got.At, "points bit for bit")
 			assert.InDelta(t, 0, knot.In.Dist(got.In)+knot.Out.Dist(got.Out), 1e-12)

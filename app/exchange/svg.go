@@ -45,21 +45,21 @@ func SVG(set *carry.Set, r *treatment.Removal, frame, width, height int) ([]byte
 	doc := svg{Width: width, Height: height, ViewBox: fmt.Sprintf("0 0 %d %d", width, height), Frame: frame}
 	for i := range r.Mark.Outlines {
 		s := &r.Mark.Outlines[i]
-		lie, ok := set.Pose(s, r.Follow.Track, frame)
+		pose, ok := set.Pose(s, r.Follow.Track, frame)
 		if !ok {
 			continue
 		}
-		scale := lie.ToFrame.Scale(carry.Centre(s))
+		scale := pose.ToFrame.Scale(carry.Centre(s))
 		p := svgPath{
-			Name: s.Name, D: pathData(lie.Knots(), s.Kind == treatment.Outline), Fill: "black", Opacity: s.Through(), Combine: s.Combine, Invert: s.Invert,
+			Name: s.Name, D: pathData(pose.Knots(), s.Kind == treatment.Outline), Fill: "black", Opacity: s.Through(), Combine: s.Combine, Invert: s.Invert,
 			Grow: s.Grow * scale, Feather: s.Feather * scale, FeatherIn: s.FeatherIn * scale,
 		}
 		if s.Kind == treatment.Strand {
 			p.Fill, p.Stroke, p.Cap, p.Join = "none", "black", "round", "round"
 			var widths []string
-			for k := range lie.Points {
-				w := lie.Points[k].Width * scale * lie.Placement.Scale(carry.Centre(s))
-				p.Width += w / float64(len(lie.Points))
+			for k := range pose.Points {
+				w := pose.Points[k].Width * scale * pose.Placement.Scale(carry.Centre(s))
+				p.Width += w / float64(len(pose.Points))
 				widths = append(widths, number(w))
 			}
 			p.Widths = strings.Join(widths, " ")

@@ -253,9 +253,9 @@ func withPoints(t *treatment.Track, paths []Point) error {
 }
 
 func readCSV(blob []byte, name string, home int) (*treatment.Track, error) {
-	r := csv.NewReader(bytes.NewReader(blob))
-	r.TrimLeadingSpace, r.Comment = true, '#'
-	head, err := r.Read()
+	reader := csv.NewReader(bytes.NewReader(blob))
+	reader.TrimLeadingSpace, reader.Comment = true, '#'
+	head, err := reader.Read()
 	if err != nil {
 		return nil, errors.New("this is neither JSON nor comma-separated values with a line of column names")
 	}
@@ -280,7 +280,7 @@ func readCSV(blob []byte, name string, home int) (*treatment.Track, error) {
 	var placed []corners
 	var paths []Point
 	for line := 2; ; line++ {
-		row, err := r.Read()
+		row, err := reader.Read()
 		if errors.Is(err, io.EOF) {
 			break
 		}

@@ -24,9 +24,9 @@ func (edgeFollowing) run(ctx context.Context, r *Runner, t *store.Task, p *progr
 	if err != nil {
 		return "", err
 	}
-	defer m.keep()
+	defer m.save()
 	done, total := 0, run.Last-run.First
-	found, err := m.source.FollowEdge(ctx, m.doc, run, m.steps, func(f picture.EdgeFound) {
+	found, err := m.source.FollowEdge(ctx, m.doc, run, m.checkpoint, func(f picture.EdgeFound) {
 		r.hub.Send(live.EdgeFollowed{ShotID: t.ShotID, TaskID: t.ID, Found: f})
 		done = min(done+1, total)
 		p.at(ctx, done, total)

@@ -52,10 +52,10 @@ func (r *Runner) bringIn(ctx context.Context, t *store.Task, p *progress) error 
 		if err := r.roots().Inside(m); err != nil {
 			return err
 		}
-		if err := r.rooms.Fits(m.Width, m.Height); err != nil {
+		if err := r.workspace.Fits(m.Width, m.Height); err != nil {
 			return err
 		}
-		dir, err := r.rooms.PlateDir(shot.ID)
+		dir, err := r.workspace.PlateDir(shot.ID)
 		if err != nil {
 			return err
 		}
@@ -85,7 +85,7 @@ func (r *Runner) bringIn(ctx context.Context, t *store.Task, p *progress) error 
 
 // reached is how many files of frames lie on disk.
 func (importing) reached(r *Runner, t *store.Task) int {
-	dir, err := r.rooms.PlateDir(t.ShotID)
+	dir, err := r.workspace.PlateDir(t.ShotID)
 	if err != nil {
 		return 0
 	}
@@ -101,7 +101,7 @@ func (importing) brokenDown(times int) error {
 
 // givenUp drops what is only begun.
 func (importing) givenUp(ctx context.Context, r *Runner, t *store.Task) {
-	if dir, err := r.rooms.PlateDir(t.ShotID); err == nil {
+	if dir, err := r.workspace.PlateDir(t.ShotID); err == nil {
 		_ = media.Drop(dir)
 	}
 	if err := r.store.SetState(ctx, t.ShotID, "failed", "Bringing it in was cancelled."); err == nil {

@@ -39,13 +39,13 @@ type pgxTx = pgx.Tx
 // A Runner takes tasks and runs them. Who works on a task, since when, how far it is and what
 // it was asked stands in the database; of what runs here it only remembers how to stop it.
 type Runner struct {
-	name  string // among all that work
-	store *store.Store
-	rooms *picture.Workspace
-	hub   *live.Hub
-	roots func() media.Roots // the folders that footage may come from now
-	queue *river.Client[pgxTx]
-	stop  context.CancelFunc
+	name      string // among all that work
+	store     *store.Store
+	workspace *picture.Workspace
+	hub       *live.Hub
+	roots     func() media.Roots // the folders that footage may come from now
+	queue     *river.Client[pgxTx]
+	stop      context.CancelFunc
 
 	mu     sync.Mutex
 	active map[string]*run // tasks that are being worked on, or whose state is being changed
@@ -125,11 +125,11 @@ func (worker) Timeout(*river.Job[taskArgs]) time.Duration { return -1 }
 func Start(
 	ctx context.Context,
 	s *store.Store,
-	rooms *picture.Workspace,
+	workspace *picture.Workspace,
 	hub *live.Hub,
 	roots func() media.Roots,
 ) (*Runner, error) {
-	r := &Runner{name: NewID(), store: s, rooms: rooms, hub: hub, roots: roots, active: map[string]*run{}}
+	r := &Runner{name: NewID(), store: s, workspace: workspace, hub: hub, roots: roots, active: map[string]*run{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
 	var err error

@@ -20,17 +20,17 @@ func (r *Runner) opened(ctx context.Context, shot string) (*treatment.Document, 
 	if err != nil {
 		return nil, nil, err
 	}
-	source, err := r.rooms.Source(ctx, shot)
+	source, err := r.workspace.Source(ctx, shot)
 	return doc, source, err
 }
 
 // Measuring is work that looks at frames of a treatment as it was when the work began,
 // whatever is changed meanwhile, and remembers what it has found.
 type measuring struct {
-	doc    *treatment.Document
-	source *picture.Source
-	steps  *picture.Steps
-	keep   func() // what is not kept is found again
+	doc        *treatment.Document
+	source     *picture.Source
+	checkpoint *picture.Checkpoint
+	save       func() // what is not kept is found again
 }
 
 // begun takes up measuring where it was, or begins it.
@@ -53,22 +53,22 @@ func (r *Runner) begun(ctx context.Context, t *store.Task) (*measuring, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := &measuring{steps: &picture.Steps{Found: so.Found}}
+	m := &measuring{checkpoint: &picture.Checkpoint{Found: so.Found}}
 	if m.doc, err = r.store.Inline(ctx, rev.Document); err != nil {
 		return nil, err
 	}
-	if m.source, err = r.rooms.Source(ctx, t.ShotID); err != nil {
+	if m.source, err = r.workspace.Source(ctx, t.ShotID); err != nil {
 		return nil, err
 	}
-	m.keep = func() {
-		so.Found = m.steps.Found
+	m.save = func() {
+		so.Found = m.checkpoint.Found
 		_ = r.store.SetPartial(context.WithoutCancel(ctx), t.ID, so)
 	}
 	kept := time.Now()
-	m.steps.Kept = func() {
+	m.checkpoint.Saved = func() {
 		if time.Since(kept) > time.Second {
 			kept = time.Now()
-			m.keep()
+			m.save()
 		}
 	}
 	return m, nil

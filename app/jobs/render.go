@@ -28,7 +28,7 @@ func (r *Runner) Delivery(ctx context.Context, t *store.Task) (*picture.Delivery
 	if err != nil {
 		return nil, nil, err
 	}
-	source, err := r.rooms.Source(ctx, shot.ID)
+	source, err := r.workspace.Source(ctx, shot.ID)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -36,7 +36,7 @@ func (r *Runner) Delivery(ctx context.Context, t *store.Task) (*picture.Delivery
 	if err != nil {
 		return nil, nil, err
 	}
-	dir, err := r.rooms.RenderDir(t.ID)
+	dir, err := r.workspace.RenderDir(t.ID)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -50,7 +50,7 @@ func (rendering) run(ctx context.Context, r *Runner, t *store.Task, p *progress)
 	if err != nil {
 		return "", err
 	}
-	compiled, err := r.rooms.Treatment(ctx, t.ShotID, d.Revision)
+	compiled, err := r.workspace.Treatment(ctx, t.ShotID, d.Revision)
 	if err != nil {
 		return "", err
 	}
@@ -58,5 +58,5 @@ func (rendering) run(ctx context.Context, r *Runner, t *store.Task, p *progress)
 }
 
 func (rendering) givenUp(_ context.Context, r *Runner, t *store.Task) {
-	_ = r.rooms.Folder.Remove(datafolder.Renders, t.ID)
+	_ = r.workspace.Folder.Remove(datafolder.Renders, t.ID)
 }

@@ -14,8 +14,8 @@ func (scouting) run(ctx context.Context, r *Runner, t *store.Task, p *progress) 
 	if err != nil {
 		return "", err
 	}
-	defer m.keep()
-	scores, err := m.source.Scout(ctx, m.doc, t.Subject, m.steps, func(done, total int) { p.at(ctx, done, total) })
+	defer m.save()
+	scores, err := m.source.Scout(ctx, m.doc, t.Subject, m.checkpoint, func(done, total int) { p.at(ctx, done, total) })
 	if err != nil {
 		return "", err
 	}

@@ -17,8 +17,8 @@ func (settling) run(ctx context.Context, r *Runner, t *store.Task, p *progress) 
 	if err != nil {
 		return "", err
 	}
-	defer m.keep()
-	found, err := m.source.Settle(ctx, m.doc, t.Subject, m.steps, func(done, total int) { p.at(ctx, done, total) })
+	defer m.save()
+	found, err := m.source.Settle(ctx, m.doc, t.Subject, m.checkpoint, func(done, total int) { p.at(ctx, done, total) })
 	if err != nil {
 		return "", err
 	}

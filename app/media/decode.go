@@ -137,10 +137,10 @@ func (m *Material) still(n int) (*Frame, error) {
 
 // fromImage takes the code values of a picture as they stand in the file.
 func fromImage(p image.Image, s Samples, alpha bool) *Frame {
-	r := p.Bounds()
-	f := NewFrame(r.Dx(), r.Dy(), s)
+	rect := p.Bounds()
+	f := NewFrame(rect.Dx(), rect.Dy(), s)
 	if alpha {
-		f.Alpha = &Alpha{Codes: make([]uint16, r.Dx()*r.Dy())}
+		f.Alpha = &Alpha{Codes: make([]uint16, rect.Dx()*rect.Dy())}
 	}
 	var pix []uint8
 	var stride, width int // of a row, of a sample, in bytes
@@ -158,17 +158,17 @@ func fromImage(p image.Image, s Samples, alpha bool) *Frame {
 			pix, stride, width = m.Pix, m.Stride, 2
 		}
 	}
-	raster.Rows(0, r.Dy(), func(y int) {
-		row := f.Codes[3*y*r.Dx() : 3*(y+1)*r.Dx()]
+	raster.Rows(0, rect.Dy(), func(y int) {
+		row := f.Codes[3*y*rect.Dx() : 3*(y+1)*rect.Dx()]
 		if pix != nil {
 			copyCodes(row, pix[y*stride:], 4*width, width)
 		} else {
 			convertRow(row, p, y, s.Depth)
 		}
 		if alpha {
-			for x := range r.Dx() {
-				_, _, _, a := p.At(r.Min.X+x, r.Min.Y+y).RGBA()
-				f.Alpha.Codes[y*r.Dx()+x] = uint16(a >> (16 - s.Depth))
+			for x := range rect.Dx() {
+				_, _, _, a := p.At(rect.Min.X+x, rect.Min.Y+y).RGBA()
+				f.Alpha.Codes[y*rect.Dx()+x] = uint16(a >> (16 - s.Depth))
 			}
 		}
 	})
@@ -188,9 +188,9 @@ func copyCodes(row []uint16, src []uint8, stride, width int) {
 }
 
 func convertRow(row []uint16, p image.Image, y, depth int) {
-	r := p.Bounds()
-	for x := range r.Dx() {
-		c, g, b, a := p.At(r.Min.X+x, r.Min.Y+y).RGBA()
+	rect := p.Bounds()
+	for x := range rect.Dx() {
+		c, g, b, a := p.At(rect.Min.X+x, rect.Min.Y+y).RGBA()
 		for k, v := range [3]uint32{c, g, b} {
 			if a != 0 && a != 0xffff {
 				v = min(v*0xffff/a, 0xffff)

@@ -133,8 +133,8 @@ func readDPX(head []byte) (*dpxHead, error) {
 			continue
 		}
 		if v := float64(math.Float32frombits(h.order.Uint32(head[at:]))); v >= 1 && v <= 1000 && h.Rate == nil {
-			r := rational(v)
-			h.Rate = &r
+			rate := rational(v)
+			h.Rate = &rate
 		}
 	}
 	if dpxTimecode+4 <= said {

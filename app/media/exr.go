@@ -141,8 +141,8 @@ func readEXR(data []byte) (*exrHead, error) {
 				h.Aspect = a
 			}
 		case name == "framesPerSecond" && len(v) == 8:
-			if r := (Rational{int(int32(le.Uint32(v))), int(int32(le.Uint32(v[4:])))}); r.Num > 0 && r.Den > 0 {
-				h.Rate = &r
+			if rate := (Rational{int(int32(le.Uint32(v))), int(int32(le.Uint32(v[4:])))}); rate.Num > 0 && rate.Den > 0 {
+				h.Rate = &rate
 			}
 		case name == "timeCode" && len(v) == 8:
 			h.Timecode = timecode(le.Uint32(v) & 0x3f7f7f3f) // without its flags

@@ -198,14 +198,14 @@ func (f *Frame) float(i int) float32 {
 	return colorspace.FromHalf(f.Codes[i])
 }
 
-// Lay lays a result on the frame: pixels with alpha are encoded from light, all
+// Composite lays a result on the frame: pixels with alpha are encoded from light, all
 // others keep the very code values that they had.
-func (f *Frame) Lay(result *raster.Image, c *colorspace.Coder) {
-	r := result.Rect.Intersect(image.Rect(0, 0, f.Width, f.Height))
-	raster.Rows(r.Min.Y, r.Max.Y, func(y int) {
-		src := result.Row(y, r.Min.X, r.Max.X)
-		first := 3 * (y*f.Width + r.Min.X)
-		for x := range r.Dx() {
+func (f *Frame) Composite(result *raster.Image, c *colorspace.Coder) {
+	rect := result.Rect.Intersect(image.Rect(0, 0, f.Width, f.Height))
+	raster.Rows(rect.Min.Y, rect.Max.Y, func(y int) {
+		src := result.Row(y, rect.Min.X, rect.Max.X)
+		first := 3 * (y*f.Width + rect.Min.X)
+		for x := range rect.Dx() {
 			if src[4*x+3] == 0 {
 				continue
 			}

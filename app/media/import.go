@@ -83,7 +83,7 @@ func Import(ctx context.Context, o Order, progress func(done, total int)) (plate
 	err = m.each(inner, plan, o.Reading, done, func(k int, f *Frame) error {
 		group.Go(func() error {
 			n := o.Shot.First + k
-			if err := store.keep(n, f); err != nil {
+			if err := store.store(n, f); err != nil {
 				return err
 			}
 			if o.Screen {

@@ -30,9 +30,9 @@ type Rational struct {
 }
 
 // Float returns the rate in frames a second.
-func (r Rational) Float() float64 { return float64(r.Num) / float64(r.Den) }
+func (rate Rational) Float() float64 { return float64(rate.Num) / float64(rate.Den) }
 
-func (r Rational) String() string { return fmt.Sprintf("%d/%d", r.Num, r.Den) }
+func (rate Rational) String() string { return fmt.Sprintf("%d/%d", rate.Num, rate.Den) }
 
 // Material is footage found on disk, before it is brought in: what is told by its
 // files, and proposed where they tell nothing.
@@ -477,7 +477,7 @@ func head(path string) ([]byte, error) {
 
 // depthOf returns 16 if the colour model can hold more than 8 bits.
 func depthOf(c image.Config) int {
-	if r, _, _, _ := c.ColorModel.Convert(sixteen{}).RGBA(); r == 0x1234 {
+	if red, _, _, _ := c.ColorModel.Convert(sixteen{}).RGBA(); red == 0x1234 {
 		return 16
 	}
 	return 8
@@ -486,7 +486,7 @@ func depthOf(c image.Config) int {
 // sixteen is a colour that only 16-bit models can hold.
 type sixteen struct{}
 
-func (sixteen) RGBA() (r, g, b, a uint32) { return 0x1234, 0x1234, 0x1234, 0xffff }
+func (sixteen) RGBA() (red, g, b, a uint32) { return 0x1234, 0x1234, 0x1234, 0xffff }
 
 // complaint returns what a program wrote to its error output, on one line.
 func complaint(err error) string {

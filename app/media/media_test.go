@@ -28,15 +28,15 @@ var ctx = context.Background()
 
 // still returns a picture whose every pixel differs, at 8 or 16 bits.
 func still(n, w, h, depth int) image.Image {
-	r := image.Rect(0, 0, w, h)
+	rect := image.Rect(0, 0, w, h)
 	if depth == 16 {
-		m := image.NewNRGBA64(r)
+		m := image.NewNRGBA64(rect)
 		for i := range w * h {
 			m.SetNRGBA64(i%w, i/w, color.NRGBA64{uint16(i * 37), uint16(i*101 + n), uint16(65535 - i), 65535})
 		}
 		return m
 	}
-	m := image.NewNRGBA(r)
+	m := image.NewNRGBA(rect)
 	for i := range w * h {
 		m.SetNRGBA(i%w, i/w, color.NRGBA{uint8(i), uint8(i*3 + n), uint8(255 - i), 255})
 	}
@@ -125,10 +125,10 @@ func TestStillsKeepTheirCodeValues(t *testing.T) {
 				require.NoError(t, err)
 				want := still(n, 31, 17, c.depth)
 				for i := range 31 * 17 {
-					r, g, b, _ := want.At(i%31, i/31).RGBA()
+					red, g, b, _ := want.At(i%31, i/31).RGBA()
 					got := [3]uint16{f.Codes[3*i], f.Codes[3*i+1], f.Codes[3*i+2]}
 					shift := 16 - c.depth
-					require.Equal(t, [3]uint16{uint16(r >> shift), uint16(g >> shift), uint16(b >> shift)}, got)
+					require.Equal(t, [3]uint16{uint16(red >> shift), uint16(g >> shift), uint16(b >> shift)}, got)
 				}
 			}
 		})
@@ -477,20 +477,20 @@ func TestRootsHold(t *testing.T) {
 	allowed, outside := t.TempDir(), t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(allowed, "in"), 0o755))
 	require.NoError(t, os.Symlink(outside, filepath.Join(allowed, "link")))
-	r := Roots{allowed}
-	_, err := r.Resolve(filepath.Join(allowed, "in"))
+	roots := Roots{allowed}
+	_, err := roots.Resolve(filepath.Join(allowed, "in"))
 	assert.NoError(t, err)
 	for name, path := range map[string]string{
 		"elsewhere": outside, "dots": filepath.Join(allowed, "in") + "/../../" + filepath.Base(outside),
 		"link": filepath.Join(allowed, "link"), "sibling": allowed + "x", "root": "/", "nothing": filepath.Join(allowed, "no"),
 	} {
-		_, err := r.Resolve(path)
+		_, err := roots.Resolve(path)
 		assert.Error(t, err, name)
 	}
-	entries, err := r.List("")
+	entries, err := roots.List("")
 	require.NoError(t, err)
 	assert.Len(t, entries, 1)
-	_, err = r.List(outside)
+	_, err = roots.List(outside)
 	assert.ErrorContains(t, err, "--media")
 }
 
@@ -523,7 +523,7 @@ func TestLayTouchesOnlyWhatHasAlpha(t *testing.T) {
 	result := raster.NewImage(image.Rect(4, 2, 8, 5))
 	result.Set(5, 3, [4]float32{0.5, 0.25, 1, 1})
 	got := &Frame{Width: f.Width, Height: f.Height, Samples: f.Samples, Codes: slices.Clone(f.Codes)}
-	got.Lay(result, coder)
+	got.Composite(result, coder)
 	for i := range f.Codes {
 		if i/3 == 3*20+5 {
 			continue

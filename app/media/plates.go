@@ -98,7 +98,7 @@ func (l layout) unpack(s Samples, data []byte, codes []uint16, floats []float32)
 
 // Region returns the part r of a frame, which must lie within it, and reads no
 // more of the file than the lines that it needs.
-func (p *Plates) Region(n int, r image.Rectangle) (*Frame, error) {
+func (p *Plates) Region(n int, rect image.Rectangle) (*Frame, error) {
 	if n < p.First || n > p.Last {
 		return nil, fmt.Errorf("frame %d is not in the shot (%d to %d)", n, p.First, p.Last)
 	}
@@ -110,12 +110,12 @@ func (p *Plates) Region(n int, r image.Rectangle) (*Frame, error) {
 	defer file.Close()
 	stride := l.pixel * p.Width
 	const some = 32 // lines at a time: they stay in the processor's own memory
-	lines := make([]byte, stride*min(some, r.Dy()))
-	f := NewFrame(r.Dx(), r.Dy(), p.Samples)
-	from, to := l.pixel*r.Min.X, l.pixel*r.Max.X
-	for top := 0; top < r.Dy(); top += some {
-		part := lines[:stride*min(some, r.Dy()-top)]
-		if _, err := file.ReadAt(part, int64(stride*(r.Min.Y+top))); err != nil {
+	lines := make([]byte, stride*min(some, rect.Dy()))
+	f := NewFrame(rect.Dx(), rect.Dy(), p.Samples)
+	from, to := l.pixel*rect.Min.X, l.pixel*rect.Max.X
+	for top := 0; top < rect.Dy(); top += some {
+		part := lines[:stride*min(some, rect.Dy()-top)]
+		if _, err := file.ReadAt(part, int64(stride*(rect.Min.Y+top))); err != nil {
 			return nil, fmt.Errorf("frame %d in the plate store is damaged: %w; bring the shot in again", n, err)
 		}
 		for y := 0; y*stride < len(part); y++ {
@@ -168,8 +168,8 @@ func (p *Plates) Whole(n int) (*Frame, error) {
 	return f, nil
 }
 
-// keep writes a frame into the store, whole or not at all.
-func (p *Plates) keep(n int, f *Frame) error {
+// store writes a frame into the store, whole or not at all.
+func (p *Plates) store(n int, f *Frame) error {
 	if f.Alpha != nil {
 		if err := p.write(p.path("alpha", n, "raw"), n, pack(f.Samples, f.Alpha.Codes, f.Alpha.Floats), true); err != nil {
 			return err

@@ -52,16 +52,16 @@ func TestStoresOfTenBits(t *testing.T) {
 	p := tens(t)
 	want := noisy(41, 19, Samples{Depth: 10}, false, 2)
 	assert.EqualValues(t, 4*41*19, fileSize(p.path("codes", 2, "w10")))
-	r := image.Rect(5, 3, 30, 17)
+	rect := image.Rect(5, 3, 30, 17)
 	check := func() {
 		whole, err := p.Whole(2)
 		require.NoError(t, err)
 		require.Equal(t, want.Codes, whole.Unpacked().Codes)
-		part, err := p.Region(2, r)
+		part, err := p.Region(2, rect)
 		require.NoError(t, err)
-		for y := range r.Dy() {
-			from := 3 * ((y+r.Min.Y)*41 + r.Min.X)
-			require.Equal(t, want.Codes[from:from+3*r.Dx()], part.Codes[3*y*r.Dx():3*(y+1)*r.Dx()])
+		for y := range rect.Dy() {
+			from := 3 * ((y+rect.Min.Y)*41 + rect.Min.X)
+			require.Equal(t, want.Codes[from:from+3*rect.Dx()], part.Codes[3*y*rect.Dx():3*(y+1)*rect.Dx()])
 		}
 		sum, err := p.Hash(2)
 		require.NoError(t, err)
@@ -128,8 +128,8 @@ func TestPatchesLieOnPackedFrames(t *testing.T) {
 	packed, err := p.Whole(1)
 	require.NoError(t, err)
 	plain := packed.Unpacked()
-	packed.Lay(patch, coder)
-	plain.Lay(patch, coder)
+	packed.Composite(patch, coder)
+	plain.Composite(patch, coder)
 	require.NotEqual(t, noisy(41, 19, p.Samples, false, 1).Codes, plain.Codes)
 	for name, target := range map[string]Target{"dpx": {"dpx", 10, false}, "dpx 16": {"dpx", 16, false}, "png": {"png", 16, false}} {
 		a, err := target.Encode(packed, p.Shot, "f")

@@ -20,12 +20,12 @@ type Entry struct {
 }
 
 // Resolve returns the real path, links followed, if it lies in one of the roots.
-func (r Roots) Resolve(path string) (string, error) {
+func (roots Roots) Resolve(path string) (string, error) {
 	real, err := filepath.EvalSymlinks(path)
 	if err != nil {
 		return "", fmt.Errorf("%s does not exist, or may not be opened", path)
 	}
-	for _, root := range r {
+	for _, root := range roots {
 		base, err := filepath.EvalSymlinks(root)
 		if err != nil {
 			continue
@@ -42,9 +42,9 @@ func (r Roots) Resolve(path string) (string, error) {
 }
 
 // Inside refuses footage of which a file is a link that leads out of the roots.
-func (r Roots) Inside(m *Material) error {
+func (roots Roots) Inside(m *Material) error {
 	if m.Kind == "movie" {
-		_, err := r.Resolve(m.Path)
+		_, err := roots.Resolve(m.Path)
 		return err
 	}
 	for _, n := range m.numbers {
@@ -56,7 +56,7 @@ func (r Roots) Inside(m *Material) error {
 		if info.Mode()&os.ModeSymlink == 0 {
 			continue
 		}
-		if _, err := r.Resolve(path); err != nil {
+		if _, err := roots.Resolve(path); err != nil {
 			return fmt.Errorf("%s is a link: %w", path, err)
 		}
 	}
@@ -65,15 +65,15 @@ func (r Roots) Inside(m *Material) error {
 
 // List returns the folders and movies in a folder, or the roots themselves for
 // an empty path.
-func (r Roots) List(path string) ([]Entry, error) {
+func (roots Roots) List(path string) ([]Entry, error) {
 	var out []Entry
 	if path == "" {
-		for _, root := range r {
+		for _, root := range roots {
 			out = append(out, Entry{Name: root, Path: root, Kind: "folder", Stills: countStills(root)})
 		}
 		return out, nil
 	}
-	real, err := r.Resolve(path)
+	real, err := roots.Resolve(path)
 	if err != nil {
 		return nil, err
 	}

@@ -73,15 +73,15 @@ func shrunk(rgb []byte, width, height, to int) (small []byte, h int) {
 	for y := range h {
 		top, bottom := y*height/h, max((y+1)*height/h, y*height/h+1)
 		for x := range to {
-			var r, g, b, count uint32
+			var red, g, b, count uint32
 			for line := top; line < bottom; line += step {
 				part := rgb[3*(line*width+x*width/to) : 3*(line*width+(x+1)*width/to)]
 				for ; len(part) >= 3; part = part[min(3*step, len(part)):] {
-					r, g, b = r+uint32(part[0]), g+uint32(part[1]), b+uint32(part[2])
+					red, g, b = red+uint32(part[0]), g+uint32(part[1]), b+uint32(part[2])
 					count++
 				}
 			}
-			for k, sum := range [3]uint32{r, g, b} {
+			for k, sum := range [3]uint32{red, g, b} {
 				small[3*(y*to+x)+k] = byte((sum + count/2) / count)
 			}
 		}

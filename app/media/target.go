@@ -171,7 +171,7 @@ func (f *Frame) as(s Samples, from, to colorspace.Transfer) *Frame {
 				light.Pix[i] = 1
 			}
 		}
-		out.Lay(light, s.Coder(to))
+		out.Composite(light, s.Coder(to))
 	}
 	if f.Alpha == nil {
 		return out

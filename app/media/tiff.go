@@ -44,10 +44,10 @@ func (h tiffHead) String() string {
 }
 
 // readTIFF reads it from a file, or from what bytes returned.
-func readTIFF(r io.ReaderAt) (h tiffHead, err error) {
+func readTIFF(file io.ReaderAt) (h tiffHead, err error) {
 	h.compression = tiffNone
 	var head [8]byte
-	if _, err := r.ReadAt(head[:], 0); err != nil {
+	if _, err := file.ReadAt(head[:], 0); err != nil {
 		return h, errors.New("it ends within its header")
 	}
 	var order binary.ByteOrder = binary.LittleEndian
@@ -56,11 +56,11 @@ func readTIFF(r io.ReaderAt) (h tiffHead, err error) {
 	}
 	at := int64(order.Uint32(head[4:]))
 	var word [12]byte
-	if _, err := r.ReadAt(word[:2], at); err != nil {
+	if _, err := file.ReadAt(word[:2], at); err != nil {
 		return h, errors.New("it ends before its directory")
 	}
 	for i := range int64(order.Uint16(word[:])) {
-		if _, err := r.ReadAt(word[:], at+2+12*i); err != nil {
+		if _, err := file.ReadAt(word[:], at+2+12*i); err != nil {
 			return h, errors.New("it ends within its directory")
 		}
 		switch v := order.Uint16(word[8:]); order.Uint16(word[:]) {

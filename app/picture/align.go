@@ -44,8 +44,8 @@ func (s *Source) Align(
 	motions := t.Motions()
 	marked := func(n int) (out [][]geom.Point) {
 		for i := range r.Mark.Outlines {
-			if lie, ok := motions.Pose(&r.Mark.Outlines[i], r.Follow.Track, n); ok {
-				out = append(out, lie.Polygon(&r.Mark.Outlines[i]))
+			if pose, ok := motions.Pose(&r.Mark.Outlines[i], r.Follow.Track, n); ok {
+				out = append(out, pose.Polygon(&r.Mark.Outlines[i]))
 			}
 		}
 		return out

@@ -147,7 +147,7 @@ func checkTemplate(t string) error {
 	switch {
 	case strings.Count(t, "{frame}") != 1:
 		return errors.New("names need {frame} once, or every frame would have the same")
-	case strings.ContainsAny(rest, "/\\:*?\"<>|{}") || strings.ContainsFunc(rest, func(r rune) bool { return r < ' ' }):
+	case strings.ContainsAny(rest, "/\\:*?\"<>|{}") || strings.ContainsFunc(rest, func(c rune) bool { return c < ' ' }):
 		return errors.New(`names cannot hold / \ : * ? " < > | or braces`)
 	case strings.HasPrefix(t, "."):
 		return errors.New("names cannot begin with a dot")
@@ -158,11 +158,11 @@ func checkTemplate(t string) error {
 // FrameFile returns the name of a frame's file.
 func (d *Delivery) FrameFile(n int) string {
 	safe := func(s string) string {
-		return strings.Map(func(r rune) rune {
-			if strings.ContainsRune("/\\:*?\"<>|{}", r) || r < ' ' {
+		return strings.Map(func(c rune) rune {
+			if strings.ContainsRune("/\\:*?\"<>|{}", c) || c < ' ' {
 				return '_'
 			}
-			return r
+			return c
 		}, s)
 	}
 	name := strings.NewReplacer("{show}", safe(d.Show), "{shot}", safe(d.Shot), "{version}", fmt.Sprintf("%03d", d.Version),
@@ -182,7 +182,7 @@ func (s *Source) Clean(ctx context.Context, t *render.Treatment, n int) (*media.
 	if err != nil {
 		return nil, fmt.Errorf("frame %d: %w", n, err)
 	}
-	plate.Lay(result.Image, s.coder)
+	plate.Composite(result.Image, s.coder)
 	return plate, nil
 }
 
@@ -204,11 +204,11 @@ func (s *Source) patchOf(ctx context.Context, t *render.Treatment, n int, d *Del
 		return f, nil
 	}
 	if d.Straight {
-		r := patch.Rect
-		for y := r.Min.Y; y < r.Max.Y; y++ {
-			row := patch.Row(y, r.Min.X, r.Max.X)
-			for x := range r.Dx() {
-				if a := covered(r.Min.X+x, y); a > 0 {
+		rect := patch.Rect
+		for y := rect.Min.Y; y < rect.Max.Y; y++ {
+			row := patch.Row(y, rect.Min.X, rect.Max.X)
+			for x := range rect.Dx() {
+				if a := covered(rect.Min.X+x, y); a > 0 {
 					for k := range 3 {
 						row[4*x+k] /= a
 					}
@@ -220,7 +220,7 @@ func (s *Source) patchOf(ctx context.Context, t *render.Treatment, n int, d *Del
 	if d.Target.Float && !s.Plates.Float {
 		transfer = colorspace.Linear
 	}
-	f.Lay(patch.Image, coderFor(transfer, d.Target.Samples()))
+	f.Composite(patch.Image, coderFor(transfer, d.Target.Samples()))
 	f.Cover(covered)
 	return f, nil
 }
@@ -242,7 +242,7 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 	// Some frames are made and written at once: the disk is waited for while others are
 	// made. Only for the movies each waits for its turn.
 	group, inner := routines.NewGroup(ctx, s.Plates.AtOnce())
-	reels := s.reels(&d)
+	movies := s.movieParts(&d)
 	sums := sums{by: map[int]sum{}}
 	turn := make(chan struct{})
 	close(turn)
@@ -251,7 +251,7 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 		turn = next
 		group.Go(func() (err error) {
 			var f *media.Frame
-			if !there(filepath.Join(frames, d.FrameFile(n))) || reels.want(n) {
+			if !there(filepath.Join(frames, d.FrameFile(n))) || movies.want(n) {
 				if d.What == CleanFrames {
 					f, err = s.Clean(inner, t, n)
 				} else {
@@ -267,7 +267,7 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 			case <-inner.Done():
 				return inner.Err()
 			}
-			if err := reels.add(ctx, n, f); err != nil {
+			if err := movies.add(ctx, n, f); err != nil {
 				return err
 			}
 			close(next)
@@ -283,7 +283,7 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 		})
 	}
 	err := group.Wait()
-	if ended := reels.end(err == nil && ctx.Err() == nil); err == nil {
+	if ended := movies.end(err == nil && ctx.Err() == nil); err == nil {
 		err = ended
 	}
 	if ctx.Err() != nil {
@@ -292,7 +292,7 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 	if err != nil {
 		return err
 	}
-	if err := reels.join(ctx); err != nil {
+	if err := movies.join(ctx); err != nil {
 		return err
 	}
 	if err := s.manifest(&d, &sums); err != nil {
@@ -330,13 +330,13 @@ func (s *Source) begin(d *Delivery, frames string) error {
 			return fmt.Errorf("clear what an earlier delivery left: %w", err)
 		}
 	}
-	reels := &reels{delivery: d}
+	movies := &movieParts{delivery: d}
 	for _, kind := range d.Movies {
 		if err := gone(filepath.Join(d.Dir, MovieFile(kind))); err != nil {
 			return err
 		}
 		for n := d.Range.First; n <= d.Range.Last; n += segment {
-			if err := gone(reels.part(kind, n)); err != nil {
+			if err := gone(movies.part(kind, n)); err != nil {
 				return err
 			}
 		}

@@ -43,11 +43,11 @@ func (s *diskCache) Get(key string) (*raster.Image, bool) {
 		return nil, false
 	}
 	at := func(i int) int { return int(int32(binary.LittleEndian.Uint32(data[4*i:]))) }
-	r := image.Rect(at(0), at(1), at(2), at(3))
-	if len(data) != 16+16*r.Dx()*r.Dy() {
+	rect := image.Rect(at(0), at(1), at(2), at(3))
+	if len(data) != 16+16*rect.Dx()*rect.Dy() {
 		return nil, false
 	}
-	m := raster.NewImage(r)
+	m := raster.NewImage(rect)
 	for i := range m.Pix {
 		m.Pix[i] = math.Float32frombits(binary.LittleEndian.Uint32(data[16+4*i:]))
 	}

@@ -41,7 +41,7 @@ func (s *Source) FollowEdge(
 	ctx context.Context,
 	doc *treatment.Document,
 	run EdgeRun,
-	steps *Steps,
+	steps *Checkpoint,
 	each func(EdgeFound),
 ) ([]EdgeFound, error) {
 	r, _ := doc.Find(run.Removal)
@@ -107,7 +107,7 @@ type edgeFollower struct {
 	r       *treatment.Removal
 	shape   *treatment.Shape
 	motions *carry.Set
-	steps   *Steps
+	steps   *Checkpoint
 	each    func(EdgeFound)
 }
 
@@ -122,8 +122,8 @@ func (f *edgeFollower) mapping(n int) warp.Mapping {
 
 // at returns where the treatment has the outline on a frame, at home.
 func (f *edgeFollower) at(n int) (EdgeFound, bool) {
-	lie, ok := f.motions.Pose(f.shape, f.r.Follow.Track, n)
-	return EdgeFound{n, f.shape.ID, lie.Points}, ok
+	pose, ok := f.motions.Pose(f.shape, f.r.Follow.Track, n)
+	return EdgeFound{n, f.shape.ID, pose.Points}, ok
 }
 
 // span follows from one frame to another, which lies on either side. If the outline
@@ -190,8 +190,8 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 	if !ok || f.mapping(from) == nil {
 		return nil, fmt.Errorf("the outline is not known on frame %d; go to a frame on which it lies right", from)
 	}
-	lie, _ := f.motions.Pose(f.shape, f.r.Follow.Track, from)
-	knots := lie.Knots()
+	pose, _ := f.motions.Pose(f.shape, f.r.Follow.Track, from)
+	knots := pose.Knots()
 	step := 1
 	if to < from {
 		step = -1
@@ -273,9 +273,9 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 			v.In, v.Out = arm(k.In), arm(k.Out)
 			found.Points[i] = v
 		}
-		f.steps.keep(at(n), found)
+		f.steps.save(at(n), found)
 		last.Frame, last.Edge = n, edge
-		f.steps.keep(name, last)
+		f.steps.save(name, last)
 		out = append(out, found)
 		f.each(found)
 		knots = next

@@ -27,21 +27,21 @@ type Run struct {
 
 // Rest returns what is left to follow when some frames were found already: on from
 // the last of them, and back from the first.
-func (r Run) Rest(found []Tracked) (out []Run) {
+func (run Run) Rest(found []Tracked) (out []Run) {
 	if len(found) == 0 {
-		return []Run{r}
+		return []Run{run}
 	}
-	low, high := r.From, r.From
+	low, high := run.From, run.From
 	for _, f := range found {
 		low, high = min(low, f.Frame), max(high, f.Frame)
 	}
-	if high < r.Last {
-		on := r
+	if high < run.Last {
+		on := run
 		on.From, on.First = high, high
 		out = append(out, on)
 	}
-	if low > r.First {
-		back := r
+	if low > run.First {
+		back := run
 		back.From, back.Last = low, low
 		out = append(out, back)
 	}
@@ -116,9 +116,9 @@ type following interface {
 	ready(t *treatment.Track) error
 	// follow goes both ways from where the run begins.
 	follow(ctx context.Context, f *follower) error
-	// keep puts what was found into the track; all says that nothing measured before is left
+	// merge puts what was found into the track; all says that nothing measured before is left
 	// beside it.
-	keep(t *treatment.Track, found []Tracked, all bool)
+	merge(t *treatment.Track, found []Tracked, all bool)
 }
 
 // followings are by kind of track. A new one gets a file of its own and a line here.
@@ -138,7 +138,7 @@ func (noFollowing) ready(t *treatment.Track) error {
 	return fmt.Errorf("%q was brought in from elsewhere; there is nothing drawn that could be followed", t.Name)
 }
 func (n noFollowing) follow(_ context.Context, f *follower) error { return n.ready(f.what) }
-func (noFollowing) keep(*treatment.Track, []Tracked, bool)        {}
+func (noFollowing) merge(*treatment.Track, []Tracked, bool)       {}
 
 type follower struct {
 	*Source
@@ -150,15 +150,15 @@ type follower struct {
 	each     func(Tracked)
 }
 
-// look returns how a frame is seen: as it is, or locked by the track below.
-func (f *follower) look(n int, channel string) (track.FrameReader, error) {
-	plain := func(r image.Rectangle) (*raster.Plane, error) {
-		part, err := f.Plates.Region(n, r)
+// reader returns how a frame is seen: as it is, or locked by the track below.
+func (f *follower) reader(n int, channel string) (track.FrameReader, error) {
+	plain := func(rect image.Rectangle) (*raster.Plane, error) {
+		part, err := f.Plates.Region(n, rect)
 		if err != nil {
 			return nil, err
 		}
 		p := part.Channel(channel)
-		p.Rect = p.Rect.Add(r.Min)
+		p.Rect = p.Rect.Add(rect.Min)
 		return p, nil
 	}
 	if f.what.Over == "" {
@@ -168,10 +168,10 @@ func (f *follower) look(n int, channel string) (track.FrameReader, error) {
 	if !ok {
 		return nil, fmt.Errorf("the track below does not reach frame %d", n)
 	}
-	return func(r image.Rectangle) (*raster.Plane, error) {
+	return func(rect image.Rectangle) (*raster.Plane, error) {
 		corners := geom.Box{
-			Min: geom.Pt(float64(r.Min.X), float64(r.Min.Y)),
-			Max: geom.Pt(float64(r.Max.X), float64(r.Max.Y)),
+			Min: geom.Pt(float64(rect.Min.X), float64(rect.Min.Y)),
+			Max: geom.Pt(float64(rect.Max.X), float64(rect.Max.Y)),
 		}.Corners()
 		seen := raster.Around(geom.Bounds(h.ApplyAll(corners[:])), 3, f.Size())
 		if seen.Empty() {
@@ -181,12 +181,12 @@ func (f *follower) look(n int, channel string) (track.FrameReader, error) {
 		if err != nil {
 			return nil, err
 		}
-		return raster.WarpPlane(p, h, r), nil
+		return raster.WarpPlane(p, h, rect), nil
 	}, nil
 }
 
-// steps calls f for every frame after from up to last, or down to it.
-func steps(ctx context.Context, from, last int, f func(n int) error) error {
+// eachFrame calls f for every frame after from up to last, or down to it.
+func eachFrame(ctx context.Context, from, last int, f func(n int) error) error {
 	step := 1
 	if last < from {
 		step = -1
@@ -204,13 +204,13 @@ func steps(ctx context.Context, from, last int, f func(n int) error) error {
 }
 
 // both goes up to the run's last frame and down to its first, and joins the losses.
-func (f *follower) both(way func(last int) error) error {
+func (f *follower) both(one func(last int) error) error {
 	var lost error
 	for _, last := range []int{f.run.Last, f.run.First} {
 		if last == f.run.From {
 			continue
 		}
-		err := way(last)
+		err := one(last)
 		var l *LostTrack
 		if err != nil && !errors.As(err, &l) {
 			return err
@@ -225,11 +225,11 @@ func (f *follower) exclusions(n int) [][]geom.Point {
 	var out [][]geom.Point
 	for i := range f.what.Exclusions {
 		shape := &f.what.Exclusions[i]
-		lie, ok := f.motions.Pose(shape, treatment.Still, n)
+		pose, ok := f.motions.Pose(shape, treatment.Still, n)
 		if !ok {
 			continue
 		}
-		polygon := lie.Polygon(shape)
+		polygon := pose.Polygon(shape)
 		if f.what.Over != "" {
 			if h, known := f.motions.Between(f.what.Over, n, f.what.Home); known {
 				polygon = h.ApplyAll(polygon)
@@ -248,7 +248,7 @@ func MergeTracked(t *treatment.Track, run Run, whole treatment.Range, found []Tr
 		whole = *t.Range
 	}
 	// A piece that is followed anew does not bring the rest up to date.
-	followings[t.Kind].keep(t, found, run.First <= whole.First && run.Last >= whole.Last)
+	followings[t.Kind].merge(t, found, run.First <= whole.First && run.Last >= whole.Last)
 }
 
 // join puts news over what was there, by frame.

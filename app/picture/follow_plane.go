@@ -22,7 +22,7 @@ func (planeFollowing) ready(t *treatment.Track) error {
 	return nil
 }
 
-func (planeFollowing) keep(t *treatment.Track, found []Tracked, all bool) {
+func (planeFollowing) merge(t *treatment.Track, found []Tracked, all bool) {
 	var news []treatment.Sample
 	for _, f := range found {
 		if f.Sample != nil {
@@ -52,7 +52,7 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		)
 	}
 	region := start.ApplyAll(treatment.Points(f.what.Region))
-	here, err := f.look(f.run.From, media.LumaChannel)
+	here, err := f.reader(f.run.From, media.LumaChannel)
 	if err != nil {
 		return err
 	}
@@ -69,12 +69,12 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		if err != nil {
 			return err
 		}
-		return steps(ctx, f.run.From, last, func(n int) error {
-			look, err := f.look(n, media.LumaChannel)
+		return eachFrame(ctx, f.run.From, last, func(n int) error {
+			read, err := f.reader(n, media.LumaChannel)
 			if err != nil {
 				return err
 			}
-			found, err := t.Step(look, f.exclusions(n))
+			found, err := t.Step(read, f.exclusions(n))
 			if err != nil {
 				return &LostTrack{"the surface", n, err}
 			}

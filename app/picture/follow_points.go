@@ -23,7 +23,7 @@ func (pointsFollowing) ready(t *treatment.Track) error {
 	return nil
 }
 
-func (pointsFollowing) keep(t *treatment.Track, found []Tracked, all bool) {
+func (pointsFollowing) merge(t *treatment.Track, found []Tracked, all bool) {
 	for i := range t.Points {
 		p := &t.Points[i]
 		var news []treatment.PointSample
@@ -99,17 +99,17 @@ func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last
 	if len(going) == 0 {
 		return lost
 	}
-	err := steps(ctx, f.run.From, last, func(n int) error {
+	err := eachFrame(ctx, f.run.From, last, func(n int) error {
 		out := Tracked{Frame: n, Points: map[string]treatment.PointSample{}}
 		seen := map[string]track.FrameReader{}
 		each := make([]track.FrameReader, len(going))
 		for i, c := range looks {
 			if seen[c] == nil {
-				look, err := f.look(n, c)
+				read, err := f.reader(n, c)
 				if err != nil {
 					return err
 				}
-				seen[c] = look
+				seen[c] = read
 			}
 			each[i] = seen[c]
 		}
@@ -163,21 +163,21 @@ func (f *follower) begin(p *treatment.Point, at geom.Point) (*track.Point, strin
 			return nil, "", err
 		}
 	}
-	look, err := f.look(home, channel)
+	read, err := f.reader(home, channel)
 	if err != nil {
 		return nil, "", err
 	}
-	t, err := track.NewPoint(look, f.Size(), place, track.PointOptions{
+	t, err := track.NewPoint(read, f.Size(), place, track.PointOptions{
 		Pattern: p.Pattern.Point(), Search: p.Search.Point(), Motion: p.Motion, Against: track.Against(p.Against), Tolerance: p.Tolerance,
 	})
 	if err != nil {
 		return nil, "", err
 	}
 	if home != f.run.From {
-		if look, err = f.look(f.run.From, channel); err != nil {
+		if read, err = f.reader(f.run.From, channel); err != nil {
 			return nil, "", err
 		}
-		err = t.Place(look, at)
+		err = t.Place(read, at)
 	}
 	return t, channel, err
 }
@@ -185,16 +185,16 @@ func (f *follower) begin(p *treatment.Point, at geom.Point) (*track.Point, strin
 // best returns the channel in which a pattern stands out most from the grain.
 func (f *follower) best(n int, at, pattern geom.Point) (string, error) {
 	name, most := media.LumaChannel, 0.0
-	r := raster.Around(geom.Bounds([]geom.Point{at.Sub(pattern), at.Add(pattern)}), 2, f.Size())
-	if r.Empty() {
+	rect := raster.Around(geom.Bounds([]geom.Point{at.Sub(pattern), at.Add(pattern)}), 2, f.Size())
+	if rect.Empty() {
 		return "", track.ErrLeft
 	}
 	for _, c := range []string{media.LumaChannel, media.RedChannel, media.GreenChannel, media.BlueChannel} {
-		look, err := f.look(n, c)
+		read, err := f.reader(n, c)
 		if err != nil {
 			return "", err
 		}
-		p, err := look(r)
+		p, err := read(rect)
 		if err != nil {
 			return "", err
 		}

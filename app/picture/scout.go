@@ -16,9 +16,9 @@ import (
 
 // Scores say which frame of a removal is the best reference frame, and why.
 type Scores struct {
-	Removal string        `json:"removal"`
-	Frames  []check.Looks `json:"frames" nullable:"false" doc:"Best first"`
-	Words   string        `json:"words"`
+	Removal string             `json:"removal"`
+	Frames  []check.FrameScore `json:"frames" nullable:"false" doc:"Best first"`
+	Words   string             `json:"words"`
 }
 
 // Scout scores every frame of a removal's range on which its outlines are known.
@@ -27,7 +27,7 @@ func (s *Source) Scout(
 	ctx context.Context,
 	doc *treatment.Document,
 	removal string,
-	steps *Steps,
+	steps *Checkpoint,
 	each func(done, total int),
 ) (*Scores, error) {
 	r, _ := doc.Find(removal)
@@ -49,9 +49,9 @@ func (s *Source) Scout(
 		var all []geom.Point
 		for i := range r.Mark.Outlines {
 			shape := &r.Mark.Outlines[i]
-			if lie, ok := motions.Pose(shape, r.Follow.Track, n); ok && !shape.Invert &&
+			if pose, ok := motions.Pose(shape, r.Follow.Track, n); ok && !shape.Invert &&
 				shape.Combine != treatment.Take {
-				all = append(all, lie.Polygon(shape)...)
+				all = append(all, pose.Polygon(shape)...)
 			}
 		}
 		if len(all) == 0 {
@@ -63,19 +63,19 @@ func (s *Source) Scout(
 	if len(r.Mark.Outlines) == 0 {
 		return nil, errors.New("draw an outline around the thing first: frames are scored by how it looks on them")
 	}
-	var looks []check.Looks
+	var looks []check.FrameScore
 	for n := r.Range.First; n <= r.Range.Last; n++ {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
 		each(n-r.Range.First, r.Range.Len())
-		l, err := step(steps, fmt.Sprint("frame ", n), func() (*check.Looks, error) {
+		l, err := taken(steps, fmt.Sprint("frame ", n), func() (*check.FrameScore, error) {
 			polygon := where(n)
 			area := geom.Area(polygon)
 			if polygon == nil || area < 1 {
 				return nil, nil
 			}
-			l := &check.Looks{Frame: n, Size: area, Clear: 1}
+			l := &check.FrameScore{Frame: n, Size: area, Clear: 1}
 			if a, ok := agree[n]; ok && a > 0 {
 				l.Clear = a
 			}

@@ -25,7 +25,7 @@ func (s *Source) Settle(
 	ctx context.Context,
 	doc *treatment.Document,
 	removal string,
-	steps *Steps,
+	steps *Checkpoint,
 	each func(done, total int),
 ) (*Settled, error) {
 	r, _ := doc.Find(removal)
@@ -64,7 +64,7 @@ func (s *Source) Settle(
 	if err != nil {
 		return nil, err
 	}
-	model, err := step(steps, "grain", func() (*treatment.GrainModel, error) {
+	model, err := taken(steps, "grain", func() (*treatment.GrainModel, error) {
 		var samples []settle.GrainSample
 		for k := range 8 {
 			if err := ctx.Err(); err != nil {
@@ -125,7 +125,7 @@ func (s *Source) Settle(
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		m, err := step(steps, fmt.Sprint("frame ", n), func() (*render.Measure, error) {
+		m, err := taken(steps, fmt.Sprint("frame ", n), func() (*render.Measure, error) {
 			found, ok, err := s.eval.Measure(ctx, t, removal, n)
 			if !ok {
 				return nil, err
@@ -190,7 +190,7 @@ func (s *Source) shutter(
 	ctx context.Context,
 	t *render.Treatment,
 	r *treatment.Removal,
-	steps *Steps,
+	steps *Checkpoint,
 ) (float64, error) {
 	type moving struct {
 		frame  int
@@ -214,7 +214,7 @@ func (s *Source) shutter(
 	for angle := 0.0; angle <= 360; angle += 45 {
 		var sum float64
 		for _, m := range most {
-			left, err := step(steps, fmt.Sprintf("frame %d at %g°", m.frame, angle), func() (float64, error) {
+			left, err := taken(steps, fmt.Sprintf("frame %d at %g°", m.frame, angle), func() (float64, error) {
 				left, _, _, err := s.eval.ShutterFit(ctx, t, r.ID, m.frame, angle)
 				return left, err
 			})

@@ -75,11 +75,11 @@ func (s *Source) Size() image.Rectangle { return image.Rect(0, 0, s.Plates.Width
 // A frameOf names one of a plate's frames, whole.
 type frameOf struct{ Frame int }
 
-func (s *Source) Linear(ctx context.Context, n int, r image.Rectangle) (*raster.Image, error) {
+func (s *Source) Linear(ctx context.Context, n int, rect image.Rectangle) (*raster.Image, error) {
 	if p := s.Plates; n < p.First || n > p.Last {
 		return nil, &render.Beyond{Frame: n, First: p.First, Last: p.Last}
 	}
-	if r == s.Size() { // a reference frame: it is painted on again and again
+	if rect == s.Size() { // a reference frame: it is painted on again and again
 		return memo.Do(
 			ctx,
 			s.cache,
@@ -96,16 +96,16 @@ func (s *Source) Linear(ctx context.Context, n int, r image.Rectangle) (*raster.
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	return s.read(n, r)
+	return s.read(n, rect)
 }
 
-func (s *Source) read(n int, r image.Rectangle) (*raster.Image, error) {
-	f, err := s.Plates.Region(n, r)
+func (s *Source) read(n int, rect image.Rectangle) (*raster.Image, error) {
+	f, err := s.Plates.Region(n, rect)
 	if err != nil {
 		return nil, err
 	}
 	m := f.Linear(s.coder)
-	m.Rect = m.Rect.Add(r.Intersect(s.Size()).Min)
+	m.Rect = m.Rect.Add(rect.Intersect(s.Size()).Min)
 	return m, nil
 }
 

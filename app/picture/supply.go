@@ -21,10 +21,10 @@ import (
 
 // ExternalPicture is a picture on its way to another program and back: which one it is.
 type ExternalPicture struct {
-	Removal string
-	Source  string // its paint is on the picture as well; empty for the untouched plate
-	Frame   int
-	Calm    bool // with the grain reduced
+	Removal  string
+	Source   string // its paint is on the picture as well; empty for the untouched plate
+	Frame    int
+	Denoised bool // with the grain reduced
 }
 
 // sixteen are the samples that pictures are handed out in.
@@ -44,11 +44,11 @@ func (s *Source) codes(ctx context.Context, t *render.Treatment, o ExternalPictu
 	}
 	fine := coderFor(s.Plates.Transfer, sixteen)
 	out := plate.Deep(s.coder, fine)
-	if o.Calm {
-		calm := settle.Denoise(plate.Linear(s.coder), denoiseStrength)
+	if o.Denoised {
+		denoised := settle.Denoise(plate.Linear(s.coder), denoiseStrength)
 		for i := range len(out) / 3 {
 			for k := range 3 {
-				out[3*i+k] = fine.Encode(calm.Pix[4*i+k])
+				out[3*i+k] = fine.Encode(denoised.Pix[4*i+k])
 			}
 		}
 	}

@@ -33,7 +33,7 @@ func TestASuppliedPictureReturnsUnharmed(t *testing.T) {
 		require.NoError(t, err)
 		for _, as := range []string{"png", "tiff", "exr"} {
 			for _, calm := range []bool{false, true} {
-				o := picture.ExternalPicture{Removal: "r", Source: "p", Frame: 8, Calm: calm}
+				o := picture.ExternalPicture{Removal: "r", Source: "p", Frame: 8, Denoised: calm}
 				before := compiledOf(t, doc)
 				data, err := s.HandOut(ctx, before, o, as)
 				require.NoError(t, err)

@@ -29,11 +29,11 @@ type Usage struct {
 }
 
 // Usage tells what fills the memory, and paint on disk.
-func (r *Workspace) Usage() Usage {
-	u := Usage{MemoryBudget: int64(r.memory), PaintBudget: r.diskCache.budget, Memory: []Filling{}, Disk: []Filling{}}
+func (w *Workspace) Usage() Usage {
+	u := Usage{MemoryBudget: int64(w.memory), PaintBudget: w.diskCache.budget, Memory: []Filling{}, Disk: []Filling{}}
 	kinds := map[string]string{"frameOf": "frames", "overlayOf": "pictures", "revisionOf": "treatments"}
-	sums := map[string]int64{"results": int64(r.short.Used())}
-	for kind, n := range r.cache.Kinds() {
+	sums := map[string]int64{"results": int64(w.short.Used())}
+	for kind, n := range w.cache.Kinds() {
 		what, ok := kinds[kind]
 		switch {
 		case ok:
@@ -47,33 +47,33 @@ func (r *Workspace) Usage() Usage {
 	// What was alive when garbage was last collected, and is not kept.
 	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 	metrics.Read(live)
-	sums["work"] = max(0, int64(live[0].Value.Uint64())-int64(r.cache.Used()+r.short.Used()))
+	sums["work"] = max(0, int64(live[0].Value.Uint64())-int64(w.cache.Used()+w.short.Used()))
 	for _, f := range []Filling{{What: "frames", Name: "Decoded frames"}, {What: "pictures", Name: "Pictures for the screen"}, {What: "results", Name: "Paint and measures"}, {What: "treatments", Name: "Treatments"}, {What: "work", Name: "Program, work under way"}} {
 		f.Bytes = sums[f.What]
 		u.Memory = append(u.Memory, f)
 	}
 	u.Disk = append(
 		u.Disk,
-		Filling{What: "paint", Name: "Paint, kept for the next start", Bytes: Size(r.diskCache.dir), Clear: true},
+		Filling{What: "paint", Name: "Paint, kept for the next start", Bytes: Size(w.diskCache.dir), Clear: true},
 	)
 	var disk syscall.Statfs_t
-	if syscall.Statfs(r.Folder.Dir(), &disk) == nil {
+	if syscall.Statfs(w.Folder.Dir(), &disk) == nil {
 		u.DiskFree = int64(disk.Bavail) * disk.Bsize
 	}
 	return u
 }
 
 // ClearMemory forgets all that can be worked out again.
-func (r *Workspace) ClearMemory() {
-	r.cache.Clear()
-	r.short.Clear()
+func (w *Workspace) ClearMemory() {
+	w.cache.Clear()
+	w.short.Clear()
 }
 
 // ClearPaint removes the paint that is kept on disk.
-func (r *Workspace) ClearPaint() error {
-	r.diskCache.mu.Lock()
-	defer r.diskCache.mu.Unlock()
-	return r.Folder.Clear(datafolder.Paint)
+func (w *Workspace) ClearPaint() error {
+	w.diskCache.mu.Lock()
+	defer w.diskCache.mu.Unlock()
+	return w.Folder.Clear(datafolder.Paint)
 }
 
 // Size returns how many bytes the files of a folder have; 0 if it is not there.

@@ -36,9 +36,9 @@ const forWork = 384 << 20
 // is no more than half: with less, a patch of 300 x 300 is got ready again for each.
 const forMeasuring = 128 << 20
 
-// NewRooms returns the shots of a store, whose plates lie in a data folder. memory is all that
+// NewWorkspace returns the shots of a store, whose plates lie in a data folder. memory is all that
 // the program may take, disk the room for paint that is kept, in bytes.
-func NewRooms(s *store.Store, folder *datafolder.Folder, memory int, disk int64) *Workspace {
+func NewWorkspace(s *store.Store, folder *datafolder.Folder, memory int, disk int64) *Workspace {
 	budget := memory - min(memory/2, forWork)
 	short := max(budget/8, min(budget/2, forMeasuring))
 	return &Workspace{
@@ -53,13 +53,13 @@ func NewRooms(s *store.Store, folder *datafolder.Folder, memory int, disk int64)
 }
 
 // PlateDir returns where a shot's plates lie.
-func (r *Workspace) PlateDir(shot string) (string, error) {
-	return r.Folder.Path(datafolder.Plates, shot)
+func (w *Workspace) PlateDir(shot string) (string, error) {
+	return w.Folder.Path(datafolder.Plates, shot)
 }
 
 // RenderDir returns where the files of a render lie.
-func (r *Workspace) RenderDir(task string) (string, error) {
-	return r.Folder.Path(datafolder.Renders, task)
+func (w *Workspace) RenderDir(task string) (string, error) {
+	return w.Folder.Path(datafolder.Renders, task)
 }
 
 // bytesAPixel is about what a pixel takes of memory while a frame is worked on.
@@ -67,11 +67,11 @@ const bytesAPixel = 64
 
 // MostPixels is how many pixels a frame, or a picture that is supplied, may have: so many that
 // work on one keeps within the memory.
-func (r *Workspace) MostPixels() int { return r.memory / bytesAPixel }
+func (w *Workspace) MostPixels() int { return w.memory / bytesAPixel }
 
 // Fits reports in words whether frames of a size can be worked on.
-func (r *Workspace) Fits(width, height int) error {
-	if width*height <= r.MostPixels() {
+func (w *Workspace) Fits(width, height int) error {
+	if width*height <= w.MostPixels() {
 		return nil
 	}
 	return fmt.Errorf(
@@ -83,42 +83,42 @@ func (r *Workspace) Fits(width, height int) error {
 }
 
 // Source returns the plate of a shot.
-func (r *Workspace) Source(ctx context.Context, id string) (*Source, error) {
-	r.mu.Lock()
-	s, ok := r.open[id]
-	r.mu.Unlock()
+func (w *Workspace) Source(ctx context.Context, id string) (*Source, error) {
+	w.mu.Lock()
+	s, ok := w.open[id]
+	w.mu.Unlock()
 	if ok {
 		return s, nil
 	}
-	shot, err := r.store.Shot(ctx, id)
+	shot, err := w.store.Shot(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	if shot.State != "ready" {
 		return nil, fmt.Errorf("%s is not ready: it is %s", shot.Name, shot.State)
 	}
-	dir, err := r.PlateDir(id)
+	dir, err := w.PlateDir(id)
 	if err != nil {
 		return nil, err
 	}
-	s = NewSource(&media.Plates{Dir: dir, Shot: shot.Media()}, id, r.cache)
-	s.MostPixels = r.MostPixels()
-	s.Blobs = r.store.Artifact
-	s.eval.Disk, s.eval.Short = &r.diskCache, r.short
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if other, ok := r.open[id]; ok {
+	s = NewSource(&media.Plates{Dir: dir, Shot: shot.Media()}, id, w.cache)
+	s.MostPixels = w.MostPixels()
+	s.Blobs = w.store.Artifact
+	s.eval.Disk, s.eval.Short = &w.diskCache, w.short
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if other, ok := w.open[id]; ok {
 		return other, nil
 	}
-	r.open[id] = s
+	w.open[id] = s
 	return s, nil
 }
 
 // Forget closes a shot that was removed.
-func (r *Workspace) Forget(id string) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	delete(r.open, id)
+func (w *Workspace) Forget(id string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	delete(w.open, id)
 }
 
 // A revisionOf names a revision, which never changes, of a shot.
@@ -128,7 +128,7 @@ type revisionOf struct {
 }
 
 // Key names the program's store: what revisions and artifacts hold follows from their names.
-func (r *Workspace) Key() string { return "store" } // one for each program
+func (w *Workspace) Key() string { return "store" } // one for each program
 
 type compiled struct{ *render.Treatment }
 
@@ -136,18 +136,18 @@ type compiled struct{ *render.Treatment }
 func (c compiled) Bytes() int { return 256<<10 + 3<<10*c.Strokes() }
 
 // Treatment returns a revision of a shot's treatment, ready for evaluation.
-func (r *Workspace) Treatment(ctx context.Context, shot string, revision int) (*render.Treatment, error) {
+func (w *Workspace) Treatment(ctx context.Context, shot string, revision int) (*render.Treatment, error) {
 	t, err := memo.Do(
 		ctx,
-		r.cache,
-		r,
+		w.cache,
+		w,
 		revisionOf{shot, revision},
-		func(ctx context.Context, r *Workspace, of revisionOf) (compiled, error) {
-			rev, err := r.store.Revision(ctx, of.Shot, of.Number)
+		func(ctx context.Context, w *Workspace, of revisionOf) (compiled, error) {
+			rev, err := w.store.Revision(ctx, of.Shot, of.Number)
 			if err != nil {
 				return compiled{}, err
 			}
-			t, err := r.Compile(ctx, rev)
+			t, err := w.Compile(ctx, rev)
 			return compiled{t}, err
 		},
 	)
@@ -156,21 +156,21 @@ func (r *Workspace) Treatment(ctx context.Context, shot string, revision int) (*
 
 // Try returns what a JSON Patch would make of a revision, ready for evaluation: for
 // looking at a change while it is still being made.
-func (r *Workspace) Try(ctx context.Context, shot string, revision int, patch []byte) (*render.Treatment, error) {
-	doc, err := r.store.Try(ctx, shot, revision, patch)
+func (w *Workspace) Try(ctx context.Context, shot string, revision int, patch []byte) (*render.Treatment, error) {
+	doc, err := w.store.Try(ctx, shot, revision, patch)
 	if err != nil {
 		return nil, err
 	}
-	return r.compile(ctx, doc)
+	return w.compile(ctx, doc)
 }
 
 // Compile makes a revision ready for evaluation.
-func (r *Workspace) Compile(ctx context.Context, rev *store.Revision) (*render.Treatment, error) {
-	return r.compile(ctx, rev.Document)
+func (w *Workspace) Compile(ctx context.Context, rev *store.Revision) (*render.Treatment, error) {
+	return w.compile(ctx, rev.Document)
 }
 
-func (r *Workspace) compile(ctx context.Context, document *treatment.Document) (*render.Treatment, error) {
-	find, err := r.artifacts(ctx, document)
+func (w *Workspace) compile(ctx context.Context, document *treatment.Document) (*render.Treatment, error) {
+	find, err := w.artifacts(ctx, document)
 	if err != nil {
 		return nil, err
 	}
@@ -198,23 +198,23 @@ func (n numbers[T]) Bytes() int {
 }
 
 // known reports whether an artifact's numbers are remembered. Most are strokes.
-func (r *Workspace) known(sha string) bool {
-	return remembers[[]float64](r, sha) || remembers[treatment.Sample](r, sha) ||
-		remembers[treatment.PointSample](r, sha)
+func (w *Workspace) known(sha string) bool {
+	return remembers[[]float64](w, sha) || remembers[treatment.Sample](w, sha) ||
+		remembers[treatment.PointSample](w, sha)
 }
 
-func remembers[T any](r *Workspace, sha string) bool {
-	_, ok := memo.Peek[numbers[T]](r.cache, r, numbersOf[T]{sha})
+func remembers[T any](w *Workspace, sha string) bool {
+	_, ok := memo.Peek[numbers[T]](w.cache, w, numbersOf[T]{sha})
 	return ok
 }
 
 // remembered reads an artifact's numbers, or remembers them: its name is the hash of what
 // it holds.
-func remembered[T any](ctx context.Context, r *Workspace, sha string, read treatment.Artifacts, into *[]T) error {
+func remembered[T any](ctx context.Context, w *Workspace, sha string, read treatment.Artifacts, into *[]T) error {
 	n, err := memo.Do(
 		ctx,
-		r.cache,
-		r,
+		w.cache,
+		w,
 		numbersOf[T]{sha},
 		func(_ context.Context, _ *Workspace, of numbersOf[T]) (n numbers[T], err error) {
 			return n, read(of.SHA256, &n.list)
@@ -226,17 +226,17 @@ func remembered[T any](ctx context.Context, r *Workspace, sha string, read treat
 
 // artifacts fetches what a document names, all at once, and remembers it: the next
 // revision mostly names the same.
-func (r *Workspace) artifacts(ctx context.Context, doc *treatment.Document) (treatment.Artifacts, error) {
+func (w *Workspace) artifacts(ctx context.Context, doc *treatment.Document) (treatment.Artifacts, error) {
 	fetched := map[string][]byte{}
 	var missing []string
 	for _, sha := range doc.Artifacts() {
-		if !r.known(sha) {
+		if !w.known(sha) {
 			missing = append(missing, sha)
 		}
 	}
 	if len(missing) > 0 {
 		var err error
-		if fetched, err = r.store.Artifacts(ctx, missing); err != nil {
+		if fetched, err = w.store.Artifacts(ctx, missing); err != nil {
 			return nil, err
 		}
 	}
@@ -244,16 +244,16 @@ func (r *Workspace) artifacts(ctx context.Context, doc *treatment.Document) (tre
 		if data, ok := fetched[sha]; ok {
 			return data, nil
 		}
-		return r.store.Artifact(ctx, sha)
+		return w.store.Artifact(ctx, sha)
 	})
 	return func(sha string, into any) error {
 		switch into := into.(type) {
 		case *[][]float64:
-			return remembered(ctx, r, sha, read, into)
+			return remembered(ctx, w, sha, read, into)
 		case *[]treatment.Sample:
-			return remembered(ctx, r, sha, read, into)
+			return remembered(ctx, w, sha, read, into)
 		case *[]treatment.PointSample:
-			return remembered(ctx, r, sha, read, into)
+			return remembered(ctx, w, sha, read, into)
 		}
 		return read(sha, into)
 	}, nil

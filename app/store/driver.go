@@ -17,7 +17,7 @@ func (c connector) Connect(ctx context.Context) (driver.Conn, error) {
 	inner, err := c.Connector.Connect(ctx)
 	if err != nil {
 		if ctx.Err() == nil {
-			err = &Lost{err}
+			err = &ConnectionError{err}
 		}
 		return nil, err
 	}
@@ -29,41 +29,41 @@ type conn struct{ *stdlib.Conn }
 func (c conn) BeginTx(ctx context.Context, opts driver.TxOptions) (driver.Tx, error) {
 	inner, err := c.Conn.BeginTx(ctx, opts)
 	if err != nil {
-		return nil, lost(err)
+		return nil, asConnectionError(err)
 	}
 	return tx{inner}, nil
 }
 
 func (c conn) ExecContext(ctx context.Context, query string, args []driver.NamedValue) (driver.Result, error) {
-	r, err := c.Conn.ExecContext(ctx, query, args)
-	return r, lost(err)
+	result, err := c.Conn.ExecContext(ctx, query, args)
+	return result, asConnectionError(err)
 }
 
 func (c conn) QueryContext(ctx context.Context, query string, args []driver.NamedValue) (driver.Rows, error) {
-	r, err := c.Conn.QueryContext(ctx, query, args)
+	set, err := c.Conn.QueryContext(ctx, query, args)
 	if err != nil {
-		return nil, lost(err)
+		return nil, asConnectionError(err)
 	}
-	return rows{r}, nil
+	return rows{set}, nil
 }
 
 func (c conn) PrepareContext(ctx context.Context, query string) (driver.Stmt, error) {
 	s, err := c.Conn.PrepareContext(ctx, query)
-	return s, lost(err)
+	return s, asConnectionError(err)
 }
 
-func (c conn) Ping(ctx context.Context) error { return lost(c.Conn.Ping(ctx)) }
+func (c conn) Ping(ctx context.Context) error { return asConnectionError(c.Conn.Ping(ctx)) }
 
 type rows struct{ driver.Rows }
 
-func (r rows) Next(into []driver.Value) error {
-	err := r.Rows.Next(into)
+func (set rows) Next(into []driver.Value) error {
+	err := set.Rows.Next(into)
 	if err == io.EOF { // the last one was read
 		return err
 	}
-	return lost(err)
+	return asConnectionError(err)
 }
 
 type tx struct{ driver.Tx }
 
-func (t tx) Commit() error { return lost(t.Tx.Commit()) }
+func (t tx) Commit() error { return asConnectionError(t.Tx.Commit()) }

@@ -140,7 +140,7 @@ func TestWhatCountsAsTheDatabaseBeingAway(t *testing.T) {
 	for _, not := range []error{nil, err, io.EOF, syscall.EPIPE, sql.ErrNoRows, &pgconn.PgError{Code: "22003"}, context.Canceled} {
 		assert.False(t, store.Away(not), "%v", not)
 	}
-	for _, away := range []error{driver.ErrBadConn, sql.ErrConnDone, &store.Lost{Err: io.EOF}, &pgconn.PgError{Code: "57P01"}, &pgconn.PgError{Code: "08006"}} {
+	for _, away := range []error{driver.ErrBadConn, sql.ErrConnDone, &store.ConnectionError{Err: io.EOF}, &pgconn.PgError{Code: "57P01"}, &pgconn.PgError{Code: "08006"}} {
 		assert.True(t, store.Away(fmt.Errorf("save: %w", away)), "%v", away)
 		assert.True(t, store.Foreign(fmt.Errorf("save: %w", away)), "%v", away)
 	}

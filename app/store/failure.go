@@ -27,22 +27,22 @@ func Away(err error) bool {
 	if errors.As(err, &connect) {
 		return true
 	}
-	var lost *Lost
+	var lost *ConnectionError
 	// A connection that was found broken before anything was sent on it has no error but this one.
 	return errors.As(err, &lost) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, sql.ErrConnDone) ||
 		strings.Contains(err.Error(), "conn closed") ||
 		strings.Contains(err.Error(), "closed pool")
 }
 
-// Lost is an error of the connection to the database.
-type Lost struct{ Err error }
+// ConnectionError is an error of the connection to the database.
+type ConnectionError struct{ Err error }
 
-func (l *Lost) Error() string { return l.Err.Error() }
-func (l *Lost) Unwrap() error { return l.Err }
+func (l *ConnectionError) Error() string { return l.Err.Error() }
+func (l *ConnectionError) Unwrap() error { return l.Err }
 
-// lost tells errors of the connection from all others that look alike: those that come back
+// asConnectionError tells errors of the connection from all others that look alike: those that come back
 // from a statement are the database's.
-func lost(err error) error {
+func asConnectionError(err error) error {
 	if err == nil {
 		return nil
 	}
@@ -52,7 +52,7 @@ func lost(err error) error {
 	}
 	for _, what := range []error{io.EOF, io.ErrUnexpectedEOF, syscall.ECONNRESET, syscall.ECONNREFUSED, syscall.EPIPE, syscall.ENOENT, syscall.ETIMEDOUT, net.ErrClosed} {
 		if errors.Is(err, what) {
-			return &Lost{err}
+			return &ConnectionError{err}
 		}
 	}
 	return err
@@ -71,7 +71,7 @@ func Unfit(err error) bool {
 func Foreign(err error) bool {
 	var refused *pgconn.PgError
 	var connect *pgconn.ConnectError
-	var lost *Lost
+	var lost *ConnectionError
 	return errors.As(err, &refused) || errors.As(err, &connect) || errors.As(err, &lost) ||
 		errors.Is(err, driver.ErrBadConn) ||
 		errors.Is(err, sql.ErrConnDone)

@@ -30,8 +30,8 @@ type Revision struct {
 }
 
 // Brief returns the revision without its document.
-func (r *Revision) Brief() *Revision {
-	out := *r
+func (rev *Revision) Brief() *Revision {
+	out := *rev
 	out.Document = nil
 	return &out
 }
@@ -414,12 +414,12 @@ func (s *Store) AddStroke(
 		nil,
 		func(at *state) (*treatment.Document, []document.Operation, error) {
 			old := at.saved.doc
-			r, i := old.Find(removal)
-			if r == nil {
+			it, i := old.Find(removal)
+			if it == nil {
 				return nil, nil, ErrGone
 			}
-			for j := range r.Fill.Sources {
-				strokes := r.Fill.Sources[j].Strokes()
+			for j := range it.Fill.Sources {
+				strokes := it.Fill.Sources[j].Strokes()
 				for k := range strokes {
 					if strokes[k].ID == stroke.ID {
 						return nil, nil, ErrKept

@@ -345,11 +345,11 @@ func (s *Store) Removal(ctx context.Context, shot, id string, number int) (*trea
 	if err != nil {
 		return nil, err
 	}
-	r, _ := rev.Document.Find(id)
-	if r == nil {
+	removal, _ := rev.Document.Find(id)
+	if removal == nil {
 		return nil, fmt.Errorf("removal %q: %w", id, ErrNone)
 	}
-	whole, err := s.Inline(ctx, &treatment.Document{Removals: []treatment.Removal{*r}})
+	whole, err := s.Inline(ctx, &treatment.Document{Removals: []treatment.Removal{*removal}})
 	if err != nil {
 		return nil, err
 	}

@@ -102,9 +102,9 @@ func renderCommand() *cobra.Command {
 		}
 		fmt.Printf("%d frames (%d to %d), %d of them changed, written to %s in %.1f s\n",
 			s.Last-s.First+1, s.First, s.Last, s.Changed, s.Out, s.Seconds)
-		for _, r := range s.Removals {
-			if r.Note != "" {
-				fmt.Printf("%s: %s\n", r.Name, r.Note)
+		for _, summary := range s.Removals {
+			if summary.Note != "" {
+				fmt.Printf("%s: %s\n", summary.Name, summary.Note)
 			}
 		}
 		return nil

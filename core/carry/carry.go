@@ -221,8 +221,8 @@ func (m *Motion) index() {
 }
 
 func dropped(t *treatment.Track, n int) bool {
-	for _, r := range t.Dropped {
-		if r.Has(n) {
+	for _, span := range t.Dropped {
+		if span.Has(n) {
 			return true
 		}
 	}

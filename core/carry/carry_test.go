@@ -211,9 +211,9 @@ func TestAGridBendsWhatRidesOnIt(t *testing.T) {
 		"eased: half at half time",
 	)
 	shape := square("s", 190, 90, 20)
-	lie, ok := s.Pose(&shape, "t", 30)
+	pose, ok := s.Pose(&shape, "t", 30)
 	require.True(t, ok)
-	assert.Less(t, lie.Polygon(&shape)[0].Y, plain.Apply(geom.Pt(190, 90)).Y-5)
+	assert.Less(t, pose.Polygon(&shape)[0].Y, plain.Apply(geom.Pt(190, 90)).Y-5)
 	assert.True(
 		t,
 		warp.IsIdentity(s.Mapping("t", 30, 30)),
@@ -336,16 +336,16 @@ func TestShapesRideKeepKeysAndComeAndGo(t *testing.T) {
 	s := square("s", 150, 120, 20)
 	s.Range = &treatment.Range{First: 5, Last: 25}
 	set := resolve(t, d)
-	lie, ok := set.Pose(&s, "t", 20)
+	pose, ok := set.Pose(&s, "t", 20)
 	require.True(t, ok)
 	base, _ := drift(10).Inverse()
 	move := drift(20).Mul(base)
-	near2(t, move.Apply(geom.Pt(150, 120)), lie.Knots()[0].At, 1e-9)
+	near2(t, move.Apply(geom.Pt(150, 120)), pose.Knots()[0].At, 1e-9)
 	_, ok = set.Pose(&s, "t", 26)
 	assert.False(t, ok, "it has ended")
 	s.Ride = treatment.Still
-	lie, _ = set.Pose(&s, "t", 20)
-	near2(t, geom.Pt(150, 120), lie.Knots()[0].At, 0)
+	pose, _ = set.Pose(&s, "t", 20)
+	near2(t, geom.Pt(150, 120), pose.Knots()[0].At, 0)
 
 	// Points and placement are keyed separately.
 	moved := square("s", 160, 130, 20)
@@ -357,12 +357,12 @@ func TestShapesRideKeepKeysAndComeAndGo(t *testing.T) {
 		{Frame: 10, Scale: treatment.Vec{1, 1}},
 		{Frame: 20, Offset: treatment.Vec{0, 40}, Turn: 90, Scale: treatment.Vec{2, 1}},
 	}
-	lie, _ = set.Pose(&s, "", 15)
-	assert.InDelta(t, 155, lie.Points[0].At[0], 1e-9)
-	lie, _ = set.Pose(&s, "", 20)
+	pose, _ = set.Pose(&s, "", 15)
+	assert.InDelta(t, 155, pose.Points[0].At[0], 1e-9)
+	pose, _ = set.Pose(&s, "", 20)
 	// Around (160, 130): (160, 130) stays; (180, 130) lies 20 along x: scaled to 40, turned to +y; then 40 down.
-	near2(t, geom.Pt(160, 170), lie.Knots()[0].At, 1e-9)
-	near2(t, geom.Pt(160, 210), lie.Knots()[1].At, 1e-9)
+	near2(t, geom.Pt(160, 170), pose.Knots()[0].At, 1e-9)
+	near2(t, geom.Pt(160, 210), pose.Knots()[1].At, 1e-9)
 }
 
 // The outline of a piece of tape whose corners are tracked one by one follows and bends.
@@ -378,20 +378,20 @@ func TestAnOutlineWhosePointsAreTracked(t *testing.T) {
 		}
 		s.Points = append(s.Points, k)
 	}
-	r := treatment.Removal{
+	removal := treatment.Removal{
 		ID:        "r",
 		Range:     treatment.Range{First: 1, Last: 30},
 		Reference: 10,
 		Mark:      treatment.Mark{Outlines: []treatment.Shape{s}},
 		Settle:    treatment.Settle{Opacity: 1},
 	}
-	d.Removals = []treatment.Removal{r}
+	d.Removals = []treatment.Removal{removal}
 	set := resolve(t, d)
 	base, _ := drift(10).Inverse()
-	lie, ok := set.Pose(&s, "", 22)
+	pose, ok := set.Pose(&s, "", 22)
 	require.True(t, ok)
 	move := drift(22).Mul(base)
-	for i, k := range lie.Knots() {
+	for i, k := range pose.Knots() {
 		want := move.Apply(d.Tracks[0].Points[i].At.Point()).Add(bend(22, i))
 		if i == 1 {
 			want.X += 3
@@ -425,9 +425,9 @@ func TestMattesInOrder(t *testing.T) {
 	shapes := []treatment.Shape{outer, inner, wire}
 	var placed []PosedShape
 	for i := range shapes {
-		lie, ok := set.Pose(&shapes[i], "t", 10)
+		pose, ok := set.Pose(&shapes[i], "t", 10)
 		require.True(t, ok)
-		placed = append(placed, PoseShape(&shapes[i], lie))
+		placed = append(placed, PoseShape(&shapes[i], pose))
 	}
 	m := Cover(placed, Edge{}, frame)
 	assert.EqualValues(t, 1, m.At(105, 105))
@@ -466,7 +466,7 @@ func TestGradesSayWhatToDo(t *testing.T) {
 	assert.Contains(t, m.Samples[11].Advice, "Leave out what moves by itself")
 	assert.Equal(t, Bad, m.Samples[12].Grade)
 	assert.Contains(t, m.Samples[12].Advice, "exclusion")
-	assert.Equal(t, Look, m.Samples[13].Grade)
+	assert.Equal(t, Doubtful, m.Samples[13].Grade)
 }
 
 // The edge of a shape on a bent surface bends between its points as well: to within a tenth
@@ -481,13 +481,13 @@ func TestAnEdgeBendsBetweenItsPoints(t *testing.T) {
 	lattice.Shift[4], lattice.Shift[1] = geom.Pt(9, -14), geom.Pt(-6, 8)
 	bent, _ := warp.NewBent(geom.Identity, geom.Identity, nil, []geom.Lattice{lattice})
 	shape := square("a", 20, 60, 160)
-	lie := Pose{Points: shape.Points, Placement: geom.Identity, ToFrame: bent}
-	rim, _ := lie.Rim(&shape, Edge{})
+	pose := Pose{Points: shape.Points, Placement: geom.Identity, ToFrame: bent}
+	rim, _ := pose.Rim(&shape, Edge{})
 	straight := 0.0
 	for i, k := range shape.Points {
 		next := shape.Points[(i+1)%len(shape.Points)]
 		for u := range 101 {
-			p := lie.ToFrame.Apply(k.At.Point().Lerp(next.At.Point(), float64(u)/100))
+			p := pose.ToFrame.Apply(k.At.Point().Lerp(next.At.Point(), float64(u)/100))
 			best := math.Inf(1)
 			for j, a := range rim {
 				b := rim[(j+1)%len(rim)].At
@@ -498,7 +498,7 @@ func TestAnEdgeBendsBetweenItsPoints(t *testing.T) {
 			assert.Less(t, best, 0.1)
 			straight = math.Max(
 				straight,
-				p.Dist(lie.ToFrame.Apply(k.At.Point()).Lerp(lie.ToFrame.Apply(next.At.Point()), float64(u)/100)),
+				p.Dist(pose.ToFrame.Apply(k.At.Point()).Lerp(pose.ToFrame.Apply(next.At.Point()), float64(u)/100)),
 			)
 		}
 	}

@@ -11,9 +11,9 @@ import (
 type Grade string
 
 const (
-	Good Grade = "good"
-	Look Grade = "look" // look at it
-	Bad  Grade = "bad"  // do not trust it
+	Good     Grade = "good"
+	Doubtful Grade = "look" // look at it
+	Bad      Grade = "bad"  // do not trust it
 )
 
 // Extreme says in words how far a transform has gone from the home frame, or
@@ -29,7 +29,7 @@ func Extreme(h geom.Homography, surface []geom.Point) (Grade, string) {
 	case low <= 0:
 		return Bad, "The horizon runs through the surface: the transform is wrong here. Correct it, drop these frames, or follow from a nearer frame."
 	case high > 3*low:
-		return Look, fmt.Sprintf(
+		return Doubtful, fmt.Sprintf(
 			"One side of the surface is %.1f times as far away as the other. Choose a reference frame nearer to this one for these frames.",
 			high/low,
 		)
@@ -38,28 +38,28 @@ func Extreme(h geom.Homography, surface []geom.Point) (Grade, string) {
 	area := geom.Area(moved) / math.Max(geom.Area(surface), 1e-9)
 	switch {
 	case area > 5:
-		return Look, fmt.Sprintf(
+		return Doubtful, fmt.Sprintf(
 			"The surface is %.1f times as large as on its home frame: a patch from there will be soft. Choose a reference frame on which it is larger.",
 			area,
 		)
 	case area < 1.0/6:
-		return Look, fmt.Sprintf(
+		return Doubtful, fmt.Sprintf(
 			"The surface has shrunk to %.0f %% of its area: little is left to hold on to. Check it in the locked view.",
 			100*area,
 		)
 	}
 	// Shear: how far the corner angles are from those at home.
-	var lean float64
+	var tilt float64
 	for i := range surface {
 		n := len(surface)
 		a := angle(surface[(i+n-1)%n], surface[i], surface[(i+1)%n])
 		b := angle(moved[(i+n-1)%n], moved[i], moved[(i+1)%n])
-		lean = math.Max(lean, math.Abs(a-b))
+		tilt = math.Max(tilt, math.Abs(a-b))
 	}
-	if lean > 40*math.Pi/180 {
-		return Look, fmt.Sprintf(
+	if tilt > 40*math.Pi/180 {
+		return Doubtful, fmt.Sprintf(
 			"The surface leans by %.0f degrees. Allow less motion if it does not really, or choose a nearer reference frame.",
-			lean*180/math.Pi,
+			tilt*180/math.Pi,
 		)
 	}
 	return Good, ""

@@ -53,7 +53,7 @@ func TestTheWeakestPointCounts(t *testing.T) {
 	for _, s := range m.Samples {
 		if s.Frame == 11 {
 			assert.Equal(t, 0.5, s.Match)
-			assert.Equal(t, Look, s.Grade)
+			assert.Equal(t, Doubtful, s.Grade)
 		}
 	}
 }

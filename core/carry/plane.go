@@ -50,19 +50,19 @@ func (planeKind) doubts(v *Moment) (Grade, string) {
 			100*v.Agree,
 		)
 	case v.Match > 0 && v.Match < 0.7:
-		return Look, fmt.Sprintf(
+		return Doubtful, fmt.Sprintf(
 			"It looks only %.0f %% like the frame it is followed from. Check it in the locked view; follow on from a nearer frame if it slips.",
 			100*v.Match,
 		)
 	case v.Residual > 0.5:
-		return Look, fmt.Sprintf("Parts of the region still slide by %.1f px. Check it in the locked view.", v.Residual)
+		return Doubtful, fmt.Sprintf("Parts of the region still slide by %.1f px. Check it in the locked view.", v.Residual)
 	case v.Agree > 0 && v.Agree < 0.75:
-		return Look, fmt.Sprintf(
+		return Doubtful, fmt.Sprintf(
 			"%.0f %% of the region is left out as not agreeing. Show what drives the track, to see whether that is right.",
 			100*(1-v.Agree),
 		)
 	case v.Chained:
-		return Look, "Followed from frame to frame here, as it no longer looks like the frame it is followed from: it may drift. Follow on from this frame, or correct it."
+		return Doubtful, "Followed from frame to frame here, as it no longer looks like the frame it is followed from: it may drift. Follow on from this frame, or correct it."
 	}
 	return Good, ""
 }

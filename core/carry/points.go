@@ -179,8 +179,8 @@ func Path(t *treatment.Track, p *treatment.Point) map[int]geom.Point {
 	sort.Ints(known)
 	// Only where frames were dropped, or placed by hand, is a gap meant to be bridged.
 	bridged := func(a, b int) bool {
-		for _, r := range t.Dropped {
-			if r.First <= b && r.Last >= a {
+		for _, span := range t.Dropped {
+			if span.First <= b && span.Last >= a {
 				return true
 			}
 		}
@@ -206,14 +206,14 @@ func Path(t *treatment.Track, p *treatment.Point) map[int]geom.Point {
 func (pointsKind) doubts(v *Moment) (Grade, string) {
 	switch {
 	case v.Residual > 1:
-		return Look, fmt.Sprintf(
+		return Doubtful, fmt.Sprintf(
 			"The points lie %.1f px from the motion that is used of them. Use more of what they do, or look for one that has gone astray.",
 			v.Residual,
 		)
 	case v.Agree < 0.75:
-		return Look, "Some points go their own way and are not used. Look for those that have gone astray; place them by hand, or leave them out."
+		return Doubtful, "Some points go their own way and are not used. Look for those that have gone astray; place them by hand, or leave them out."
 	case v.Match < 0.6:
-		return Look, fmt.Sprintf("A pattern matches to %.0f %% only. Check its place on this frame.", 100*v.Match)
+		return Doubtful, fmt.Sprintf("A pattern matches to %.0f %% only. Check its place on this frame.", 100*v.Match)
 	}
 	return Good, ""
 }

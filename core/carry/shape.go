@@ -25,55 +25,55 @@ type Pose struct {
 // Pose returns how a shape lies on frame n. own is the track of the removal that
 // it belongs to. ok is false where it is not there: out of its range, switched
 // off, or not followed to that frame.
-func (s *Set) Pose(shape *treatment.Shape, own string, n int) (lie Pose, ok bool) {
+func (s *Set) Pose(shape *treatment.Shape, own string, n int) (pose Pose, ok bool) {
 	if shape.Off || (shape.Range != nil && !shape.Range.Has(n)) {
-		return lie, false
+		return pose, false
 	}
 	ride := shape.Ride
 	if ride == "" {
 		ride = own
 	}
-	lie = Pose{Points: pointsAt(shape, n), Placement: geom.Identity, ToFrame: warp.Identity}
+	pose = Pose{Points: pointsAt(shape, n), Placement: geom.Identity, ToFrame: warp.Identity}
 	if len(shape.Placement) > 0 {
-		lie.Placement = placementAt(shape, n)
+		pose.Placement = placementAt(shape, n)
 	}
-	if lie.Shifts, ok = s.shifts(shape, n); !ok {
-		return lie, false
+	if pose.Shifts, ok = s.shifts(shape, n); !ok {
+		return pose, false
 	}
-	if lie.Shifts == nil { // a shape whose points are tracked rides on nothing else
-		lie.ToFrame = s.Mapping(ride, shape.Home, n)
+	if pose.Shifts == nil { // a shape whose points are tracked rides on nothing else
+		pose.ToFrame = s.Mapping(ride, shape.Home, n)
 	}
-	return lie, lie.ToFrame != nil
+	return pose, pose.ToFrame != nil
 }
 
 // Knots returns the shape's points on the frame, as far as that can be said by
 // points and tangents: a perspective bends curves a little differently.
-func (l *Pose) Knots() []geom.Knot {
-	out := make([]geom.Knot, len(l.Points))
-	for i, k := range l.placed() {
-		at := l.ToFrame.Apply(k.At)
+func (p *Pose) Knots() []geom.Knot {
+	out := make([]geom.Knot, len(p.Points))
+	for i, k := range p.placed() {
+		at := p.ToFrame.Apply(k.At)
 		out[i] = geom.Knot{
 			At:  at,
-			In:  l.ToFrame.Apply(k.At.Add(k.In)).Sub(at),
-			Out: l.ToFrame.Apply(k.At.Add(k.Out)).Sub(at),
+			In:  p.ToFrame.Apply(k.At.Add(k.In)).Sub(at),
+			Out: p.ToFrame.Apply(k.At.Add(k.Out)).Sub(at),
 		}
 	}
 	return out
 }
 
 // placed returns the points after placement and shifts, in home coordinates.
-func (l *Pose) placed() []geom.Knot {
-	out := make([]geom.Knot, len(l.Points))
-	for i := range l.Points {
-		k := l.Points[i].Geom()
-		at := l.Placement.Apply(k.At)
+func (p *Pose) placed() []geom.Knot {
+	out := make([]geom.Knot, len(p.Points))
+	for i := range p.Points {
+		k := p.Points[i].Geom()
+		at := p.Placement.Apply(k.At)
 		out[i] = geom.Knot{
 			At:  at,
-			In:  l.Placement.Apply(k.At.Add(k.In)).Sub(at),
-			Out: l.Placement.Apply(k.At.Add(k.Out)).Sub(at),
+			In:  p.Placement.Apply(k.At.Add(k.In)).Sub(at),
+			Out: p.Placement.Apply(k.At.Add(k.Out)).Sub(at),
 		}
-		if l.Shifts != nil {
-			out[i].At = at.Add(l.Shifts[i])
+		if p.Shifts != nil {
+			out[i].At = at.Add(p.Shifts[i])
 		}
 	}
 	return out
@@ -189,53 +189,53 @@ type Edge struct{ Feather, FeatherIn, Grow float64 }
 // Rim returns the shape's flattened edge on the frame, with the feather of each
 // of its points in the frame's pixels, and whether it overlaps itself, as a
 // strand's does. The edge's feathers are added to all.
-func (l *Pose) Rim(s *treatment.Shape, edge Edge) (rim []matte.Rim, overlaps bool) {
-	knots := l.placed()
+func (pose *Pose) Rim(s *treatment.Shape, edge Edge) (rim []matte.Rim, overlaps bool) {
+	knots := pose.placed()
 	steps := geom.Trace(knots, s.Kind != treatment.Strand, flatness)
 	mix := func(st geom.Step, of func(k *treatment.Knot) float64) float64 {
-		a := of(&l.Points[st.Knot])
+		a := of(&pose.Points[st.Knot])
 		if st.T == 0 {
 			return a
 		}
-		return a + (of(&l.Points[(st.Knot+1)%len(l.Points)])-a)*st.T
+		return a + (of(&pose.Points[(st.Knot+1)%len(pose.Points)])-a)*st.T
 	}
 	out := func(k *treatment.Knot) float64 { return s.Feather + k.Feather + edge.Feather }
 	in := func(k *treatment.Knot) float64 { return s.FeatherIn + k.FeatherIn + edge.FeatherIn }
 	if s.Kind == treatment.Strand {
 		path := make([]matte.Wire, len(steps))
-		scale := l.Placement.Scale(Centre(s))
+		scale := pose.Placement.Scale(Centre(s))
 		for i, st := range steps {
 			path[i] = matte.Wire{At: st.At, Width: scale * mix(st, func(k *treatment.Knot) float64 { return k.Width })}
 		}
 		for _, p := range matte.Strand(path) {
-			k := l.ToFrame.Scale(p)
+			k := pose.ToFrame.Scale(p)
 			rim = append(
 				rim,
 				matte.Rim{At: p, Out: k * (s.Feather + edge.Feather), In: k * (s.FeatherIn + edge.FeatherIn)},
 			)
 		}
-		return l.carried(rim), true
+		return pose.carried(rim), true
 	}
 	for _, st := range steps {
-		k := l.ToFrame.Scale(st.At)
+		k := pose.ToFrame.Scale(st.At)
 		rim = append(rim, matte.Rim{At: st.At, Out: k * mix(st, out), In: k * mix(st, in)})
 	}
-	return l.carried(rim), false
+	return pose.carried(rim), false
 }
 
 // carried takes an edge at home to the frame. A homography leaves its sides straight; where
 // the mapping bends them, they get as many points as they need to follow it.
-func (l *Pose) carried(rim []matte.Rim) []matte.Rim {
-	if _, straight := l.ToFrame.Homography(); straight {
+func (p *Pose) carried(rim []matte.Rim) []matte.Rim {
+	if _, straight := p.ToFrame.Homography(); straight {
 		for i := range rim {
-			rim[i].At = l.ToFrame.Apply(rim[i].At)
+			rim[i].At = p.ToFrame.Apply(rim[i].At)
 		}
 		return rim
 	}
 	var out []matte.Rim
 	for i, a := range rim {
 		b := rim[(i+1)%len(rim)]
-		out = l.bent(out, a, b, l.ToFrame.Apply(a.At), l.ToFrame.Apply(b.At), 0)
+		out = p.bent(out, a, b, p.ToFrame.Apply(a.At), p.ToFrame.Apply(b.At), 0)
 	}
 	return out
 }
@@ -243,53 +243,53 @@ func (l *Pose) carried(rim []matte.Rim) []matte.Rim {
 // bent appends the side from a to b without its end, divided until it is as flat as a curve
 // has to be. A side longer than a few pixels is divided in any case: its middle may lie on
 // the straight line though it bends to both sides of it.
-func (l *Pose) bent(out []matte.Rim, a, b matte.Rim, at, end geom.Point, deep int) []matte.Rim {
+func (p *Pose) bent(out []matte.Rim, a, b matte.Rim, at, end geom.Point, deep int) []matte.Rim {
 	middle := matte.Rim{At: a.At.Lerp(b.At, 0.5), Out: (a.Out + b.Out) / 2, In: (a.In + b.In) / 2}
-	on := l.ToFrame.Apply(middle.At)
+	on := p.ToFrame.Apply(middle.At)
 	if deep >= 8 || (on.Dist(at.Lerp(end, 0.5)) < flatness && at.Dist(end) < 12) {
 		return append(out, matte.Rim{At: at, Out: a.Out, In: a.In})
 	}
-	return l.bent(l.bent(out, a, middle, at, on, deep+1), middle, b, on, end, deep+1)
+	return p.bent(p.bent(out, a, middle, at, on, deep+1), middle, b, on, end, deep+1)
 }
 
 // Polygon returns the shape's flattened edge on the frame.
-func (l *Pose) Polygon(s *treatment.Shape) []geom.Point {
-	rim, _ := l.Rim(s, Edge{})
+func (p *Pose) Polygon(s *treatment.Shape) []geom.Point {
+	rim, _ := p.Rim(s, Edge{})
 	out := make([]geom.Point, len(rim))
-	for i, r := range rim {
-		out[i] = r.At
+	for i, point := range rim {
+		out[i] = point.At
 	}
 	return out
 }
 
 // Cover returns the shape's own coverage on the frame.
-func (l *Pose) Cover(s *treatment.Shape, edge Edge, within image.Rectangle) *raster.Plane {
-	rim, overlaps := l.Rim(s, edge)
-	for _, r := range rim {
-		if !r.At.Finite() || math.Abs(r.At.X) > 1e6 || math.Abs(r.At.Y) > 1e6 {
+func (p *Pose) Cover(s *treatment.Shape, edge Edge, within image.Rectangle) *raster.Plane {
+	rim, overlaps := p.Rim(s, edge)
+	for _, point := range rim {
+		if !point.At.Finite() || math.Abs(point.At.X) > 1e6 || math.Abs(point.At.Y) > 1e6 {
 			return raster.NewPlane(image.Rectangle{}) // beyond the horizon: it is not in the picture
 		}
 	}
-	grow := (s.Grow + edge.Grow) * l.ToFrame.Scale(Centre(s))
+	grow := (s.Grow + edge.Grow) * p.ToFrame.Scale(Centre(s))
 	return matte.Edge(rim, grow, overlaps, within)
 }
 
 // A PosedShape is a shape as it lies on a frame: all that its coverage is made from.
 type PosedShape struct {
 	Shape treatment.Shape // what does not change its coverage is left out
-	Lie   Pose
+	Pose  Pose
 }
 
 // PoseShape returns a shape with how it lies. Of the shape only that is kept which its
 // coverage depends on.
-func PoseShape(s *treatment.Shape, lie Pose) PosedShape {
+func PoseShape(s *treatment.Shape, pose Pose) PosedShape {
 	plain := treatment.Shape{
 		Kind: s.Kind, Feather: s.Feather, FeatherIn: s.FeatherIn, Grow: s.Grow, Opacity: s.Opacity, Invert: s.Invert, Combine: s.Combine,
 	}
 	for i := range s.Points {
 		plain.Points = append(plain.Points, treatment.Knot{At: s.Points[i].At}) // the middle of the whole
 	}
-	return PosedShape{plain, lie}
+	return PosedShape{plain, pose}
 }
 
 // Cover returns the coverage of several shapes, combined in order. The edge is added to
@@ -299,7 +299,7 @@ func Cover(shapes []PosedShape, edge Edge, within image.Rectangle) *raster.Plane
 	for i := range shapes {
 		s := &shapes[i].Shape
 		layers = append(layers, matte.Layer{
-			Matte: shapes[i].Lie.Cover(s, edge, within), Opacity: s.Through(), Invert: s.Invert, Combine: s.Combine,
+			Matte: shapes[i].Pose.Cover(s, edge, within), Opacity: s.Through(), Invert: s.Invert, Combine: s.Combine,
 		})
 	}
 	if len(layers) == 1 && layers[0].Opacity == 1 && !layers[0].Invert &&

@@ -74,9 +74,9 @@ func Measure(takes []Take, reference *raster.Plane) Report {
 		var e, g float64
 		n := 0
 		each(t.Matte, func(x, y int) {
-			r, tr, cl := t.Result.At(x, y), t.Truth.At(x, y), t.Clean.At(x, y)
+			pixel, tr, cl := t.Result.At(x, y), t.Truth.At(x, y), t.Clean.At(x, y)
 			for c := range 3 {
-				e, g = e+sq(r[c]-tr[c]), g+sq(tr[c]-cl[c])
+				e, g = e+sq(pixel[c]-tr[c]), g+sq(tr[c]-cl[c])
 				n++
 			}
 		})
@@ -117,32 +117,32 @@ type ratio struct {
 	n        []int
 }
 
-func (r *ratio) add(frame int, of, over float64, n int) {
+func (quotient *ratio) add(frame int, of, over float64, n int) {
 	if n > 0 {
-		r.frames, r.of, r.over, r.n = append(r.frames, frame), append(r.of, of), append(r.over, over), append(r.n, n)
+		quotient.frames, quotient.of, quotient.over, quotient.n = append(quotient.frames, frame), append(quotient.of, of), append(quotient.over, over), append(quotient.n, n)
 	}
 }
 
 // figure returns the root of the pooled ratio. The worst frame is measured
 // against the pooled denominator, so that a quiet frame does not look bad; if
 // both directions count, the worst is the one farthest from 1.
-func (r *ratio) figure(bothWays bool) Figure {
+func (quotient *ratio) figure(bothWays bool) Figure {
 	var of, over float64
 	n := 0
-	for i := range r.of {
-		of, over, n = of+r.of[i], over+r.over[i], n+r.n[i]
+	for i := range quotient.of {
+		of, over, n = of+quotient.of[i], over+quotient.over[i], n+quotient.n[i]
 	}
 	f := Figure{All: math.Sqrt(of / over), Worst: 1}
 	far := -1.0
-	for i := range r.of {
-		v := math.Sqrt(r.of[i] / float64(r.n[i]) / (over / float64(n)))
+	for i := range quotient.of {
+		v := math.Sqrt(quotient.of[i] / float64(quotient.n[i]) / (over / float64(n)))
 		d := v
 		if bothWays {
-			v = math.Sqrt(r.of[i] / r.over[i])
+			v = math.Sqrt(quotient.of[i] / quotient.over[i])
 			d = math.Abs(v - 1)
 		}
 		if d > far {
-			far, f.Worst, f.Frame = d, v, r.frames[i]
+			far, f.Worst, f.Frame = d, v, quotient.frames[i]
 		}
 	}
 	return f

@@ -10,9 +10,9 @@ import (
 	"jardin/core/raster"
 )
 
-// Looks are what makes a frame fit to be the reference frame, as measured. Score
+// FrameScore are what makes a frame fit to be the reference frame, as measured. Score
 // is set by Rank.
-type Looks struct {
+type FrameScore struct {
 	Frame     int     `json:"frame"`
 	Score     float64 `json:"score" doc:"0 to 1; 1 is the best frame in every respect"`
 	Sharpness float64 `json:"sharpness" doc:"Detail of one pixel's size, against detail of three, in and around the thing"`
@@ -25,7 +25,7 @@ type Looks struct {
 
 // Around measures sharpness and evenness of what luma shows in and around a
 // polygon; the other looks are of where the polygon lies.
-func (l *Looks) Around(luma *raster.Plane, polygon []geom.Point) {
+func (l *FrameScore) Around(luma *raster.Plane, polygon []geom.Point) {
 	box := geom.Bounds(polygon)
 	margin := math.Max(12, math.Max(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y)/2)
 	r := raster.Around(box, margin, luma.Rect)
@@ -67,20 +67,20 @@ func (l *Looks) Around(luma *raster.Plane, polygon []geom.Point) {
 
 // Rank scores frames against each other, best first, and says in words why the
 // best one is.
-func Rank(all []Looks) ([]Looks, string) {
+func Rank(all []FrameScore) ([]FrameScore, string) {
 	if len(all) == 0 {
 		return nil, "The thing is in none of the frames."
 	}
 	out := slices.Clone(all)
-	most := func(of func(l *Looks) float64) (best float64) {
+	most := func(of func(l *FrameScore) float64) (best float64) {
 		for i := range out {
 			best = math.Max(best, of(&out[i]))
 		}
 		return math.Max(best, 1e-9)
 	}
-	sharp := most(func(l *Looks) float64 { return l.Sharpness })
-	even := most(func(l *Looks) float64 { return l.Evenness })
-	size := most(func(l *Looks) float64 { return l.Size })
+	sharp := most(func(l *FrameScore) float64 { return l.Sharpness })
+	even := most(func(l *FrameScore) float64 { return l.Evenness })
+	size := most(func(l *FrameScore) float64 { return l.Size })
 	for i := range out {
 		l := &out[i]
 		// Each in 0 to 1. A smear of two pixels halves; what is cut or covered counts most.
@@ -97,7 +97,7 @@ func Rank(all []Looks) ([]Looks, string) {
 				3,
 			) * l.Clear * l.Clear
 	}
-	slices.SortStableFunc(out, func(a, b Looks) int {
+	slices.SortStableFunc(out, func(a, b FrameScore) int {
 		switch {
 		case a.Score > b.Score:
 			return -1

@@ -23,8 +23,8 @@ func textured(seed uint64) *raster.Plane {
 
 func TestTheSharpEvenFrameWins(t *testing.T) {
 	box := geom.Box{Min: geom.Pt(60, 40), Max: geom.Pt(100, 80)}.Corners()
-	look := func(n int, p *raster.Plane) Looks {
-		l := Looks{Frame: n, Size: 1600, Inside: 1, Clear: 1}
+	look := func(n int, p *raster.Plane) FrameScore {
+		l := FrameScore{Frame: n, Size: 1600, Inside: 1, Clear: 1}
 		l.Around(p, box[:])
 		return l
 	}
@@ -32,7 +32,7 @@ func TestTheSharpEvenFrameWins(t *testing.T) {
 	for i := range shaded.Pix {
 		shaded.Pix[i] *= 0.5 + float32(i%160)/160
 	}
-	all := []Looks{look(1, raster.Gaussian(textured(1), 1.5)), look(2, textured(1)), look(3, shaded)}
+	all := []FrameScore{look(1, raster.Gaussian(textured(1), 1.5)), look(2, textured(1)), look(3, shaded)}
 	assert.Greater(t, all[1].Sharpness, 1.5*all[0].Sharpness)
 	assert.Greater(t, all[1].Evenness, all[2].Evenness+0.3)
 	ranked, words := Rank(all)
@@ -49,25 +49,25 @@ func TestTheSharpEvenFrameWins(t *testing.T) {
 }
 
 func TestWhatIsCutCoveredSmallOrSmearedLoses(t *testing.T) {
-	good := Looks{Frame: 5, Sharpness: 1, Evenness: 1, Size: 900, Inside: 1, Clear: 1}
-	for name, spoil := range map[string]func(*Looks){
-		"cut":     func(l *Looks) { l.Inside = 0.7 },
-		"covered": func(l *Looks) { l.Clear = 0.6 },
-		"small":   func(l *Looks) { l.Size = 300 },
-		"smeared": func(l *Looks) { l.Smear = 3 },
+	good := FrameScore{Frame: 5, Sharpness: 1, Evenness: 1, Size: 900, Inside: 1, Clear: 1}
+	for name, spoil := range map[string]func(*FrameScore){
+		"cut":     func(l *FrameScore) { l.Inside = 0.7 },
+		"covered": func(l *FrameScore) { l.Clear = 0.6 },
+		"small":   func(l *FrameScore) { l.Size = 300 },
+		"smeared": func(l *FrameScore) { l.Smear = 3 },
 	} {
 		bad := good
 		bad.Frame = 1
 		spoil(&bad)
-		ranked, _ := Rank([]Looks{bad, good})
+		ranked, _ := Rank([]FrameScore{bad, good})
 		assert.Equal(t, 5, ranked[0].Frame, name)
 		assert.Less(t, ranked[1].Score, 0.8*ranked[0].Score, name)
-		_, words := Rank([]Looks{bad})
+		_, words := Rank([]FrameScore{bad})
 		assert.NotContains(t, words, "NaN")
 	}
 	worst := good
 	worst.Inside, worst.Smear = 0.5, 2.5
-	_, words := Rank([]Looks{worst})
+	_, words := Rank([]FrameScore{worst})
 	assert.Contains(t, words, "But it moves 2.5 px while the shutter is open, 50 % of it is cut off")
 	none, words := Rank(nil)
 	assert.Empty(t, none)

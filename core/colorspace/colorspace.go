@@ -119,7 +119,7 @@ func (t Transfer) Encode(l float64) float64 {
 
 // Luma is the weighted sum of BT.709 primaries (Rec. ITU-R BT.709-6, item 3.2),
 // as luminance of linear values or as luma of encoded ones.
-func Luma(r, g, b float32) float32 { return 0.2126*r + 0.7152*g + 0.0722*b }
+func Luma(red, g, b float32) float32 { return 0.2126*red + 0.7152*g + 0.0722*b }
 
 // Lab returns the CIE 1976 L*a*b* of linear light with BT.709 primaries under D65
 // (IEC 61966-2-1 for the matrix, CIE 15:2004 for the rest). L* runs from 0 to 100;

@@ -131,12 +131,12 @@ func (b *Brush) asItWas(r image.Rectangle) *raster.Image {
 // dab covers one place and returns its pixels.
 func (b *Brush) dab(t Touch) image.Rectangle {
 	s := &b.stroke
-	r := b.radius(t)
+	radius := b.radius(t)
 	if s.Jitter > 0 {
 		x, y := b.random(), b.random()
 		t.Point = t.Point.Add(geom.Pt(x, y).Mul(s.Jitter * s.Size))
 	}
-	area := raster.Around(geom.Box{Min: t.Point, Max: t.Point}, r+1, b.canvas.plate.Rect)
+	area := raster.Around(geom.Box{Min: t.Point, Max: t.Point}, radius+1, b.canvas.plate.Rect)
 	if area.Empty() {
 		b.lastAt = t.Point
 		return area
@@ -153,7 +153,7 @@ func (b *Brush) dab(t Touch) image.Rectangle {
 		flow *= t.Pressure
 	}
 	if s.Mode == Smear && b.dabs > 0 {
-		b.drag(area, t.Point.Sub(b.lastAt), t.Point, r)
+		b.drag(area, t.Point.Sub(b.lastAt), t.Point, radius)
 	}
 	b.dabs++
 	b.lastAt = t.Point
@@ -162,8 +162,8 @@ func (b *Brush) dab(t Touch) image.Rectangle {
 		flat = s.Roundness
 	}
 	sin, cos := math.Sincos(s.Angle * math.Pi / 180)
-	full := min(s.Hardness*r, r-0.5) // all within is covered
-	inner, outer := full*full, (r+0.5)*(r+0.5)
+	full := min(s.Hardness*radius, radius-0.5) // all within is covered
+	inner, outer := full*full, (radius+0.5)*(radius+0.5)
 	if full <= 0 {
 		inner = -1
 	}
@@ -184,7 +184,7 @@ func (b *Brush) dab(t Touch) image.Rectangle {
 				if q := dx*dx + dy*dy; q >= outer {
 					continue
 				} else if q > inner {
-					c = profile(math.Sqrt(q), r, s.Hardness, 1)
+					c = profile(math.Sqrt(q), radius, s.Hardness, 1)
 				}
 			} else {
 				u, v := dx*cos+dy*sin, (dy*cos-dx*sin)/flat
@@ -193,7 +193,7 @@ func (b *Brush) dab(t Touch) image.Rectangle {
 				if d > 0 {
 					slope = math.Hypot(u/d, v/(d*flat))
 				}
-				c = profile(d, r, s.Hardness, slope)
+				c = profile(d, radius, s.Hardness, slope)
 			}
 			if want := float32(c * most); want > row[i] {
 				row[i] += (want - row[i]) * float32(flow)
@@ -204,7 +204,7 @@ func (b *Brush) dab(t Touch) image.Rectangle {
 }
 
 // drag pulls what lies behind the brush along by its last step.
-func (b *Brush) drag(area image.Rectangle, step, at geom.Point, r float64) {
+func (b *Brush) drag(area image.Rectangle, step, at geom.Point, radius float64) {
 	strength := float32(b.stroke.Amount)
 	far := raster.Around(
 		geom.Bounds([]geom.Point{{X: -step.X, Y: -step.Y}, {}}),
@@ -219,7 +219,7 @@ func (b *Brush) drag(area image.Rectangle, step, at geom.Point, r float64) {
 		row := b.work.Row(y, area.Min.X, area.Max.X)
 		for i := range area.Dx() {
 			p := geom.Pt(float64(area.Min.X+i)+0.5, float64(y)+0.5)
-			if p.Dist(at) > r {
+			if p.Dist(at) > radius {
 				continue
 			}
 			v := bilinear(old, p.X-step.X, p.Y-step.Y)
@@ -262,9 +262,9 @@ func bilinear(m *raster.Image, x, y float64) (out [4]float32) {
 	return out
 }
 
-// wanted returns what the stroke wants each pixel of r to be: opaque where it has
+// target returns what the stroke wants each pixel of r to be: opaque where it has
 // something to say. nil stands for nothing: erasing.
-func (b *Brush) wanted(r image.Rectangle) *raster.Image {
+func (b *Brush) target(r image.Rectangle) *raster.Image {
 	s := &b.stroke
 	switch s.Mode {
 	case Erase:
@@ -354,10 +354,10 @@ func (b *Brush) blend(r image.Rectangle) {
 	if r.Empty() {
 		return
 	}
-	b.lay(r, b.wanted(r))
+	b.composite(r, b.target(r))
 }
 
-func (b *Brush) lay(r image.Rectangle, want *raster.Image) {
+func (b *Brush) composite(r image.Rectangle, want *raster.Image) {
 	c := b.canvas
 	if n := b.stroke.Channels; want != nil && n != ([3]bool{}) && n != ([3]bool{true, true, true}) {
 		was := b.asItWas(r)

@@ -44,7 +44,7 @@ func (b *Brush) heal() {
 			}
 		}
 	}
-	b.lay(b.all, copied.Crop(b.all))
+	b.composite(b.all, copied.Crop(b.all))
 }
 
 // healed is how far off on the square root of light a membrane may be: half a code
@@ -97,7 +97,7 @@ func (m *Membrane) Solve(tolerance float64) int {
 // solve finds one of the three values.
 func (m *Membrane) solve(l *level, k int, tolerance float64) int {
 	n := len(l.inverse)
-	x, r, z, p, q := make([]float32, n), make([]float32, n), make([]float32, n), make([]float32, n), make([]float32, n)
+	x, residual, z, p, q := make([]float32, n), make([]float32, n), make([]float32, n), make([]float32, n), make([]float32, n)
 	for y := range m.Height {
 		for i := range m.Width {
 			at := y*m.Width + i
@@ -106,23 +106,23 @@ func (m *Membrane) solve(l *level, k int, tolerance float64) int {
 			}
 			j := l.at(i, y)
 			if m.Load != nil {
-				r[j] = m.Load[at][k]
+				residual[j] = m.Load[at][k]
 			}
 			for _, b := range m.around(at) {
 				if b >= 0 && m.State[b] == Fixed {
-					r[j] += m.Value[b][k]
+					residual[j] += m.Value[b][k]
 				}
 			}
 		}
 	}
-	room := l.room()
+	room := l.scratch()
 	steps, rz := 0, 0.0
 	for ; steps < 200; steps++ {
-		l.cycle(r, z, room) // about how far off the values are
+		l.cycle(residual, z, room) // about how far off the values are
 		if most(z) <= float32(tolerance) {
 			break
 		}
-		next := dot(r, z)
+		next := dot(residual, z)
 		beta := float32(0)
 		if steps > 0 && rz > 0 {
 			beta = float32(next / rz)
@@ -139,7 +139,7 @@ func (m *Membrane) solve(l *level, k int, tolerance float64) int {
 		alpha := float32(rz / pq)
 		for i, v := range p {
 			x[i] += alpha * v
-			r[i] -= alpha * q[i]
+			residual[i] -= alpha * q[i]
 		}
 	}
 	for y := range m.Height {
@@ -274,19 +274,19 @@ func (l *level) coarsen() {
 	c.coarsen()
 }
 
-// room is what a cycle works in: on each grid a remainder, and on the coarser ones
+// scratchSpace is what a cycle works in: on each grid a remainder, and on the coarser ones
 // what is asked and what was found.
-type room struct {
+type scratchSpace struct {
 	rest, r, x []float32
-	next       *room
+	next       *scratchSpace
 }
 
-func (l *level) room() *room {
+func (l *level) scratch() *scratchSpace {
 	if l == nil {
 		return nil
 	}
 	n := len(l.inverse)
-	return &room{make([]float32, n), make([]float32, n), make([]float32, n), l.next.room()}
+	return &scratchSpace{make([]float32, n), make([]float32, n), make([]float32, n), l.next.scratch()}
 }
 
 // apply works out q = A p.
@@ -305,12 +305,12 @@ func (l *level) apply(p, q []float32) {
 
 // relax sets every second point, those of one colour of a chessboard, to what its
 // neighbours ask.
-func (l *level) relax(x, r []float32, colour int) {
+func (l *level) relax(x, residual []float32, colour int) {
 	n, s := l.w, l.stride
 	for y := range l.h {
 		a := l.at(0, y)
 		here := x[a:][:n]
-		ask, inverse, left, after, above, below := r[a:][:n], l.inverse[a:][:n], x[a-1:][:n], x[a+1:][:n], x[a-s:][:n], x[a+s:][:n]
+		ask, inverse, left, after, above, below := residual[a:][:n], l.inverse[a:][:n], x[a-1:][:n], x[a+1:][:n], x[a-s:][:n], x[a+s:][:n]
 		bl, br, bu, bd := l.right[a-1:][:n], l.right[a:][:n], l.down[a-s:][:n], l.down[a:][:n]
 		for i := (y + colour) & 1; i < len(here); i += 2 {
 			here[i] = (ask[i] + bl[i]*left[i] + br[i]*after[i] + bu[i]*above[i] + bd[i]*below[i]) * inverse[i]
@@ -320,25 +320,25 @@ func (l *level) relax(x, r []float32, colour int) {
 
 // cycle sets x to about the solution of A x = r: one V-cycle, symmetric so that
 // conjugate gradients may use it.
-func (l *level) cycle(r, x []float32, w *room) {
+func (l *level) cycle(residual, x []float32, w *scratchSpace) {
 	clear(x)
 	if l.next == nil {
 		for range 8 {
-			l.relax(x, r, 0)
-			l.relax(x, r, 1)
+			l.relax(x, residual, 0)
+			l.relax(x, residual, 1)
 		}
 		for range 8 {
-			l.relax(x, r, 1)
-			l.relax(x, r, 0)
+			l.relax(x, residual, 1)
+			l.relax(x, residual, 0)
 		}
 		return
 	}
-	l.relax(x, r, 0)
-	l.relax(x, r, 1)
+	l.relax(x, residual, 0)
+	l.relax(x, residual, 1)
 	l.apply(x, w.rest)
 	for i, d := range l.inverse {
 		if d != 0 {
-			w.rest[i] = r[i] - w.rest[i]
+			w.rest[i] = residual[i] - w.rest[i]
 		} else {
 			w.rest[i] = 0
 		}
@@ -346,8 +346,8 @@ func (l *level) cycle(r, x []float32, w *room) {
 	l.gather(w.rest, w.next.r)
 	l.next.cycle(w.next.r, w.next.x, w.next)
 	l.spread(w.next.x, x)
-	l.relax(x, r, 1)
-	l.relax(x, r, 0)
+	l.relax(x, residual, 1)
+	l.relax(x, residual, 0)
 }
 
 // spread adds what was found on the next grid, bilinearly.

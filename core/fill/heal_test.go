@@ -29,8 +29,8 @@ func TestMembraneAgainstADirectSolver(t *testing.T) {
 	for i := range m.State {
 		x, y := float64(i%w)-11, float64(i/w)-8
 		m.State[i] = Fixed
-		switch r := math.Hypot(x, y*1.3); {
-		case r < 9 && !(r < 2.5) && rng.Float64() > 0.05:
+		switch radius := math.Hypot(x, y*1.3); {
+		case radius < 9 && !(radius < 2.5) && rng.Float64() > 0.05:
 			m.State[i] = Free
 		case rng.Float64() < 0.1:
 			m.State[i] = Outside

@@ -117,8 +117,8 @@ func TestCurvedStrokeDoesNotDependOnEventRate(t *testing.T) {
 		var out []Touch
 		for i := range events {
 			a := 5 * float64(i) / float64(events-1)
-			r := 60 + 8*a
-			out = append(out, Touch{geom.Pt(130+r*math.Cos(a), 130+r*math.Sin(a)), 0.5 + 0.4*math.Sin(2*a)})
+			radius := 60 + 8*a
+			out = append(out, Touch{geom.Pt(130+radius*math.Cos(a), 130+radius*math.Sin(a)), 0.5 + 0.4*math.Sin(2*a)})
 		}
 		return out
 	}

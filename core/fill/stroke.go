@@ -74,14 +74,14 @@ func (o *Origin) whole() (dx, dy int, ok bool) {
 // Profile returns the coverage of a dab of radius r at distance d from its
 // middle: 1 up to the hard share of the radius, then a smoothstep to 0 at r. A
 // hard edge is anti-aliased over one pixel.
-func Profile(d, r, hardness float64) float64 { return profile(d, r, hardness, 1) }
+func Profile(d, radius, hardness float64) float64 { return profile(d, radius, hardness, 1) }
 
 // profile is Profile where d grows by slope in a pixel, as in a flattened dab.
-func profile(d, r, hardness, slope float64) float64 {
-	edge := min(max((r-d)/slope+0.5, 0), 1)
-	if hardness >= 1 || d <= hardness*r {
+func profile(d, radius, hardness, slope float64) float64 {
+	edge := min(max((radius-d)/slope+0.5, 0), 1)
+	if hardness >= 1 || d <= hardness*radius {
 		return edge
 	}
-	u := min(max((r-d)/(r*(1-hardness)), 0), 1)
+	u := min(max((radius-d)/(radius*(1-hardness)), 0), 1)
 	return min(edge, u*u*(3-2*u))
 }

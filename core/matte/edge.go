@@ -31,9 +31,9 @@ type Rim struct {
 func Edge(rim []Rim, grow float64, overlaps bool, within image.Rectangle) *raster.Plane {
 	polygon := make([]geom.Point, len(rim))
 	var out, in float64
-	for i, r := range rim {
-		polygon[i] = r.At
-		out, in = max(out, r.Out), max(in, r.In)
+	for i, edge := range rim {
+		polygon[i] = edge.At
+		out, in = max(out, edge.Out), max(in, edge.In)
 	}
 	if (out <= 0 && in <= 0 && grow == 0) || len(rim) < 3 {
 		if overlaps {
@@ -78,8 +78,8 @@ type nearest struct {
 func newField(rim []Rim, grow float64, overlaps bool, rect image.Rectangle) *field {
 	f := &field{rect: rect, grow: grow, overlaps: overlaps}
 	points := make([]geom.Point, len(rim))
-	for i, r := range rim {
-		points[i] = r.At
+	for i, edge := range rim {
+		points[i] = edge.At
 	}
 	if !clockwise(points) {
 		rim = slices.Clone(rim)

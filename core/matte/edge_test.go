@@ -19,8 +19,8 @@ import (
 func plain(rim []Rim, grow float64, overlaps bool, within image.Rectangle, samples int) *raster.Plane {
 	out := raster.NewPlane(within)
 	polygon := make([]geom.Point, len(rim))
-	for i, r := range rim {
-		polygon[i] = r.At
+	for i, edge := range rim {
+		polygon[i] = edge.At
 	}
 	sign := 1
 	if !clockwise(polygon) {

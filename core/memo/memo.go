@@ -105,7 +105,7 @@ func Do[E Environment, In, V any](
 			m.mu.Lock()
 			delete(m.flights, key)
 			if err == nil {
-				m.keep(key, kindOf(in), v)
+				m.put(key, kindOf(in), v)
 			}
 			m.mu.Unlock()
 			close(f.done)
@@ -189,8 +189,8 @@ func kindOf(in any) string {
 	return t.Name()
 }
 
-// keep puts a value in; the lock is held. A value larger than the whole budget is not kept.
-func (m *Memo) keep(key, kind string, v any) {
+// put puts a value in; the lock is held. A value larger than the whole budget is not kept.
+func (m *Memo) put(key, kind string, v any) {
 	bytes := bytesOf(v)
 	if bytes > m.budget {
 		return

@@ -86,8 +86,8 @@ func (p *Plane) Cubic(x, y float64) float32 {
 	var out float32
 	if x0 >= 0 && y0 >= 0 && x0+3 < w && y0+3 < h {
 		for j := range 4 {
-			r := p.Pix[(y0+j)*w+x0:][:4]
-			out += wy[j] * (wx[0]*r[0] + wx[1]*r[1] + wx[2]*r[2] + wx[3]*r[3])
+			line := p.Pix[(y0+j)*w+x0:][:4]
+			out += wy[j] * (wx[0]*line[0] + wx[1]*line[1] + wx[2]*line[2] + wx[3]*line[3])
 		}
 		return out
 	}

@@ -223,8 +223,8 @@ func (e *Evaluator) GrainSample(ctx context.Context, t *Treatment, removal strin
 // smoothest keeps a share of the valid pixels of each brightness: those around which the
 // picture changes least, so that no detail is taken for grain.
 func smoothest(s *settle.GrainSample, share float64) {
-	r := s.Valid.Rect
-	luma := raster.NewPlane(r)
+	rect := s.Valid.Rect
+	luma := raster.NewPlane(rect)
 	for i := range luma.Pix {
 		luma.Pix[i] = float32(
 			math.Sqrt(float64(max(colorspace.Luma(s.Base.Pix[4*i], s.Base.Pix[4*i+1], s.Base.Pix[4*i+2]), 0))),

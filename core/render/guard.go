@@ -202,8 +202,8 @@ func (r *removal) occluders(n int, unmarked bool) *occluders {
 	if m := r.motions.Motion(r.doc.Follow.Track); m != nil {
 		for i := range m.Track.Exclusions {
 			s := &m.Track.Exclusions[i]
-			if lie, ok := r.motions.Pose(s, r.doc.Follow.Track, n); ok {
-				out.Excluded.Shapes = append(out.Excluded.Shapes, carry.PoseShape(s, lie))
+			if pose, ok := r.motions.Pose(s, r.doc.Follow.Track, n); ok {
+				out.Excluded.Shapes = append(out.Excluded.Shapes, carry.PoseShape(s, pose))
 			}
 		}
 	}

@@ -34,7 +34,7 @@ type removalInput struct {
 	Around  *occluders // what does not count at the seam
 	Tones   []toneInput
 	Fronts  []frontInput
-	Lay     string
+	Blend   string
 	Opacity float64
 	Grain   *grainInput
 }
@@ -67,8 +67,8 @@ func (c coverage) cover(within image.Rectangle) *raster.Plane {
 func (r *removal) covered(shapes []treatment.Shape, edge carry.Edge, n int) coverage {
 	out := coverage{Edge: edge}
 	for i := range shapes {
-		if lie, ok := r.pose(&shapes[i], n); ok {
-			out.Shapes = append(out.Shapes, carry.PoseShape(&shapes[i], lie))
+		if pose, ok := r.pose(&shapes[i], n); ok {
+			out.Shapes = append(out.Shapes, carry.PoseShape(&shapes[i], pose))
 		}
 	}
 	return out
@@ -96,7 +96,7 @@ func (t *Treatment) Input(n int, view View, only string) *Input {
 	out := &Input{Frame: n, View: view}
 	if view == LightView || view == GrainView {
 		if r := t.removal(only); r != nil {
-			out.Diagnostic = r.look(n, view)
+			out.Diagnostic = r.diagnostic(n, view)
 		}
 		if out.Diagnostic == nil {
 			return nil
@@ -134,7 +134,7 @@ func (r *removal) input(n int, view View) removalInput {
 		return out
 	}
 	st := &r.doc.Settle
-	out.Matte, out.Opacity, out.Lay, out.Seam = r.matte(n), st.Shown(n), st.Lay, st.Seam
+	out.Matte, out.Opacity, out.Blend, out.Seam = r.matte(n), st.Shown(n), st.Lay, st.Seam
 	if g := r.doc.Guard; g != nil {
 		out.Within = r.optional(g.Within, n)
 	}
@@ -188,7 +188,7 @@ type bareInput struct {
 
 type denoiseInput struct {
 	Strength [3]float64
-	Noise    [3]float64 // standard deviation on the square root of light; 0 where it is not known
+	Noise    [3]float64       // standard deviation on the square root of light; 0 where it is not known
 	Helpers  []neighbourFrame // brought into place by the track, they help to take grain out
 }
 
@@ -445,8 +445,8 @@ type diagnosticInput struct {
 	Margin int
 }
 
-// look gathers a view that explains the removal's settling; nil for none.
-func (r *removal) look(n int, view View) *diagnosticInput {
+// diagnostic gathers a view that explains the removal's settling; nil for none.
+func (r *removal) diagnostic(n int, view View) *diagnosticInput {
 	if view == LightView && (!r.visible(n) || r.lit() == nil) {
 		return nil
 	}

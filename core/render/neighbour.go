@@ -57,8 +57,8 @@ func (r *removal) neighbour(s *treatment.Neighbour, n int) *neighbourInput {
 		}
 	}
 	if s.Crisp && len(r.doc.Mark.Outlines) > 0 {
-		if lie, ok := r.pose(&r.doc.Mark.Outlines[0], n); ok {
-			out.Middle, out.Centre = lie.ToFrame.Apply(carry.Centre(&r.doc.Mark.Outlines[0])), true
+		if pose, ok := r.pose(&r.doc.Mark.Outlines[0], n); ok {
+			out.Middle, out.Centre = pose.ToFrame.Apply(carry.Centre(&r.doc.Mark.Outlines[0])), true
 		}
 	}
 	return out

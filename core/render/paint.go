@@ -103,9 +103,9 @@ func painted(ctx context.Context, e environment, in *memo.Keyed[layerInput]) (la
 	for ; bottom.Value.Base == nil; bottom = bottom.Value.Below {
 		total++
 	}
-	bed := bottom.Value.Base
+	base := bottom.Value.Base
 	// Of the disk cache are only whole layers, of every so many strokes.
-	for i := 0; !known && !bed.Some && e.Disk != nil && i < len(strokes); i++ {
+	for i := 0; !known && !base.Some && e.Disk != nil && i < len(strokes); i++ {
 		if (len(strokes)-i)%checkpointEvery != 0 {
 			continue
 		}
@@ -123,20 +123,20 @@ func painted(ctx context.Context, e environment, in *memo.Keyed[layerInput]) (la
 			under = s.Value.Under
 		}
 	}
-	c, err := e.canvas(ctx, bed, under)
+	c, err := e.canvas(ctx, base, under)
 	if err != nil {
 		return layers{}, err
 	}
 	if !known {
-		if found.all, err = e.base(ctx, bed); err != nil {
+		if found.all, err = e.base(ctx, base); err != nil {
 			return layers{}, err
 		}
-		if bed.Some && bed.Shared {
+		if base.Some && base.Shared {
 			found.shared = found.all
 		}
 	}
 	c.Load(found.all)
-	if bed.Some {
+	if base.Some {
 		c.Share(true)
 		if found.shared != nil {
 			c.LoadShared(found.shared)
@@ -147,13 +147,13 @@ func painted(ctx context.Context, e environment, in *memo.Keyed[layerInput]) (la
 			return layers{}, err
 		}
 		v := &strokes[i].Value
-		if bed.Some {
+		if base.Some {
 			c.Share(v.Shared)
 		}
-		if err := e.paintStroke(ctx, c, &v.Stroke, bed.Bare.Frame); err != nil {
+		if err := e.paintStroke(ctx, c, &v.Stroke, base.Bare.Frame); err != nil {
 			return layers{}, err
 		}
-		if e.Disk == nil || bed.Some || i >= checkpointEvery || (total-i)%checkpointEvery != 0 {
+		if e.Disk == nil || base.Some || i >= checkpointEvery || (total-i)%checkpointEvery != 0 {
 			continue
 		}
 		name, err := memo.Name(e, strokes[i])
@@ -163,17 +163,17 @@ func painted(ctx context.Context, e environment, in *memo.Keyed[layerInput]) (la
 		e.Disk.Put(name, c.Layer())
 	}
 	out := layers{all: c.Layer()}
-	if bed.Some {
+	if base.Some {
 		out.shared = c.Shared()
 	}
 	return out, nil
 }
 
 // canvas returns an empty canvas for a plate, on the sources below, if they are read.
-func (e *Evaluator) canvas(ctx context.Context, bed *baseInput, under *memo.Keyed[fillInput]) (*fill.Canvas, error) {
-	plate, err := e.bare(ctx, bed.Bare, e.Plate.Size())
+func (e *Evaluator) canvas(ctx context.Context, base *baseInput, under *memo.Keyed[fillInput]) (*fill.Canvas, error) {
+	plate, err := e.bare(ctx, base.Bare, e.Plate.Size())
 	if err != nil {
-		return nil, fmt.Errorf("frame %d, on which it is painted: %w", bed.Bare.Frame, err)
+		return nil, fmt.Errorf("frame %d, on which it is painted: %w", base.Bare.Frame, err)
 	}
 	c := fill.NewCanvas(plate)
 	if under != nil {

@@ -439,8 +439,8 @@ func (f fixed) Linear(context.Context, int, image.Rectangle) (*raster.Image, err
 	return raster.NewImage(f.size), nil
 }
 
-func placedSquare(r image.Rectangle) carry.PosedShape {
-	s := square("x", r, 100, treatment.Still)
+func placedSquare(rect image.Rectangle) carry.PosedShape {
+	s := square("x", rect, 100, treatment.Still)
 	return carry.PoseShape(
 		&s,
 		carry.Pose{Points: s.Points, Placement: geom.Identity, ToFrame: warp.Identity},

@@ -83,10 +83,10 @@ func (in *pieceInput) composite(ctx context.Context, e *Evaluator, s *sourceInpu
 		return nil
 	}
 	// What it is compared with, to follow the light, is the frame on which it was placed.
-	laid, err := e.settle(ctx, in.Settle, raster.Around(bounds, 40, out.Rect), lay)
+	carried, err := e.settle(ctx, in.Settle, raster.Around(bounds, 40, out.Rect), lay)
 	if err != nil {
 		return err
 	}
-	s.over(out, laid, 1)
+	s.over(out, carried, 1)
 	return nil
 }

@@ -144,7 +144,7 @@ func (in *heldInput) composite(ctx context.Context, e *Evaluator, s *sourceInput
 			continue
 		}
 		reach := raster.Around(l.Map.Bounds(boxOf(layer.Rect)), 2, out.Rect)
-		laid := warp.Image(layer, back, reach)
+		carried := warp.Image(layer, back, reach)
 		if l.Settle != nil && !reach.Empty() {
 			colour, err := e.settle(ctx, l.Settle, reach, nil)
 			if err != nil {
@@ -152,13 +152,13 @@ func (in *heldInput) composite(ctx context.Context, e *Evaluator, s *sourceInput
 			}
 			// The paint's own edge stays where it is.
 			raster.Rows(reach.Min.Y, reach.Max.Y, func(y int) {
-				row, own := laid.Row(y, reach.Min.X, reach.Max.X), colour.Row(y, reach.Min.X, reach.Max.X)
+				row, own := carried.Row(y, reach.Min.X, reach.Max.X), colour.Row(y, reach.Min.X, reach.Max.X)
 				for k := 0; k < len(row); k += 4 {
 					row[k], row[k+1], row[k+2] = own[k]*row[k+3], own[k+1]*row[k+3], own[k+2]*row[k+3]
 				}
 			})
 		}
-		s.over(out, laid, 1)
+		s.over(out, carried, 1)
 	}
 	return nil
 }
@@ -205,7 +205,7 @@ func (r *removal) layer(i int, there []*stroke, ride string, alone bool) *memo.K
 		some         bool
 	}
 	return shared(r.inputs, name{i, string(counts), ride, some}, func() *memo.Keyed[layerInput] {
-		bed := &baseInput{
+		base := &baseInput{
 			Bare:    r.bare(p.Frame),
 			Whole:   p.Whole,
 			Picture: r.picture(p.Picture),
@@ -216,7 +216,7 @@ func (r *removal) layer(i int, there []*stroke, ride string, alone bool) *memo.K
 		if in := r.fill(i, p.Frame, false); len(in.Sources) > 0 {
 			under = memo.Of(in)
 		}
-		layer := memo.Of(layerInput{Base: bed})
+		layer := memo.Of(layerInput{Base: base})
 		for j, st := range s.strokes {
 			in := layerInput{Below: layer, Stroke: r.stroke(st, p.Frame), Shared: counts[j] == 1}
 			if reads(st.Stroke) {

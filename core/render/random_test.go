@@ -27,14 +27,14 @@ type meadow struct{}
 
 func (meadow) Size() image.Rectangle { return image.Rect(0, 0, 56, 44) }
 func (meadow) Key() string           { return "meadow" }
-func (m meadow) Linear(ctx context.Context, n int, r image.Rectangle) (*raster.Image, error) {
+func (m meadow) Linear(ctx context.Context, n int, rect image.Rectangle) (*raster.Image, error) {
 	if n < 95 || n > 106 {
 		return nil, &Beyond{n, 95, 106}
 	}
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	out := raster.NewImage(r.Intersect(m.Size()))
+	out := raster.NewImage(rect.Intersect(m.Size()))
 	for y := out.Rect.Min.Y; y < out.Rect.Max.Y; y++ {
 		for x := out.Rect.Min.X; x < out.Rect.Max.X; x++ {
 			u, v := float64(x)-0.7*float64(n-100), float64(y)-0.4*float64(n-100)

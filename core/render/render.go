@@ -42,7 +42,7 @@ type Plate interface {
 	Size() image.Rectangle
 	// Linear returns the part r of frame n, alpha 1 throughout. What it returns may
 	// cover more than r. Of a frame that is not in the shot the error is a *Beyond.
-	Linear(ctx context.Context, n int, r image.Rectangle) (*raster.Image, error)
+	Linear(ctx context.Context, n int, rect image.Rectangle) (*raster.Image, error)
 	// Key names the content of all frames; equal keys mean equal pixels.
 	Key() string
 }

@@ -142,7 +142,7 @@ func (e *Evaluator) composite(
 	if in.Grain != nil {
 		missing = raster.NewPlane(through.Rect)
 	}
-	how := map[string]settle.BlendMode{treatment.Darken: settle.Darken, treatment.Lighten: settle.Lighten}[in.Lay]
+	how := map[string]settle.BlendMode{treatment.Darken: settle.Darken, treatment.Lighten: settle.Lighten}[in.Blend]
 	settle.Composite(
 		picture,
 		settle.Patch{Image: patch.Image, Still: patch.still},
@@ -299,9 +299,9 @@ func (e *Evaluator) addGrain(
 			return err
 		}
 		moved := plate.Crop(from)
-		calm := settle.Denoise(moved, 3)
-		moved.Rect, calm.Rect = from.Sub(by), from.Sub(by)
-		settle.CarryGrain(picture, moved, calm, missing, layer)
+		denoised := settle.Denoise(moved, 3)
+		moved.Rect, denoised.Rect = from.Sub(by), from.Sub(by)
+		settle.CarryGrain(picture, moved, denoised, missing, layer)
 		return nil
 	}
 	tile, err := memo.Do(ctx, e.Cache, environment{e}, g.Model, madeGrain)

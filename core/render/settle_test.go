@@ -49,9 +49,9 @@ func (l lamp) Linear(_ context.Context, n int, _ image.Rectangle) (*raster.Image
 	return m, nil
 }
 
-func square(id string, r image.Rectangle, home int, ride string) treatment.Shape {
+func square(id string, rect image.Rectangle, home int, ride string) treatment.Shape {
 	var knots []treatment.Knot
-	for _, p := range boxOf(r).Corners() {
+	for _, p := range boxOf(rect).Corners() {
 		knots = append(knots, treatment.Knot{At: treatment.Vec{p.X, p.Y}})
 	}
 	return treatment.Shape{ID: id, Name: id, Kind: treatment.Outline, Home: home, Ride: ride, Points: knots}

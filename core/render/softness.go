@@ -26,8 +26,8 @@ func measuredSoftness(ctx context.Context, e environment, in softnessInput) (out
 	if err != nil || !sc.measured {
 		return out, err
 	}
-	laid := warp.Image(sc.held, sc.back, sc.region)
-	if laid, err = settle.Smear(ctx, laid, in.Smear.along(sc.region)); err != nil {
+	carried := warp.Image(sc.held, sc.back, sc.region)
+	if carried, err = settle.Smear(ctx, carried, in.Smear.along(sc.region)); err != nil {
 		return out, err
 	}
 	a, b, valid := raster.NewPlane(sc.region), raster.NewPlane(sc.region), raster.NewPlane(sc.region)
@@ -47,7 +47,7 @@ func measuredSoftness(ctx context.Context, e environment, in softnessInput) (out
 		)
 		plate, laid := sc.plate.Crop(
 			image.Rect(sc.region.Min.X, y, sc.region.Max.X, y+1),
-		).Pix, laid.Row(
+		).Pix, carried.Row(
 			y,
 			sc.region.Min.X,
 			sc.region.Max.X,
@@ -72,8 +72,8 @@ func measuredSoftness(ctx context.Context, e environment, in softnessInput) (out
 // shows.
 func mostDetailed(plate, held, valid *raster.Plane) []settle.Pair {
 	const side, most = 64, 8
-	r := plate.Rect
-	if r.Dx()*r.Dy() <= 160*160 {
+	rect := plate.Rect
+	if rect.Dx()*rect.Dy() <= 160*160 {
 		return []settle.Pair{{Plate: plate, Held: held, Valid: valid}}
 	}
 	type piece struct {
@@ -81,9 +81,9 @@ func mostDetailed(plate, held, valid *raster.Plane) []settle.Pair {
 		rank float64
 	}
 	var all []piece
-	for y := r.Min.Y; y+side/2 < r.Max.Y; y += side {
-		for x := r.Min.X; x+side/2 < r.Max.X; x += side {
-			cut := image.Rect(x, y, x+side, y+side).Intersect(r)
+	for y := rect.Min.Y; y+side/2 < rect.Max.Y; y += side {
+		for x := rect.Min.X; x+side/2 < rect.Max.X; x += side {
+			cut := image.Rect(x, y, x+side, y+side).Intersect(rect)
 			p := piece{pair: settle.Pair{Plate: plate.Crop(cut), Held: held.Crop(cut), Valid: valid.Crop(cut)}}
 			n := 0.0
 			for _, v := range p.pair.Valid.Pix {

@@ -53,8 +53,8 @@ func (e *Evaluator) paintStroke(ctx context.Context, c *fill.Canvas, in *strokeI
 			Feather:   st.Area.Feather / 2,
 			FeatherIn: st.Area.Feather / 2,
 		}
-		lie := carry.Pose{Points: shape.Points, Placement: geom.Identity, ToFrame: w}
-		c.Area(brush, lie.Cover(&shape, carry.Edge{}, raster.Around(w.Bounds(in.Box), 2, e.Plate.Size())))
+		pose := carry.Pose{Points: shape.Points, Placement: geom.Identity, ToFrame: w}
+		c.Area(brush, pose.Cover(&shape, carry.Edge{}, raster.Around(w.Bounds(in.Box), 2, e.Plate.Size())))
 		return nil
 	}
 	path := touchesOf(st)

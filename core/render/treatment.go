@@ -179,14 +179,14 @@ func shared[T any](m *sync.Map, name any, build func() T) T {
 
 // pose returns how one of the removal's shapes lies on frame n.
 func (r *removal) pose(s *treatment.Shape, n int) (carry.Pose, bool) {
-	lie, ok := r.motions.Pose(s, r.doc.Follow.Track, n)
-	if _, placed := r.placed[n]; placed && s.Ride == "" && lie.Shifts == nil {
+	pose, ok := r.motions.Pose(s, r.doc.Follow.Track, n)
+	if _, placed := r.placed[n]; placed && s.Ride == "" && pose.Shifts == nil {
 		if m := r.mapping("", s.Home, n); m != nil {
-			lie, _ = r.motions.Pose(s, treatment.Still, n)
-			lie.ToFrame, ok = m, true
+			pose, _ = r.motions.Pose(s, treatment.Still, n)
+			pose.ToFrame, ok = m, true
 		}
 	}
-	return lie, ok
+	return pose, ok
 }
 
 // mapping returns how what rides on a track, or on the removal's own for none, gets from

@@ -109,18 +109,18 @@ func strength(all []GrainSample, c int, light []float64) []float64 {
 	}
 	out := make([]float64, len(light))
 	for k, l := range light {
-		r := math.Sqrt(l)
+		radius := math.Sqrt(l)
 		last := len(at) - 1
 		switch {
 		// Beyond what was measured: between grain that is even and grain that goes as the
 		// root of light does.
-		case r <= at[0]:
-			out[k] = sigma[0] * math.Max(r/at[0], math.Min(math.Sqrt(r/at[0]), 0.85))
-		case r >= at[last]:
-			out[k] = sigma[last] * math.Sqrt(r/at[last])
+		case radius <= at[0]:
+			out[k] = sigma[0] * math.Max(radius/at[0], math.Min(math.Sqrt(radius/at[0]), 0.85))
+		case radius >= at[last]:
+			out[k] = sigma[last] * math.Sqrt(radius/at[last])
 		default:
-			i := sort.SearchFloat64s(at, r)
-			out[k] = sigma[i-1] + (sigma[i]-sigma[i-1])*(r-at[i-1])/(at[i]-at[i-1])
+			i := sort.SearchFloat64s(at, radius)
+			out[k] = sigma[i-1] + (sigma[i]-sigma[i-1])*(radius-at[i-1])/(at[i]-at[i-1])
 		}
 	}
 	return out
@@ -234,8 +234,8 @@ func (g *Grain) Size() float64 {
 			return (g.Shape[c][g.Lags+d] + g.Shape[c][g.Lags-d] + 2*g.Shape[c][d*(2*g.Lags+1)+g.Lags]) / 4
 		}
 		// The autocorrelation of a Gaussian of sigma s has sigma s sqrt(2).
-		if r := at(1); r > 0.01 && r < 1 {
-			size += 2.3548 * math.Sqrt(-1/(4*math.Log(r))) / 3
+		if radius := at(1); radius > 0.01 && radius < 1 {
+			size += 2.3548 * math.Sqrt(-1/(4*math.Log(radius))) / 3
 		}
 	}
 	return size
@@ -255,9 +255,9 @@ func (g *Grain) Make(seed uint64) *[3][]float32 {
 		for i := 0; i < len(white[c]); i += 2 {
 			// Box & Muller 1958 on splitmix64 (Steele, Lea & Flood 2014).
 			u, v := uniform(&state), uniform(&state)
-			r := math.Sqrt(-2 * math.Log(1-u))
+			radius := math.Sqrt(-2 * math.Log(1-u))
 			sin, cos := math.Sincos(2 * math.Pi * v)
-			white[c][i], white[c][i+1] = r*cos, r*sin
+			white[c][i], white[c][i+1] = radius*cos, radius*sin
 		}
 	}
 	rg, rb, gb := g.Share[0], g.Share[1], g.Share[2]
@@ -395,14 +395,14 @@ func AddGrain(m *raster.Image, missing *raster.Plane, l Layer) {
 
 // CarryGrain adds the grain of another part of the plate to a picture: from is the
 // plate there, its place moved to the picture's. calm is the same without grain.
-func CarryGrain(m, from, calm *raster.Image, missing *raster.Plane, l Layer) {
+func CarryGrain(m, from, denoised *raster.Image, missing *raster.Plane, l Layer) {
 	r := m.Rect.Intersect(missing.Rect).Intersect(from.Rect)
 	// What calming sets free is not all of the grain: it is brought to the measured strength.
 	var found, known [3]float64
 	for i := 0; i < len(from.Pix); i += 4 {
 		for c := range 3 {
-			d := float64(from.Pix[i+c] - calm.Pix[i+c])
-			s := l.Of.At(c, float64(calm.Pix[i+c]))
+			d := float64(from.Pix[i+c] - denoised.Pix[i+c])
+			s := l.Of.At(c, float64(denoised.Pix[i+c]))
 			found[c], known[c] = found[c]+d*d, known[c]+s*s
 		}
 	}
@@ -414,7 +414,7 @@ func CarryGrain(m, from, calm *raster.Image, missing *raster.Plane, l Layer) {
 	}
 	for y := r.Min.Y; y < r.Max.Y; y++ {
 		row, lack := m.Row(y, r.Min.X, r.Max.X), missing.Row(y, r.Min.X, r.Max.X)
-		a, b := from.Row(y, r.Min.X, r.Max.X), calm.Row(y, r.Min.X, r.Max.X)
+		a, b := from.Row(y, r.Min.X, r.Max.X), denoised.Row(y, r.Min.X, r.Max.X)
 		for x, k := range lack {
 			if k == 0 {
 				continue

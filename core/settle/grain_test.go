@@ -39,11 +39,11 @@ func octaves(at func(x, y int) float64, size int) (out [4]float64) {
 				}
 				for y, v := range f.Coefficients(nil, column) {
 					u, w := float64(min(x, n-x))/n, float64(min(y, n-y))/n
-					r := math.Max(u, w)
-					if r < 1.0/32 {
+					radius := math.Max(u, w)
+					if radius < 1.0/32 {
 						continue
 					}
-					band := min(3, int(math.Log2(r*32)))
+					band := min(3, int(math.Log2(radius*32)))
 					out[band] += real(v)*real(v) + imag(v)*imag(v)
 					count[band]++
 				}

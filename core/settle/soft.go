@@ -67,10 +67,10 @@ func EstimateBlur(pairs []Pair, grain float64) (sigma, sure, left float64) {
 	}
 	// How much the next blur would take from the plate says how much can be told.
 	for i, p := range pairs {
-		softer := raster.Gaussian(plates[i], 0.7)
+		blurred := raster.Gaussian(plates[i], 0.7)
 		for k, w := range p.Valid.Pix {
 			if w > 0 {
-				d := float64(plates[i].Pix[k] - softer.Pix[k])
+				d := float64(plates[i].Pix[k] - blurred.Pix[k])
 				sure += d * d
 			}
 		}

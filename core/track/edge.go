@@ -130,8 +130,8 @@ func NewEdge(m *raster.Image, knots []geom.Knot) (*Edge, error) {
 
 // within reports whether a place lies in the picture.
 func within(m *raster.Image, p geom.Point) bool {
-	r := m.Rect
-	return p.X > float64(r.Min.X)+1 && p.Y > float64(r.Min.Y)+1 && p.X < float64(r.Max.X)-1 && p.Y < float64(r.Max.Y)-1
+	rect := m.Rect
+	return p.X > float64(rect.Min.X)+1 && p.Y > float64(rect.Min.Y)+1 && p.X < float64(rect.Max.X)-1 && p.Y < float64(rect.Max.Y)-1
 }
 
 func colourAt(m *raster.Image, p geom.Point) (c [3]float64) {
@@ -189,8 +189,8 @@ func sidesOf(m *raster.Image, samples []sample) []Side {
 	return out
 }
 
-// lean says whether a colour looks more like the inside, above 0, or the outside.
-func (s *Side) lean(c [3]float64) float64 {
+// likelihood says whether a colour looks more like the inside, above 0, or the outside.
+func (s *Side) likelihood(c [3]float64) float64 {
 	var sum float64
 	for k := range 3 {
 		a, b := (c[k]-s.In.Mean[k])/s.In.Spread[k], (c[k]-s.Out.Mean[k])/s.Out.Spread[k]
@@ -211,7 +211,7 @@ func agreement(m *raster.Image, samples []sample, sides []Side) float64 {
 					continue
 				}
 				all++
-				if sides[i].lean(colourAt(m, p))*sign < 0 {
+				if sides[i].likelihood(colourAt(m, p))*sign < 0 {
 					right++
 				}
 			}
@@ -366,11 +366,11 @@ func contour(m *raster.Image, samples []sample, sides []Side) []float64 {
 		var sums [places + 1]float64
 		for k := range places {
 			p := s.at.Add(s.normal.Mul(float64(k)*edgeStep - edgeReach - tail))
-			lean := 0.0
+			slant := 0.0
 			if within(m, p) {
-				lean = sides[i].lean(colourAt(m, p))
+				slant = sides[i].likelihood(colourAt(m, p))
 			}
-			sums[k+1] = sums[k] + lean
+			sums[k+1] = sums[k] + slant
 		}
 		const near = int(tail / edgeStep)
 		for l := range labels {

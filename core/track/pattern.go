@@ -35,14 +35,14 @@ type patternLevel struct {
 // smaller eigenvalue of its gradients' second moments, over the power of the
 // grain, which is measured by the mask of Immerkær 1996.
 func Strength(p *raster.Plane, at, pattern geom.Point) float64 {
-	r := raster.Around(
+	rect := raster.Around(
 		geom.Bounds([]geom.Point{at.Sub(pattern.Mul(0.5)), at.Add(pattern.Mul(0.5))}),
 		0,
 		p.Rect.Inset(1),
 	)
 	var xx, xy, yy, grain float64
-	for y := r.Min.Y; y < r.Max.Y; y++ {
-		for x := r.Min.X; x < r.Max.X; x++ {
+	for y := rect.Min.Y; y < rect.Max.Y; y++ {
+		for x := rect.Min.X; x < rect.Max.X; x++ {
 			v := func(i, j int) float64 { return float64(p.At(x+i, y+j)) }
 			gx, gy := (v(1, 0)-v(-1, 0))/2, (v(0, 1)-v(0, -1))/2
 			xx, xy, yy = xx+gx*gx, xy+gx*gy, yy+gy*gy
@@ -51,7 +51,7 @@ func Strength(p *raster.Plane, at, pattern geom.Point) float64 {
 			)
 		}
 	}
-	n := float64(r.Dx() * r.Dy())
+	n := float64(rect.Dx() * rect.Dy())
 	if n == 0 {
 		return 0
 	}

@@ -38,7 +38,7 @@ type Plane struct {
 
 // A FrameReader returns the part r of a frame as encoded luma. What it returns may cover
 // more, or less where the frame ends.
-type FrameReader func(r image.Rectangle) (*raster.Plane, error)
+type FrameReader func(rect image.Rectangle) (*raster.Plane, error)
 
 // States of the blocks of a region's box.
 const (
@@ -69,7 +69,7 @@ const (
 // frame, leaving out what lies inside the polygons of without, with the given
 // motion. size is that of every frame.
 func NewPlane(
-	look FrameReader,
+	read FrameReader,
 	size image.Rectangle,
 	region []geom.Point,
 	without [][]geom.Point,
@@ -84,7 +84,7 @@ func NewPlane(
 		return nil, ErrSmall
 	}
 	var err error
-	if t.prev, err = t.pyramid(look, geom.Identity); err != nil {
+	if t.prev, err = t.pyramid(read, geom.Identity); err != nil {
 		return nil, err
 	}
 	if t.align, err = newAligner(t.prev, region, without, motion); err != nil {
@@ -112,17 +112,17 @@ func covers(polygons [][]geom.Point, p geom.Point) bool {
 
 // pyramid returns the part of a frame around the region, placed by guess, ready
 // for tracking. Work grows with the region, not with the frame.
-func (t *Plane) pyramid(look FrameReader, guess geom.Homography) ([]*raster.Plane, error) {
+func (t *Plane) pyramid(read FrameReader, guess geom.Homography) ([]*raster.Plane, error) {
 	box := geom.Bounds(guess.ApplyAll(t.region))
 	margin := math.Max(48, 0.2*math.Max(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y))
-	r := raster.Around(box, margin, t.size)
-	if !guess.Finite() || r.Empty() {
+	rect := raster.Around(box, margin, t.size)
+	if !guess.Finite() || rect.Empty() {
 		return nil, ErrLeft
 	}
 	// Levels of a pyramid share their grid only if it begins at a multiple of their step.
 	const step = 1 << (maxLevels - 1)
-	r = image.Rect(r.Min.X&^(step-1), r.Min.Y&^(step-1), r.Max.X, r.Max.Y)
-	seen, err := look(r)
+	rect = image.Rect(rect.Min.X&^(step-1), rect.Min.Y&^(step-1), rect.Max.X, rect.Max.Y)
+	seen, err := read(rect)
 	if err != nil {
 		return nil, err
 	}
@@ -140,9 +140,9 @@ func (t *Plane) pyramid(look FrameReader, guess geom.Homography) ([]*raster.Plan
 // come. What lies inside the polygons of covered, on that frame, does not count.
 // When the surface is lost the error says why, and the tracker stays on the frame
 // before.
-func (t *Plane) Step(look FrameReader, covered [][]geom.Point) (Sample, error) {
+func (t *Plane) Step(read FrameReader, covered [][]geom.Point) (Sample, error) {
 	guess := t.move.Mul(t.last.H) // it goes on as it went
-	next, err := t.pyramid(look, guess)
+	next, err := t.pyramid(read, guess)
 	if err != nil {
 		return Sample{}, err
 	}
@@ -290,13 +290,13 @@ func Sane(h geom.Homography, region []geom.Point, frame image.Rectangle) error {
 }
 
 // maskOf returns a plane that is 1 inside the polygons, or nil for none.
-func maskOf(polygons [][]geom.Point, r image.Rectangle) *raster.Plane {
+func maskOf(polygons [][]geom.Point, rect image.Rectangle) *raster.Plane {
 	if len(polygons) == 0 {
 		return nil
 	}
-	out := raster.NewPlane(r)
+	out := raster.NewPlane(rect)
 	for _, polygon := range polygons {
-		box := raster.Around(geom.Bounds(polygon), 0, r)
+		box := raster.Around(geom.Bounds(polygon), 0, rect)
 		for y := box.Min.Y; y < box.Max.Y; y++ {
 			cross := crossings(polygon, float64(y)+0.5)
 			row := out.Row(y, box.Min.X, box.Max.X)
@@ -310,7 +310,7 @@ func maskOf(polygons [][]geom.Point, r image.Rectangle) *raster.Plane {
 	return out
 }
 
-func inside(p geom.Point, r image.Rectangle, margin float64) bool {
-	return p.X >= float64(r.Min.X)+margin && p.X <= float64(r.Max.X)-margin &&
-		p.Y >= float64(r.Min.Y)+margin && p.Y <= float64(r.Max.Y)-margin
+func inside(p geom.Point, rect image.Rectangle, margin float64) bool {
+	return p.X >= float64(rect.Min.X)+margin && p.X <= float64(rect.Max.X)-margin &&
+		p.Y >= float64(rect.Min.Y)+margin && p.Y <= float64(rect.Max.Y)-margin
 }

@@ -53,9 +53,9 @@ type PointSample struct {
 }
 
 // NewPoint prepares to follow the point at a place of the frame that look shows.
-func NewPoint(look FrameReader, size image.Rectangle, at geom.Point, o PointOptions) (*Point, error) {
+func NewPoint(read FrameReader, size image.Rectangle, at geom.Point, o PointOptions) (*Point, error) {
 	p := &Point{options: o, size: size, at: at, warp: geom.Identity}
-	frame, err := p.see(look, at)
+	frame, err := p.see(read, at)
 	if err != nil {
 		return nil, err
 	}
@@ -69,8 +69,8 @@ func NewPoint(look FrameReader, size image.Rectangle, at geom.Point, o PointOpti
 
 // Place moves the point to where it is on the frame that look shows, from where
 // it is followed on. What it looks like stays what it was.
-func (p *Point) Place(look FrameReader, at geom.Point) error {
-	frame, err := p.see(look, at)
+func (p *Point) Place(read FrameReader, at geom.Point) error {
+	frame, err := p.see(read, at)
 	if err != nil {
 		return err
 	}
@@ -80,17 +80,17 @@ func (p *Point) Place(look FrameReader, at geom.Point) error {
 
 // see returns the smoothed part of a frame in which the point can be, if it is
 // near at.
-func (p *Point) see(look FrameReader, at geom.Point) (*raster.Plane, error) {
+func (p *Point) see(read FrameReader, at geom.Point) (*raster.Plane, error) {
 	reach := geom.Pt(
 		math.Max(p.options.Search.X, p.options.Pattern.X)/2+8,
 		math.Max(p.options.Search.Y, p.options.Pattern.Y)/2+8,
 	)
-	r := raster.Around(geom.Bounds([]geom.Point{at.Sub(reach), at.Add(reach)}), 0, p.size)
-	r = image.Rect(r.Min.X&^7, r.Min.Y&^7, r.Max.X, r.Max.Y)
-	if r.Dx() < 8 || r.Dy() < 8 {
+	rect := raster.Around(geom.Bounds([]geom.Point{at.Sub(reach), at.Add(reach)}), 0, p.size)
+	rect = image.Rect(rect.Min.X&^7, rect.Min.Y&^7, rect.Max.X, rect.Max.Y)
+	if rect.Dx() < 8 || rect.Dy() < 8 {
 		return nil, ErrLeft
 	}
-	seen, err := look(r)
+	seen, err := read(rect)
 	if err != nil {
 		return nil, err
 	}
@@ -103,8 +103,8 @@ func (p *Point) see(look FrameReader, at geom.Point) (*raster.Plane, error) {
 
 // Step follows the point to the next frame. When it is lost the error says why,
 // and the point stays where it was.
-func (p *Point) Step(look FrameReader) (PointSample, error) {
-	frame, err := p.see(look, p.at)
+func (p *Point) Step(read FrameReader) (PointSample, error) {
+	frame, err := p.see(read, p.at)
 	if err != nil {
 		return PointSample{}, err
 	}

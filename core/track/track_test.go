@@ -68,8 +68,8 @@ func noisy(p *raster.Plane, deviation float64, seed uint64) *raster.Plane {
 
 // show hands out a picture as the tracker asks for it.
 func show(p *raster.Plane) FrameReader {
-	return func(r image.Rectangle) (*raster.Plane, error) {
-		out := raster.NewPlane(r.Intersect(p.Rect))
+	return func(rect image.Rectangle) (*raster.Plane, error) {
+		out := raster.NewPlane(rect.Intersect(p.Rect))
 		for y := out.Rect.Min.Y; y < out.Rect.Max.Y; y++ {
 			copy(out.Row(y, out.Rect.Min.X, out.Rect.Max.X), p.Row(y, out.Rect.Min.X, out.Rect.Max.X))
 		}

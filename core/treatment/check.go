@@ -48,11 +48,11 @@ func (c *checker) frame(place string, n int) {
 	}
 }
 
-func (c *checker) span(place string, r Range) {
-	if r.Last < r.First {
-		c.fault(place, "it ends at %d, before it begins at %d", r.Last, r.First)
-	} else if c.shot != nil && (r.First < c.shot.First || r.Last > c.shot.Last) {
-		c.fault(place, "%d to %d reaches beyond the shot (%d to %d)", r.First, r.Last, c.shot.First, c.shot.Last)
+func (c *checker) span(place string, span Range) {
+	if span.Last < span.First {
+		c.fault(place, "it ends at %d, before it begins at %d", span.Last, span.First)
+	} else if c.shot != nil && (span.First < c.shot.First || span.Last > c.shot.Last) {
+		c.fault(place, "%d to %d reaches beyond the shot (%d to %d)", span.First, span.Last, c.shot.First, c.shot.Last)
 	}
 }
 
@@ -222,8 +222,8 @@ func (c *checker) track(at string, t *Track) {
 			c.fault(place, "it needs four corners with room between them")
 		}
 	}
-	for i, r := range t.Dropped {
-		c.span(fmt.Sprintf("%s/dropped/%d", at, i), r)
+	for i, span := range t.Dropped {
+		c.span(fmt.Sprintf("%s/dropped/%d", at, i), span)
 	}
 	c.within(at+"/smooth", t.Smooth, 0, 50, " frames")
 	own = c.ids()

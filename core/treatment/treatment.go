@@ -86,10 +86,10 @@ type Range struct {
 }
 
 // Has reports whether frame n lies in the range.
-func (r Range) Has(n int) bool { return n >= r.First && n <= r.Last }
+func (span Range) Has(n int) bool { return n >= span.First && n <= span.Last }
 
 // Len returns the number of frames.
-func (r Range) Len() int { return r.Last - r.First + 1 }
+func (span Range) Len() int { return span.Last - span.First + 1 }
 
 // A Vec is a position or a displacement in pixels: x, then y.
 type Vec [2]float64

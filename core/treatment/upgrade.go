@@ -56,28 +56,28 @@ func Upgrade(blob []byte) ([]byte, error) {
 // one: each held its own region and track, and everything lay on its reference
 // frame.
 func fromFirst(v any) (map[string]any, error) {
-	r, _ := v.(map[string]any)
-	mark, _ := r["mark"].(map[string]any)
-	follow, _ := r["follow"].(map[string]any)
-	fill, _ := r["fill"].(map[string]any)
+	removal, _ := v.(map[string]any)
+	mark, _ := removal["mark"].(map[string]any)
+	follow, _ := removal["follow"].(map[string]any)
+	fill, _ := removal["fill"].(map[string]any)
 	if mark == nil || follow == nil || fill == nil {
 		return nil, errors.New("mark, follow or fill is missing")
 	}
 	outlines, _ := mark["outlines"].([]any)
 	for _, o := range outlines {
 		if o, ok := o.(map[string]any); ok {
-			o["kind"], o["home"] = Outline, r["reference"]
+			o["kind"], o["home"] = Outline, removal["reference"]
 		}
 	}
-	fill["frame"] = r["reference"]
+	fill["frame"] = removal["reference"]
 	region, _ := follow["region"].([]any)
 	if len(region) == 0 && follow["track"] == nil {
-		r["follow"] = map[string]any{}
+		removal["follow"] = map[string]any{}
 		return nil, nil
 	}
 	track := map[string]any{
-		"id": fmt.Sprint("t-", r["id"]), "name": r["name"], "kind": PlaneTrack,
-		"home": r["reference"], "motion": follow["motion"], "range": r["range"],
+		"id": fmt.Sprint("t-", removal["id"]), "name": removal["name"], "kind": PlaneTrack,
+		"home": removal["reference"], "motion": follow["motion"], "range": removal["range"],
 	}
 	if len(region) > 0 {
 		track["region"] = region
@@ -86,15 +86,15 @@ func fromFirst(v any) (map[string]any, error) {
 		delete(data, "basis") // counted otherwise now
 		track["data"] = data
 	}
-	r["follow"] = map[string]any{"track": track["id"]}
+	removal["follow"] = map[string]any{"track": track["id"]}
 	return track, nil
 }
 
 // fromSecond takes a removal from version 2 to 3: all of its paint lay on one
 // frame, copied by an offset, and pressure scaled the size.
 func fromSecond(v any) error {
-	r, _ := v.(map[string]any)
-	fill, _ := r["fill"].(map[string]any)
+	removal, _ := v.(map[string]any)
+	fill, _ := removal["fill"].(map[string]any)
 	if fill == nil {
 		return errors.New("fill is missing")
 	}
@@ -121,15 +121,15 @@ func fromSecond(v any) error {
 			},
 		)
 	}
-	r["fill"] = map[string]any{"sources": sources}
+	removal["fill"] = map[string]any{"sources": sources}
 	return nil
 }
 
 // fromFourth takes a removal from version 4 to 5: the properties of all kinds of sources stood
 // beside each other.
 func fromFourth(v any) error {
-	r, _ := v.(map[string]any)
-	fill, _ := r["fill"].(map[string]any)
+	removal, _ := v.(map[string]any)
+	fill, _ := removal["fill"].(map[string]any)
 	if fill == nil {
 		return errors.New("fill is missing")
 	}

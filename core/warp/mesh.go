@@ -139,7 +139,7 @@ func ringed(l *geom.Lattice) geom.Lattice {
 	for row := -1; row <= rows; row++ {
 		for column := -1; column <= n; column++ {
 			out.Shift = append(out.Shift, on(column, n, func(c int) geom.Point {
-				return on(row, rows, func(r int) geom.Point { return inner(c, r) })
+				return on(row, rows, func(j int) geom.Point { return inner(c, j) })
 			}))
 		}
 	}

@@ -890,6 +890,45 @@ export interface components {
             /** @description For every frame the hash of what its picture is made from; empty where the plate is unchanged */
             keys: string[];
         };
+        FrameScore: {
+            /**
+             * Format: double
+             * @description Share of the surface with nothing in front, as the track saw it
+             */
+            clear: number;
+            /**
+             * Format: double
+             * @description 1 less the slow change of light across the thing's surroundings, as a share of their brightness
+             */
+            evenness: number;
+            /** Format: int64 */
+            frame: number;
+            /**
+             * Format: double
+             * @description Share of the thing that lies in the picture
+             */
+            inside: number;
+            /**
+             * Format: double
+             * @description 0 to 1; 1 is the best frame in every respect
+             */
+            score: number;
+            /**
+             * Format: double
+             * @description Detail of one pixel's size, against detail of three, in and around the thing
+             */
+            sharpness: number;
+            /**
+             * Format: double
+             * @description Area of the marked thing, square pixels
+             */
+            size: number;
+            /**
+             * Format: double
+             * @description How far the surface moves while the shutter is open, pixels, for a shutter open half the time
+             */
+            smear: number;
+        };
         From: {
             /** @description Only whole pixels, which keeps grain as it is */
             crisp?: boolean;
@@ -1103,45 +1142,6 @@ export interface components {
             scale: number;
             /** Format: double */
             strength: number;
-        };
-        Looks: {
-            /**
-             * Format: double
-             * @description Share of the surface with nothing in front, as the track saw it
-             */
-            clear: number;
-            /**
-             * Format: double
-             * @description 1 less the slow change of light across the thing's surroundings, as a share of their brightness
-             */
-            evenness: number;
-            /** Format: int64 */
-            frame: number;
-            /**
-             * Format: double
-             * @description Share of the thing that lies in the picture
-             */
-            inside: number;
-            /**
-             * Format: double
-             * @description 0 to 1; 1 is the best frame in every respect
-             */
-            score: number;
-            /**
-             * Format: double
-             * @description Detail of one pixel's size, against detail of three, in and around the thing
-             */
-            sharpness: number;
-            /**
-             * Format: double
-             * @description Area of the marked thing, square pixels
-             */
-            size: number;
-            /**
-             * Format: double
-             * @description How far the surface moves while the shutter is open, pixels, for a shutter open half the time
-             */
-            smear: number;
         };
         Mark: {
             /** @description Combined in order */
@@ -1625,7 +1625,7 @@ export interface components {
         };
         Scores: {
             /** @description Best first */
-            frames: components["schemas"]["Looks"][];
+            frames: components["schemas"]["FrameScore"][];
             removal: string;
             words: string;
         };

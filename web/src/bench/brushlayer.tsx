@@ -40,7 +40,7 @@ export const dropLiveStroke = () => [...channels].some((c) => c.drop())
 /** The brush on the picture: its ring with the source's pixels in it, and the stroke while it is painted. */
 export function BrushLayer(props: Props) {
   const { shot, removal, placement } = props
-  const { frame, tool, brush, origin, handles, bed } = useBench()
+  const { frame, tool, brush, origin, handles, sourceId } = useBench()
   const [cursor, setCursor] = useState<Point | null>(null)
   const [told, setTold] = useState('')
   const [pressed, setPressed] = useState(false)
@@ -125,7 +125,7 @@ export function BrushLayer(props: Props) {
       )
       return
     }
-    const source = paintedOn(removal, bed)
+    const source = paintedOn(removal, sourceId)
     if (source && !paintable(source)) {
       notify(`${source.name} cannot be painted on. Choose a clean plate or travelling paint, or add one.`)
       return

@@ -69,9 +69,9 @@ export interface Owner {
 
 /** What is drawn or edited now. */
 export function ownerNow(r: Removal): Owner {
-  const { stage, bed, part } = bench.get()
+  const { stage, sourceId, part } = bench.get()
   if (stage === 'follow' && r.follow.track) return { track: r.follow.track }
-  if (stage === 'fill' && bed) return { removal: r.id, source: bed }
+  if (stage === 'fill' && sourceId) return { removal: r.id, source: sourceId }
   if (stage === 'settle' && part) return { removal: r.id, tone: part }
   if (stage === 'guard' && part)
     return part === 'within' ? { removal: r.id, within: true } : { removal: r.id, front: part }
@@ -248,11 +248,11 @@ function nudgePaint(r: Removal, edit: Edit, dx: number, dy: number): boolean {
     )
     return true
   }
-  const bed = r.fill.sources.find((x) => x.id === s.bed)
-  if (bed && kinds[bed.kind].nudge) {
+  const source = r.fill.sources.find((x) => x.id === s.sourceId)
+  if (source && kinds[source.kind].nudge) {
     void edit(
-      `Move ${bed.name}`,
-      onSource(r.id, bed.id, (x) => kinds[x.kind].nudge?.(x, s.frame, { x: dx, y: dy })),
+      `Move ${source.name}`,
+      onSource(r.id, source.id, (x) => kinds[x.kind].nudge?.(x, s.frame, { x: dx, y: dy })),
     )
     return true
   }

@@ -21,19 +21,19 @@ export const copies = (m: Mode) => m === 'clone' || m === 'heal'
 export const allStrokes = (r: Removal): Stroke[] => r.fill.sources.flatMap(strokesOf)
 
 /** The source that a stroke belongs to. */
-export const bedOf = (r: Removal, stroke: string) =>
+export const sourceOf = (r: Removal, stroke: string) =>
   r.fill.sources.find((s) => strokesOf(s).some((x) => x.id === stroke))
 
 /** What is painted on now: the chosen source, or the last that can be painted on; null where there is none yet. */
-export function paintedOn(r: Removal, bed: string | null): FillSource | null {
-  const chosen = r.fill.sources.find((s) => s.id === bed)
+export function paintedOn(r: Removal, sourceId: string | null): FillSource | null {
+  const chosen = r.fill.sources.find((s) => s.id === sourceId)
   if (chosen) return chosen
   return [...r.fill.sources].reverse().find((s) => paintable(s) && !pictureOf(s)) ?? null
 }
 
 /** The frame that is painted on: of a clean plate its own, else the one that is shown. */
-export const paintFrame = (r: Removal, bed: string | null, shown: number) => {
-  const s = paintedOn(r, bed)
+export const paintFrame = (r: Removal, sourceId: string | null, shown: number) => {
+  const s = paintedOn(r, sourceId)
   return (s && paintedAt(s)) ?? shown
 }
 
@@ -137,14 +137,14 @@ export function nextUnpainted(r: Removal, frame: number): number | null {
 }
 
 /** Copies the strokes of the frame painted last before this one to here: the track carries them. */
-export function repeatHere(r: Removal, bed: FillSource, frame: number): Change | null {
-  const own = strokesOf(bed).filter((s) => s.range && s.range.first === s.range.last && !s.off)
+export function repeatHere(r: Removal, source: FillSource, frame: number): Change | null {
+  const own = strokesOf(source).filter((s) => s.range && s.range.first === s.range.last && !s.off)
   const before = Math.max(...own.map((s) => s.range!.first).filter((n) => n < frame))
   if (!Number.isFinite(before)) return null
   const copy = own
     .filter((s) => s.range!.first === before)
     .map((s) => ({ ...structuredClone(s), id: newId(), range: { first: frame, last: frame } }))
-  return onSource(r.id, bed.id, (s) => {
+  return onSource(r.id, source.id, (s) => {
     strokeList(s)?.push(...structuredClone(copy))
   })
 }

@@ -119,7 +119,7 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
               bench.set({ handles: !s.handles })
               break
             case 'j':
-              if (open) step(s.stage === 'fill' ? paintFrame(open, s.bed, open.reference) : open.reference)
+              if (open) step(s.stage === 'fill' ? paintFrame(open, s.sourceId, open.reference) : open.reference)
               break
             case 'b':
               bench.set({ beside: !s.beside })
@@ -155,7 +155,7 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
               break
             }
             case 'r': {
-              const on = open && paintedOn(open, s.bed)
+              const on = open && paintedOn(open, s.sourceId)
               const again = open && on && travels(on) && repeatHere(open, on, s.frame)
               if (again) void edits.edit('Repeat strokes here', again)
               break

@@ -43,7 +43,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     loan,
     stage,
     before,
-    bed,
+    sourceId,
     split,
     gain,
   } = useBench()
@@ -144,7 +144,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     return other && chain(other.inverse(), lock)
   }
   // The reference frame shows through the locked picture, to see slip; in Fill a frame on loan, to line it up.
-  const painted = open ? paintFrame(open, bed, seen) : 0
+  const painted = open ? paintFrame(open, sourceId, seen) : 0
   const lent = open && stage === 'fill' && !second ? origin.frame : null
   const toLent = lent !== null && open ? (motions.between(open.follow.track, painted, lent) ?? identity) : null
   const toPainted = open ? motions.between(open.follow.track, seen, painted) : null

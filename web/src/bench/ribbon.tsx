@@ -35,13 +35,13 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
   const count = shot.last - shot.first + 1
   const each = width / count
   const x = (n: number) => (n - shot.first) * each
-  const beds = open !== null // the lane is there before the first stroke, or the picture would jump under it
+  const hasPaintLane = open !== null // the lane is there before the first stroke, or the picture would jump under it
   const measures = useMeasures(shot, revision.number, open?.id ?? null, !!open && settled(open))
   const lit = !!open && settled(open)
   const height =
     lanes.range +
     (lit ? lanes.light : 0) +
-    (beds ? lanes.paint : 0) +
+    (hasPaintLane ? lanes.paint : 0) +
     lanes.quality +
     (scores.length ? lanes.score : 0) +
     lanes.cached
@@ -73,7 +73,7 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
       g.ellipse(middle, lanes.range / 2, 4, 4, 0, 0, 7)
       g.fill()
       let top = lanes.range
-      if (beds) {
+      if (hasPaintLane) {
         // Frames with paint: a leaf for a clean plate's frame, a bar wherever strokes travel.
         g.fillStyle = colour('fern')
         for (const n of paintedFrames(open, shot.first, shot.last))
@@ -248,7 +248,7 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
 const settled = (r: Removal) =>
   (!!r.settle.light && !r.settle.light.off) || (!!r.settle.softness && !r.settle.softness.off)
 
-const noScores: Schemas['Looks'][] = []
+const noScores: Schemas['FrameScore'][] = []
 
 /** Keys of one thing over time: a click goes there, a drag moves one, with Alt copies it. */
 function KeyLane({

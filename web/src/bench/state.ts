@@ -109,7 +109,7 @@ export interface BenchState {
   brush: Brush
   origin: Origin
   /** The source of clean pixels that is painted on or edited. */
-  bed: string | null
+  sourceId: string | null
   /** The tone (Settle) or the front (Guard) that is edited; within for what the patch lies within. */
   part: string | null
   /** How the frame on loan is shown while it is lined up. */
@@ -183,7 +183,7 @@ export const initial: BenchState = {
     plain: false,
     crisp: true,
   },
-  bed: null,
+  sourceId: null,
   loan: { as: 'hidden', share: 0.5 },
   faint: false,
   before: false,
@@ -214,7 +214,7 @@ export const bench = {
           ? { view: 'result' }
           : {}),
       part: null,
-      ...(removal !== s.removal ? { origin: initial.origin, bed: null, loan: initial.loan } : {}),
+      ...(removal !== s.removal ? { origin: initial.origin, sourceId: null, loan: initial.loan } : {}),
     }))
   },
 }

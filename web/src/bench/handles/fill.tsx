@@ -22,8 +22,8 @@ type Props = HandleProps
 /** What can be taken hold of in Fill while no brush is in hand: strokes, areas, a neighbour's source, a piece's corners. */
 export function FillHandles(props: Props) {
   const { removal: r, motions, placement, seen } = props
-  const { bed, tool, stroke, faint } = useBench()
-  const source = r.fill.sources.find((s) => s.id === bed)
+  const { sourceId, tool, stroke, faint } = useBench()
+  const source = r.fill.sources.find((s) => s.id === sourceId)
   const Handle = source && views[source.kind].Handle
   const few = allStrokes(r).length <= 300
   const paths = usePaths(props.shot.id, r, stroke !== null || faint || (tool === 'look' && few))
@@ -201,9 +201,9 @@ function StrokeHandle({
 /** Drawing the outline of an area that is copied as one. */
 function DrawArea({ shot, removal: r, placement, seen }: Props) {
   const { edit } = useEdit(shot.id)
-  const { bed, brush, origin } = useBench()
+  const { sourceId, brush, origin } = useBench()
   const finish = (points: Knot[]) => {
-    const source = paintedOn(r, bed)
+    const source = paintedOn(r, sourceId)
     if (source && !paintable(source)) return notify(`${source.name} cannot be painted on.`)
     const at = source && paintedAt(source)
     if (at !== null && at !== undefined && at !== seen)

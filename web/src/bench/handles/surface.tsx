@@ -203,14 +203,14 @@ export function Aid({ motion, placement, seen }: Props) {
 
 /** Where the surface goes: the way of its middle, or of its points, over the frames around. */
 export function Ghosts({ motion, placement, seen, from }: Props & { from: (frame: number) => Mapping | null }) {
-  const ways: { frame: number; p: Point }[][] = []
+  const paths: { frame: number; p: Point }[][] = []
   const corners = surfaceOf(motion.track)
   if (motion.points.size)
     for (const path of motion.points.values())
-      ways.push([...path.values()].map((v) => ({ frame: v.frame, p: point(v.at) })))
+      paths.push([...path.values()].map((v) => ({ frame: v.frame, p: point(v.at) })))
   else if (corners.length === 4) {
     const c = middleOf(corners)
-    ways.push(
+    paths.push(
       [...motion.samples.keys()].flatMap((frame) => {
         const m = motion.at(frame)
         return m ? [{ frame, p: m.apply(c) }] : []
@@ -219,8 +219,8 @@ export function Ghosts({ motion, placement, seen, from }: Props & { from: (frame
   }
   return (
     <g data-testid="ghosts">
-      {ways.map((way, i) => {
-        const near = way.filter((v) => Math.abs(v.frame - seen) <= 24).sort((a, b) => a.frame - b.frame)
+      {paths.map((path, i) => {
+        const near = path.filter((v) => Math.abs(v.frame - seen) <= 24).sort((a, b) => a.frame - b.frame)
         // In the locked picture a place of another frame is shown where that frame's lock puts it.
         const spots = near.flatMap(({ frame, p }) => {
           const m = from(frame)

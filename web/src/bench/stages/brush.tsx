@@ -27,10 +27,10 @@ const amounts = {
 /** The brush in hand: what it does, how large it is, where its pixels come from. */
 export function BrushFields(props: BenchProps & { removal: Removal }) {
   const { removal: r } = props
-  const { brush: b, bed } = useBench()
+  const { brush: b, sourceId } = useBench()
   const m = b.mode
   const amount = m in amounts ? amounts[m as keyof typeof amounts] : null
-  const on = paintedOn(r, bed)
+  const on = paintedOn(r, sourceId)
   const travelling = !!on && travels(on)
   return (
     <>
@@ -215,9 +215,9 @@ export function BrushFields(props: BenchProps & { removal: Removal }) {
 
 /** Where copied pixels come from. */
 function OriginFields({ shot, removal: r, motions }: BenchProps & { removal: Removal }) {
-  const { origin: o, loan, frame, bed } = useBench()
+  const { origin: o, loan, frame, sourceId } = useBench()
   const [busy, setBusy] = useState(false)
-  const painted = paintedOn(r, bed)
+  const painted = paintedOn(r, sourceId)
   const held = painted ? paintedAt(painted) : undefined
   const at = held ?? frame
   const borrow = (n: number | null) => {

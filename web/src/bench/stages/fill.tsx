@@ -18,9 +18,9 @@ import { Strokes } from './strokes'
 export function FillStage(props: BenchProps & { removal: Removal }) {
   const { shot, removal: r } = props
   const { edit } = useEdit(shot.id)
-  const { tool, bed, frame, stroke } = useBench()
-  const on1 = paintedOn(r, bed)
-  const chosen = r.fill.sources.find((s) => s.id === bed) ?? null
+  const { tool, sourceId, frame, stroke } = useBench()
+  const on1 = paintedOn(r, sourceId)
+  const chosen = r.fill.sources.find((s) => s.id === sourceId) ?? null
   const painted = !chosen || paintable(chosen)
   const at = on1 ? paintedAt(on1) : undefined
   const away = at !== undefined && at !== frame && painted
@@ -74,15 +74,15 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
             <li key={s.id}>
               <button
                 type="button"
-                aria-pressed={s.id === bed}
-                className={`flex w-full items-baseline gap-2 rounded px-2 py-0.5 text-left ${s.id === bed ? 'bg-slab' : 'hover:bg-slab'} ${s.off ? 'opacity-50' : ''}`}
+                aria-pressed={s.id === sourceId}
+                className={`flex w-full items-baseline gap-2 rounded px-2 py-0.5 text-left ${s.id === sourceId ? 'bg-slab' : 'hover:bg-slab'} ${s.off ? 'opacity-50' : ''}`}
                 onClick={() =>
                   bench.set({
-                    bed: s.id === bed ? null : s.id,
+                    sourceId: s.id === sourceId ? null : s.id,
                     stroke: null,
                     outline: null,
                     knots: [],
-                    tool: s.id !== bed && paintable(s) && tool === 'brush' ? 'brush' : 'look',
+                    tool: s.id !== sourceId && paintable(s) && tool === 'brush' ? 'brush' : 'look',
                   })
                 }
               >
@@ -94,7 +94,7 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
                       (kinds[s.kind].word === s.name.toLowerCase() ? '' : kinds[s.kind].word))}
                 </span>
               </button>
-              {s.id === bed && <SourceFields {...props} source={s} first={i === 0} />}
+              {s.id === sourceId && <SourceFields {...props} source={s} first={i === 0} />}
             </li>
           ))}
         </ul>
@@ -123,7 +123,7 @@ function AddSource({ shot, removal: r }: BenchProps & { removal: Removal }) {
         d.fill.sources.push(structuredClone(s))
       }),
     )
-    bench.set({ bed: s.id, stroke: null, ...then })
+    bench.set({ sourceId: s.id, stroke: null, ...then })
   }
   const ask = (as: string) => {
     kind.current = as
@@ -166,7 +166,7 @@ function AddSource({ shot, removal: r }: BenchProps & { removal: Removal }) {
             if (!rev) return
             adopt(rev as Revision)
             const made = (rev as Revision).document.removals.find((x) => x.id === r.id)?.fill.sources.at(-1)
-            bench.set({ bed: made?.id ?? null, stroke: null, tool: 'look' })
+            bench.set({ sourceId: made?.id ?? null, stroke: null, tool: 'look' })
           })
         }
       />
@@ -233,7 +233,7 @@ function SourceFields(props: BenchProps & { removal: Removal; source: FillSource
             {Actions && <Actions {...props} source={s} />}
             <Item
               onClick={() => {
-                bench.set({ bed: null, stroke: null, outline: null })
+                bench.set({ sourceId: null, stroke: null, outline: null })
                 void edit(
                   `Delete ${s.name}`,
                   on(r.id, (d) => {

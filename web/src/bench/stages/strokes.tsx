@@ -7,7 +7,7 @@ import { Select } from '../../ui/choice'
 import { Button, Check, NumberField, NumberInput } from '../../ui/controls'
 import { Item } from '../../ui/menu'
 import { dropStroke, on, type Edit } from '../edits'
-import { allStrokes, bedOf, copies, modes, nextUnpainted, onStroke, repeatHere } from '../fill'
+import { allStrokes, sourceOf, copies, modes, nextUnpainted, onStroke, repeatHere } from '../fill'
 import { paintedAt, strokeList, strokesOf, travels } from '../sources/kinds'
 import { newPaint } from '../sources/paint'
 import { newPlate } from '../sources/plate'
@@ -45,7 +45,7 @@ export function Strokes({
   onPaint,
   edit,
 }: BenchProps & { removal: Removal; onPaint: FillSource | null; edit: Edit }) {
-  const { stroke: chosen, frame, faint, bed } = useBench()
+  const { stroke: chosen, frame, faint, sourceId } = useBench()
   const strokes = allStrokes(r)
   const picked = strokes.find((s) => s.id === chosen)
   const few = strokes.length <= 300
@@ -93,9 +93,9 @@ export function Strokes({
           )}
           {strokes.map((s, i) =>
             i < from ||
-            (bed &&
-              bedOf(r, s.id)?.id !== bed &&
-              r.fill.sources.some((x) => x.id === bed && strokesOf(x).length > 0)) ? null : (
+            (sourceId &&
+              sourceOf(r, s.id)?.id !== sourceId &&
+              r.fill.sources.some((x) => x.id === sourceId && strokesOf(x).length > 0)) ? null : (
               <li key={s.id} className={`${s.id === chosen ? 'bg-slab' : ''} ${s.off ? 'opacity-50' : ''}`}>
                 <button
                   type="button"
@@ -200,8 +200,8 @@ function StrokeFields({
 }) {
   const frame = useBench((x) => x.frame)
   const change = (label: string, f: (x: Stroke) => void) => void edit(label, onStroke(r.id, s.id, f))
-  const bed = bedOf(r, s.id)
-  const held = !!bed && paintedAt(bed) !== undefined
+  const source = sourceOf(r, s.id)
+  const held = !!source && paintedAt(source) !== undefined
   const span = s.range ?? r.range
   /** Puts it into another removal, on a source of the same kind and frame. */
   const copyTo = (id: string) =>

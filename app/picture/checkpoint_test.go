@@ -17,28 +17,28 @@ func TestMeasuringGoesOnWhereItWas(t *testing.T) {
 	s := shot(t, 8, 0)
 	doc := document()
 	require.NoError(t, follow(t, s, doc, picture.Run{Track: "t", From: 8, First: 1, Last: 20}))
-	for name, measure := range map[string]func(context.Context, *picture.Steps) (any, error){
-		"scout": func(ctx context.Context, steps *picture.Steps) (any, error) {
+	for name, measure := range map[string]func(context.Context, *picture.Checkpoint) (any, error){
+		"scout": func(ctx context.Context, steps *picture.Checkpoint) (any, error) {
 			return picture.NewSource(s.Plates, "s", nil).Scout(ctx, doc, "r", steps, func(int, int) {})
 		},
-		"settle": func(ctx context.Context, steps *picture.Steps) (any, error) {
+		"settle": func(ctx context.Context, steps *picture.Checkpoint) (any, error) {
 			return picture.NewSource(s.Plates, "s", nil).Settle(ctx, doc, "r", steps, func(int, int) {})
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			taken := 0
-			want, err := measure(ctx, &picture.Steps{Kept: func() { taken++ }})
+			want, err := measure(ctx, &picture.Checkpoint{Saved: func() { taken++ }})
 			require.NoError(t, err)
 			require.Greater(t, taken, 15)
 			var kept []byte
 			again := 0
 			for _, after := range []int{1, 5, 9} {
 				interrupted, stop := context.WithCancel(ctx)
-				steps := &picture.Steps{}
+				steps := &picture.Checkpoint{}
 				if kept != nil {
 					require.NoError(t, json.Unmarshal(kept, &steps.Found))
 				}
-				steps.Kept = func() {
+				steps.Saved = func() {
 					again++
 					if len(steps.Found) >= after {
 						stop()
@@ -49,7 +49,7 @@ func TestMeasuringGoesOnWhereItWas(t *testing.T) {
 				kept, err = json.Marshal(steps.Found)
 				require.NoError(t, err)
 			}
-			steps := &picture.Steps{Kept: func() { again++ }}
+			steps := &picture.Checkpoint{Saved: func() { again++ }}
 			require.NoError(t, json.Unmarshal(kept, &steps.Found))
 			got, err := measure(ctx, steps)
 			require.NoError(t, err)
