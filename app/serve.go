@@ -78,36 +78,17 @@ func Start(ctx context.Context, set Settings) (s *Service, err error) {
 	if err := s.folder.Lock(); err != nil {
 		return s, err
 	}
-	url := set.Database
-	if url == "" {
-		if s.own, err = cluster.Start(filepath.Join(s.folder.Dir(), "postgres")); err != nil {
-			return s, err
-		}
-		if err := s.own.Create("jardin"); err != nil {
-			return s, err
-		}
-		url = s.own.URL("jardin")
-	}
-	if s.store, err = store.Open(ctx, url); err != nil {
+	if err := s.openDatabase(ctx, set.Database); err != nil {
 		return s, err
-	}
-	if s.own == nil {
-		if s.hold, err = s.store.Hold(ctx); err != nil {
-			return s, err
-		}
 	}
 	// What is kept, what is being worked on, and what the collector has not taken back yet.
 	debug.SetMemoryLimit(int64(set.Memory) << 20)
 	hub := &live.Hub{}
 	s.store.IsOpen = hub.IsOpen
 	workspace := picture.NewWorkspace(s.store, s.folder, set.Memory<<20, int64(set.Disk)<<20)
-	var roots media.Roots
-	for _, m := range set.Media {
-		full, err := filepath.Abs(m)
-		if err != nil {
-			return s, err
-		}
-		roots = append(roots, full)
+	roots, err := absolute(set.Media)
+	if err != nil {
+		return s, err
 	}
 	closing, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.closing = stop
@@ -129,9 +110,57 @@ func Start(ctx context.Context, set Settings) (s *Service, err error) {
 		return s, err
 	}
 	s.Server.Jobs = s.runner
+	listener, err := s.listen(set)
+	if err != nil {
+		return s, err
+	}
+	routines.Go("serve", func() { s.http.Serve(listener) })
+	if s.own != nil {
+		routines.Go("keep the database up", func() { s.own.Keep(closing) })
+	}
+	routines.Go("look after shots", func() { s.watchShots(closing) })
+	return s, nil
+}
+
+// openDatabase opens the database at an address, or one of Jardin's own for none.
+func (s *Service) openDatabase(ctx context.Context, url string) (err error) {
+	if url == "" {
+		if s.own, err = cluster.Start(filepath.Join(s.folder.Dir(), "postgres")); err != nil {
+			return err
+		}
+		if err := s.own.Create("jardin"); err != nil {
+			return err
+		}
+		url = s.own.URL("jardin")
+	}
+	if s.store, err = store.Open(ctx, url); err != nil {
+		return err
+	}
+	if s.own == nil {
+		if s.hold, err = s.store.Hold(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// absolute returns folders by their whole paths.
+func absolute(folders []string) (out media.Roots, err error) {
+	for _, m := range folders {
+		full, err := filepath.Abs(m)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, full)
+	}
+	return out, nil
+}
+
+// listen takes the address to serve on, with TLS if there is a certificate.
+func (s *Service) listen(set Settings) (net.Listener, error) {
 	listener, err := net.Listen("tcp", set.Listen)
 	if err != nil {
-		return s, fmt.Errorf("serve on %s: %w; choose another address with --listen", set.Listen, err)
+		return nil, fmt.Errorf("serve on %s: %w; choose another address with --listen", set.Listen, err)
 	}
 	handler, _ := s.Server.Handler()
 	s.http = &http.Server{
@@ -146,7 +175,7 @@ func Start(ctx context.Context, set Settings) (s *Service, err error) {
 		pair, err := tls.LoadX509KeyPair(set.Certificate, set.PrivateKey)
 		if err != nil {
 			listener.Close()
-			return s, fmt.Errorf("read the certificate for TLS: %w", err)
+			return nil, fmt.Errorf("read the certificate for TLS: %w", err)
 		}
 		listener = tls.NewListener(
 			listener,
@@ -158,12 +187,7 @@ func Start(ctx context.Context, set Settings) (s *Service, err error) {
 		)
 		s.Address = "https" + strings.TrimPrefix(s.Address, "http")
 	}
-	routines.Go("serve", func() { s.http.Serve(listener) })
-	if s.own != nil {
-		routines.Go("keep the database up", func() { s.own.Keep(closing) })
-	}
-	routines.Go("look after shots", func() { s.watchShots(closing) })
-	return s, nil
+	return listener, nil
 }
 
 // access finds out who may use the server. Without a key that is whoever is on this machine:

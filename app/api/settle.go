@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -25,82 +26,88 @@ func (s *Server) settling(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "settle", Method: http.MethodPost, Path: "/api/shots/{id}/settle/{removal}", DefaultStatus: http.StatusAccepted,
 		Summary: "Find out from the plate how a removal's patch takes on its light, softness and grain",
-	}, func(ctx context.Context, in *removalPath) (*body[*store.Task], error) {
-		r, err := s.Store.Removal(ctx, in.ID, in.Removal, -1)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		task, err := s.Jobs.Add(
-			ctx,
-			store.Task{ShotID: in.ID, Kind: "settle", Title: "Settle " + r.Name, Subject: r.ID, Total: r.Range.Len()},
-			struct{}{},
-		)
-		return &body[*store.Task]{task}, asProblem(err)
-	})
+	}, s.settle)
 	huma.Register(api, huma.Operation{
 		OperationID: "follow-edge", Method: http.MethodPost, Path: "/api/shots/{id}/edges", DefaultStatus: http.StatusAccepted,
 		Summary: "Let an outline follow the edge that it lies on, from a frame on which it lies right",
-	}, func(ctx context.Context, in *struct {
-		ShotPath
-		Body picture.EdgeRun
-	}) (*body[*store.Task], error) {
-		run := in.Body
-		r, err := s.Store.Removal(ctx, in.ID, run.Removal, -1)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		shape := r.Shape(run.Shape)
-		if shape == nil {
-			return nil, huma.Error404NotFound("there is no such outline")
-		}
-		if run.First > run.From || run.Last < run.From || run.First == run.Last {
-			return nil, huma.Error422UnprocessableEntity(
-				"there is no other frame to follow to; go to another one, or choose the other direction",
-			)
-		}
-		task, err := s.Jobs.Add(
-			ctx,
-			store.Task{
-				ShotID:  in.ID,
-				Kind:    "edge",
-				Title:   "Follow the edge of " + shape.Name,
-				Subject: shape.ID,
-				Total:   run.Last - run.First,
-			},
-			run,
-		)
-		return &body[*store.Task]{task}, asProblem(err)
-	})
+	}, s.followEdge)
 	huma.Register(api, huma.Operation{
 		OperationID: "get-measures", Method: http.MethodGet, Path: "/api/shots/{id}/measures/{removal}",
 		Summary: "By how much a removal's patch is lit and blurred on a run of frames; frames on which nothing is known are left out",
-	}, func(ctx context.Context, in *struct {
-		ShotPath
-		Removal  string `path:"removal"`
-		Revision int    `query:"revision"`
-		First    int    `query:"first"`
-		Last     int    `query:"last"`
-	}) (*body[[]render.Measure], error) {
-		source, err := s.Workspace.Source(ctx, in.ID)
+	}, s.getMeasures)
+}
+
+func (s *Server) settle(ctx context.Context, in *removalPath) (*body[*store.Task], error) {
+	r, err := s.Store.Removal(ctx, in.ID, in.Removal, -1)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	task, err := s.Jobs.Add(
+		ctx,
+		store.Task{ShotID: in.ID, Kind: "settle", Title: "Settle " + r.Name, Subject: r.ID, Total: r.Range.Len()},
+		struct{}{},
+	)
+	return &body[*store.Task]{task}, asProblem(err)
+}
+
+func (s *Server) followEdge(ctx context.Context, in *struct {
+	ShotPath
+	Body picture.EdgeRun
+}) (*body[*store.Task], error) {
+	run := in.Body
+	r, err := s.Store.Removal(ctx, in.ID, run.Removal, -1)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	shape := r.Shape(run.Shape)
+	if shape == nil {
+		return nil, huma.Error404NotFound("there is no such outline")
+	}
+	if run.First > run.From || run.Last < run.From || run.First == run.Last {
+		return nil, huma.Error422UnprocessableEntity(
+			"there is no other frame to follow to; go to another one, or choose the other direction",
+		)
+	}
+	task, err := s.Jobs.Add(
+		ctx,
+		store.Task{
+			ShotID:  in.ID,
+			Kind:    "edge",
+			Title:   "Follow the edge of " + shape.Name,
+			Subject: shape.ID,
+			Total:   run.Last - run.First,
+		},
+		run,
+	)
+	return &body[*store.Task]{task}, asProblem(err)
+}
+
+func (s *Server) getMeasures(ctx context.Context, in *struct {
+	ShotPath
+	Removal  string `path:"removal"`
+	Revision int    `query:"revision"`
+	First    int    `query:"first"`
+	Last     int    `query:"last"`
+}) (*body[[]render.Measure], error) {
+	source, err := s.Workspace.Source(ctx, in.ID)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	t, err := s.Workspace.Treatment(ctx, in.ID, in.Revision)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	out := []render.Measure{}
+	for n := max(in.First, source.Plates.First); n <= min(in.Last, source.Plates.Last, in.First+63); n++ {
+		m, ok, err := source.Evaluator().Measure(ctx, t, in.Removal, n)
 		if err != nil {
 			return nil, asProblem(err)
 		}
-		t, err := s.Workspace.Treatment(ctx, in.ID, in.Revision)
-		if err != nil {
-			return nil, asProblem(err)
+		if ok {
+			out = append(out, m)
 		}
-		out := []render.Measure{}
-		for n := max(in.First, source.Plates.First); n <= min(in.Last, source.Plates.Last, in.First+63); n++ {
-			m, ok, err := source.Evaluator().Measure(ctx, t, in.Removal, n)
-			if err != nil {
-				return nil, asProblem(err)
-			}
-			if ok {
-				out = append(out, m)
-			}
-		}
-		return &body[[]render.Measure]{out}, nil
-	})
+	}
+	return &body[[]render.Measure]{out}, nil
 }
 
 // A cc is a colour decision in the XML of the ASC CDL, version 1.2.
@@ -252,28 +259,30 @@ func (s *Server) takeMatte(c *gin.Context) {
 		if r == nil || r.Guard == nil {
 			return fmt.Errorf("the removal or its guard was deleted meanwhile")
 		}
-		for i := range r.Guard.Fronts {
-			f := &r.Guard.Fronts[i]
-			if f.ID != c.Param("front") {
-				continue
-			}
-			matte := treatment.FrontMatte{
-				Frame:   n,
-				Picture: treatment.Picture{Artifact: sha, Name: name, Width: still.Width, Height: still.Height},
-			}
-			at, there := slices.BinarySearchFunc(
-				f.Mattes,
-				n,
-				func(m treatment.FrontMatte, n int) int { return m.Frame - n },
-			)
-			if there {
-				f.Mattes[at] = matte
-			} else {
-				f.Mattes = slices.Insert(f.Mattes, at, matte)
-			}
-			return nil
-		}
-		return fmt.Errorf("the front was deleted meanwhile")
+		return putMatte(r.Guard, c.Param("front"), treatment.FrontMatte{
+			Frame:   n,
+			Picture: treatment.Picture{Artifact: sha, Name: name, Width: still.Width, Height: still.Height},
+		})
 	})
 	s.amended(c, shot, rev, err)
+}
+
+// putMatte puts a matte in its place among those of a front.
+func putMatte(g *treatment.Guard, front string, matte treatment.FrontMatte) error {
+	i := slices.IndexFunc(g.Fronts, func(f treatment.Front) bool { return f.ID == front })
+	if i < 0 {
+		return errors.New("the front was deleted meanwhile")
+	}
+	f := &g.Fronts[i]
+	at, there := slices.BinarySearchFunc(
+		f.Mattes,
+		matte.Frame,
+		func(m treatment.FrontMatte, n int) int { return m.Frame - n },
+	)
+	if there {
+		f.Mattes[at] = matte
+	} else {
+		f.Mattes = slices.Insert(f.Mattes, at, matte)
+	}
+	return nil
 }

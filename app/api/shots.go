@@ -34,87 +34,105 @@ func (s *Server) shots(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "list-folder", Method: http.MethodGet, Path: "/api/folders",
 		Summary: "Folders and movies in a folder that the server may read",
-	}, func(_ context.Context, in *struct {
-		Path string `query:"path" doc:"Empty for the folders that the server was told of"`
-	}) (*body[[]media.Entry], error) {
-		entries, err := s.Roots.List(in.Path)
-		if err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
-		}
-		if entries == nil {
-			entries = []media.Entry{}
-		}
-		return &body[[]media.Entry]{entries}, nil
-	})
+	}, s.listFolder)
 	huma.Register(api, huma.Operation{
 		OperationID: "inspect", Method: http.MethodGet, Path: "/api/material",
 		Summary: "What footage lies at a path",
-	}, func(ctx context.Context, in *struct {
-		Path string `query:"path" required:"true"`
-	}) (*body[*media.Material], error) {
-		m, err := s.inspect(ctx, in.Path)
-		return &body[*media.Material]{m}, err
-	})
+	}, s.inspectRoute)
 	huma.Register(api, huma.Operation{
 		OperationID: "list-shots", Method: http.MethodGet, Path: "/api/shots", Summary: "All shots",
-	}, func(ctx context.Context, _ *struct{}) (*body[[]store.Shot], error) {
-		shots, err := s.Store.Shots(ctx)
-		return &body[[]store.Shot]{shots}, asProblem(err)
-	})
+	}, s.listShots)
 	huma.Register(api, huma.Operation{
 		OperationID: "get-shot", Method: http.MethodGet, Path: "/api/shots/{id}", Summary: "One shot",
-	}, func(ctx context.Context, in *ShotPath) (*body[*store.Shot], error) {
-		shot, err := s.Store.Shot(ctx, in.ID)
-		return &body[*store.Shot]{shot}, asProblem(err)
-	})
+	}, s.getShot)
 	huma.Register(api, huma.Operation{
 		OperationID: "add-shot", Method: http.MethodPost, Path: "/api/shots", DefaultStatus: http.StatusCreated,
 		Summary: "Bring a shot in; a task decodes its frames",
-	}, func(ctx context.Context, in *struct{ Body NewShot }) (*body[*store.Shot], error) {
-		shot, err := s.AddShot(ctx, in.Body)
-		return &body[*store.Shot]{shot}, err
-	})
+	}, s.addShot)
 	huma.Register(api, huma.Operation{
 		OperationID: "delete-shot", Method: http.MethodDelete, Path: "/api/shots/{id}", DefaultStatus: http.StatusNoContent,
 		Summary: "Delete a shot. It keeps its treatment and plates for some time, and can be taken back. The footage it was brought in from is not touched",
-	}, func(ctx context.Context, in *ShotPath) (*struct{}, error) {
-		if err := s.Store.DeleteShot(ctx, in.ID); err != nil {
-			return nil, asProblem(err)
-		}
-		tasks, err := s.Store.AllTasks(ctx, in.ID)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		for _, t := range tasks {
-			if _, err := s.Jobs.Cancel(ctx, t.ID); err != nil {
-				return nil, asProblem(err)
-			}
-		}
-		s.Workspace.Forget(in.ID)
-		s.shotChanged(in.ID)
-		return nil, nil
-	})
+	}, s.deleteShot)
 	huma.Register(api, huma.Operation{
 		OperationID: "list-deleted", Method: http.MethodGet, Path: "/api/deleted", Summary: "Shots that were deleted and can be taken back, and for how many days",
-	}, func(ctx context.Context, _ *struct{}) (*body[Deleted], error) {
-		shots, err := s.Store.Deleted(ctx)
-		return &body[Deleted]{Deleted{s.KeepDeleted, shots}}, asProblem(err)
-	})
+	}, s.listDeleted)
 	huma.Register(api, huma.Operation{
 		OperationID: "take-back-shot", Method: http.MethodPost, Path: "/api/deleted/{id}", Summary: "Take back a shot that was deleted",
-	}, func(ctx context.Context, in *ShotPath) (*body[*store.Shot], error) {
-		shot, err := s.Store.TakeBackShot(ctx, in.ID)
-		if err == nil {
-			s.shotChanged(in.ID)
-		}
-		return &body[*store.Shot]{shot}, asProblem(err)
-	})
+	}, s.takeBackShot)
 	huma.Register(api, huma.Operation{
 		OperationID: "purge-shot", Method: http.MethodDelete, Path: "/api/deleted/{id}", DefaultStatus: http.StatusNoContent,
 		Summary: "Remove a deleted shot for good, with its treatment, plates and renders",
-	}, func(ctx context.Context, in *ShotPath) (*struct{}, error) {
-		return nil, asProblem(s.Purge(ctx, in.ID))
-	})
+	}, s.purgeShot)
+}
+
+func (s *Server) listFolder(_ context.Context, in *struct {
+	Path string `query:"path" doc:"Empty for the folders that the server was told of"`
+}) (*body[[]media.Entry], error) {
+	entries, err := s.Roots.List(in.Path)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	if entries == nil {
+		entries = []media.Entry{}
+	}
+	return &body[[]media.Entry]{entries}, nil
+}
+
+func (s *Server) inspectRoute(ctx context.Context, in *struct {
+	Path string `query:"path" required:"true"`
+}) (*body[*media.Material], error) {
+	m, err := s.inspect(ctx, in.Path)
+	return &body[*media.Material]{m}, err
+}
+
+func (s *Server) listShots(ctx context.Context, _ *struct{}) (*body[[]store.Shot], error) {
+	shots, err := s.Store.Shots(ctx)
+	return &body[[]store.Shot]{shots}, asProblem(err)
+}
+
+func (s *Server) getShot(ctx context.Context, in *ShotPath) (*body[*store.Shot], error) {
+	shot, err := s.Store.Shot(ctx, in.ID)
+	return &body[*store.Shot]{shot}, asProblem(err)
+}
+
+func (s *Server) addShot(ctx context.Context, in *struct{ Body NewShot }) (*body[*store.Shot], error) {
+	shot, err := s.AddShot(ctx, in.Body)
+	return &body[*store.Shot]{shot}, err
+}
+
+func (s *Server) deleteShot(ctx context.Context, in *ShotPath) (*struct{}, error) {
+	if err := s.Store.DeleteShot(ctx, in.ID); err != nil {
+		return nil, asProblem(err)
+	}
+	tasks, err := s.Store.AllTasks(ctx, in.ID)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	for _, t := range tasks {
+		if _, err := s.Jobs.Cancel(ctx, t.ID); err != nil {
+			return nil, asProblem(err)
+		}
+	}
+	s.Workspace.Forget(in.ID)
+	s.shotChanged(in.ID)
+	return nil, nil
+}
+
+func (s *Server) listDeleted(ctx context.Context, _ *struct{}) (*body[Deleted], error) {
+	shots, err := s.Store.Deleted(ctx)
+	return &body[Deleted]{Deleted{s.KeepDeleted, shots}}, asProblem(err)
+}
+
+func (s *Server) takeBackShot(ctx context.Context, in *ShotPath) (*body[*store.Shot], error) {
+	shot, err := s.Store.TakeBackShot(ctx, in.ID)
+	if err == nil {
+		s.shotChanged(in.ID)
+	}
+	return &body[*store.Shot]{shot}, asProblem(err)
+}
+
+func (s *Server) purgeShot(ctx context.Context, in *ShotPath) (*struct{}, error) {
+	return nil, asProblem(s.Purge(ctx, in.ID))
 }
 
 // Deleted is what can be taken back.

@@ -25,22 +25,10 @@ import (
 func (s *Server) tasks(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "list-tasks", Method: http.MethodGet, Path: "/api/tasks", Summary: "A page of long work, newest first: ask with the last one's id for those before it",
-	}, func(ctx context.Context, in *struct {
-		Shot   string `query:"shot" maxLength:"64" doc:"Empty for all shots"`
-		Before string `query:"before" maxLength:"64" doc:"Only what was asked for before this task; empty for the newest"`
-		Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-	}) (*body[[]store.Task], error) {
-		tasks, err := s.Store.Tasks(ctx, in.Shot, in.Before, in.Limit)
-		return &body[[]store.Task]{tasks}, asProblem(err)
-	})
+	}, s.listTasks)
 	huma.Register(api, huma.Operation{
 		OperationID: "cancel-task", Method: http.MethodPost, Path: "/api/tasks/{id}/cancel", Summary: "Cancel long work",
-	}, func(ctx context.Context, in *struct {
-		ID string `path:"id"`
-	}) (*body[*store.Task], error) {
-		t, err := s.Jobs.Cancel(ctx, in.ID)
-		return &body[*store.Task]{t}, asProblem(err)
-	})
+	}, s.cancelTask)
 	for name, move := range map[string]struct {
 		do      func(context.Context, string) (*store.Task, error)
 		summary string
@@ -57,53 +45,71 @@ func (s *Server) tasks(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "render", Method: http.MethodPost, Path: "/api/shots/{id}/render", DefaultStatus: http.StatusAccepted,
 		Summary: "Render frames, and movies if they are wanted, from the revision in force. Every delivery of a shot has a number of its own",
-	}, func(ctx context.Context, in *struct {
-		ShotPath
-		Body *picture.DeliverySpec `required:"false"`
-	}) (*body[*store.Task], error) {
-		rev, err := s.Store.Head(ctx, in.ID)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		shot, err := s.Store.Shot(ctx, in.ID)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		source, err := s.Workspace.Source(ctx, in.ID)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		wanted := picture.DeliverySpec{Movies: []string{media.Review}}
-		if in.Body != nil {
-			wanted = *in.Body
-		}
-		d := picture.Delivery{DeliverySpec: wanted, Padding: shot.Padding}
-		if err := d.Prepare(source.Plates, rev.Document, shot.Format); err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
-		}
-		version, err := s.Store.NextDelivery(ctx, in.ID)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		t, err := s.Jobs.Add(
-			ctx,
-			store.Task{
-				ShotID: in.ID,
-				Kind:   "render",
-				Title: fmt.Sprintf(
-					"Render %s, version %d%s",
-					shot.Name,
-					version,
-					map[string]string{picture.PatchOnly: ": patch", picture.Mattes: ": mattes"}[d.What],
-				),
-				Total:   d.Range.Len(),
-				Version: version,
-				Movies:  strings.Join(d.Movies, " "),
-			},
-			jobs.RenderDetail{Revision: rev.Number, Wanted: d.DeliverySpec},
-		)
-		return &body[*store.Task]{t}, asProblem(err)
-	})
+	}, s.render)
+}
+
+func (s *Server) listTasks(ctx context.Context, in *struct {
+	Shot   string `query:"shot" maxLength:"64" doc:"Empty for all shots"`
+	Before string `query:"before" maxLength:"64" doc:"Only what was asked for before this task; empty for the newest"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}) (*body[[]store.Task], error) {
+	tasks, err := s.Store.Tasks(ctx, in.Shot, in.Before, in.Limit)
+	return &body[[]store.Task]{tasks}, asProblem(err)
+}
+
+func (s *Server) cancelTask(ctx context.Context, in *struct {
+	ID string `path:"id"`
+}) (*body[*store.Task], error) {
+	t, err := s.Jobs.Cancel(ctx, in.ID)
+	return &body[*store.Task]{t}, asProblem(err)
+}
+
+func (s *Server) render(ctx context.Context, in *struct {
+	ShotPath
+	Body *picture.DeliverySpec `required:"false"`
+}) (*body[*store.Task], error) {
+	rev, err := s.Store.Head(ctx, in.ID)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	shot, err := s.Store.Shot(ctx, in.ID)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	source, err := s.Workspace.Source(ctx, in.ID)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	wanted := picture.DeliverySpec{Movies: []string{media.Review}}
+	if in.Body != nil {
+		wanted = *in.Body
+	}
+	d := picture.Delivery{DeliverySpec: wanted, Padding: shot.Padding}
+	if err := d.Prepare(source.Plates, rev.Document, shot.Format); err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	version, err := s.Store.NextDelivery(ctx, in.ID)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	t, err := s.Jobs.Add(
+		ctx,
+		store.Task{
+			ShotID: in.ID,
+			Kind:   "render",
+			Title: fmt.Sprintf(
+				"Render %s, version %d%s",
+				shot.Name,
+				version,
+				map[string]string{picture.PatchOnly: ": patch", picture.Mattes: ": mattes"}[d.What],
+			),
+			Total:   d.Range.Len(),
+			Version: version,
+			Movies:  strings.Join(d.Movies, " "),
+		},
+		jobs.RenderDetail{Revision: rev.Number, Wanted: d.DeliverySpec},
+	)
+	return &body[*store.Task]{t}, asProblem(err)
 }
 
 func (s *Server) events(api huma.API) {

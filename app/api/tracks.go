@@ -93,158 +93,168 @@ func (s *Server) tracks(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "get-motion", Method: http.MethodGet, Path: "/api/shots/{id}/tracks/{track}",
 		Summary: "Where a track's surface is on every frame",
-	}, func(ctx context.Context, in *trackPath) (*body[motion], error) {
-		rev, err := s.revisionAt(ctx, &atRevision{in.ShotPath, in.Revision})
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		t, err := s.Workspace.Treatment(ctx, in.ID, rev.Number)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		m := t.Motions().Motion(in.Track)
-		if m == nil {
-			return nil, huma.Error404NotFound("there is no such track in the treatment")
-		}
-		out := motion{Samples: momentsOf(t.Motions(), m)}
-		for i := range m.Track.Points {
-			p := &m.Track.Points[i]
-			if out.Points == nil {
-				out.Points = map[string][]placeOfPoint{}
-			}
-			out.Points[p.ID] = placesOf(m.Track, p)
-		}
-		return &body[motion]{out}, nil
-	})
+	}, s.getMotion)
 	huma.Register(api, huma.Operation{
 		OperationID: "get-poses", Method: http.MethodGet, Path: "/api/shots/{id}/poses",
 		Summary: "How all shapes of a removal, or the exclusions of a track, lie on a run of frames",
-	}, func(ctx context.Context, in *struct {
-		ShotPath
-		Revision int    `query:"revision" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Left out, the one in force"`
-		Removal  string `query:"removal"`
-		Track    string `query:"track"`
-		First    int    `query:"first" minimum:"0" maximum:"99999999"`
-		Last     int    `query:"last" minimum:"0" maximum:"99999999"`
-	}) (*body[poses], error) {
-		rev, err := s.revisionAt(ctx, &atRevision{in.ShotPath, in.Revision})
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		t, err := s.Workspace.Treatment(ctx, in.ID, rev.Number)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		var shapes []treatment.Shape
-		own := treatment.Still
-		if r := t.Removal(in.Removal); r != nil {
-			own = r.Follow.Track
-			for _, list := range r.Shapes() {
-				shapes = append(shapes, *list...)
-			}
-		} else if m := t.Motions().Motion(in.Track); m != nil {
-			shapes = m.Track.Exclusions
-		}
-		out := poses{First: in.First, Frames: []map[string]*pose{}}
-		for n := in.First; n <= min(in.Last, in.First+500); n++ {
-			here := map[string]*pose{}
-			for i := range shapes {
-				l, ok := t.Motions().Pose(&shapes[i], own, n)
-				if !ok {
-					continue
-				}
-				v := &pose{Points: l.Points, Placement: l.Placement}
-				for _, p := range l.Shifts {
-					v.Shifts = append(v.Shifts, treatment.Vec{p.X, p.Y})
-				}
-				here[shapes[i].ID] = v
-			}
-			out.Frames = append(out.Frames, here)
-		}
-		return &body[poses]{out}, nil
-	})
+	}, s.getPoses)
 	huma.Register(api, huma.Operation{
 		OperationID: "follow", Method: http.MethodPost, Path: "/api/shots/{id}/follow", DefaultStatus: http.StatusAccepted,
 		Summary: "Follow a surface, or points, from a frame on which it is known",
-	}, func(ctx context.Context, in *struct {
-		ShotPath
-		Body struct {
-			Track  string   `json:"track"`
-			From   int      `json:"from" doc:"Frame to start from"`
-			First  int      `json:"first" doc:"Follow down to this frame; from for not at all"`
-			Last   int      `json:"last" doc:"Follow up to this frame; from for not at all"`
-			Points []string `json:"points,omitempty" doc:"Of a track of points: which of them; left out, all"`
-		}
-	}) (*body[*store.Task], error) {
-		rev, err := s.Store.Head(ctx, in.ID)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		t := rev.Document.Track(in.Body.Track)
-		switch {
-		case t == nil:
-			return nil, huma.Error404NotFound("there is no such track in the treatment")
-		case picture.Ready(t) != nil:
-			return nil, huma.Error422UnprocessableEntity(picture.Ready(t).Error())
-		case in.Body.First > in.Body.From || in.Body.Last < in.Body.From || in.Body.First == in.Body.Last:
-			return nil, huma.Error422UnprocessableEntity(
-				"there is no other frame to follow to; go to another one, or choose the other direction",
-			)
-		}
-		run := picture.Run{
-			Track:  t.ID,
-			From:   in.Body.From,
-			First:  in.Body.First,
-			Last:   in.Body.Last,
-			Points: in.Body.Points,
-		}
-		task, err := s.Jobs.Add(
-			ctx,
-			store.Task{
-				ShotID:  in.ID,
-				Kind:    "track",
-				Title:   "Follow " + t.Name,
-				Subject: t.ID,
-				Total:   run.Last - run.First,
-			},
-			run,
-		)
-		return &body[*store.Task]{task}, asProblem(err)
-	})
+	}, s.follow)
 	huma.Register(api, huma.Operation{
 		OperationID: "scout", Method: http.MethodPost, Path: "/api/shots/{id}/scout/{removal}", DefaultStatus: http.StatusAccepted,
 		Summary: "Score every frame of a removal as its reference frame",
-	}, func(ctx context.Context, in *removalPath) (*body[*store.Task], error) {
-		r, err := s.Store.Removal(ctx, in.ID, in.Removal, -1)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		if len(r.Mark.Outlines) == 0 {
-			return nil, huma.Error422UnprocessableEntity(
-				"draw an outline around the thing first: frames are scored by how it looks on them",
-			)
-		}
-		task, err := s.Jobs.Add(
-			ctx,
-			store.Task{
-				ShotID:  in.ID,
-				Kind:    "scout",
-				Title:   "Score frames for " + r.Name,
-				Subject: r.ID,
-				Total:   r.Range.Len(),
-			},
-			struct{}{},
-		)
-		return &body[*store.Task]{task}, asProblem(err)
-	})
+	}, s.scout)
 	huma.Register(api, huma.Operation{
 		OperationID: "get-scores", Method: http.MethodGet, Path: "/api/shots/{id}/scores/{removal}",
 		Summary: "The last scores of a removal's frames; none as long as they were not asked for",
-	}, func(ctx context.Context, in *removalPath) (*body[picture.Scores], error) {
-		out := picture.Scores{Removal: in.Removal, Frames: []check.FrameScore{}}
-		_, err := s.Store.LastResult(ctx, in.ID, "scout", in.Removal, &out)
-		return &body[picture.Scores]{out}, asProblem(err)
-	})
+	}, s.getScores)
+}
+
+func (s *Server) getMotion(ctx context.Context, in *trackPath) (*body[motion], error) {
+	rev, err := s.revisionAt(ctx, &atRevision{in.ShotPath, in.Revision})
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	t, err := s.Workspace.Treatment(ctx, in.ID, rev.Number)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	m := t.Motions().Motion(in.Track)
+	if m == nil {
+		return nil, huma.Error404NotFound("there is no such track in the treatment")
+	}
+	out := motion{Samples: momentsOf(t.Motions(), m)}
+	for i := range m.Track.Points {
+		p := &m.Track.Points[i]
+		if out.Points == nil {
+			out.Points = map[string][]placeOfPoint{}
+		}
+		out.Points[p.ID] = placesOf(m.Track, p)
+	}
+	return &body[motion]{out}, nil
+}
+
+func (s *Server) getPoses(ctx context.Context, in *struct {
+	ShotPath
+	Revision int    `query:"revision" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Left out, the one in force"`
+	Removal  string `query:"removal"`
+	Track    string `query:"track"`
+	First    int    `query:"first" minimum:"0" maximum:"99999999"`
+	Last     int    `query:"last" minimum:"0" maximum:"99999999"`
+}) (*body[poses], error) {
+	rev, err := s.revisionAt(ctx, &atRevision{in.ShotPath, in.Revision})
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	t, err := s.Workspace.Treatment(ctx, in.ID, rev.Number)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	var shapes []treatment.Shape
+	own := treatment.Still
+	if r := t.Removal(in.Removal); r != nil {
+		own = r.Follow.Track
+		for _, list := range r.Shapes() {
+			shapes = append(shapes, *list...)
+		}
+	} else if m := t.Motions().Motion(in.Track); m != nil {
+		shapes = m.Track.Exclusions
+	}
+	out := poses{First: in.First, Frames: []map[string]*pose{}}
+	for n := in.First; n <= min(in.Last, in.First+500); n++ {
+		here := map[string]*pose{}
+		for i := range shapes {
+			l, ok := t.Motions().Pose(&shapes[i], own, n)
+			if !ok {
+				continue
+			}
+			v := &pose{Points: l.Points, Placement: l.Placement}
+			for _, p := range l.Shifts {
+				v.Shifts = append(v.Shifts, treatment.Vec{p.X, p.Y})
+			}
+			here[shapes[i].ID] = v
+		}
+		out.Frames = append(out.Frames, here)
+	}
+	return &body[poses]{out}, nil
+}
+
+func (s *Server) follow(ctx context.Context, in *struct {
+	ShotPath
+	Body struct {
+		Track  string   `json:"track"`
+		From   int      `json:"from" doc:"Frame to start from"`
+		First  int      `json:"first" doc:"Follow down to this frame; from for not at all"`
+		Last   int      `json:"last" doc:"Follow up to this frame; from for not at all"`
+		Points []string `json:"points,omitempty" doc:"Of a track of points: which of them; left out, all"`
+	}
+}) (*body[*store.Task], error) {
+	rev, err := s.Store.Head(ctx, in.ID)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	t := rev.Document.Track(in.Body.Track)
+	switch {
+	case t == nil:
+		return nil, huma.Error404NotFound("there is no such track in the treatment")
+	case picture.Ready(t) != nil:
+		return nil, huma.Error422UnprocessableEntity(picture.Ready(t).Error())
+	case in.Body.First > in.Body.From || in.Body.Last < in.Body.From || in.Body.First == in.Body.Last:
+		return nil, huma.Error422UnprocessableEntity(
+			"there is no other frame to follow to; go to another one, or choose the other direction",
+		)
+	}
+	run := picture.Run{
+		Track:  t.ID,
+		From:   in.Body.From,
+		First:  in.Body.First,
+		Last:   in.Body.Last,
+		Points: in.Body.Points,
+	}
+	task, err := s.Jobs.Add(
+		ctx,
+		store.Task{
+			ShotID:  in.ID,
+			Kind:    "track",
+			Title:   "Follow " + t.Name,
+			Subject: t.ID,
+			Total:   run.Last - run.First,
+		},
+		run,
+	)
+	return &body[*store.Task]{task}, asProblem(err)
+}
+
+func (s *Server) scout(ctx context.Context, in *removalPath) (*body[*store.Task], error) {
+	r, err := s.Store.Removal(ctx, in.ID, in.Removal, -1)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	if len(r.Mark.Outlines) == 0 {
+		return nil, huma.Error422UnprocessableEntity(
+			"draw an outline around the thing first: frames are scored by how it looks on them",
+		)
+	}
+	task, err := s.Jobs.Add(
+		ctx,
+		store.Task{
+			ShotID:  in.ID,
+			Kind:    "scout",
+			Title:   "Score frames for " + r.Name,
+			Subject: r.ID,
+			Total:   r.Range.Len(),
+		},
+		struct{}{},
+	)
+	return &body[*store.Task]{task}, asProblem(err)
+}
+
+func (s *Server) getScores(ctx context.Context, in *removalPath) (*body[picture.Scores], error) {
+	out := picture.Scores{Removal: in.Removal, Frames: []check.FrameScore{}}
+	_, err := s.Store.LastResult(ctx, in.ID, "scout", in.Removal, &out)
+	return &body[picture.Scores]{out}, asProblem(err)
 }
 
 func placesOf(t *treatment.Track, p *treatment.Point) []placeOfPoint {
@@ -372,7 +382,7 @@ func (s *Server) readTrack(c *gin.Context) {
 	}
 	t.ID = jobs.NewID()
 	s.amend(c, "Bring in track "+t.Name, func(doc *treatment.Document) error {
-		if t.Kind == treatment.GivenTrack { // samples are bulk: they go beside the document
+		if t.Data != nil { // samples are bulk: they go beside the document
 			blob, err := json.Marshal(t.Data.Samples)
 			if err != nil {
 				return err

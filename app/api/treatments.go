@@ -74,31 +74,11 @@ func (s *Server) treatments(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "get-treatment", Method: http.MethodGet, Path: "/api/shots/{id}/treatment",
 		Summary: "The revision in force, or another one",
-	}, func(ctx context.Context, in *atRevision) (*body[*store.Revision], error) {
-		rev, err := s.revisionAt(ctx, in)
-		return &body[*store.Revision]{rev}, asProblem(err)
-	})
+	}, s.getTreatment)
 	huma.Register(api, huma.Operation{
 		OperationID: "export-treatment", Method: http.MethodGet, Path: "/api/shots/{id}/treatment/export",
 		Summary: "The treatment in force, or an earlier one, with all data in place, as a file for the command line",
-	}, func(ctx context.Context, in *atRevision) (*struct {
-		Disposition string `header:"Content-Disposition"`
-		Body        *treatment.Document
-	}, error) {
-		shot, err := s.Store.Shot(ctx, in.ID)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		rev, err := s.revisionAt(ctx, in)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		doc, err := s.Store.Inline(ctx, rev.Document)
-		return &struct {
-			Disposition string `header:"Content-Disposition"`
-			Body        *treatment.Document
-		}{`attachment; filename="` + shot.Name + `.treatment.json"`, doc}, asProblem(err)
-	})
+	}, s.exportTreatment)
 	huma.Register(api, huma.Operation{
 		OperationID: "edit-treatment", Method: http.MethodPatch, Path: "/api/shots/{id}/treatment",
 		MaxBodyBytes: 16 << 20,
@@ -108,38 +88,7 @@ func (s *Server) treatments(api huma.API) {
 				Description: "The edit started from a revision that is no longer in force. The body carries the one that is.",
 			},
 		},
-	}, func(ctx context.Context, in *struct {
-		ShotPath
-		Prefer string `header:"Prefer" doc:"return=minimal leaves the document out of the answer (RFC 7240)"`
-		Body   Edit
-	}) (*body[*store.Revision], error) {
-		patch, err := json.Marshal(in.Body.Patch)
-		if err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
-		}
-		var before json.RawMessage
-		if len(in.Body.Before) > 0 {
-			if before, err = json.Marshal(in.Body.Before); err != nil {
-				return nil, huma.Error422UnprocessableEntity(err.Error())
-			}
-		}
-		rev, err := s.Store.Edit(
-			ctx,
-			in.ID,
-			store.Change{
-				From:   in.Body.Revision,
-				Patch:  patch,
-				Label:  in.Body.Label,
-				ID:     in.Body.ID,
-				Before: before,
-				Merge:  in.Body.Merge,
-			},
-		)
-		if err == nil && in.Prefer == "return=minimal" {
-			rev = rev.Brief()
-		}
-		return s.revised(in.ID, rev, err)
-	})
+	}, s.editTreatment)
 	for name, move := range map[string]func(context.Context, string) (*store.Revision, error){"undo": s.Store.Undo, "redo": s.Store.Redo} {
 		huma.Register(api, huma.Operation{
 			OperationID: name, Method: http.MethodPost, Path: "/api/shots/{id}/" + name,
@@ -152,54 +101,115 @@ func (s *Server) treatments(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "get-paths", Method: http.MethodGet, Path: "/api/shots/{id}/paths/{removal}",
 		Summary: "The points of a removal's strokes, by stroke",
-	}, func(ctx context.Context, in *struct {
-		ShotPath
-		Removal  string `path:"removal"`
-		Revision int    `query:"revision" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Left out, the one in force"`
-	}) (*body[map[string][][]float64], error) {
-		r, err := s.Store.Removal(ctx, in.ID, in.Removal, in.Revision)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		paths := map[string][][]float64{}
-		for _, source := range r.Fill.Sources {
-			for _, stroke := range source.Strokes() {
-				if stroke.Path != nil {
-					paths[stroke.ID] = stroke.Path.Points
-				}
-			}
-		}
-		return &body[map[string][][]float64]{paths}, nil
-	})
+	}, s.getPaths)
 	huma.Register(api, huma.Operation{
 		OperationID: "get-keys", Method: http.MethodGet, Path: "/api/shots/{id}/keys",
 		Summary: "What the picture of every frame is made from, as hashes: frames with the key that one has need not be fetched again",
-	}, func(ctx context.Context, in *struct {
-		ShotPath
-		Revision int         `query:"revision" minimum:"0" maximum:"2147483647" required:"true"`
-		View     render.View `query:"view" enum:"result,patch,alone,matte,tint,light,grain"`
-		Removal  string      `query:"removal" doc:"For all views but the result; of the patches alone and the mattes none is all of them"`
-	}) (*body[frameKeys], error) {
-		source, err := s.Workspace.Source(ctx, in.ID)
-		if err != nil {
-			return nil, asProblem(err)
+	}, s.getKeys)
+}
+
+func (s *Server) getTreatment(ctx context.Context, in *atRevision) (*body[*store.Revision], error) {
+	rev, err := s.revisionAt(ctx, in)
+	return &body[*store.Revision]{rev}, asProblem(err)
+}
+
+func (s *Server) exportTreatment(ctx context.Context, in *atRevision) (*struct {
+	Disposition string `header:"Content-Disposition"`
+	Body        *treatment.Document
+}, error) {
+	shot, err := s.Store.Shot(ctx, in.ID)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	rev, err := s.revisionAt(ctx, in)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	doc, err := s.Store.Inline(ctx, rev.Document)
+	return &struct {
+		Disposition string `header:"Content-Disposition"`
+		Body        *treatment.Document
+	}{`attachment; filename="` + shot.Name + `.treatment.json"`, doc}, asProblem(err)
+}
+
+func (s *Server) editTreatment(ctx context.Context, in *struct {
+	ShotPath
+	Prefer string `header:"Prefer" doc:"return=minimal leaves the document out of the answer (RFC 7240)"`
+	Body   Edit
+}) (*body[*store.Revision], error) {
+	patch, err := json.Marshal(in.Body.Patch)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	var before json.RawMessage
+	if len(in.Body.Before) > 0 {
+		if before, err = json.Marshal(in.Body.Before); err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
-		t, err := s.Workspace.Treatment(ctx, in.ID, in.Revision)
-		if err != nil {
-			return nil, asProblem(err)
-		}
-		out := frameKeys{First: source.Plates.First, Keys: make([]string, source.Plates.Last-source.Plates.First+1)}
-		errs := make([]error, len(out.Keys))
-		raster.Rows(0, len(out.Keys), func(k int) {
-			if errs[k] = ctx.Err(); errs[k] == nil {
-				out.Keys[k], errs[k] = source.Evaluator().Key(t, out.First+k, in.View, in.Removal)
+	}
+	rev, err := s.Store.Edit(
+		ctx,
+		in.ID,
+		store.Change{
+			From:   in.Body.Revision,
+			Patch:  patch,
+			Label:  in.Body.Label,
+			ID:     in.Body.ID,
+			Before: before,
+			Merge:  in.Body.Merge,
+		},
+	)
+	if err == nil && in.Prefer == "return=minimal" {
+		rev = rev.Brief()
+	}
+	return s.revised(in.ID, rev, err)
+}
+
+func (s *Server) getPaths(ctx context.Context, in *struct {
+	ShotPath
+	Removal  string `path:"removal"`
+	Revision int    `query:"revision" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Left out, the one in force"`
+}) (*body[map[string][][]float64], error) {
+	r, err := s.Store.Removal(ctx, in.ID, in.Removal, in.Revision)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	paths := map[string][][]float64{}
+	for _, source := range r.Fill.Sources {
+		for _, stroke := range source.Strokes() {
+			if stroke.Path != nil {
+				paths[stroke.ID] = stroke.Path.Points
 			}
-		})
-		if err := errors.Join(errs...); err != nil {
-			return nil, asProblem(err)
 		}
-		return &body[frameKeys]{out}, nil
+	}
+	return &body[map[string][][]float64]{paths}, nil
+}
+
+func (s *Server) getKeys(ctx context.Context, in *struct {
+	ShotPath
+	Revision int         `query:"revision" minimum:"0" maximum:"2147483647" required:"true"`
+	View     render.View `query:"view" enum:"result,patch,alone,matte,tint,light,grain"`
+	Removal  string      `query:"removal" doc:"For all views but the result; of the patches alone and the mattes none is all of them"`
+}) (*body[frameKeys], error) {
+	source, err := s.Workspace.Source(ctx, in.ID)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	t, err := s.Workspace.Treatment(ctx, in.ID, in.Revision)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	out := frameKeys{First: source.Plates.First, Keys: make([]string, source.Plates.Last-source.Plates.First+1)}
+	errs := make([]error, len(out.Keys))
+	raster.Rows(0, len(out.Keys), func(k int) {
+		if errs[k] = ctx.Err(); errs[k] == nil {
+			out.Keys[k], errs[k] = source.Evaluator().Key(t, out.First+k, in.View, in.Removal)
+		}
 	})
+	if err := errors.Join(errs...); err != nil {
+		return nil, asProblem(err)
+	}
+	return &body[frameKeys]{out}, nil
 }
 
 // revised tells everyone of a new revision and answers with it.

@@ -238,29 +238,7 @@ func EncodeDPX(f *Frame, t colorspace.Transfer, name string) ([]byte, error) {
 			packing = 2
 		}
 	} else {
-		out = bytes.Repeat([]byte{0xff}, dpxGeneric) // all bits set: not known
-		copy(out[dpxVersion:], "V2.0\x00\x00\x00\x00")
-		clear(out[dpxName : dpxName+100+24+100+200+200]) // name, date, who made it
-		copy(out[dpxName:], name)
-		copy(out[dpxName+124:], "Jardin")
-		order.PutUint32(out[20:], 1) // ditto key: new
-		order.PutUint32(out[24:], 1664)
-		order.PutUint32(out[28:], 384)
-		order.PutUint32(out[32:], 0)
-		order.PutUint16(out[dpxElements-2:], 0) // left to right, top to bottom
-		order.PutUint16(out[dpxElements:], 1)
-		order.PutUint32(out[dpxElement:], 0) // unsigned
-		out[dpxTransfer], out[dpxColour] = 6, 6
-		if t == colorspace.Linear {
-			out[dpxTransfer] = 2
-		}
-		order.PutUint32(out[dpxElement+4:], 0)
-		order.PutUint32(out[dpxElement+12:], uint32(f.Max()))
-		order.PutUint32(out[dpxAspect:], 1)
-		order.PutUint32(out[dpxAspect+4:], 1)
-		order.PutUint16(out[dpxEncoding:], 0)
-		order.PutUint32(out[dpxElement+32:], 0) // no padding at line ends
-		order.PutUint32(out[dpxElement+36:], 0)
+		out = newDPXHead(order, f, t, name)
 	}
 	// The file's own timecode stays; where it had none, the shot's is put in.
 	if v, ok := digitsOf(f.Timecode); ok && data >= dpxTimecode+4 && timecode(order.Uint32(out[dpxTimecode:])) == "" {
@@ -346,6 +324,34 @@ func EncodeDPX(f *Frame, t colorspace.Transfer, name string) ([]byte, error) {
 		}
 	})
 	return out, nil
+}
+
+// newDPXHead returns the head of a frame that came from no DPX file.
+func newDPXHead(order binary.ByteOrder, f *Frame, t colorspace.Transfer, name string) []byte {
+	out := bytes.Repeat([]byte{0xff}, dpxGeneric) // all bits set: not known
+	copy(out[dpxVersion:], "V2.0\x00\x00\x00\x00")
+	clear(out[dpxName : dpxName+100+24+100+200+200]) // name, date, who made it
+	copy(out[dpxName:], name)
+	copy(out[dpxName+124:], "Jardin")
+	order.PutUint32(out[20:], 1) // ditto key: new
+	order.PutUint32(out[24:], 1664)
+	order.PutUint32(out[28:], 384)
+	order.PutUint32(out[32:], 0)
+	order.PutUint16(out[dpxElements-2:], 0) // left to right, top to bottom
+	order.PutUint16(out[dpxElements:], 1)
+	order.PutUint32(out[dpxElement:], 0) // unsigned
+	out[dpxTransfer], out[dpxColour] = 6, 6
+	if t == colorspace.Linear {
+		out[dpxTransfer] = 2
+	}
+	order.PutUint32(out[dpxElement+4:], 0)
+	order.PutUint32(out[dpxElement+12:], uint32(f.Max()))
+	order.PutUint32(out[dpxAspect:], 1)
+	order.PutUint32(out[dpxAspect+4:], 1)
+	order.PutUint16(out[dpxEncoding:], 0)
+	order.PutUint32(out[dpxElement+32:], 0) // no padding at line ends
+	order.PutUint32(out[dpxElement+36:], 0)
+	return out
 }
 
 // plain reports whether a file is RGB or RGBA, of a depth and packing that EncodeDPX

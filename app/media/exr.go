@@ -32,8 +32,12 @@ type exrHead struct {
 	Samples
 	compression byte
 	channels    []exrChannel
-	size        int // of the header, in bytes
-	rows        int // of pixels
+	size        int       // of the header, in bytes
+	listed      bool      // it says which channels there are
+	window      *[4]int32 // of the pixels that it holds: left, top, right, bottom, all within
+	display     *[4]int32 // of the picture
+	columns     int       // of pixels
+	rows        int
 	tiled       bool
 	extra       []byte // attributes that say nothing of how pixels are laid out, as they stand
 	header
@@ -64,110 +68,153 @@ func readEXR(data []byte) (*exrHead, error) {
 	if len(data) < 8 || le.Uint32(data) != exrMagic {
 		return nil, errors.New("it is no OpenEXR file")
 	}
-	if flags := le.Uint32(data[4:]) >> 8; flags&0x18 != 0 {
+	flags := le.Uint32(data[4:]) >> 8
+	if flags&0x18 != 0 {
 		return nil, errors.New("it has several parts, or deep pixels; save it with one part of flat pixels")
 	}
-	h := &exrHead{}
+	h := &exrHead{tiled: flags&2 != 0}
 	h.Aspect = 1
 	h.Transfer = colorspace.Linear
-	var window, display [4]int32
-	word := func(at *int) (string, error) {
-		end := bytes.IndexByte(data[*at:min(len(data), *at+256)], 0)
-		if end < 0 {
-			return "", errShort
-		}
-		s := string(data[*at : *at+end])
-		*at += end + 1
-		return s, nil
-	}
-	box := func(v []byte) (out [4]int32) {
-		for i := range out {
-			out[i] = int32(le.Uint32(v[4*i:]))
-		}
-		return out
-	}
-	found := 0
 	for at := 8; ; {
 		begin := at
-		if at >= len(data) {
-			return nil, errShort
-		}
-		name, err := word(&at)
+		name, kind, value, next, err := exrAttribute(data, at)
 		if err != nil {
 			return nil, err
 		}
+		at = next
 		if name == "" {
 			h.size = at
 			break
 		}
-		kind, err := word(&at)
-		if err != nil {
+		if err := h.read(name, kind, value); err != nil {
 			return nil, err
-		}
-		if at+4 > len(data) {
-			return nil, errShort
-		}
-		size := int64(le.Uint32(data[at:]))
-		at += 4
-		if size > int64(len(data)-at) {
-			return nil, errShort
-		}
-		v := data[at : at+int(size)]
-		at += int(size)
-		switch {
-		case name == "channels" && kind == "chlist":
-			found |= 1
-			for k := 0; k < len(v) && v[k] != 0; {
-				end := bytes.IndexByte(v[k:], 0)
-				if end < 0 || k+end+17 > len(v) {
-					return nil, errors.New("its list of channels is damaged")
-				}
-				h.channels = append(h.channels, exrChannel{string(v[k : k+end]), int32(le.Uint32(v[k+end+1:]))})
-				if le.Uint32(v[k+end+9:]) != 1 || le.Uint32(v[k+end+13:]) != 1 {
-					return nil, errors.New(
-						"it has channels at a part of its size (brightness and colour difference); save it as RGB",
-					)
-				}
-				k += end + 17
-			}
-		case name == "compression" && len(v) == 1:
-			h.compression = v[0]
-		case name == "dataWindow" && len(v) == 16:
-			window, found = box(v), found|2
-		case name == "displayWindow" && len(v) == 16:
-			display, found = box(v), found|4
-		case name == "pixelAspectRatio" && len(v) == 4:
-			if a := float64(math.Float32frombits(le.Uint32(v))); a > 0.01 && a < 100 {
-				h.Aspect = a
-			}
-		case name == "framesPerSecond" && len(v) == 8:
-			if rate := (Rational{int(int32(le.Uint32(v))), int(int32(le.Uint32(v[4:])))}); rate.Num > 0 && rate.Den > 0 {
-				h.Rate = &rate
-			}
-		case name == "timeCode" && len(v) == 8:
-			h.Timecode = timecode(le.Uint32(v) & 0x3f7f7f3f) // without its flags
-		case name == "chromaticities" && len(v) == 32:
-			h.Primaries = nearest(v)
 		}
 		if !slices.Contains(structural, name) {
 			h.extra = append(h.extra, data[begin:at]...)
 		}
 	}
-	if found != 7 {
-		return nil, errors.New("it lacks its channels or windows")
+	if err := h.measure(); err != nil {
+		return nil, err
 	}
-	width, height := int64(display[2])-int64(display[0])+1, int64(display[3])-int64(display[1])+1
+	return h, h.choose()
+}
+
+// exrAttribute reads the attribute that begins at a place, and returns where the next one does.
+// At the end of all it has no name.
+func exrAttribute(data []byte, at int) (name, kind string, value []byte, next int, err error) {
+	word := func() (s string) {
+		if err == nil && at >= len(data) {
+			err = errShort
+		}
+		if err != nil {
+			return ""
+		}
+		end := bytes.IndexByte(data[at:min(len(data), at+256)], 0)
+		if end < 0 {
+			err = errShort
+			return ""
+		}
+		s = string(data[at : at+end])
+		at += end + 1
+		return s
+	}
+	if name = word(); name == "" || err != nil {
+		return "", "", nil, at, err
+	}
+	kind = word()
+	if err == nil && at+4 > len(data) {
+		err = errShort
+	}
+	if err != nil {
+		return "", "", nil, at, err
+	}
+	size := int64(binary.LittleEndian.Uint32(data[at:]))
+	at += 4
+	if size > int64(len(data)-at) {
+		return "", "", nil, at, errShort
+	}
+	return name, kind, data[at : at+int(size)], at + int(size), nil
+}
+
+// read takes in an attribute that matters here; all others are left as they are.
+func (h *exrHead) read(name, kind string, v []byte) error {
+	le := binary.LittleEndian
+	box := func() *[4]int32 {
+		var out [4]int32
+		for i := range out {
+			out[i] = int32(le.Uint32(v[4*i:]))
+		}
+		return &out
+	}
+	switch {
+	case name == "channels" && kind == "chlist":
+		return h.readChannels(v)
+	case name == "compression" && len(v) == 1:
+		h.compression = v[0]
+	case name == "dataWindow" && len(v) == 16:
+		h.window = box()
+	case name == "displayWindow" && len(v) == 16:
+		h.display = box()
+	case name == "pixelAspectRatio" && len(v) == 4:
+		if a := float64(math.Float32frombits(le.Uint32(v))); a > 0.01 && a < 100 {
+			h.Aspect = a
+		}
+	case name == "framesPerSecond" && len(v) == 8:
+		if rate := (Rational{int(int32(le.Uint32(v))), int(int32(le.Uint32(v[4:])))}); rate.Num > 0 && rate.Den > 0 {
+			h.Rate = &rate
+		}
+	case name == "timeCode" && len(v) == 8:
+		h.Timecode = timecode(le.Uint32(v) & 0x3f7f7f3f) // without its flags
+	case name == "chromaticities" && len(v) == 32:
+		h.Primaries = nearest(v)
+	}
+	return nil
+}
+
+func (h *exrHead) readChannels(v []byte) error {
+	le := binary.LittleEndian
+	h.listed = true
+	for k := 0; k < len(v) && v[k] != 0; {
+		end := bytes.IndexByte(v[k:], 0)
+		if end < 0 || k+end+17 > len(v) {
+			return errors.New("its list of channels is damaged")
+		}
+		h.channels = append(h.channels, exrChannel{string(v[k : k+end]), int32(le.Uint32(v[k+end+1:]))})
+		if le.Uint32(v[k+end+9:]) != 1 || le.Uint32(v[k+end+13:]) != 1 {
+			return errors.New(
+				"it has channels at a part of its size (brightness and colour difference); save it as RGB",
+			)
+		}
+		k += end + 17
+	}
+	return nil
+}
+
+// measure works out sizes from the windows.
+func (h *exrHead) measure() error {
+	if !h.listed || h.window == nil || h.display == nil {
+		return errors.New("it lacks its channels or windows")
+	}
+	size := func(w *[4]int32) (width, height int64) {
+		return int64(w[2]) - int64(w[0]) + 1, int64(w[3]) - int64(w[1]) + 1
+	}
+	width, height := size(h.display)
 	if err := sensible(width, height); err != nil {
-		return nil, err
+		return err
 	}
-	if err := sensible(int64(window[2])-int64(window[0])+1, int64(window[3])-int64(window[1])+1); err != nil {
-		return nil, err
+	columns, rows := size(h.window)
+	if err := sensible(columns, rows); err != nil {
+		return err
 	}
-	h.Width, h.Height, h.rows = int(width), int(height), int(window[3]-window[1])+1
-	h.tiled = le.Uint32(data[4:])>>8&2 != 0
-	if window != display {
+	h.Width, h.Height, h.columns, h.rows = int(width), int(height), int(columns), int(rows)
+	if *h.window != *h.display {
 		h.Note = "Its pixels do not fill the picture exactly: what lies beyond is left out, what is missing is black"
 	}
+	return nil
+}
+
+// choose finds colour and alpha among the channels, and refuses what cannot be read.
+func (h *exrHead) choose() error {
 	h.Samples = Samples{Depth: 16, Float: true}
 	colours := 0
 	for _, c := range h.channels {
@@ -187,19 +234,19 @@ func readEXR(data []byte) (*exrHead, error) {
 		case 2:
 			h.Depth = 32
 		default:
-			return nil, fmt.Errorf("its channel %s holds integers; save it as half or float", c.name)
+			return fmt.Errorf("its channel %s holds integers; save it as half or float", c.name)
 		}
 	}
-	if h.compression >= 8 && (h.Depth == 32 || (int64(window[2])-int64(window[0])+1)%8 != 0) {
+	if h.compression >= 8 && (h.Depth == 32 || h.columns%8 != 0) {
 		// FFmpeg 5.1 gives quite other pixels then: a test against another library found it.
-		return nil, errors.New(
+		return errors.New(
 			"it is compressed as DWA, with float samples or a width that is not a multiple of 8, which is not read rightly here; save it as ZIP or PIZ",
 		)
 	}
 	if colours != 3 {
-		return nil, errors.New("it has no channels R, G and B; save it with these")
+		return errors.New("it has no channels R, G and B; save it with these")
 	}
-	return h, nil
+	return nil
 }
 
 // whole returns an error if a file ends before the last of its lines: such files are

@@ -185,13 +185,48 @@ func Inspect(ctx context.Context, path string) (*Material, error) {
 }
 
 func inspectStills(ctx context.Context, dir string) (*Material, error) {
+	one, numbers, err := sequenceIn(dir)
+	if err != nil {
+		return nil, err
+	}
+	m := &Material{Kind: "stills", Path: dir, Rate: Rational{24, 1}, Aspect: 1, Matrix: "rgb", Range: "full",
+		Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries, Gaps: []Gap{}, Notes: []string{}}
+	m.prefix, m.suffix, m.Padding = one.prefix, one.suffix, one.digits
+	if err := m.count(numbers); err != nil {
+		return nil, err
+	}
+	m.Name = strings.Trim(m.prefix, " ._-")
+	if m.Name == "" {
+		m.Name = filepath.Base(dir)
+	}
+	// Every file is looked at: one of another kind would be found only in the middle.
+	facts := make([]*stillFacts, len(m.numbers))
+	group, ctx := routines.NewGroup(ctx, 4)
+	for i, n := range m.numbers {
+		group.Go(func() (err error) {
+			if err = ctx.Err(); err == nil {
+				facts[i], err = look(m.file(n))
+			}
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	return m, m.describe(facts)
+}
+
+// A series is how files of a sequence are named, around their numbers.
+type series struct {
+	prefix, suffix string
+	digits         int // that numbers are padded to; 0 for those that are not
+}
+
+// sequenceIn finds the one sequence of stills in a folder.
+func sequenceIn(dir string) (one series, numbers []int, err error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
-		return nil, fmt.Errorf("the folder %s cannot be read: %w", dir, err)
-	}
-	type series struct {
-		prefix, suffix string
-		digits         int
+		return one, nil, fmt.Errorf("the folder %s cannot be read: %w", dir, err)
 	}
 	found := map[series][]int{}
 	for _, e := range entries {
@@ -222,7 +257,7 @@ func inspectStills(ctx context.Context, dir string) (*Material, error) {
 		}
 	}
 	if len(found) == 0 {
-		return nil, fmt.Errorf(
+		return one, nil, fmt.Errorf(
 			"%s holds no numbered stills (PNG, JPEG, TIFF, OpenEXR or DPX with a number before the ending)",
 			dir,
 		)
@@ -233,54 +268,43 @@ func inspectStills(ctx context.Context, dir string) (*Material, error) {
 			names = append(names, key.prefix+"#"+key.suffix)
 		}
 		sort.Strings(names)
-		return nil, fmt.Errorf(
+		return one, nil, fmt.Errorf(
 			"%s holds several sequences (%s); put each into a folder of its own",
 			dir,
 			strings.Join(names, ", "),
 		)
 	}
-	m := &Material{Kind: "stills", Path: dir, Rate: Rational{24, 1}, Aspect: 1, Matrix: "rgb", Range: "full",
-		Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries, Gaps: []Gap{}, Notes: []string{}}
-	for key, numbers := range found {
-		m.prefix, m.suffix, m.Padding = key.prefix, key.suffix, key.digits
-		sort.Ints(numbers)
-		m.numbers = numbers
-		m.First, m.Last = numbers[0], numbers[len(numbers)-1]
-		for i := 1; i < len(numbers); i++ {
-			if numbers[i] == numbers[i-1] {
-				return nil, fmt.Errorf("frame %d exists twice in %s; remove one of the files", numbers[i], dir)
-			}
-			if numbers[i] != numbers[i-1]+1 {
-				m.Gaps = append(m.Gaps, Gap{numbers[i-1] + 1, numbers[i] - 1})
-			}
+	for one, numbers = range found {
+	}
+	return one, numbers, nil
+}
+
+// count takes in which frames there are.
+func (m *Material) count(numbers []int) error {
+	sort.Ints(numbers)
+	m.numbers = numbers
+	m.First, m.Last = numbers[0], numbers[len(numbers)-1]
+	for i := 1; i < len(numbers); i++ {
+		if numbers[i] == numbers[i-1] {
+			return fmt.Errorf("frame %d exists twice in %s; remove one of the files", numbers[i], m.Path)
 		}
-		if len(numbers) > MaxFrames {
-			return nil, fmt.Errorf("%s holds %d frames; %d is the most a shot may have", dir, len(numbers), MaxFrames)
+		if numbers[i] != numbers[i-1]+1 {
+			m.Gaps = append(m.Gaps, Gap{numbers[i-1] + 1, numbers[i] - 1})
 		}
 	}
-	m.Name = strings.Trim(m.prefix, " ._-")
-	if m.Name == "" {
-		m.Name = filepath.Base(dir)
+	if len(numbers) > MaxFrames {
+		return fmt.Errorf("%s holds %d frames; %d is the most a shot may have", m.Path, len(numbers), MaxFrames)
 	}
-	// Every file is looked at: one of another kind would be found only in the middle.
-	facts := make([]*stillFacts, len(m.numbers))
-	group, ctx := routines.NewGroup(ctx, 4)
-	for i, n := range m.numbers {
-		group.Go(func() (err error) {
-			if err = ctx.Err(); err == nil {
-				facts[i], err = look(m.file(n))
-			}
-			return err
-		})
-	}
-	if err := group.Wait(); err != nil {
-		return nil, err
-	}
+	return nil
+}
+
+// describe takes in what the files of a sequence say, which has to be the same.
+func (m *Material) describe(facts []*stillFacts) error {
 	one := facts[0]
 	for i, f := range facts {
 		switch path := m.file(m.numbers[i]); {
 		case f.Width != one.Width || f.Height != one.Height:
-			return nil, fmt.Errorf(
+			return fmt.Errorf(
 				"%s is %d x %d pixels, the frames before it %d x %d; all must be alike: render it again, or bring in a part of the shot",
 				path,
 				f.Width,
@@ -289,14 +313,14 @@ func inspectStills(ctx context.Context, dir string) (*Material, error) {
 				one.Height,
 			)
 		case f.Samples != one.Samples:
-			return nil, fmt.Errorf(
+			return fmt.Errorf(
 				"%s has samples of %s, the frames before it of %s; all must be alike: render it again, or bring in a part of the shot",
 				path,
 				f.Samples,
 				one.Samples,
 			)
 		case f.Alpha != one.Alpha && f.format != "png": // an opaque PNG may leave its alpha out
-			return nil, fmt.Errorf(
+			return fmt.Errorf(
 				"%s differs from the frames before it in having alpha or not; all must be alike: render it again",
 				path,
 			)
@@ -321,7 +345,7 @@ func inspectStills(ctx context.Context, dir string) (*Material, error) {
 	if one.Note != "" {
 		m.Notes = append(m.Notes, one.Note+".")
 	}
-	return m, nil
+	return nil
 }
 
 // file returns the path of a still.

@@ -8,6 +8,7 @@ import (
 	"math"
 
 	"jardin/app/media"
+	"jardin/core/carry"
 	"jardin/core/geom"
 	"jardin/core/raster"
 	"jardin/core/render"
@@ -42,14 +43,7 @@ func (s *Source) Align(
 	}
 	lent := *from.Frame
 	motions := t.Motions()
-	marked := func(n int) (out [][]geom.Point) {
-		for i := range r.Mark.Outlines {
-			if pose, ok := motions.Pose(&r.Mark.Outlines[i], r.Follow.Track, n); ok {
-				out = append(out, pose.Polygon(&r.Mark.Outlines[i]))
-			}
-		}
-		return out
-	}
+	marked := func(n int) [][]geom.Point { return polygonsOf(motions, r, n) }
 	here := marked(n)
 	if len(here) == 0 {
 		return nil, fmt.Errorf(
@@ -86,32 +80,10 @@ func (s *Source) Align(
 	if !ok {
 		return nil, errors.New("the frame on loan lies such that nothing can be seen of it")
 	}
-	look := func(f int, h geom.Homography) track.FrameReader {
-		return func(area image.Rectangle) (*raster.Plane, error) {
-			b := geom.Box{
-				Min: geom.Pt(float64(area.Min.X), float64(area.Min.Y)),
-				Max: geom.Pt(float64(area.Max.X), float64(area.Max.Y)),
-			}.Corners()
-			seen := raster.Around(geom.Bounds(h.ApplyAll(b[:])), 3, s.Size())
-			if seen.Empty() {
-				return raster.NewPlane(image.Rectangle{}), nil
-			}
-			part, err := s.Plates.Region(f, seen)
-			if err != nil {
-				return nil, err
-			}
-			p := part.Channel(media.LumaChannel)
-			p.Rect = p.Rect.Add(seen.Min)
-			if h == geom.Identity {
-				return p, nil
-			}
-			return raster.WarpPlane(p, h, area.Intersect(s.Size())), nil
-		}
-	}
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	tracker, err := track.NewPlane(look(n, geom.Identity), s.Size(), corners[:], here, geom.Similarity)
+	tracker, err := track.NewPlane(s.through(n, geom.Identity), s.Size(), corners[:], here, geom.Similarity)
 	if err != nil {
 		return nil, fmt.Errorf("what is around the outlines gives no hold: %w", err)
 	}
@@ -119,18 +91,53 @@ func (s *Source) Align(
 	for _, p := range marked(lent) {
 		covered = append(covered, back.ApplyAll(p))
 	}
-	found, err := tracker.Step(look(lent, over), covered)
+	found, err := tracker.Step(s.through(lent, over), covered)
 	if err != nil {
 		return nil, fmt.Errorf("the two frames do not fit around the outlines; lay them closer by hand first: %w", err)
 	}
-	whole := start.Mul(found.H).Normalised()
-	to := whole.Apply(middle)
-	out := &Aligned{
-		From:     from,
-		Residual: found.Residual,
-		Agree:    min(found.Agree, 1),
-		Moved:    to.Dist(start.Apply(middle)),
+	out := alignedBy(from, start, start.Mul(found.H).Normalised(), middle)
+	out.Residual, out.Agree = found.Residual, min(found.Agree, 1)
+	return out, nil
+}
+
+// polygonsOf returns a removal's outlines on a frame.
+func polygonsOf(motions *carry.Set, r *treatment.Removal, n int) (out [][]geom.Point) {
+	for i := range r.Mark.Outlines {
+		if pose, ok := motions.Pose(&r.Mark.Outlines[i], r.Follow.Track, n); ok {
+			out = append(out, pose.Polygon(&r.Mark.Outlines[i]))
+		}
 	}
+	return out
+}
+
+// through reads the brightness of frame f as it is seen through a homography to it.
+func (s *Source) through(f int, h geom.Homography) track.FrameReader {
+	return func(area image.Rectangle) (*raster.Plane, error) {
+		b := geom.Box{
+			Min: geom.Pt(float64(area.Min.X), float64(area.Min.Y)),
+			Max: geom.Pt(float64(area.Max.X), float64(area.Max.Y)),
+		}.Corners()
+		seen := raster.Around(geom.Bounds(h.ApplyAll(b[:])), 3, s.Size())
+		if seen.Empty() {
+			return raster.NewPlane(image.Rectangle{}), nil
+		}
+		part, err := s.Plates.Region(f, seen)
+		if err != nil {
+			return nil, err
+		}
+		p := part.Channel(media.LumaChannel)
+		p.Rect = p.Rect.Add(seen.Min)
+		if h == geom.Identity {
+			return p, nil
+		}
+		return raster.WarpPlane(p, h, area.Intersect(s.Size())), nil
+	}
+}
+
+// alignedBy returns the loan that a homography stands for, which was moved there from start.
+func alignedBy(from treatment.From, start, whole geom.Homography, middle geom.Point) *Aligned {
+	to := whole.Apply(middle)
+	out := &Aligned{From: from, Moved: to.Dist(start.Apply(middle))}
 	m := treatment.Vec{middle.X, middle.Y}
 	out.From.Middle = &m
 	out.From.Offset = treatment.Vec{round(to.X-middle.X, 1e2), round(to.Y-middle.Y, 1e2)}
@@ -140,7 +147,7 @@ func (s *Source) Align(
 	}
 	out.From.Scale = round(math.Sqrt(math.Abs(whole.Det())), 1e5)
 	out.From.Turn = round(math.Atan2(side*whole[3], side*whole[0])*180/math.Pi, 1e4)
-	return out, nil
+	return out
 }
 
 func round(v, parts float64) float64 { return math.Round(v*parts) / parts }

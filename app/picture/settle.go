@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"jardin/core/render"
@@ -29,34 +30,14 @@ func (s *Source) Settle(
 	each func(done, total int),
 ) (*Settled, error) {
 	r, _ := doc.Find(removal)
-	if r == nil {
-		return nil, errors.New("the removal was deleted before it could be settled")
-	}
-	if len(r.Mark.Outlines) == 0 {
-		return nil, errors.New("draw an outline around the thing first: what lies around it says how the light is")
-	}
-	held := false
-	for _, f := range r.Fill.Sources {
-		held = held || !f.Off && f.Held()
-	}
-	if !held {
-		return nil, errors.New(
-			"nothing is held still here: a live neighbour and travelling paint bring the frame's own light, softness and grain",
-		)
-	}
-	if r.Follow.Track == "" {
-		return nil, errors.New("follow the surface first: the patch is compared with the plate where the track lays it")
+	if err := mayBeSettled(r); err != nil {
+		return nil, err
 	}
 	work := *doc
-	work.Removals = append([]treatment.Removal{}, doc.Removals...)
-	var own *treatment.Removal
-	for i := range work.Removals {
-		if work.Removals[i].ID == removal {
-			own = &work.Removals[i]
-		}
-	}
-	total := r.Range.Len() + 20
-	done := 0
+	work.Removals = slices.Clone(doc.Removals)
+	own := &work.Removals[slices.IndexFunc(work.Removals, func(o treatment.Removal) bool { return o.ID == removal })]
+	const before = 20 // parts of the work before frames are measured
+	done, total := 0, before+r.Range.Len()
 	next := func() { done++; each(min(done, total), total) }
 
 	// Grain first: what is measured afterwards is compared with frames that have none.
@@ -64,118 +45,181 @@ func (s *Source) Settle(
 	if err != nil {
 		return nil, err
 	}
-	model, err := taken(steps, "grain", func() (*treatment.GrainModel, error) {
-		var samples []settle.GrainSample
-		for k := range 8 {
-			if err := ctx.Err(); err != nil {
-				return nil, err
-			}
-			found, err := s.eval.GrainSample(ctx, t, removal, r.Range.First+(r.Range.Len()-1)*k/7)
-			if err != nil {
-				return nil, err
-			}
-			if found != nil {
-				samples = append(samples, *found)
-			}
-			next()
-		}
-		grain, known := settle.MeasureGrain(samples)
-		if !known {
-			return nil, nil
-		}
-		return render.GrainModel(grain), nil
-	})
+	model, err := taken(steps, "grain", func() (*treatment.GrainModel, error) { return s.grainModel(ctx, t, r, next) })
 	if err != nil {
 		return nil, err
 	}
-	var words []string
-	set := r.Settle
-	set.Grain = &treatment.Grain{Denoise: &treatment.Denoise{Strength: [3]float64{1, 1, 1}, Over: 4}}
-	if r.Settle.Grain != nil {
-		set.Grain.Amount = r.Settle.Grain.Amount
-	}
-	if model != nil {
-		set.Grain.Kind, set.Grain.Model = treatment.MadeGrain, model
-	} else {
-		set.Grain = nil
-		words = append(words, "there is too little free surface around the outlines to measure grain")
-	}
-
-	// The shutter: that with which the patch agrees best where the surface moves most.
 	matte := s.eval.Matte(t, removal, r.Reference)
 	size := math.Max(float64(matte.Rect.Dx()), float64(matte.Rect.Dy()))
+	set := r.Settle
+	set.Grain = grainFrom(model, r.Settle.Grain)
 	set.Light = &treatment.Light{Scale: math.Round(math.Min(math.Max(size/2, 16), 80)), Strength: 1, Over: 4}
 	set.Softness = &treatment.Softness{Match: true, Over: 3}
 	own.Settle = set
+
+	// The shutter: that with which the patch agrees best where the surface moves most.
 	if t, err = render.Compile(&work); err != nil {
 		return nil, err
 	}
 	if set.Softness.Shutter, err = s.shutter(ctx, t, r, steps); err != nil {
 		return nil, err
 	}
-	for done < 20 {
+	for done < before {
 		next()
 	}
 	if t, err = render.Compile(&work); err != nil {
 		return nil, err
 	}
-	low, high, soft := render.Measure{}, render.Measure{}, render.Measure{}
-	level := func(m render.Measure) float64 { return 0.2126*m.Light[0] + 0.7152*m.Light[1] + 0.0722*m.Light[2] }
-	for n := r.Range.First; n <= r.Range.Last; n++ {
+	span, err := s.measured(ctx, t, r, steps, next)
+	if err != nil {
+		return nil, err
+	}
+	return &Settled{Settle: set, Words: settledWords(span, set.Softness.Shutter, model)}, nil
+}
+
+// mayBeSettled says what is missing before a removal can be settled; nil for nothing.
+func mayBeSettled(r *treatment.Removal) error {
+	switch {
+	case r == nil:
+		return errors.New("the removal was deleted before it could be settled")
+	case len(r.Mark.Outlines) == 0:
+		return errors.New("draw an outline around the thing first: what lies around it says how the light is")
+	case !slices.ContainsFunc(r.Fill.Sources, func(f treatment.Source) bool { return !f.Off && f.Held() }):
+		return errors.New(
+			"nothing is held still here: a live neighbour and travelling paint bring the frame's own light, softness and grain",
+		)
+	case r.Follow.Track == "":
+		return errors.New("follow the surface first: the patch is compared with the plate where the track lays it")
+	}
+	return nil
+}
+
+// grainModel measures grain on eight frames of a removal; nil where there is too little to
+// measure it on.
+func (s *Source) grainModel(
+	ctx context.Context,
+	t *render.Treatment,
+	r *treatment.Removal,
+	next func(),
+) (*treatment.GrainModel, error) {
+	var samples []settle.GrainSample
+	for k := range 8 {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
+		found, err := s.eval.GrainSample(ctx, t, r.ID, r.Range.First+(r.Range.Len()-1)*k/7)
+		if err != nil {
+			return nil, err
+		}
+		if found != nil {
+			samples = append(samples, *found)
+		}
+		next()
+	}
+	grain, known := settle.MeasureGrain(samples)
+	if !known {
+		return nil, nil
+	}
+	return render.GrainModel(grain), nil
+}
+
+// grainFrom returns how grain is handled with a model of it, in the amount that was set before;
+// nil without a model.
+func grainFrom(model *treatment.GrainModel, before *treatment.Grain) *treatment.Grain {
+	if model == nil {
+		return nil
+	}
+	out := &treatment.Grain{
+		Kind: treatment.MadeGrain, Model: model, Denoise: &treatment.Denoise{Strength: [3]float64{1, 1, 1}, Over: 4},
+	}
+	if before != nil {
+		out.Amount = before.Amount
+	}
+	return out
+}
+
+// extremes are the frames of a removal with the least and the most light and the most blur;
+// their Frame is 0 where none could be measured.
+type extremes struct{ low, high, soft render.Measure }
+
+// level is how bright the light of a measure is, by the weights of Rec. 709.
+func level(m render.Measure) float64 {
+	return 0.2126*m.Light[0] + 0.7152*m.Light[1] + 0.0722*m.Light[2]
+}
+
+// measured measures every frame of a removal.
+func (s *Source) measured(
+	ctx context.Context,
+	t *render.Treatment,
+	r *treatment.Removal,
+	steps *Checkpoint,
+	next func(),
+) (out extremes, err error) {
+	for n := r.Range.First; n <= r.Range.Last; n++ {
+		if err := ctx.Err(); err != nil {
+			return out, err
+		}
 		m, err := taken(steps, fmt.Sprint("frame ", n), func() (*render.Measure, error) {
-			found, ok, err := s.eval.Measure(ctx, t, removal, n)
+			found, ok, err := s.eval.Measure(ctx, t, r.ID, n)
 			if !ok {
 				return nil, err
 			}
 			return &found, err
 		})
 		if err != nil {
-			return nil, err
+			return out, err
 		}
 		next()
 		if m == nil {
 			continue
 		}
-		if low.Frame == 0 || level(*m) < level(low) {
-			low = *m
+		if out.low.Frame == 0 || level(*m) < level(out.low) {
+			out.low = *m
 		}
-		if high.Frame == 0 || level(*m) > level(high) {
-			high = *m
+		if out.high.Frame == 0 || level(*m) > level(out.high) {
+			out.high = *m
 		}
-		if m.Blur > soft.Blur {
-			soft = *m
+		if m.Blur > out.soft.Blur {
+			out.soft = *m
 		}
 	}
-	if low.Frame == 0 {
-		words = append(words, "the light could not be compared: nothing of the surface shows around the outlines")
+	return out, nil
+}
+
+// settledWords says what was found, in one sentence.
+func settledWords(span extremes, shutter float64, model *treatment.GrainModel) string {
+	var said []string
+	say := func(words string) {
+		if words != "" {
+			said = append(said, words)
+		}
+	}
+	if model == nil {
+		say("there is too little free surface around the outlines to measure grain")
+	}
+	if span.low.Frame == 0 {
+		say("the light could not be compared: nothing of the surface shows around the outlines")
 	} else {
-		words = append(words, lightWords("falls", 1-level(low), low.Frame), lightWords("rises", level(high)-1, high.Frame))
-		if level(low) > 0.995 && level(high) < 1.005 {
-			words = append(words, "light stays within half a percent")
+		least, most := level(span.low), level(span.high)
+		say(lightWords("falls", 1-least, span.low.Frame))
+		say(lightWords("rises", most-1, span.high.Frame))
+		if least > 0.995 && most < 1.005 {
+			say("light stays within half a percent")
 		}
 	}
-	if soft.Blur >= 0.3 {
-		words = append(words, fmt.Sprintf("softest on %d, by %.1f px", soft.Frame, soft.Blur))
-	} else if low.Frame != 0 {
-		words = append(words, "as sharp as the frame that is held")
+	if span.soft.Blur >= 0.3 {
+		say(fmt.Sprintf("softest on %d, by %.1f px", span.soft.Frame, span.soft.Blur))
+	} else if span.low.Frame != 0 {
+		say("as sharp as the frame that is held")
 	}
-	if set.Softness.Shutter > 0 {
-		words = append(words, fmt.Sprintf("shutter %.0f°", set.Softness.Shutter))
+	if shutter > 0 {
+		say(fmt.Sprintf("shutter %.0f°", shutter))
 	}
 	if model != nil {
-		words = append(words, model.Words)
-	}
-	var said []string
-	for _, w := range words {
-		if w != "" {
-			said = append(said, w)
-		}
+		say(model.Words)
 	}
 	line := strings.Join(said, "; ")
-	return &Settled{Settle: set, Words: strings.ToUpper(line[:1]) + line[1:] + "."}, nil
+	return strings.ToUpper(line[:1]) + line[1:] + "."
 }
 
 func lightWords(how string, by float64, n int) string {

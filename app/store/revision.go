@@ -565,17 +565,9 @@ func (s *Store) save(
 ) (*Revision, error) {
 	shot, old, label := at.shot, at.saved, at.label
 	if patch == nil {
-		a, err := document.Tree(old.doc)
-		if err != nil {
+		var err error
+		if patch, err = changeOf(old.doc, doc); err != nil {
 			return nil, err
-		}
-		b, err := document.Tree(doc)
-		if err != nil {
-			return nil, err
-		}
-		patch = document.Difference(a, b)
-		if patch == nil {
-			patch = []document.Operation{}
 		}
 	}
 	change, err := json.Marshal(patch)
@@ -595,30 +587,15 @@ func (s *Store) save(
 	}
 	size := old.size + len(change)
 	err = s.within(ctx, func(tx *sqlx.Tx) error {
-		var now struct {
-			Head int `db:"head"`
-			Tip  int `db:"tip"`
-		}
-		err := tx.GetContext(
-			ctx,
-			&now,
-			`select head, tip from shots where id = $1 and deleted_at is null for update`,
-			shot.ID,
-		)
-		if errors.Is(err, sql.ErrNoRows) {
-			return ErrNone
-		}
+		tip, err := s.inForce(ctx, tx, shot)
 		if err != nil {
 			return err
 		}
-		if now.Head != shot.Head {
-			return errStale
-		}
 		var patched int
-		if err := tx.GetContext(ctx, &patched, `select patched from revisions where shot_id = $1 and number = $2`, shot.ID, now.Head); err != nil {
+		if err := tx.GetContext(ctx, &patched, `select patched from revisions where shot_id = $1 and number = $2`, shot.ID, shot.Head); err != nil {
 			return err
 		}
-		row.Number, row.Patched = now.Tip+1, patched+len(change)
+		row.Number, row.Patched = tip+1, patched+len(change)
 		// As many bytes of patches as the document has: then it is stored whole once more. So all
 		// revisions together take a few times what was changed, and reading one takes a few times
 		// what reading the document does.
@@ -668,4 +645,42 @@ func (s *Store) save(
 		return nil, err
 	}
 	return s.revision(ctx, s.db, shot.ID, &row, true)
+}
+
+// changeOf returns the patch that makes one document of another, never nil.
+func changeOf(from, to *treatment.Document) ([]document.Operation, error) {
+	a, err := document.Tree(from)
+	if err != nil {
+		return nil, err
+	}
+	b, err := document.Tree(to)
+	if err != nil {
+		return nil, err
+	}
+	if patch := document.Difference(a, b); patch != nil {
+		return patch, nil
+	}
+	return []document.Operation{}, nil
+}
+
+// inForce holds a shot for a transaction and returns its newest revision's number. It is
+// errStale when another revision than that of the shot is in force.
+func (s *Store) inForce(ctx context.Context, tx *sqlx.Tx, shot *Shot) (tip int, err error) {
+	var now struct {
+		Head int `db:"head"`
+		Tip  int `db:"tip"`
+	}
+	err = tx.GetContext(
+		ctx,
+		&now,
+		`select head, tip from shots where id = $1 and deleted_at is null for update`,
+		shot.ID,
+	)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, ErrNone
+	}
+	if err == nil && now.Head != shot.Head {
+		err = errStale
+	}
+	return now.Tip, err
 }

@@ -134,23 +134,8 @@ func renderFiles(ctx context.Context, plate, file, out string, set renderSetting
 	if err != nil {
 		return nil, err
 	}
-	as := media.Shot{
-		First:     set.first,
-		Rate:      material.Rate,
-		Aspect:    material.Aspect,
-		Transfer:  material.Transfer,
-		Primaries: material.Primaries,
-	}
-	if set.first < 0 {
-		as.First = plan[0]
-	}
-	if set.transfer != "" {
-		as.Transfer = colorspace.Transfer(set.transfer)
-	}
-	if set.primaries != "" {
-		as.Primaries = colorspace.Primaries(set.primaries)
-	}
-	if err := errors.Join(as.Transfer.Valid(), as.Primaries.Valid()); err != nil {
+	as, err := set.shot(material, plan[0])
+	if err != nil {
 		return nil, err
 	}
 	shot := treatment.Range{First: as.First, Last: as.First + len(plan) - 1}
@@ -169,11 +154,8 @@ func renderFiles(ctx context.Context, plate, file, out string, set renderSetting
 		return nil, err
 	}
 	defer os.RemoveAll(scratch)
-	plates, err := media.Import(
-		ctx,
-		media.Order{Material: material, Reading: reading, Shot: as, Dir: filepath.Join(scratch, "plate")},
-		nil,
-	)
+	order := media.Order{Material: material, Reading: reading, Shot: as, Dir: filepath.Join(scratch, "plate")}
+	plates, err := media.Import(ctx, order, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -193,13 +175,56 @@ func renderFiles(ctx context.Context, plate, file, out string, set renderSetting
 	if err != nil {
 		return nil, err
 	}
+	d := set.delivery(out, material, plates)
+	d.Document = doc
+	if err := d.Prepare(plates, doc, material.Format); err != nil {
+		return nil, err
+	}
+	if err := source.Deliver(ctx, compiled, d, nil); err != nil {
+		return nil, err
+	}
+	if set.movie {
+		s.Movie = filepath.Join(out, picture.MovieFile(media.Review))
+	}
+	for n := shot.First; n <= shot.Last; n++ {
+		if compiled.Input(n, render.ResultView, "") != nil {
+			s.Changed++
+		}
+	}
+	s.Seconds = time.Since(began).Seconds()
+	s.Rate = float64(shot.Len()) / s.Seconds
+	return s, nil
+}
+
+// shot returns how footage is read whose own numbers begin with first.
+func (set *renderSettings) shot(material *media.Material, first int) (media.Shot, error) {
+	as := media.Shot{
+		First:     set.first,
+		Rate:      material.Rate,
+		Aspect:    material.Aspect,
+		Transfer:  material.Transfer,
+		Primaries: material.Primaries,
+	}
+	if set.first < 0 {
+		as.First = first
+	}
+	if set.transfer != "" {
+		as.Transfer = colorspace.Transfer(set.transfer)
+	}
+	if set.primaries != "" {
+		as.Primaries = colorspace.Primaries(set.primaries)
+	}
+	return as, errors.Join(as.Transfer.Valid(), as.Primaries.Valid())
+}
+
+// delivery returns what is delivered, without the document.
+func (set *renderSettings) delivery(out string, material *media.Material, plates *media.Plates) picture.Delivery {
 	d := picture.Delivery{
 		Dir:          out,
 		Folder:       ".",
 		Shot:         material.Name,
 		Padding:      max(material.Padding, 1),
 		Version:      1,
-		Document:     doc,
 		DeliverySpec: picture.DeliverySpec{What: set.what, Straight: set.straight, Template: set.name},
 	}
 	if material.Kind == "movie" {
@@ -222,25 +247,11 @@ func renderFiles(ctx context.Context, plate, file, out string, set renderSetting
 	}
 	if set.movie {
 		d.Movies = append(d.Movies, media.Review)
-		s.Movie = filepath.Join(out, picture.MovieFile(media.Review))
 	}
 	if set.master {
 		d.Movies = append(d.Movies, media.Master)
 	}
-	if err := d.Prepare(plates, doc, material.Format); err != nil {
-		return nil, err
-	}
-	if err := source.Deliver(ctx, compiled, d, nil); err != nil {
-		return nil, err
-	}
-	for n := shot.First; n <= shot.Last; n++ {
-		if compiled.Input(n, render.ResultView, "") != nil {
-			s.Changed++
-		}
-	}
-	s.Seconds = time.Since(began).Seconds()
-	s.Rate = float64(shot.Len()) / s.Seconds
-	return s, nil
+	return d
 }
 
 // followIfNeeded measures the track of a removal that has something to follow, but
@@ -261,7 +272,7 @@ func followIfNeeded(
 	for _, p := range t.Points {
 		measured = measured || p.Path != nil
 	}
-	if !measured && t.Kind != treatment.GivenTrack {
+	if !measured {
 		whole := treatment.Range{First: source.Plates.First, Last: source.Plates.Last}
 		run := picture.Run{Track: t.ID, From: t.Home, First: whole.First, Last: whole.Last}
 		if t.Range != nil {
