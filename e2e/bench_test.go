@@ -41,6 +41,7 @@ func prepared(t *testing.T) (*server, *artist, string) {
 // TestOutlinesAreEditedByHand moves a point, makes one smooth, adds and deletes
 // points, moves the whole outline, and takes all of it back.
 func TestOutlinesAreEditedByHand(t *testing.T) {
+	t.Parallel()
 	s, a, shot := prepared(t)
 	knots := func() []treatment.Knot { return s.removal(shot).Mark.Outlines[0].Points }
 	start := knots()
@@ -118,6 +119,7 @@ func TestOutlinesAreEditedByHand(t *testing.T) {
 // TestTwoWindowsAndAReload: a change in one window shows in the other; a change made
 // from an older state is made again on the newer one; a reload loses nothing.
 func TestTwoWindowsAndAReload(t *testing.T) {
+	t.Parallel()
 	s, a, shot := prepared(t)
 	b := open(t, s.address+"/shots/"+shot)
 	b.steady(1001)
@@ -226,6 +228,7 @@ func TestLookingAround(t *testing.T) {
 
 // TestWrongTurnsSayWhatToDo takes the wrong turns of somebody new.
 func TestWrongTurnsSayWhatToDo(t *testing.T) {
+	t.Parallel()
 	_, a, _ := prepared(t)
 	a.key(input.Digit3)
 	a.click(geom.Pt(500, 300))
@@ -248,6 +251,7 @@ func TestWrongTurnsSayWhatToDo(t *testing.T) {
 // The graphics card may take all away, as when a laptop sleeps: the same picture is drawn again
 // as soon as it is back.
 func TestThePictureComesBackWithTheCard(t *testing.T) {
+	t.Parallel()
 	s, a, _ := prepared(t)
 	look := func() string {
 		v, err := a.page.Eval(`() => document.querySelector('[data-testid=picture]').toDataURL()`)

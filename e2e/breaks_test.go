@@ -33,6 +33,7 @@ func grainy(t *testing.T, dir string, count, width, height int) {
 // An import is paused by its button and cancelled work is tried again, with a reload of
 // the page between; the browser was closed meanwhile, as far as the work knows.
 func TestWorkIsPausedByHand(t *testing.T) {
+	t.Parallel()
 	roots := t.TempDir()
 	grainy(t, filepath.Join(roots, "g"), 40, 1920, 1080)
 	s := serve(t, "--media", roots)
@@ -77,6 +78,7 @@ func TestWorkIsPausedByHand(t *testing.T) {
 // Footage that is being sent when the page is loaded anew goes on where it was as soon as
 // it is dropped again.
 func TestSendingGoesOnAfterAReload(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "sent")
 	grainy(t, dir, 8, 960, 540)
 	s := serve(t)

@@ -270,6 +270,7 @@ func TestWiresAsStrands(t *testing.T) {
 // TestACorrectionTakesOutASlip brings in a track that slips, and mends it in the locked
 // view with two keys.
 func TestACorrectionTakesOutASlip(t *testing.T) {
+	t.Parallel()
 	s, a, shot := prepared(t)
 	known := demotest.Truth(t)
 	slip := func(n int) geom.Point { return geom.Pt(6, -4).Mul(float64(n-known.Reference) / 35) }
@@ -362,6 +363,7 @@ func TestACorrectionTakesOutASlip(t *testing.T) {
 // TestAnOutlineFollowsByItself tracks each corner of an outline, then moves one by hand
 // on another frame: the shape follows, bends and stays editable.
 func TestAnOutlineFollowsByItself(t *testing.T) {
+	t.Parallel()
 	s, a, shot := prepared(t)
 	known := demotest.Truth(t)
 	a.press("^Dot 1")
@@ -405,6 +407,7 @@ func TestAnOutlineFollowsByItself(t *testing.T) {
 // bends by tens of pixels: grips lie where the server carries the points, a point is let go
 // where it stays, and in the locked picture the dots stand where they are carried back to.
 func TestASurfaceThatBends(t *testing.T) {
+	t.Parallel()
 	s, a, shot := prepared(t)
 	known := demotest.Truth(t)
 	const frame = 1050

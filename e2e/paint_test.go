@@ -261,6 +261,7 @@ func TestPaintThroughTime(t *testing.T) {
 
 // Two windows on one shot, and a connection that breaks in the middle of a stroke.
 func TestTwoWindowsAndABrokenConnection(t *testing.T) {
+	t.Parallel()
 	known := demotest.Truth(t)
 	s, a, shot := easel(t)
 	dot := known.Dots[0].Point()
@@ -301,6 +302,7 @@ func TestTwoWindowsAndABrokenConnection(t *testing.T) {
 
 // A picture goes out, is painted elsewhere, and comes back by the interface.
 func TestASuppliedPictureByTheInterface(t *testing.T) {
+	t.Parallel()
 	known := demotest.Truth(t)
 	s, a, shot := easel(t)
 	file := filepath.Join(t.TempDir(), "painted.png")

@@ -71,6 +71,7 @@ func (a *artist) drop(paths ...string) {
 // TestPlatesInAndOut hands a folder of scans in by dropping it, and takes it out again:
 // in its own format, as patch and as mattes, while all of it can be paused.
 func TestPlatesInAndOut(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	dir := filepath.Join(t.TempDir(), "scan_a")
 	require.NoError(t, os.Mkdir(dir, 0o755))

@@ -33,6 +33,7 @@ func (s *server) paintedIn(shot string) (n int) {
 // The server dies in the middle of work, several times over: what is done meanwhile is shown,
 // kept, told of, and saved when it is back; over a reload, and when Fill was left, too.
 func TestWorkWaitsForTheServer(t *testing.T) {
+	t.Parallel()
 	s, a, shot := easel(t)
 	dot := demotest.Truth(t).Dots[0].Point()
 	a.with(input.KeyS, func() { a.click(dot.Add(geom.Pt(-32, -20))) })
@@ -99,6 +100,7 @@ func TestWorkWaitsForTheServer(t *testing.T) {
 
 // History: who did what and when; a look at a state; back to one, and nothing is lost.
 func TestHistoryByHand(t *testing.T) {
+	t.Parallel()
 	s, a, shot := prepared(t)
 	b := open(t, s.address+"/shots/"+shot)
 	b.steady(1001)
@@ -155,6 +157,7 @@ func TestHistoryByHand(t *testing.T) {
 
 // The server's key: asked for once, and remembered by the browser.
 func TestEnteringWithTheKey(t *testing.T) {
+	t.Parallel()
 	file := filepath.Join(t.TempDir(), "key")
 	s := serve(t, "--access-key-file", file)
 	key, err := os.ReadFile(file)
@@ -177,6 +180,7 @@ func TestEnteringWithTheKey(t *testing.T) {
 
 // A shot is deleted, after a question, taken back, and removed for good.
 func TestDeletingAShot(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	shot := s.bringIn()
 	a := open(t, s.address)
