@@ -42,12 +42,9 @@ func (s *Server) settle(ctx context.Context, in *removalPath) (*body[*store.Task
 	if err != nil {
 		return nil, asProblem(err)
 	}
-	task, err := s.Jobs.Add(
-		ctx,
-		store.Task{ShotID: in.ID, Kind: "settle", Title: "Settle " + r.Name, Subject: r.ID, Total: r.Range.Len()},
-		struct{}{},
-	)
-	return &body[*store.Task]{task}, asProblem(err)
+	return s.begin(ctx, store.Task{
+		ShotID: in.ID, Kind: "settle", Title: "Settle " + r.Name, Subject: r.ID, Total: r.Range.Len(),
+	}, struct{}{})
 }
 
 func (s *Server) followEdge(ctx context.Context, in *struct {
@@ -68,18 +65,13 @@ func (s *Server) followEdge(ctx context.Context, in *struct {
 			"there is no other frame to follow to; go to another one, or choose the other direction",
 		)
 	}
-	task, err := s.Jobs.Add(
-		ctx,
-		store.Task{
-			ShotID:  in.ID,
-			Kind:    "edge",
-			Title:   "Follow the edge of " + shape.Name,
-			Subject: shape.ID,
-			Total:   run.Last - run.First,
-		},
-		run,
-	)
-	return &body[*store.Task]{task}, asProblem(err)
+	return s.begin(ctx, store.Task{
+		ShotID:  in.ID,
+		Kind:    "edge",
+		Title:   "Follow the edge of " + shape.Name,
+		Subject: shape.ID,
+		Total:   run.Last - run.First,
+	}, run)
 }
 
 func (s *Server) getMeasures(ctx context.Context, in *struct {
@@ -89,11 +81,7 @@ func (s *Server) getMeasures(ctx context.Context, in *struct {
 	First    int    `query:"first"`
 	Last     int    `query:"last"`
 }) (*body[[]render.Measure], error) {
-	source, err := s.Workspace.Source(ctx, in.ID)
-	if err != nil {
-		return nil, asProblem(err)
-	}
-	t, err := s.Workspace.Treatment(ctx, in.ID, in.Revision)
+	source, t, err := s.onPlate(ctx, in.ID, in.Revision)
 	if err != nil {
 		return nil, asProblem(err)
 	}

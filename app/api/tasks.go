@@ -225,3 +225,9 @@ func (s *Server) finished(c *gin.Context) (*picture.Delivery, bool) {
 	}
 	return d, true
 }
+
+// begin puts long work into the queue; detail is what its kind needs to know.
+func (s *Server) begin(ctx context.Context, t store.Task, detail any) (*body[*store.Task], error) {
+	task, err := s.Jobs.Add(ctx, t, detail)
+	return &body[*store.Task]{task}, asProblem(err)
+}

@@ -113,11 +113,7 @@ func (s *Server) tracks(api huma.API) {
 }
 
 func (s *Server) getMotion(ctx context.Context, in *trackPath) (*body[motion], error) {
-	rev, err := s.revisionAt(ctx, &atRevision{in.ShotPath, in.Revision})
-	if err != nil {
-		return nil, asProblem(err)
-	}
-	t, err := s.Workspace.Treatment(ctx, in.ID, rev.Number)
+	t, err := s.compiledAt(ctx, &atRevision{in.ShotPath, in.Revision})
 	if err != nil {
 		return nil, asProblem(err)
 	}
@@ -144,11 +140,7 @@ func (s *Server) getPoses(ctx context.Context, in *struct {
 	First    int    `query:"first" minimum:"0" maximum:"99999999"`
 	Last     int    `query:"last" minimum:"0" maximum:"99999999"`
 }) (*body[poses], error) {
-	rev, err := s.revisionAt(ctx, &atRevision{in.ShotPath, in.Revision})
-	if err != nil {
-		return nil, asProblem(err)
-	}
-	t, err := s.Workspace.Treatment(ctx, in.ID, rev.Number)
+	t, err := s.compiledAt(ctx, &atRevision{in.ShotPath, in.Revision})
 	if err != nil {
 		return nil, asProblem(err)
 	}
@@ -213,18 +205,13 @@ func (s *Server) follow(ctx context.Context, in *struct {
 		Last:   in.Body.Last,
 		Points: in.Body.Points,
 	}
-	task, err := s.Jobs.Add(
-		ctx,
-		store.Task{
-			ShotID:  in.ID,
-			Kind:    "track",
-			Title:   "Follow " + t.Name,
-			Subject: t.ID,
-			Total:   run.Last - run.First,
-		},
-		run,
-	)
-	return &body[*store.Task]{task}, asProblem(err)
+	return s.begin(ctx, store.Task{
+		ShotID:  in.ID,
+		Kind:    "track",
+		Title:   "Follow " + t.Name,
+		Subject: t.ID,
+		Total:   run.Last - run.First,
+	}, run)
 }
 
 func (s *Server) scout(ctx context.Context, in *removalPath) (*body[*store.Task], error) {
@@ -237,18 +224,13 @@ func (s *Server) scout(ctx context.Context, in *removalPath) (*body[*store.Task]
 			"draw an outline around the thing first: frames are scored by how it looks on them",
 		)
 	}
-	task, err := s.Jobs.Add(
-		ctx,
-		store.Task{
-			ShotID:  in.ID,
-			Kind:    "scout",
-			Title:   "Score frames for " + r.Name,
-			Subject: r.ID,
-			Total:   r.Range.Len(),
-		},
-		struct{}{},
-	)
-	return &body[*store.Task]{task}, asProblem(err)
+	return s.begin(ctx, store.Task{
+		ShotID:  in.ID,
+		Kind:    "scout",
+		Title:   "Score frames for " + r.Name,
+		Subject: r.ID,
+		Total:   r.Range.Len(),
+	}, struct{}{})
 }
 
 func (s *Server) getScores(ctx context.Context, in *removalPath) (*body[picture.Scores], error) {

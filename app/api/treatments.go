@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"jardin/app/live"
+	"jardin/app/picture"
 	"jardin/app/store"
 	"jardin/core/raster"
 	"jardin/core/render"
@@ -58,6 +59,25 @@ func (s *Server) revisionAt(ctx context.Context, in *atRevision) (*store.Revisio
 		return s.Store.Head(ctx, in.ID)
 	}
 	return s.Store.Revision(ctx, in.ID, in.Revision)
+}
+
+// compiledAt returns the treatment of the revision that is meant, ready for evaluation.
+func (s *Server) compiledAt(ctx context.Context, in *atRevision) (*render.Treatment, error) {
+	rev, err := s.revisionAt(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	return s.Workspace.Treatment(ctx, in.ID, rev.Number)
+}
+
+// onPlate returns a shot's plate, and a revision of its treatment ready for evaluation.
+func (s *Server) onPlate(ctx context.Context, shot string, revision int) (*picture.Source, *render.Treatment, error) {
+	source, err := s.Workspace.Source(ctx, shot)
+	if err != nil {
+		return nil, nil, err
+	}
+	t, err := s.Workspace.Treatment(ctx, shot, revision)
+	return source, t, err
 }
 
 type removalPath struct {
@@ -191,11 +211,7 @@ func (s *Server) getKeys(ctx context.Context, in *struct {
 	View     render.View `query:"view" enum:"result,patch,alone,matte,tint,light,grain"`
 	Removal  string      `query:"removal" doc:"For all views but the result; of the patches alone and the mattes none is all of them"`
 }) (*body[frameKeys], error) {
-	source, err := s.Workspace.Source(ctx, in.ID)
-	if err != nil {
-		return nil, asProblem(err)
-	}
-	t, err := s.Workspace.Treatment(ctx, in.ID, in.Revision)
+	source, t, err := s.onPlate(ctx, in.ID, in.Revision)
 	if err != nil {
 		return nil, asProblem(err)
 	}
