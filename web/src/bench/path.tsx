@@ -9,7 +9,6 @@ import { Button, NumberInput, Text } from '../ui/controls'
 import { Leaf } from '../ui/leaf'
 import { notify } from '../ui/notice'
 import { WorkRoom } from '../tasks/room'
-import { Progress } from '../ui/progress'
 import type { BenchProps } from './props'
 import { on, startRemoval } from './edits'
 import { History } from './history'
@@ -20,6 +19,7 @@ import { FollowStage } from './stages/follow'
 import { MarkStage } from './stages/mark'
 import { GuardStage } from './stages/guard'
 import { SettleStage } from './stages/settle'
+import { Running } from './running'
 import { bench, useBench } from './state'
 
 /** The path: all removals as a ledger of cards; the open one unfolds into its stages. */
@@ -304,22 +304,7 @@ function Reference({ shot, removal: r }: BenchProps & { removal: Removal }) {
           Suggest
         </Button>
       </div>
-      {running && (
-        <div className="flex items-center gap-2 py-1">
-          <Progress label="Frames scored" done={task.done} total={task.total} />
-          <Button
-            weight="bare"
-            className="py-0!"
-            onClick={() =>
-              void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) =>
-                notify(e.message),
-              )
-            }
-          >
-            Cancel
-          </Button>
-        </div>
-      )}
+      {running && <Running task={task} label="Frames scored" />}
       {!running && task?.problem && <p className="text-clay">{task.problem}</p>}
       {!running && task?.found && <p className="text-[13px] text-quiet">{task.found}</p>}
       {best && !running && (

@@ -3,7 +3,7 @@ import { answer, api, type Removal, type Shape, type Shot } from '../../api/clie
 import { isOpen, useTasks } from '../../api/tasks'
 import { Button, NumberField, NumberInput } from '../../ui/controls'
 import { notify } from '../../ui/notice'
-import { Progress } from '../../ui/progress'
+import { Running } from '../running'
 import { useBench } from '../state'
 
 /** Lets an outline follow an edge by itself, from the frame that is shown. */
@@ -82,22 +82,7 @@ export function EdgeFields({ shot, removal: r, shape: s }: { shot: Shot; removal
         step={0.5}
         onDone={setSteady}
       />
-      {running && (
-        <div className="flex items-center gap-2">
-          <Progress label="Frames followed" done={task.done} total={task.total} />
-          <Button
-            weight="bare"
-            className="py-0!"
-            onClick={() =>
-              void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) =>
-                notify(e.message),
-              )
-            }
-          >
-            Cancel
-          </Button>
-        </div>
-      )}
+      {running && <Running task={task} label="Frames followed" />}
       {!running && task?.problem && <p className="text-[13px] text-clay">{task.problem}</p>}
     </div>
   )

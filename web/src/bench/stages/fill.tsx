@@ -2,7 +2,8 @@ import { Menu, MenuButton, MenuItems } from '@headlessui/react'
 import { useRef } from 'react'
 import type { FillSource, Removal, Revision } from '../../api/client'
 import { useEdit } from '../../api/treatment'
-import { Button, NumberField, NumberInput, Text } from '../../ui/controls'
+import { Button, NumberField, NumberInput } from '../../ui/controls'
+import { EntryHead } from '../../ui/entry'
 import { bringIn } from '../../ui/files'
 import { Item } from '../../ui/menu'
 import { on } from '../edits'
@@ -184,69 +185,54 @@ function SourceFields(props: BenchProps & { removal: Removal; source: FillSource
   const range = s.range ?? r.range
   return (
     <div className="mt-0.5 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
-      <div className="flex gap-1.5">
-        <Text
-          label="Name of the source"
-          className="min-w-0 flex-1"
-          value={s.name}
-          onDone={(name) =>
-            change(`Rename to ${name}`, (x) => {
-              x.name = name
+      <EntryHead
+        what="source"
+        name={s.name}
+        onRename={(name) =>
+          change(`Rename to ${name}`, (x) => {
+            x.name = name
+          })
+        }
+      >
+        <Item
+          onClick={() =>
+            change(s.off ? `Use ${s.name}` : `Leave out ${s.name}`, (x) => {
+              x.off = s.off ? undefined : true
             })
           }
-        />
-        <Menu>
-          <MenuButton
-            className="rounded px-1.5 py-0.5 text-quiet hover:bg-slab hover:text-text"
-            aria-label={`More for ${s.name}`}
+        >
+          {s.off ? 'Use it again' : 'Leave it out'}
+        </Item>
+        {!first && (
+          <Item
+            onClick={() =>
+              void edit(
+                'Earlier in the order',
+                on(r.id, (d) => {
+                  const i = d.fill.sources.findIndex((x) => x.id === s.id)
+                  if (i > 0) d.fill.sources.splice(i - 1, 2, d.fill.sources[i], d.fill.sources[i - 1])
+                }),
+              )
+            }
           >
-            ···
-          </MenuButton>
-          <MenuItems
-            anchor="bottom end"
-            className="z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none"
-          >
-            <Item
-              onClick={() =>
-                change(s.off ? `Use ${s.name}` : `Leave out ${s.name}`, (x) => {
-                  x.off = s.off ? undefined : true
-                })
-              }
-            >
-              {s.off ? 'Use it again' : 'Leave it out'}
-            </Item>
-            {!first && (
-              <Item
-                onClick={() =>
-                  void edit(
-                    'Earlier in the order',
-                    on(r.id, (d) => {
-                      const i = d.fill.sources.findIndex((x) => x.id === s.id)
-                      if (i > 0) d.fill.sources.splice(i - 1, 2, d.fill.sources[i], d.fill.sources[i - 1])
-                    }),
-                  )
-                }
-              >
-                Earlier in the order
-              </Item>
-            )}
-            {Actions && <Actions {...props} source={s} />}
-            <Item
-              onClick={() => {
-                bench.set({ sourceId: null, stroke: null, outline: null })
-                void edit(
-                  `Delete ${s.name}`,
-                  on(r.id, (d) => {
-                    d.fill.sources = d.fill.sources.filter((x) => x.id !== s.id)
-                  }),
-                )
-              }}
-            >
-              Delete
-            </Item>
-          </MenuItems>
-        </Menu>
-      </div>
+            Earlier in the order
+          </Item>
+        )}
+        {Actions && <Actions {...props} source={s} />}
+        <Item
+          onClick={() => {
+            bench.set({ sourceId: null, stroke: null, outline: null })
+            void edit(
+              `Delete ${s.name}`,
+              on(r.id, (d) => {
+                d.fill.sources = d.fill.sources.filter((x) => x.id !== s.id)
+              }),
+            )
+          }}
+        >
+          Delete
+        </Item>
+      </EntryHead>
       {Fields && <Fields {...props} source={s} change={change} />}
       <More words="When and where it counts" changed={s.opacity !== undefined || !!s.range || !!s.where?.length}>
         <NumberField

@@ -10,10 +10,10 @@ import { Button, Check, NumberInput, Text } from '../../ui/controls'
 import { bringIn } from '../../ui/files'
 import { Item } from '../../ui/menu'
 import { notify } from '../../ui/notice'
-import { Progress } from '../../ui/progress'
 import { on, onTrack } from '../edits'
 import { still, type Motion } from '../motion'
 import type { BenchProps } from '../props'
+import { Running } from '../running'
 import { bench, useBench } from '../state'
 import { newTrack, ridersOf } from '../tracks'
 import { Mending } from './mending'
@@ -373,25 +373,7 @@ function Run({ shot, removal: r, motion }: BenchProps & { removal: Removal; moti
           all.
         </p>
       )}
-      {running && task && (
-        <div className="flex items-center gap-2" role="status">
-          <Progress label="Frames followed" done={task.done} total={task.total} />
-          <span className="font-mono text-[13px]">
-            {task.done} of {task.total}
-          </span>
-          <Button
-            weight="bare"
-            className="py-0!"
-            onClick={() =>
-              void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) =>
-                notify(e.message),
-              )
-            }
-          >
-            Cancel
-          </Button>
-        </div>
-      )}
+      {running && task && <Running task={task} label="Frames followed" counted />}
       {!running && task?.problem && <p className="text-[13px] text-clay">{task.problem}</p>}
     </>
   )

@@ -3,7 +3,8 @@ import { useRef } from 'react'
 import type { Front, Removal, Revision } from '../../api/client'
 import { newId, useEdit } from '../../api/treatment'
 import { Pick } from '../../ui/choice'
-import { Button, Check, NumberField, Text } from '../../ui/controls'
+import { Button, Check, NumberField } from '../../ui/controls'
+import { EntryHead } from '../../ui/entry'
 import { Item } from '../../ui/menu'
 import { send } from '../../ui/files'
 import { notify } from '../../ui/notice'
@@ -193,62 +194,47 @@ function FrontFields(props: Props & { front: Front; first: boolean }) {
   }
   return (
     <div className="mt-0.5 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
-      <div className="flex gap-1.5">
-        <Text
-          label="Name of the front"
-          className="min-w-0 flex-1"
-          value={f.name}
-          onDone={(name) =>
-            change(`Rename to ${name}`, (x) => {
-              x.name = name
+      <EntryHead
+        what="front"
+        name={f.name}
+        onRename={(name) =>
+          change(`Rename to ${name}`, (x) => {
+            x.name = name
+          })
+        }
+      >
+        <Item
+          onClick={() =>
+            change(f.off ? `Use ${f.name}` : `Leave out ${f.name}`, (x) => {
+              x.off = f.off ? undefined : true
             })
           }
-        />
-        <Menu>
-          <MenuButton
-            className="rounded px-1.5 py-0.5 text-quiet hover:bg-slab hover:text-text"
-            aria-label={`More for ${f.name}`}
+        >
+          {f.off ? 'Use it again' : 'Leave it out'}
+        </Item>
+        {!first && (
+          <Item
+            onClick={() =>
+              change('Earlier in the order', (x, all) => {
+                const i = all.indexOf(x)
+                all.splice(i - 1, 2, all[i], all[i - 1])
+              })
+            }
           >
-            ···
-          </MenuButton>
-          <MenuItems
-            anchor="bottom end"
-            className="z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none"
-          >
-            <Item
-              onClick={() =>
-                change(f.off ? `Use ${f.name}` : `Leave out ${f.name}`, (x) => {
-                  x.off = f.off ? undefined : true
-                })
-              }
-            >
-              {f.off ? 'Use it again' : 'Leave it out'}
-            </Item>
-            {!first && (
-              <Item
-                onClick={() =>
-                  change('Earlier in the order', (x, all) => {
-                    const i = all.indexOf(x)
-                    all.splice(i - 1, 2, all[i], all[i - 1])
-                  })
-                }
-              >
-                Earlier in the order
-              </Item>
-            )}
-            <Item
-              onClick={() => {
-                bench.set({ part: null, outline: null })
-                change(`Delete ${f.name}`, (x, all) => {
-                  all.splice(all.indexOf(x), 1)
-                })
-              }}
-            >
-              Delete
-            </Item>
-          </MenuItems>
-        </Menu>
-      </div>
+            Earlier in the order
+          </Item>
+        )}
+        <Item
+          onClick={() => {
+            bench.set({ part: null, outline: null })
+            change(`Delete ${f.name}`, (x, all) => {
+              all.splice(all.indexOf(x), 1)
+            })
+          }}
+        >
+          Delete
+        </Item>
+      </EntryHead>
       <Check
         label="In front of every removal"
         hint="Not only of this one"

@@ -6,9 +6,9 @@ import { useEdit } from '../../api/treatment'
 import { Pick, Select } from '../../ui/choice'
 import { Button, Check, NumberField, NumberInput } from '../../ui/controls'
 import { notify } from '../../ui/notice'
-import { Progress } from '../../ui/progress'
 import type { BenchProps } from '../props'
 import { on, putKey, valueAt } from '../edits'
+import { Running } from '../running'
 import { bench, useBench } from '../state'
 import { More } from './brush'
 import { Tones } from './tones'
@@ -63,22 +63,7 @@ function ByItself({ shot, removal: r }: Props) {
       >
         Settle by itself
       </Button>
-      {running && (
-        <div className="flex items-center gap-2">
-          <Progress label="Frames measured" done={task.done} total={task.total} />
-          <Button
-            weight="bare"
-            className="py-0!"
-            onClick={() =>
-              void answer(api.POST('/api/tasks/{id}/cancel', { params: { path: { id: task.id } } })).catch((e: Error) =>
-                notify(e.message),
-              )
-            }
-          >
-            Cancel
-          </Button>
-        </div>
-      )}
+      {running && <Running task={task} label="Frames measured" />}
       {!running && (task?.problem || task?.found) && (
         <p className={`text-[13px] ${task.state === 'failed' ? 'text-clay' : 'text-quiet'}`} data-testid="settled">
           {task.problem || task.found}

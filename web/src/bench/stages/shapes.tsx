@@ -1,9 +1,9 @@
-import { Menu, MenuButton, MenuItems } from '@headlessui/react'
 import { answer, api, type Knot, type Removal, type Shape } from '../../api/client'
 import { isOpen, useTasks } from '../../api/tasks'
 import { newId, useEdit } from '../../api/treatment'
 import { Pick, Select } from '../../ui/choice'
-import { Button, Check, NumberField, NumberInput, Text } from '../../ui/controls'
+import { Button, Check, NumberField, NumberInput } from '../../ui/controls'
+import { EntryHead } from '../../ui/entry'
 import { Item } from '../../ui/menu'
 import { notify } from '../../ui/notice'
 import { Progress } from '../../ui/progress'
@@ -125,103 +125,88 @@ function ShapeFields({
 
   return (
     <div className="mt-1 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
-      <div className="flex gap-1.5">
-        <Text
-          label="Name of the outline"
-          className="min-w-0 flex-1"
-          value={s.name}
-          onDone={(name) =>
-            change(`Rename to ${name}`, (x) => {
-              x.name = name
+      <EntryHead
+        what="outline"
+        name={s.name}
+        onRename={(name) =>
+          change(`Rename to ${name}`, (x) => {
+            x.name = name
+          })
+        }
+      >
+        <Item
+          onClick={() => {
+            const id = newId()
+            void edit(`Duplicate ${s.name}`, (d) => {
+              const list = shapesOf(d, owner)
+              list.push({
+                ...structuredClone(s),
+                id,
+                name: `${s.name.replace(/ \d+$/, '')} ${free(
+                  s.name.replace(/ \d+$/, ''),
+                  list.map((o) => o.name),
+                )}`,
+              })
+            })
+            bench.set({ outline: id, knots: [] })
+          }}
+        >
+          Duplicate
+        </Item>
+        {other.map((x) => (
+          <Item
+            key={x.id}
+            onClick={() =>
+              void edit(
+                `Copy ${s.name} to ${x.name}`,
+                on(x.id, (d) => {
+                  d.mark.outlines.push({
+                    ...structuredClone(s),
+                    id: newId(),
+                    ride: s.ride || r.follow.track || undefined,
+                  })
+                }),
+              )
+            }
+          >
+            Copy to {x.name}
+          </Item>
+        ))}
+        <Item
+          onClick={() =>
+            change(s.off ? `Use ${s.name}` : `Leave out ${s.name}`, (x) => {
+              x.off = s.off ? undefined : true
             })
           }
-        />
-        <Menu>
-          <MenuButton
-            className="rounded px-1.5 py-0.5 text-quiet hover:bg-slab hover:text-text"
-            aria-label={`More for ${s.name}`}
+        >
+          {s.off ? 'Use it again' : 'Leave it out'}
+        </Item>
+        {!first && (
+          <Item
+            onClick={() =>
+              void edit('Move up', (d) => {
+                const list = shapesOf(d, owner)
+                const i = list.findIndex((o) => o.id === s.id)
+                if (i > 0) list.splice(i - 1, 2, list[i], list[i - 1])
+              })
+            }
           >
-            ···
-          </MenuButton>
-          <MenuItems
-            anchor="bottom end"
-            className="z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none"
-          >
-            <Item
-              onClick={() => {
-                const id = newId()
-                void edit(`Duplicate ${s.name}`, (d) => {
-                  const list = shapesOf(d, owner)
-                  list.push({
-                    ...structuredClone(s),
-                    id,
-                    name: `${s.name.replace(/ \d+$/, '')} ${free(
-                      s.name.replace(/ \d+$/, ''),
-                      list.map((o) => o.name),
-                    )}`,
-                  })
-                })
-                bench.set({ outline: id, knots: [] })
-              }}
-            >
-              Duplicate
-            </Item>
-            {other.map((x) => (
-              <Item
-                key={x.id}
-                onClick={() =>
-                  void edit(
-                    `Copy ${s.name} to ${x.name}`,
-                    on(x.id, (d) => {
-                      d.mark.outlines.push({
-                        ...structuredClone(s),
-                        id: newId(),
-                        ride: s.ride || r.follow.track || undefined,
-                      })
-                    }),
-                  )
-                }
-              >
-                Copy to {x.name}
-              </Item>
-            ))}
-            <Item
-              onClick={() =>
-                change(s.off ? `Use ${s.name}` : `Leave out ${s.name}`, (x) => {
-                  x.off = s.off ? undefined : true
-                })
-              }
-            >
-              {s.off ? 'Use it again' : 'Leave it out'}
-            </Item>
-            {!first && (
-              <Item
-                onClick={() =>
-                  void edit('Move up', (d) => {
-                    const list = shapesOf(d, owner)
-                    const i = list.findIndex((o) => o.id === s.id)
-                    if (i > 0) list.splice(i - 1, 2, list[i], list[i - 1])
-                  })
-                }
-              >
-                Earlier in the order
-              </Item>
-            )}
-            <Item
-              onClick={() => {
-                bench.set({ outline: null, knots: [] })
-                void edit(`Delete ${s.name}`, (d) => {
-                  const list = shapesOf(d, owner)
-                  const i = list.findIndex((o) => o.id === s.id)
-                  if (i >= 0) list.splice(i, 1)
-                })
-              }}
-            >
-              Delete
-            </Item>
-          </MenuItems>
-        </Menu>
-      </div>
+            Earlier in the order
+          </Item>
+        )}
+        <Item
+          onClick={() => {
+            bench.set({ outline: null, knots: [] })
+            void edit(`Delete ${s.name}`, (d) => {
+              const list = shapesOf(d, owner)
+              const i = list.findIndex((o) => o.id === s.id)
+              if (i >= 0) list.splice(i, 1)
+            })
+          }}
+        >
+          Delete
+        </Item>
+      </EntryHead>
       {s.kind === 'outline' && owner.front && <EdgeFields shot={shot} removal={r} shape={s} />}
       <div className="flex items-center gap-1.5" role="group" aria-label="Colour of the handles">
         {colours.map((c) => (

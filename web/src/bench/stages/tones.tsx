@@ -1,7 +1,7 @@
-import { Menu, MenuButton, MenuItems } from '@headlessui/react'
 import type { Grade, Removal, Tone } from '../../api/client'
 import { newId, useEdit } from '../../api/treatment'
-import { Button, NumberField, NumberInput, Text } from '../../ui/controls'
+import { Button, NumberField, NumberInput } from '../../ui/controls'
+import { EntryHead } from '../../ui/entry'
 import { Item } from '../../ui/menu'
 import { free, on, putKey } from '../edits'
 import type { BenchProps } from '../props'
@@ -137,78 +137,63 @@ function ToneFields(props: BenchProps & { removal: Removal; tone: Tone; first: b
   )
   return (
     <div className="mt-0.5 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
-      <div className="flex gap-1.5">
-        <Text
-          label="Name of the tone"
-          className="min-w-0 flex-1"
-          value={t.name}
-          onDone={(name) =>
-            change(`Rename to ${name}`, (x) => {
-              x.name = name
+      <EntryHead
+        what="tone"
+        name={t.name}
+        onRename={(name) =>
+          change(`Rename to ${name}`, (x) => {
+            x.name = name
+          })
+        }
+      >
+        <Item
+          onClick={() =>
+            change(t.off ? `Use ${t.name}` : `Leave out ${t.name}`, (x) => {
+              x.off = t.off ? undefined : true
             })
           }
-        />
-        <Menu>
-          <MenuButton
-            className="rounded px-1.5 py-0.5 text-quiet hover:bg-slab hover:text-text"
-            aria-label={`More for ${t.name}`}
+        >
+          {t.off ? 'Use it again' : 'Leave it out'}
+        </Item>
+        {!first && (
+          <Item
+            onClick={() =>
+              change('Earlier in the order', (x, all) => {
+                const i = all.indexOf(x)
+                all.splice(i - 1, 2, all[i], all[i - 1])
+              })
+            }
           >
-            ···
-          </MenuButton>
-          <MenuItems
-            anchor="bottom end"
-            className="z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none"
-          >
-            <Item
-              onClick={() =>
-                change(t.off ? `Use ${t.name}` : `Leave out ${t.name}`, (x) => {
-                  x.off = t.off ? undefined : true
-                })
-              }
-            >
-              {t.off ? 'Use it again' : 'Leave it out'}
-            </Item>
-            {!first && (
-              <Item
-                onClick={() =>
-                  change('Earlier in the order', (x, all) => {
-                    const i = all.indexOf(x)
-                    all.splice(i - 1, 2, all[i], all[i - 1])
-                  })
-                }
-              >
-                Earlier in the order
-              </Item>
-            )}
-            <Item
-              hint="ASC CDL, as on this frame"
-              onClick={() => {
-                location.href = out('cc')
-              }}
-            >
-              Save as .cc
-            </Item>
-            <Item
-              hint="ASC CDL, as on this frame"
-              onClick={() => {
-                location.href = out('cdl')
-              }}
-            >
-              Save as .cdl
-            </Item>
-            <Item
-              onClick={() => {
-                bench.set({ part: null, outline: null })
-                change(`Delete ${t.name}`, (x, all) => {
-                  all.splice(all.indexOf(x), 1)
-                })
-              }}
-            >
-              Delete
-            </Item>
-          </MenuItems>
-        </Menu>
-      </div>
+            Earlier in the order
+          </Item>
+        )}
+        <Item
+          hint="ASC CDL, as on this frame"
+          onClick={() => {
+            location.href = out('cc')
+          }}
+        >
+          Save as .cc
+        </Item>
+        <Item
+          hint="ASC CDL, as on this frame"
+          onClick={() => {
+            location.href = out('cdl')
+          }}
+        >
+          Save as .cdl
+        </Item>
+        <Item
+          onClick={() => {
+            bench.set({ part: null, outline: null })
+            change(`Delete ${t.name}`, (x, all) => {
+              all.splice(all.indexOf(x), 1)
+            })
+          }}
+        >
+          Delete
+        </Item>
+      </EntryHead>
       <NumberField
         label="Exposure"
         unit="EV"
