@@ -164,7 +164,7 @@ func (in *heldInput) composite(ctx context.Context, e *Evaluator, s *sourceInput
 }
 
 // A layerInput is paint on a plate's own frame up to a stroke: what lies below that one, and
-// the stroke. The first has a bed in place of both.
+// the stroke. The first has a base in place of both.
 type layerInput struct {
 	Base   *baseInput
 	Below  *memo.Keyed[layerInput]
@@ -179,7 +179,7 @@ type baseInput struct {
 	Whole   bool
 	Picture *memo.Keyed[treatment.Picture]
 	Some    bool // only some of the strokes are wanted: they lie on a second layer
-	Shared  bool // the bed lies on that as well
+	Shared  bool // the base lies on that as well
 }
 
 // layer gathers what lies on a plate's own frame of the given strokes, those of one ride.
