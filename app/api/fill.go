@@ -46,6 +46,35 @@ func (s *Server) fills(api huma.API) {
 		OperationID: "find-beside", Method: http.MethodGet, Path: "/api/shots/{id}/removals/{removal}/beside",
 		Summary: "A place on a frame that looks most like what is around a removal's outlines",
 	}, s.beside)
+	huma.Register(api, huma.Operation{
+		OperationID: "get-seen", Method: http.MethodGet, Path: "/api/shots/{id}/seen/{removal}/{source}",
+		Summary: "How much of what is marked on a frame a source through time finds on some frame",
+	}, s.getSeen)
+}
+
+// seen is how much of what is marked is seen on some frame.
+type seen struct {
+	Seen  int    `json:"seen" doc:"Pixels that some frame shows"`
+	All   int    `json:"all" doc:"Pixels that are marked"`
+	Words string `json:"words"`
+}
+
+func (s *Server) getSeen(ctx context.Context, in *struct {
+	ShotPath
+	Removal  string `path:"removal"`
+	Source   string `path:"source"`
+	Revision int    `query:"revision" minimum:"0" maximum:"2147483647" required:"true"`
+	Frame    int    `query:"frame" minimum:"0" maximum:"99999999" required:"true"`
+}) (*body[seen], error) {
+	source, t, err := s.onPlate(ctx, in.ID, in.Revision)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	share, words, err := source.Seen(ctx, t, in.Removal, in.Source, in.Frame)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	return &body[seen]{seen{share.Seen, share.All, words}}, nil
 }
 
 type besideQuery struct {

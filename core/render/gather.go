@@ -17,11 +17,11 @@ type neighbourFrame struct {
 	Out   *occluders   // where it does not count; nil for nowhere
 }
 
-// around lists the frames up to so many before and after frame n to which the removal's track
-// takes it.
-func (r *removal) around(n, over int, out func(k int) *occluders) (frames []neighbourFrame) {
+// around lists the frames up to so many before and after frame n to which a track, or the
+// removal's own, takes it.
+func (r *removal) around(n, over int, ride string, out func(k int) *occluders) (frames []neighbourFrame) {
 	for k := n - over; k <= n+over; k++ {
-		if m := r.mapping("", n, k); k != n && m != nil {
+		if m := r.mapping(ride, n, k); k != n && m != nil {
 			frames = append(frames, neighbourFrame{k, m, out(k)})
 		}
 	}
@@ -32,16 +32,16 @@ func (r *removal) around(n, over int, out func(k int) *occluders) (frames []neig
 func nowhere(int) *occluders { return nil }
 
 // gather brings frames to a region of the one that they lie around, one after the other, and
-// hands each to use: carried, and where it counts, that is, where it is in the picture and
+// hands each to use with its place in the list: carried, and where it counts, that is, where it is in the picture and
 // nothing hides it. counts holds 0 or 1 and is nil where all that is in the picture does. Frames
 // beyond the shot, and those of which nothing lies in the region, are left out.
 func (e *Evaluator) gather(
 	ctx context.Context,
 	frames []neighbourFrame,
 	region image.Rectangle,
-	use func(carried *raster.Image, counts *raster.Plane),
+	use func(i int, carried *raster.Image, counts *raster.Plane),
 ) error {
-	for _, f := range frames {
+	for i, f := range frames {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
@@ -58,14 +58,14 @@ func (e *Evaluator) gather(
 		}
 		carried := warp.Image(frame, f.Map, region)
 		if f.Out == nil {
-			use(carried, nil)
+			use(i, carried, nil)
 			continue
 		}
-		hidden, err := f.Out.cover(ctx, e, there)
+		hidden, err := f.Out.hidden(ctx, e)
 		if err != nil {
 			return err
 		}
-		use(carried, counting(carried, hidden, f.Map))
+		use(i, carried, counting(carried, hidden, f.Map))
 	}
 	return nil
 }
@@ -84,7 +84,7 @@ func (e *Evaluator) reached(m warp.Mapping, region image.Rectangle) image.Rectan
 
 // counting returns 1 where a carried picture is whole and what hides it on its own frame does
 // not reach, 0 elsewhere.
-func counting(carried *raster.Image, hidden *raster.Plane, toFrame warp.Mapping) *raster.Plane {
+func counting(carried *raster.Image, hidden *hiddenPixels, toFrame warp.Mapping) *raster.Plane {
 	out := raster.NewPlane(carried.Rect)
 	for y := out.Rect.Min.Y; y < out.Rect.Max.Y; y++ {
 		row := carried.Row(y, out.Rect.Min.X, out.Rect.Max.X)
@@ -93,7 +93,7 @@ func counting(carried *raster.Image, hidden *raster.Plane, toFrame warp.Mapping)
 				continue
 			}
 			q := toFrame.Apply(geom.Pt(float64(out.Rect.Min.X+i)+0.5, float64(y)+0.5))
-			if hidden.At(int(math.Floor(q.X)), int(math.Floor(q.Y))) <= 0 {
+			if !hidden.at(int(math.Floor(q.X)), int(math.Floor(q.Y))) {
 				out.Pix[(y-out.Rect.Min.Y)*out.Rect.Dx()+i] = 1
 			}
 		}

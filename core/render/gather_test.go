@@ -5,6 +5,7 @@ import (
 	"image"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -42,7 +43,7 @@ func TestFramesAreGathered(t *testing.T) {
 	}
 	far := neighbourFrame{Frame: 98, Map: warp.Of(geom.Translation(geom.Pt(4000, 0)))}
 	given, hiding, leaving := 0, 0, 0
-	err := e.gather(ctx, append(frames, far), region, func(carried *raster.Image, counts *raster.Plane) {
+	err := e.gather(ctx, append(frames, far), region, func(_ int, carried *raster.Image, counts *raster.Plane) {
 		f := frames[given]
 		given++
 		whole, err := e.Plate.Linear(ctx, f.Frame, size)
@@ -79,6 +80,20 @@ func TestFramesAreGathered(t *testing.T) {
 
 	stopped, stop := context.WithCancel(ctx)
 	stop()
-	err = e.gather(stopped, frames, region, func(*raster.Image, *raster.Plane) { t.Error("it was stopped") })
+	err = e.gather(stopped, frames, region, func(int, *raster.Image, *raster.Plane) { t.Error("it was stopped") })
 	assert.ErrorIs(t, err, context.Canceled)
+}
+
+func TestSpreadNumbersAreAllThere(t *testing.T) {
+	for n := range 70 {
+		got := spread(n)
+		assert.Len(t, got, n)
+		assert.Len(t, slices.Compact(slices.Sorted(slices.Values(got))), n)
+		if n >= 16 {
+			first := slices.Sorted(slices.Values(got[:8]))
+			for i := 1; i < 8; i++ {
+				assert.LessOrEqual(t, first[i]-first[i-1], n/4+1, "they lie far apart")
+			}
+		}
+	}
 }

@@ -181,6 +181,11 @@ type occluders struct {
 // occluders gathers what covers the surface on frame n for the removal, with its own matte
 // or without.
 func (r *removal) occluders(n int, unmarked bool) *occluders {
+	return r.occludersBy(r.doc.Follow.Track, n, unmarked)
+}
+
+// occludersBy is occluders with what is left out of another track than the removal's.
+func (r *removal) occludersBy(track string, n int, unmarked bool) *occluders {
 	out := &occluders{Scene: shared(r.of.scenes, n, func() *memo.Keyed[sceneMattes] {
 		s := sceneMattes{Frame: n}
 		for _, other := range r.of.removals {
@@ -199,10 +204,10 @@ func (r *removal) occluders(n int, unmarked bool) *occluders {
 	if unmarked {
 		out.Free = r.doc.ID
 	}
-	if m := r.motions.Motion(r.doc.Follow.Track); m != nil {
+	if m := r.motions.Motion(track); m != nil {
 		for i := range m.Track.Exclusions {
 			s := &m.Track.Exclusions[i]
-			if pose, ok := r.motions.Pose(s, r.doc.Follow.Track, n); ok {
+			if pose, ok := r.motions.Pose(s, track, n); ok {
 				out.Excluded.Shapes = append(out.Excluded.Shapes, carry.PoseShape(s, pose))
 			}
 		}
@@ -259,6 +264,49 @@ func (o *occluders) onFrame(ctx context.Context, e *Evaluator) (*raster.Plane, e
 		o,
 		func(ctx context.Context, e environment, o *occluders) (*raster.Plane, error) {
 			return o.cover(ctx, e.Evaluator, e.Plate.Size())
+		},
+	)
+}
+
+// hiddenPixels are the pixels of a frame that occluders cover, a bit for each: a frame is asked for
+// again and again when others are gathered around it.
+type hiddenPixels struct {
+	rect image.Rectangle
+	bits []uint64 // by rows
+}
+
+// Bytes returns the memory that they take.
+func (h *hiddenPixels) Bytes() int { return 8 * len(h.bits) }
+
+func (h *hiddenPixels) at(x, y int) bool {
+	if !image.Pt(x, y).In(h.rect) {
+		return false
+	}
+	i := (y-h.rect.Min.Y)*h.rect.Dx() + x - h.rect.Min.X
+	return h.bits[i>>6]>>(i&63)&1 == 1
+}
+
+// A hiddenInput is what hidden pixels are worked out from; occluders alone stand for their cover.
+type hiddenInput struct{ Of *occluders }
+
+func (o *occluders) hidden(ctx context.Context, e *Evaluator) (*hiddenPixels, error) {
+	return memo.Do(
+		ctx,
+		e.Cache,
+		environment{e},
+		hiddenInput{o},
+		func(ctx context.Context, e environment, in hiddenInput) (*hiddenPixels, error) {
+			cover, err := in.Of.cover(ctx, e.Evaluator, e.Plate.Size())
+			if err != nil {
+				return nil, err
+			}
+			out := &hiddenPixels{cover.Rect, make([]uint64, (len(cover.Pix)+63)/64)}
+			for i, v := range cover.Pix {
+				if v > 0 {
+					out.bits[i>>6] |= 1 << (i & 63)
+				}
+			}
+			return out, nil
 		},
 	)
 }

@@ -28,7 +28,7 @@ func denoised(ctx context.Context, e environment, in bareInput) (*raster.Image, 
 			return nil, err
 		}
 		denoiser := settle.NewTemporalDenoiser(plate, in.Denoise.Noise)
-		add := func(carried *raster.Image, _ *raster.Plane) { denoiser.Add(carried) }
+		add := func(_ int, carried *raster.Image, _ *raster.Plane) { denoiser.Add(carried) }
 		if err := e.gather(ctx, in.Denoise.Helpers, size, add); err != nil {
 			return nil, err
 		}

@@ -180,7 +180,7 @@ func TestPartsOfAFrameAreTheFrame(t *testing.T) {
 			same("sources", whole.Crop(rect).Pix, some.Crop(rect).Pix, 2e-5)
 			same("held share", whole.still.Crop(rect).Pix, some.still.Crop(rect).Pix, 1e-5)
 			for i, s := range r.sources {
-				if !s.Held() || !r.settles() || len(s.strokes) > 0 && s.strokes[0].Ride != "" ||
+				if s.Plate == nil || !r.settles() || len(s.strokes) > 0 && s.strokes[0].Ride != "" ||
 					r.mapping("", s.frame, n) == nil {
 					continue
 				}

@@ -77,16 +77,6 @@ func (in *pieceInput) composite(ctx context.Context, e *Evaluator, s *sourceInpu
 	}
 	onPicture := warp.Chain(back, warp.Of(lift))
 	lay := func(reach image.Rectangle) *raster.Image { return warp.Image(picture, onPicture, reach) }
-	bounds := w.Bounds(geom.Bounds(corners))
-	if in.Settle == nil {
-		s.over(out, lay(raster.Around(bounds, 3, out.Rect)), 1)
-		return nil
-	}
 	// What it is compared with, to follow the light, is the frame on which it was placed.
-	carried, err := e.settle(ctx, in.Settle, raster.Around(bounds, 40, out.Rect), lay)
-	if err != nil {
-		return err
-	}
-	s.over(out, carried, 1)
-	return nil
+	return s.lay(ctx, e, in.Settle, w.Bounds(geom.Bounds(corners)), lay, out)
 }

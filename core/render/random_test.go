@@ -114,7 +114,17 @@ func (d dice) source(id string) treatment.Source {
 		Kind: d.pick(treatment.HeldPlate, treatment.HeldPlate, treatment.Travelling, treatment.Beside),
 	}
 	frame := d.frame()
+	if d.IntN(6) == 0 {
+		s.Kind = treatment.Gathered
+	}
 	switch s.Kind {
+	case treatment.Gathered:
+		s.Gathered = &treatment.Gathering{
+			Live: d.flip(), Over: 1 + d.IntN(6), Track: d.pick("", "", "t", "u", treatment.Still), Scale: d.real(0, 30),
+		}
+		if !s.Gathered.Live {
+			s.Gathered.Frame = frame
+		}
 	case treatment.Beside:
 		offset := treatment.Vec{d.real(-14, 14), d.real(-8, 8)}
 		s.Neighbour = &treatment.Neighbour{

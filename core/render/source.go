@@ -35,6 +35,7 @@ var sourceKinds = map[string]sourceKind{
 	treatment.Travelling: travelKind{},
 	treatment.Beside:     neighbourKind{},
 	treatment.Supplied:   pieceKind{},
+	treatment.Gathered:   gatheredKind{},
 }
 
 // unpainted is of kinds that cannot be painted on.
@@ -196,6 +197,27 @@ func (s *sourceInput) over(out *filling, src *raster.Image, still float32) {
 			held[i/4] = still*k*from[i+3] + held[i/4]*rest
 		}
 	})
+}
+
+// lay lays what is held over others where the source counts: carry brings it to a part of the
+// frame, in which it takes up no more than bounds. It is settled if it is said how.
+func (s *sourceInput) lay(
+	ctx context.Context,
+	e *Evaluator,
+	in *settleInput,
+	bounds geom.Box,
+	carry func(image.Rectangle) *raster.Image,
+	out *filling,
+) error {
+	if in == nil {
+		s.over(out, carry(raster.Around(bounds, 3, out.Rect)), 1)
+		return nil
+	}
+	carried, err := e.settle(ctx, in, raster.Around(bounds, 40, out.Rect), carry)
+	if err == nil {
+		s.over(out, carried, 1)
+	}
+	return err
 }
 
 func (e *Evaluator) picture(ctx context.Context, p *treatment.Picture) (*raster.Image, error) {

@@ -16,7 +16,7 @@ type Fill struct {
 type Source struct {
 	ID      string   `json:"id" doc:"Unique within the removal"`
 	Name    string   `json:"name"`
-	Kind    string   `json:"kind" enum:"plate,paint,neighbour,piece" doc:"Which of the objects below it has"`
+	Kind    string   `json:"kind" enum:"plate,paint,neighbour,piece,gathered" doc:"Which of the objects below it has"`
 	Off     bool     `json:"off,omitempty"`
 	Range   *Range   `json:"range,omitempty" doc:"Frames on which it is laid in full; left out all of the removal's"`
 	Rise    int      `json:"rise,omitempty" minimum:"0" maximum:"1000" doc:"Frames before its range over which it comes in"`
@@ -28,6 +28,7 @@ type Source struct {
 	Paint     *Paint     `json:"paint,omitempty"`
 	Neighbour *Neighbour `json:"neighbour,omitempty"`
 	Piece     *Piece     `json:"piece,omitempty"`
+	Gathered  *Gathering `json:"gathered,omitempty"`
 }
 
 // sourceKinds are all kinds of sources by name, each with where its own object stands. A new
@@ -37,6 +38,7 @@ var sourceKinds = map[string]func(*Source) sourceBody{
 	Travelling: func(s *Source) sourceBody { return orNil(s.Paint) },
 	Beside:     func(s *Source) sourceBody { return orNil(s.Neighbour) },
 	Supplied:   func(s *Source) sourceBody { return orNil(s.Piece) },
+	Gathered:   func(s *Source) sourceBody { return orNil(s.Gathered) },
 }
 
 // A sourceBody is what a kind of source has of its own.

@@ -85,9 +85,21 @@ func TestValidate(t *testing.T) {
 		"a neighbour needs an offset":           func(r *Removal) { r.Fill.Sources[0] = Source{ID: "n", Kind: Beside, Neighbour: &Neighbour{Frame: 5}} },
 		"sources/0/neighbour: a source of kind neighbour needs an object": func(r *Removal) { r.Fill.Sources[0].Kind = Beside },
 		"sources/0/plate: a source of kind paint has no such object":      func(r *Removal) { r.Fill.Sources[0].Kind, r.Fill.Sources[0].Paint = Travelling, &Paint{} },
-		"a piece needs a picture and four":                                func(r *Removal) { r.Fill.Sources[0] = Source{ID: "n", Kind: Supplied, Piece: &Piece{Frame: 5}} },
-		"is not a kind of source":                                         func(r *Removal) { r.Fill.Sources[0].Kind = "layer" },
-		"/sources/0/rise":                                                 func(r *Removal) { r.Fill.Sources[0].Rise = -1 },
+		"give 1 to 200 frames": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Gathered, Gathered: &Gathering{Frame: 5, Over: 201}}
+		},
+		"give 0 to 500 pixels": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Gathered, Gathered: &Gathering{Live: true, Over: 2, Scale: math.NaN()}}
+		},
+		"gathered/frame: frame 99 is not in": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Gathered, Gathered: &Gathering{Frame: 99, Over: 2}}
+		},
+		`gathered/track: there is no track "q"`: func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Gathered, Gathered: &Gathering{Live: true, Over: 2, Track: "q"}}
+		},
+		"a piece needs a picture and four": func(r *Removal) { r.Fill.Sources[0] = Source{ID: "n", Kind: Supplied, Piece: &Piece{Frame: 5}} },
+		"is not a kind of source":          func(r *Removal) { r.Fill.Sources[0].Kind = "layer" },
+		"/sources/0/rise":                  func(r *Removal) { r.Fill.Sources[0].Rise = -1 },
 	} {
 		d := valid()
 		change(&d.Removals[0])
@@ -252,8 +264,8 @@ func TestSourcesAreCopiedBeforeTheyAreChanged(t *testing.T) {
 	moved := still.Own()
 	moved.Neighbour.Offsets[0].Frame = 9
 	assert.Equal(t, 1, still.Neighbour.Offsets[0].Frame)
-	for kind, held := range map[string]bool{HeldPlate: true, Supplied: true, Travelling: false, Beside: false} {
-		s := Source{Kind: kind, Plate: &Plate{}, Paint: &Paint{}, Neighbour: &Neighbour{}, Piece: &Piece{}}
+	for kind, held := range map[string]bool{HeldPlate: true, Supplied: true, Travelling: false, Beside: false, Gathered: true} {
+		s := Source{Kind: kind, Plate: &Plate{}, Paint: &Paint{}, Neighbour: &Neighbour{}, Piece: &Piece{}, Gathered: &Gathering{}}
 		assert.Equal(t, held, s.Held(), kind)
 		_, fixed := s.PaintedAt()
 		assert.Equal(t, kind == HeldPlate, fixed, kind)

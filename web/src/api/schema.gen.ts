@@ -382,6 +382,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{id}/seen/{removal}/{source}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much of what is marked on a frame a source through time finds on some frame */
+        get: operations["get-seen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{id}/settle/{removal}": {
         parameters: {
             query?: never;
@@ -1033,6 +1050,27 @@ export interface components {
             /** Format: int64 */
             last: number;
         };
+        Gathering: {
+            /**
+             * Format: int64
+             * @description On which it is made, once for all frames; not of a live one
+             */
+            frame?: number;
+            /** @description It is made on every frame anew, of those around it */
+            live?: boolean;
+            /**
+             * Format: int64
+             * @description Frames before and after that are looked at
+             */
+            over: number;
+            /**
+             * Format: double
+             * @description Light is made equal over areas of this standard deviation, pixels; 40 where left out
+             */
+            scale?: number;
+            /** @description By which frames are carried; left out the removal's own */
+            track?: string;
+        };
         Grade: {
             /**
              * Format: double
@@ -1629,6 +1667,19 @@ export interface components {
             removal: string;
             words: string;
         };
+        Seen: {
+            /**
+             * Format: int64
+             * @description Pixels that are marked
+             */
+            all: number;
+            /**
+             * Format: int64
+             * @description Pixels that some frame shows
+             */
+            seen: number;
+            words: string;
+        };
         Session: {
             /** @description Names the program: pictures asked for with it as v may be kept */
             computation: string;
@@ -1832,13 +1883,14 @@ export interface components {
              * @description Frames after its range over which it goes out
              */
             fall?: number;
+            gathered?: components["schemas"]["Gathering"];
             /** @description Unique within the removal */
             id: string;
             /**
              * @description Which of the objects below it has
              * @enum {string}
              */
-            kind: "plate" | "paint" | "neighbour" | "piece";
+            kind: "plate" | "paint" | "neighbour" | "piece" | "gathered";
             name: string;
             neighbour?: components["schemas"]["Neighbour"];
             off?: boolean;
@@ -3019,6 +3071,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-seen": {
+        parameters: {
+            query: {
+                revision: number;
+                frame: number;
+            };
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+                removal: string;
+                source: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seen"];
                 };
             };
             /** @description Error */

@@ -22,6 +22,9 @@ export function ridersOf(d: Document, id: string): string[] {
   return [
     ...d.removals.filter((r) => r.follow.track === id).map((r) => r.name),
     ...d.removals.flatMap((r) =>
+      r.fill.sources.filter((s) => s.gathered?.track === id).map((s) => `${s.name} of ${r.name}`),
+    ),
+    ...d.removals.flatMap((r) =>
       r.mark.outlines
         .filter((s) => s.ride === id || s.points.some((k) => k.follows?.track === id))
         .map((s) => `${s.name} of ${r.name}`),

@@ -1,5 +1,6 @@
 import type { FillSource, Stroke } from '../../api/client'
 import type { Point } from '../matrix'
+import { gathered } from './gathered'
 import { neighbour } from './neighbour'
 import { paint } from './paint'
 import { piece } from './piece'
@@ -33,7 +34,7 @@ export interface Kind {
   keys?: (s: FillSource) => { frame: number }[]
 }
 
-export const kinds: Record<FillSource['kind'], Kind> = { plate, paint, neighbour, piece }
+export const kinds: Record<FillSource['kind'], Kind> = { plate, paint, neighbour, piece, gathered }
 
 const kindOf = (s: FillSource) => kinds[s.kind]
 

@@ -2,6 +2,7 @@ import type { ComponentType } from 'react'
 import type { FillSource, Removal } from '../../api/client'
 import type { BenchProps, Placement } from '../props'
 import type { BenchState } from '../state'
+import { gatheredView } from './gatheredView'
 import { neighbourView } from './neighbourView'
 import { paintView } from './paintView'
 import { pieceView } from './pieceView'
@@ -33,4 +34,5 @@ export const views: Record<FillSource['kind'], View> = {
   paint: paintView,
   neighbour: neighbourView,
   piece: pieceView,
+  gathered: gatheredView,
 }

@@ -1,0 +1,65 @@
+package picture
+
+import (
+	"context"
+	"fmt"
+
+	"jardin/core/geom"
+	"jardin/core/render"
+)
+
+// Seen says how much of what is marked on a frame a source through time finds on some frame.
+func (s *Source) Seen(
+	ctx context.Context,
+	t *render.Treatment,
+	removal, source string,
+	n int,
+) (share render.Share, words string, err error) {
+	found, err := s.eval.Seen(ctx, t, removal, source, n)
+	if err != nil {
+		return share, "", err
+	}
+	if found == nil {
+		return share, "The surface is not known on this frame: follow it to here first.", nil
+	}
+	return *found, seenWords(*found), nil
+}
+
+func seenWords(s render.Share) string {
+	part := 100 * float64(s.Seen) / float64(max(s.All, 1))
+	switch {
+	case s.All == 0:
+		return "Nothing is marked on this frame."
+	case s.Seen == 0:
+		return "None of it is seen on the frames looked at. Look at more of them, or put another source below this one."
+	case s.Seen == s.All:
+		return "All of it is seen on some frame."
+	}
+	return fmt.Sprintf(
+		"%.1f %% of it is seen on some frame; %.1f %% never, %s. There, what lies below this source in the list shows.",
+		min(part, 99.9), max(100-part, 0.1), sideOf(s.Missing),
+	)
+}
+
+// sideOf says in words where a place from (0, 0) to (1, 1) lies.
+func sideOf(p geom.Point) string {
+	third := func(v float64, low, high string) string {
+		switch {
+		case v < 0.4:
+			return low
+		case v > 0.6:
+			return high
+		}
+		return ""
+	}
+	up, side := third(p.Y, "upper", "lower"), third(p.X, "left", "right")
+	switch {
+	case up == "" && side == "":
+		return "in the middle"
+	case up == "":
+		return "on the " + side
+	case side == "":
+		return map[string]string{"upper": "at the top", "lower": "at the bottom"}[up]
+	}
+	return "at the " + up + " " + side
+}

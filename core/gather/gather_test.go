@@ -1,0 +1,191 @@
+package gather
+
+import (
+	"image"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"jardin/core/raster"
+)
+
+// wall is a texture by chance, the same for the same seed.
+func wall(rect image.Rectangle, seed uint64) *raster.Image {
+	rng := rand.New(rand.NewPCG(seed, 1))
+	m := raster.NewImage(rect)
+	for i := range m.Pix {
+		m.Pix[i] = 0.1 + 0.6*rng.Float32()
+	}
+	m = raster.GaussianImage(m, 1)
+	for i := 3; i < len(m.Pix); i += 4 {
+		m.Pix[i] = 1
+	}
+	return m
+}
+
+// taken is the wall as a frame shows it, with grain, all of it counting.
+func taken(m *raster.Image, rng *rand.Rand, grain float32) Frame {
+	out := m.Crop(m.Rect)
+	counts := raster.NewPlane(m.Rect)
+	for i := range counts.Pix {
+		counts.Pix[i] = 1
+		for c := range 3 {
+			root := float32(math.Sqrt(float64(out.Pix[4*i+c]))) + grain*float32(rng.NormFloat64())
+			out.Pix[4*i+c] = root * root
+		}
+	}
+	return Frame{out, counts, 1}
+}
+
+// What passes over on less than half of the frames leaves nothing behind, is told, and what is
+// left has the grain of a mean of so many.
+func TestWhatPassesOverIsLeftOut(t *testing.T) {
+	rect := image.Rect(-5, 7, 75, 67)
+	truth, rng := wall(rect, 3), rand.New(rand.NewPCG(9, 2))
+	const grain = 0.01
+	var frames []Frame
+	for k := range 21 {
+		f := taken(truth, rng, grain)
+		for y := rect.Min.Y; y < rect.Max.Y; y++ {
+			for x := rect.Min.X + 3*k; x < min(rect.Min.X+3*k+18, rect.Max.X); x++ { // something dark goes by
+				f.Picture.Set(x, y, [4]float32{0.02, 0.03, 0.02, 1})
+			}
+			f.Counts.Row(y, rect.Min.X+2*k, rect.Min.X+2*k+12)[5] = 0 // marked on this one
+		}
+		frames = append(frames, f)
+	}
+	got := Mean(frames, rect, nil, grain)
+	var sum, n float64
+	var unlike float32
+	for i := range got.Unlike.Pix {
+		assert.EqualValues(t, 1, got.Picture.Pix[4*i+3])
+		d := math.Sqrt(float64(got.Picture.Pix[4*i+1])) - math.Sqrt(float64(truth.Pix[4*i+1]))
+		sum, n = sum+d*d, n+1
+		unlike = max(unlike, got.Unlike.Pix[i])
+	}
+	left := math.Sqrt(sum/n) / grain
+	assert.Less(t, left, 1.25/math.Sqrt(21-6), "grain of a mean of fifteen and more")
+	assert.Greater(t, left, 0.8/math.Sqrt(21))
+	assert.Greater(t, unlike, float32(0.4), "it is told where frames do not agree")
+	assert.Less(t, unlike, float32(1), "they are not half")
+
+	// The same in any order, and in parts.
+	rng.Shuffle(len(frames), func(i, j int) { frames[i], frames[j] = frames[j], frames[i] })
+	part := image.Rect(3, 20, 31, 33)
+	again := Mean(frames, part, nil, grain)
+	want := got.Picture.Crop(part)
+	some := raster.NewPlane(rect)
+	some.Row(25, 10, 11)[0] = 1
+	few := Mean(frames, part, some, grain)
+	assert.Equal(t, again.Picture.At(10, 25), few.Picture.At(10, 25))
+	assert.Zero(t, few.Picture.At(11, 25), "it is not wanted")
+	for i := range want.Pix {
+		assert.InDelta(t, want.Pix[i], again.Picture.Pix[i], 1e-6)
+	}
+}
+
+func TestWhatNoFrameShowsIsNotMade(t *testing.T) {
+	rect := image.Rect(0, 0, 30, 20)
+	rng := rand.New(rand.NewPCG(1, 2))
+	frames := []Frame{taken(wall(rect, 1), rng, 0), taken(wall(rect, 1), rng, 0)}
+	for i := range frames {
+		for y := 4; y < 9; y++ {
+			clear(frames[i].Counts.Row(y, 11, 15))
+		}
+	}
+	frames[1].Counts.Row(12, 20, 21)[0] = 0
+	got := Mean(frames, rect, nil, 0.01)
+	assert.Zero(t, got.Picture.At(12, 6))
+	assert.EqualValues(t, 1, got.Picture.At(10, 6)[3])
+	assert.InDelta(t, frames[0].Picture.At(20, 12)[0], got.Picture.At(20, 12)[0], 1e-7, "one frame shows it")
+	assert.Zero(t, Mean(nil, rect, nil, 0.01).Picture.At(3, 3))
+
+	// Of two that do not agree the heavier one stands.
+	frames[1].Weight = 3
+	frames[1].Picture.Set(2, 2, [4]float32{0.9, 0.9, 0.9, 1})
+	frames[0].Picture.Set(2, 2, [4]float32{0.1, 0.1, 0.1, 1})
+	assert.InDelta(t, 0.9, Mean(frames, rect, nil, 0.01).Picture.At(2, 2)[0], 1e-6)
+}
+
+func cellsOf(m *raster.Image, counts *raster.Plane) *raster.Image {
+	out := raster.NewImage(Cells(m.Rect))
+	AddCells(out, m, func(x, y int) bool { return counts.At(x, y) < 1 })
+	return out
+}
+
+// Light that falls off to a side, and by channel, is made equal to within a hundredth, also under
+// a hole of which only the rim can be compared; on a place with nothing to compare it is 1.
+func TestLightIsMadeEqual(t *testing.T) {
+	rng := rand.New(rand.NewPCG(4, 4))
+	for range 6 {
+		rect := image.Rect(10, 20, 10+150+rng.IntN(60), 20+120+rng.IntN(60))
+		truth := wall(rect, rng.Uint64())
+		a, b, c := 0.7+0.6*rng.Float64(), (rng.Float64()-0.5)/300, (rng.Float64()-0.5)/300
+		light := func(x, y, k int) float32 {
+			return float32(a * (1 + 0.05*float64(k)) * math.Exp(b*float64(x)+c*float64(y)))
+		}
+		f := taken(truth, rng, 0)
+		for y := rect.Min.Y; y < rect.Max.Y; y++ {
+			for x := rect.Min.X; x < rect.Max.X; x++ {
+				v := f.Picture.At(x, y)
+				for k := range 3 {
+					v[k] /= light(x, y, k)
+				}
+				f.Picture.Set(x, y, v)
+			}
+		}
+		open := raster.NewPlane(rect)
+		hole := image.Rect(rect.Min.X+60, rect.Min.Y+50, rect.Min.X+95, rect.Min.Y+80)
+		for y := rect.Min.Y; y < rect.Max.Y; y++ {
+			for x := rect.Min.X; x < rect.Max.X; x++ {
+				if !image.Pt(x, y).In(hole) {
+					open.Row(y, x, x+1)[0] = 1
+				} else {
+					truth.Set(x, y, [4]float32{0.9, 0, 0, 1}) // what is in the hole does not matter
+				}
+			}
+		}
+		was := f.Picture.Crop(rect)
+		MeasureGain(cellsOf(truth, open), cellsOf(f.Picture, f.Counts), 20).Apply(f.Picture)
+		var worst float64
+		for y := rect.Min.Y + 8; y < rect.Max.Y-8; y++ {
+			for x := rect.Min.X + 8; x < rect.Max.X-8; x++ {
+				for k := range 3 {
+					gain := f.Picture.At(x, y)[k] / was.At(x, y)[k]
+					worst = math.Max(worst, math.Abs(float64(gain/light(x, y, k))-1))
+				}
+			}
+		}
+		assert.Less(t, worst, 0.04)
+	}
+	rect := image.Rect(0, 0, 40, 40)
+	f := taken(wall(rect, 2), rng, 0)
+	was := f.Picture.Crop(rect)
+	MeasureGain(cellsOf(f.Picture, raster.NewPlane(rect)), cellsOf(f.Picture, f.Counts), 20).Apply(f.Picture)
+	assert.Equal(t, was.Pix, f.Picture.Pix, "nothing can be compared")
+
+	for _, side := range []int{1, 2, 3, 5, 9} { // whatever its size and the scale, it comes to an end
+		rect := image.Rect(3, 4, 3+side, 4+side/2+1)
+		f := taken(wall(rect, 2), rng, 0)
+		own := cellsOf(f.Picture, f.Counts)
+		for _, scale := range []float64{0, 1, 500} {
+			MeasureGain(own, own, scale).Apply(f.Picture)
+		}
+	}
+}
+
+func TestMedianAgainstSorting(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 7))
+	for range 2000 {
+		v := make([]float32, 1+rng.IntN(40))
+		for i := range v {
+			v[i] = float32(rng.IntN(12)) // many are equal
+		}
+		sorted := slices.Sorted(slices.Values(v))
+		n := len(v)
+		assert.Equal(t, (sorted[(n-1)/2]+sorted[n/2])/2, median(v))
+	}
+}

@@ -1,0 +1,161 @@
+package gather
+
+import (
+	"image"
+	"math"
+
+	"jardin/core/geom"
+	"jardin/core/raster"
+)
+
+// Cell is the side of the squares of pixels over which light is averaged.
+const Cell = 8
+
+// Cells returns the squares that a part of a frame touches.
+func Cells(rect image.Rectangle) image.Rectangle {
+	if rect.Empty() {
+		return image.Rectangle{}
+	}
+	floor := func(v int) int { return int(math.Floor(float64(v) / Cell)) }
+	return image.Rect(floor(rect.Min.X), floor(rect.Min.Y), floor(rect.Max.X-1)+1, floor(rect.Max.Y-1)+1)
+}
+
+// ToPixels takes places among the cells to places of the frame.
+var ToPixels = geom.Homography{Cell, 0, 0, 0, Cell, 0, 0, 0, 1}
+
+// AddCells adds a part of a frame to its cells: the mean of those pixels that show the surface,
+// multiplied by their share of the cell, which is alpha.
+func AddCells(cells, part *raster.Image, isHidden func(x, y int) bool) {
+	const share = 1.0 / (Cell * Cell)
+	for y := part.Rect.Min.Y; y < part.Rect.Max.Y; y++ {
+		row := part.Row(y, part.Rect.Min.X, part.Rect.Max.X)
+		for x := range part.Rect.Dx() {
+			if isHidden(part.Rect.Min.X+x, y) {
+				continue
+			}
+			to := cells.Row(y/Cell, (part.Rect.Min.X+x)/Cell, (part.Rect.Min.X+x)/Cell+1)
+			for c := range 3 {
+				to[c] += share * max(row[4*x+c], 0)
+			}
+			to[3] += share
+		}
+	}
+}
+
+// A Gain is by how much a frame's light has to be multiplied to be that of another one, by
+// channel, for each cell; between their middles it is bilinear.
+type Gain struct {
+	grid *raster.Image // RGB
+}
+
+// MeasureGain finds by how much the light of a frame has to be multiplied to be that of target,
+// of both of which the same cells are given, the frame's carried there: the ratio of their low
+// frequencies, where both count for at least half of a cell. scale is the standard deviation of
+// the areas that are compared, in pixels. Where nothing near can be compared, wider and wider
+// areas are (normalised convolution, Knutsson & Westin 1993), so that the ratio goes on under a
+// hole from its rim; where nothing can be at all the gain is 1. It lies within 1/8 and 8.
+func MeasureGain(target, frame *raster.Image, scale float64) *Gain {
+	small := image.Rect(0, 0, target.Rect.Dx(), target.Rect.Dy())
+	wanted, given := raster.NewImage(small), raster.NewImage(small)
+	for i := 0; i < len(target.Pix); i += 4 {
+		a, b := target.Pix[i+3], frame.Pix[i+3]
+		if a < 0.5 || b < 0.5 {
+			continue
+		}
+		for c := range 3 {
+			wanted.Pix[i+c] = b * target.Pix[i+c]
+			given.Pix[i+c] = a * max(frame.Pix[i+c], 0)
+		}
+		wanted.Pix[i+3], given.Pix[i+3] = a*b, a*b
+	}
+	grid := raster.NewImage(small)
+	above, below := raster.NewImage(small), raster.NewImage(small)
+	sigma := math.Max(scale/Cell, 0.5)
+	share := float32(1)
+	for ; ; share /= 50 {
+		addUpsampled(above, raster.GaussianImage(wanted, sigma), share)
+		addUpsampled(below, raster.GaussianImage(given, sigma), share)
+		if most := max(wanted.Rect.Dx(), wanted.Rect.Dy()); most == 1 || sigma > float64(most) {
+			break
+		}
+		wanted, given = halved(wanted), halved(given) // the same sigma is twice as wide there
+	}
+	for i := 0; i < len(grid.Pix); i += 4 {
+		for c := range 3 {
+			grid.Pix[i+c] = 1
+			if below.Pix[i+3] > 0 && below.Pix[i+c] > 0 && above.Pix[i+c] > 0 {
+				grid.Pix[i+c] = min(max(above.Pix[i+c]/below.Pix[i+c], 1.0/8), 8)
+			}
+		}
+		grid.Pix[i+3] = 1
+	}
+	grid.Rect = target.Rect
+	return &Gain{grid}
+}
+
+// Apply multiplies a picture by the gain.
+func (g *Gain) Apply(m *raster.Image) {
+	r := g.grid.Rect
+	node := func(v, low, high int) (int, int, float32) {
+		u := (float64(v)+0.5)/Cell - 0.5
+		i := int(math.Floor(u))
+		return min(max(i, low), high-1), min(max(i+1, low), high-1), float32(u - float64(i))
+	}
+	raster.Rows(m.Rect.Min.Y, m.Rect.Max.Y, func(y int) {
+		j0, j1, v := node(y, r.Min.Y, r.Max.Y)
+		row := m.Row(y, m.Rect.Min.X, m.Rect.Max.X)
+		top, bottom := g.grid.Row(j0, r.Min.X, r.Max.X), g.grid.Row(j1, r.Min.X, r.Max.X)
+		for x := range m.Rect.Dx() {
+			i0, i1, u := node(m.Rect.Min.X+x, r.Min.X, r.Max.X)
+			i0, i1 = i0-r.Min.X, i1-r.Min.X
+			for c := range 3 {
+				a := top[4*i0+c] + u*(top[4*i1+c]-top[4*i0+c])
+				b := bottom[4*i0+c] + u*(bottom[4*i1+c]-bottom[4*i0+c])
+				row[4*x+c] *= a + v*(b-a)
+			}
+		}
+	})
+}
+
+// halved sums pixels two by two.
+func halved(m *raster.Image) *raster.Image {
+	w, h := m.Rect.Dx(), m.Rect.Dy()
+	out := raster.NewImage(image.Rect(0, 0, (w+1)/2, (h+1)/2))
+	for y := range h {
+		from, to := m.Row(y, 0, w), out.Row(y/2, 0, (w+1)/2)
+		for x := range w {
+			for c := range 4 {
+				to[4*(x/2)+c] += from[4*x+c]
+			}
+		}
+	}
+	return out
+}
+
+// addUpsampled adds a picture, spread over another one and multiplied, to that: bilinearly.
+func addUpsampled(to, from *raster.Image, share float32) {
+	w, h := to.Rect.Dx(), to.Rect.Dy()
+	n, k := from.Rect.Dx(), from.Rect.Dy()
+	node := func(v, of, nodes int) (int, int, float32) {
+		// Each level has half of the pixels of the one before, rounded up.
+		pitch := 1
+		for (of+pitch-1)/pitch > nodes {
+			pitch *= 2
+		}
+		u := (float64(v)+0.5)/float64(pitch) - 0.5
+		i := int(math.Floor(u))
+		return min(max(i, 0), nodes-1), min(max(i+1, 0), nodes-1), float32(u - float64(i))
+	}
+	for y := range h {
+		j0, j1, v := node(y, h, k)
+		top, bottom, row := from.Row(j0, 0, n), from.Row(j1, 0, n), to.Row(y, 0, w)
+		for x := range w {
+			i0, i1, u := node(x, w, n)
+			for c := range 4 {
+				a := top[4*i0+c] + u*(top[4*i1+c]-top[4*i0+c])
+				b := bottom[4*i0+c] + u*(bottom[4*i1+c]-bottom[4*i0+c])
+				row[4*x+c] += share * (a + v*(b-a))
+			}
+		}
+	}
+}
