@@ -170,7 +170,8 @@ func (w *archiveWriter) add(name, file string) error {
 func Restore(ctx context.Context, set Settings, file string, replace bool) (err error) {
 	if set.Database != "" {
 		return errors.New(
-			"a backup is restored into a database of Jardin's own: leave --database out; or restore it with PostgreSQL's own programs",
+			"a backup is restored into a database of Jardin's own: leave --database out; or restore it with " +
+				"PostgreSQL's own programs",
 		)
 	}
 	folder, err := datafolder.Open(set.Data)
@@ -204,7 +205,8 @@ func Restore(ctx context.Context, set Settings, file string, replace bool) (err 
 	if n, err := shotsIn(ctx, c.URL("jardin")); err != nil {
 		return err
 	} else if n > 0 && !replace {
-		return fmt.Errorf("there are %d shots in %s already; restore into an empty folder, or say --replace to lose them", n, set.Data)
+		return fmt.Errorf("there are %d shots in %s already; restore into an empty folder, or say --replace to lose "+
+			"them", n, set.Data)
 	}
 	fresh, err := c.Beside(ctx, "jardin_restored")
 	if err != nil {
@@ -336,7 +338,8 @@ func belongs(n int, name string) error {
 	switch {
 	case n == 0 && name == backupAbout, n == 1 && name == backupDatabase, n > 1 && name == backupSums:
 		return nil
-	case n > 1 && strings.HasPrefix(name, backupPlates) && filepath.IsLocal(filepath.FromSlash(name)) && path.Clean(name) == name:
+	case n > 1 && strings.HasPrefix(name, backupPlates) && filepath.IsLocal(filepath.FromSlash(name)) &&
+		path.Clean(name) == name:
 		parts := strings.Split(name, "/")
 		if len(parts) >= 3 && datafolder.ValidID(parts[1]) {
 			return nil

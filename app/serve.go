@@ -209,7 +209,8 @@ func (s *Service) access(set Settings) (access *api.Access, err error) {
 	loopback := host == "localhost" || ip != nil && ip.IsLoopback()
 	if !loopback && set.KeyFile == "" {
 		return access, fmt.Errorf(
-			"%s can be reached by others: everybody on the network could read and change all shots. Give --access-key-file FILE as well: a key is made there, and each browser is asked for it once",
+			"%s can be reached by others: everybody on the network could read and change all shots. Give "+
+				"--access-key-file FILE as well: a key is made there, and each browser is asked for it once",
 			set.Listen,
 		)
 	}
@@ -261,7 +262,8 @@ func (s *Service) access(set Settings) (access *api.Access, err error) {
 }
 
 // away is what is said of a shot whose plates are not here.
-const away = "Its plates are not on this machine. Its treatment is: bring the plates in again, or put back the disk that they lie on."
+const away = "Its plates are not on this machine. Its treatment is: bring the plates in again, or put back the disk " +
+	"that they lie on."
 
 // plates marks shots whose plates are not here, as after a restore without them or before a
 // disk is there, and those whose plates are here again.

@@ -377,8 +377,10 @@ func TestNothingOutsideTheFoldersIsRead(t *testing.T) {
 	require.NoError(t, os.Symlink(secret, filepath.Join(h.set.Media[0], "link")))
 	require.NoError(t, os.Mkdir(filepath.Join(h.set.Media[0], "ｅ．．／"[:3]), 0o755))
 	for _, path := range []string{
-		secret, h.set.Media[0] + "/../" + filepath.Base(secret), h.set.Media[0] + "/link", h.set.Media[0] + "/./link/../link",
-		h.set.Media[0] + "/\u2024\u2024/" + filepath.Base(secret), h.set.Media[0] + "/．．/" + filepath.Base(secret), "/etc", "", "\x00", h.set.Data,
+		secret, h.set.Media[0] + "/../" + filepath.Base(secret), h.set.Media[0] + "/link", h.set.Media[0] +
+			"/./link/../link",
+		h.set.Media[0] + "/\u2024\u2024/" + filepath.Base(secret), h.set.Media[0] + "/．．/" + filepath.Base(secret),
+		"/etc", "", "\x00", h.set.Data,
 	} {
 		h.ask("GET", "/api/material?path="+url.QueryEscape(path), "", 422, nil)
 		h.ask(
@@ -491,15 +493,19 @@ func damagedArchives(h *house, archive string, exported map[string]any) {
 	broken := files[1]
 	broken.body = dump
 	for name, bad := range map[string][]byte{
-		"no archive": []byte("no archive"), "nothing": nil, "cut short": data[:len(data)*2/3], "cut in its end": data[:len(data)-9000], "a bit flipped": flipped,
-		"a damaged database": pack(append([]file{files[0], broken}, files[2:]...)...), "no sums": pack(files[:len(files)-1]...), "no database": pack(files[0]), "the database alone": pack(files[1]),
+		"no archive": []byte("no archive"), "nothing": nil, "cut short": data[:len(data)*2/3],
+		"cut in its end": data[:len(data)-9000], "a bit flipped": flipped,
+		"a damaged database": pack(append([]file{files[0], broken}, files[2:]...)...),
+		"no sums":            pack(files[:len(files)-1]...), "no database": pack(files[0]),
+		"the database alone":            pack(files[1]),
 		"configuration of the database": pack(files[0], files[1], named("postgres/postgresql.auto.conf")),
 		"a way out":                     pack(files[0], files[1], named("plates/../../out")),
 		"an absolute path":              pack(files[0], files[1], named("/etc/cron.d/x")),
 		"plates of no shot":             pack(files[0], files[1], named("plates/x")),
 		"a hidden shot":                 pack(files[0], files[1], named("plates/.hidden/x")),
-		"a link":                        pack(files[0], files[1], file{&tar.Header{Name: "plates/a/b", Typeflag: tar.TypeSymlink, Linkname: "/etc"}, nil}),
-		"something after its end":       pack(append(append([]file{}, files...), named("plates/a/b"))...),
+		"a link": pack(files[0], files[1], file{&tar.Header{Name: "plates/a/b",
+			Typeflag: tar.TypeSymlink, Linkname: "/etc"}, nil}),
+		"something after its end": pack(append(append([]file{}, files...), named("plates/a/b"))...),
 	} {
 		path := filepath.Join(t.TempDir(), "bad.tar")
 		require.NoError(t, os.WriteFile(path, bad, 0o600))

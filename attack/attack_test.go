@@ -258,7 +258,8 @@ func (g *target) stands() error {
 	if status, _ = g.ask("GET", "/api/shots/"+g.shot+"/frames/3/exact", ""); status != 200 {
 		return fmt.Errorf("a plate's frame answers %d", status)
 	}
-	if status, answer = g.ask("GET", "/api/shots/"+g.shot+"/frames/3/overlay?revision=1&view=result", ""); status != 200 {
+	if status, answer = g.ask("GET", "/api/shots/"+g.shot+"/frames/3/overlay?revision=1&view=result",
+		""); status != 200 {
 		return fmt.Errorf("a result's frame answers %d: %.100s", status, answer)
 	}
 	return nil
@@ -337,7 +338,8 @@ func TestWithoutAKey(t *testing.T) {
 	require.NoError(t, err)
 	key := strings.TrimSpace(string(blob))
 	assert.Contains(t, g.cmd.Stdout.(*locked).String(), key, "it is shown once")
-	for _, path := range []string{"/api/shots", "/api/folders", "/api/events", "/api/tasks", "/api/usage", "/api/openapi.json", "/api/shots/x/frames/1/screen"} {
+	for _, path := range []string{"/api/shots", "/api/folders", "/api/events", "/api/tasks", "/api/usage",
+		"/api/openapi.json", "/api/shots/x/frames/1/screen"} {
 		status, _ := g.ask("GET", path, "")
 		assert.Equal(t, 401, status, path)
 	}

@@ -43,9 +43,12 @@ func hostileNames(g *target) (string, error) {
 		}
 	}
 	// Those that are not described.
-	for _, path := range []string{"/api/shots/{id}/frames/{frame}/screen", "/api/shots/{id}/frames/{frame}/exact", "/api/shots/{id}/frames/{frame}/overlay",
-		"/api/renders/{task}/movie", "/api/renders/{task}/frames", "/api/shots/{id}/tracks/{track}/file", "/api/shots/{id}/removals/{removal}/picture",
-		"/api/shots/{id}/removals/{removal}/outlines.svg", "/api/shots/{id}/removals/{removal}/fronts/{front}/matte", "/api/shots/{id}/brush"} {
+	for _, path := range []string{"/api/shots/{id}/frames/{frame}/screen", "/api/shots/{id}/frames/{frame}/exact",
+		"/api/shots/{id}/frames/{frame}/overlay",
+		"/api/renders/{task}/movie", "/api/renders/{task}/frames", "/api/shots/{id}/tracks/{track}/file",
+		"/api/shots/{id}/removals/{removal}/picture",
+		"/api/shots/{id}/removals/{removal}/outlines.svg", "/api/shots/{id}/removals/{removal}/fronts/{front}/matte",
+		"/api/shots/{id}/brush"} {
 		addresses[path] = []string{"GET", "POST"}
 	}
 	addresses["/api/uploads/{id}/file"] = []string{"PUT"}
@@ -55,7 +58,8 @@ func hostileNames(g *target) (string, error) {
 			continue
 		}
 		for _, method := range methods {
-			for _, name := range []string{"..", ".", "%2e%2e", "..%2f..", "%2e%2e%2f%2e%2e%2fetc", "a%2f..%2f..", "%00", "a%00b", "%ff", "..%5c..", ".hidden", "-rf", "~", "a b", strings.Repeat("a", 300)} {
+			for _, name := range []string{"..", ".", "%2e%2e", "..%2f..", "%2e%2e%2f%2e%2e%2fetc", "a%2f..%2f..", "%00",
+				"a%00b", "%ff", "..%5c..", ".hidden", "-rf", "~", "a b", strings.Repeat("a", 300)} {
 				at := path
 				for strings.Contains(at, "{") {
 					a, b := strings.Index(at, "{"), strings.Index(at, "}")
@@ -86,11 +90,15 @@ func foreign(g *target) (string, error) {
 	own := strings.TrimPrefix(g.url, "http://")
 	patch := edit(1, fmt.Sprintf(removal, 7))
 	for _, headers := range [][]string{
-		{"Origin: https://elsewhere.example"}, {"Origin: null"}, {"Origin: http://" + own + ".elsewhere.example"}, {"Origin: http://127.0.0.1:1"},
-		{"Sec-Fetch-Site: cross-site"}, {"Sec-Fetch-Site: same-site"}, {"Host: elsewhere.example"}, {"Host: elsewhere.example", "Origin: http://elsewhere.example"},
-		{"Content-Type: text/plain"}, {"Content-Type: application/x-www-form-urlencoded"}, {"Content-Type: multipart/form-data; boundary=x"},
+		{"Origin: https://elsewhere.example"}, {"Origin: null"}, {"Origin: http://" + own + ".elsewhere.example"},
+		{"Origin: http://127.0.0.1:1"},
+		{"Sec-Fetch-Site: cross-site"}, {"Sec-Fetch-Site: same-site"}, {"Host: elsewhere.example"},
+		{"Host: elsewhere.example", "Origin: http://elsewhere.example"},
+		{"Content-Type: text/plain"}, {"Content-Type: application/x-www-form-urlencoded"},
+		{"Content-Type: multipart/form-data; boundary=x"},
 	} {
-		for _, at := range [][3]string{{"PATCH", "/treatment", patch}, {"POST", "/undo", ""}, {"POST", "/render", "{}"}, {"DELETE", "", ""}} {
+		for _, at := range [][3]string{{"PATCH", "/treatment", patch}, {"POST", "/undo", ""}, {"POST", "/render", "{}"},
+			{"DELETE", "", ""}} {
 			body := at[2]
 			if body == "" && strings.HasPrefix(headers[0], "Content-Type") {
 				body = "x=1"
@@ -130,7 +138,8 @@ func foreign(g *target) (string, error) {
 		return "", err
 	}
 	response.Body.Close()
-	for name, part := range map[string]string{"Content-Security-Policy": "frame-ancestors 'none'", "X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer"} {
+	for name, part := range map[string]string{"Content-Security-Policy": "frame-ancestors 'none'",
+		"X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer"} {
 		if v := response.Header.Get(name); !strings.Contains(v, part) || strings.Contains(v, "unsafe") {
 			return "", fmt.Errorf("%s is %q", name, v)
 		}
@@ -174,7 +183,8 @@ func bombs(g *target) (string, error) {
 	n := 0
 	for _, side := range sides {
 		data := string(bomb(side))
-		for _, at := range []string{"/removals/r0/picture?frame=6&kind=piece&name=p.png", "/removals/r0/picture?frame=6&name=p.png", "/removals/r0/fronts/f/matte?name=m.0006.png"} {
+		for _, at := range []string{"/removals/r0/picture?frame=6&kind=piece&name=p.png",
+			"/removals/r0/picture?frame=6&name=p.png", "/removals/r0/fronts/f/matte?name=m.0006.png"} {
 			status, answer := g.ask("POST", "/api/shots/"+g.shot+at, data, "Content-Type: application/octet-stream")
 			n++
 			if err := refused(n, status, answer); err != nil {
@@ -286,10 +296,14 @@ func numbers(g *target) (string, error) {
 	n := 0
 	s := "/api/shots/" + g.shot
 	for _, at := range []string{
-		s + "/treatment?revision=99999999999", s + "/treatment?revision=-7", s + "/keys?revision=4000000000&view=result", s + "/frames/99999999999999999999/screen",
-		s + "/frames/1/overlay?revision=99999999999999&view=result", s + "/frames/1/overlay?revision=1&view=nothing", s + "/history?before=99999999999", s + "/history?limit=0",
-		s + "/poses?first=0&last=999999999999", "/api/tasks?limit=100000", "/api/tasks?before=%00", "/api/tasks?shot=%ff%fe", "/api/material?path=%00", "/api/folders?path=%ff",
-		s + "/treatment?revision=1e9", s + "/frames/1/overlay?revision=1&view=result&at=1,2,3", s + "/frames/1/overlay?revision=1&view=result&at=" + strings.Repeat("1e308,", 8) + "1e308",
+		s + "/treatment?revision=99999999999", s + "/treatment?revision=-7", s +
+			"/keys?revision=4000000000&view=result", s + "/frames/99999999999999999999/screen",
+		s + "/frames/1/overlay?revision=99999999999999&view=result", s + "/frames/1/overlay?revision=1&view=nothing",
+		s + "/history?before=99999999999", s + "/history?limit=0",
+		s + "/poses?first=0&last=999999999999", "/api/tasks?limit=100000", "/api/tasks?before=%00",
+		"/api/tasks?shot=%ff%fe", "/api/material?path=%00", "/api/folders?path=%ff",
+		s + "/treatment?revision=1e9", s + "/frames/1/overlay?revision=1&view=result&at=1,2,3", s +
+			"/frames/1/overlay?revision=1&view=result&at=" + strings.Repeat("1e308,", 8) + "1e308",
 	} {
 		status, answer := g.ask("GET", at, "")
 		n++
@@ -390,7 +404,8 @@ func bodies(g *target) (string, error) {
 	}
 	for k := range count {
 		wait.Go(func() {
-			at := []string{"/treatment", "/tracks/file?home=6&name=x.csv", "/removals/r0/outlines.svg?frame=6", "/removals/r0/picture?frame=6"}[k%4]
+			at := []string{"/treatment", "/tracks/file?home=6&name=x.csv", "/removals/r0/outlines.svg?frame=6",
+				"/removals/r0/picture?frame=6"}[k%4]
 			method := "POST"
 			if k%4 == 0 {
 				method = "PATCH"
@@ -425,7 +440,8 @@ func bodies(g *target) (string, error) {
 		if k%2 == 0 {
 			fmt.Fprintf(c, "GET /api/shots HTTP/1.1\r\nHost: %s\r\nX: ", host)
 		} else {
-			fmt.Fprintf(c, "PATCH /api/shots/%s/treatment HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{", g.shot, host)
+			fmt.Fprintf(c, "PATCH /api/shots/%s/treatment HTTP/1.1\r\nHost: %s\r\nContent-Type: "+
+				"application/json\r\nContent-Length: 1000\r\n\r\n{", g.shot, host)
 		}
 	}
 	status, answer := g.ask("GET", "/api/shots", "")
@@ -458,11 +474,13 @@ func outside(g *target) (string, error) {
 		return os.WriteFile(to, data, 0o644)
 	}
 	for n := 1; n <= 3; n++ {
-		if err := copyOf(filepath.Join(g.media, "w", fmt.Sprintf("w.%03d.png", n)), filepath.Join(secret, fmt.Sprintf("s.%03d.png", n))); err != nil {
+		if err := copyOf(filepath.Join(g.media, "w", fmt.Sprintf("w.%03d.png", n)), filepath.Join(secret,
+			fmt.Sprintf("s.%03d.png", n))); err != nil {
 			return "", err
 		}
 	}
-	if out, err := exec.Command("ffmpeg", "-v", "error", "-y", "-f", "lavfi", "-i", "testsrc=s=64x48:d=0.5", filepath.Join(secret, "s.mp4")).CombinedOutput(); err != nil {
+	if out, err := exec.Command("ffmpeg", "-v", "error", "-y", "-f", "lavfi", "-i", "testsrc=s=64x48:d=0.5",
+		filepath.Join(secret, "s.mp4")).CombinedOutput(); err != nil {
 		return "", fmt.Errorf("%s", out)
 	}
 	at := func(name string) string { return filepath.Join(g.media, name) }
@@ -480,16 +498,20 @@ func outside(g *target) (string, error) {
 		"list.mp4":   "ffconcat version 1.0\nfile '" + movie + "'\n",
 		"list.mkv":   "#EXTM3U\n#EXT-X-TARGETDURATION:1\n#EXTINF:1,\n" + movie + "\n#EXT-X-ENDLIST\n",
 		"remote.mov": "#EXTM3U\n#EXT-X-TARGETDURATION:1\n#EXTINF:1,\nhttp://127.0.0.1:1/x.ts\n#EXT-X-ENDLIST\n",
-		"sdp.avi":    "v=0\no=- 0 0 IN IP4 127.0.0.1\ns=x\nc=IN IP4 127.0.0.1\nt=0 0\nm=video 5004 RTP/AVP 96\na=rtpmap:96 H264/90000\n",
+		"sdp.avi": "v=0\no=- 0 0 IN IP4 127.0.0.1\ns=x\nc=IN IP4 127.0.0.1\nt=0 0\nm=video 5004 RTP/AVP " +
+			"96\na=rtpmap:96 H264/90000\n",
 	} {
 		if err := os.WriteFile(at(name), []byte(text), 0o644); err != nil {
 			return "", err
 		}
 	}
 	n := 0
-	for _, path := range []string{at("links"), at("folder"), at("link.mp4"), at("list.mp4"), at("list.mkv"), at("remote.mov"), at("sdp.avi"), secret, at("../secret"), g.media + "/./w/../../secret", "/etc", g.data, filepath.Join(g.data, "postgres"),
+	for _, path := range []string{at("links"), at("folder"), at("link.mp4"), at("list.mp4"), at("list.mkv"),
+		at("remote.mov"), at("sdp.avi"), secret, at("../secret"), g.media + "/./w/../../secret", "/etc", g.data,
+		filepath.Join(g.data, "postgres"),
 		"concat:" + movie, "http://127.0.0.1/x.mp4", "file:" + movie, "|cat " + movie, "-i " + movie} {
-		for _, request := range [][2]string{{"GET", "/api/material?path=" + url.QueryEscape(path)}, {"GET", "/api/folders?path=" + url.QueryEscape(path)}} {
+		for _, request := range [][2]string{{"GET", "/api/material?path=" + url.QueryEscape(path)}, {"GET",
+			"/api/folders?path=" + url.QueryEscape(path)}} {
 			status, answer := g.ask(request[0], request[1], "")
 			n++
 			if strings.Contains(request[1], "/folders") && path == at("links") {
@@ -614,7 +636,8 @@ func crowd(g *target) (string, error) {
 		seconds = 180
 	}
 	id := g.bringIn(fmt.Sprint("crowd", rand.Uint32()), filepath.Join(g.media, "w"))
-	if status, answer := g.ask("PATCH", "/api/shots/"+id+"/treatment", edit(0, fmt.Sprintf(removal, 0))); status != 200 {
+	if status, answer := g.ask("PATCH", "/api/shots/"+id+"/treatment", edit(0, fmt.Sprintf(removal,
+		0))); status != 200 {
 		return "", fmt.Errorf("%d %s", status, answer)
 	}
 	host := strings.TrimPrefix(g.url, "http://")
@@ -786,7 +809,8 @@ func kills(g *target) (string, error) {
 					status, answer = g.ask("POST", "/api/shots/"+id+"/undo", "")
 				} else {
 					next = append(slices.Clone(known[len(known)-1]), fmt.Sprintf("r%d", n))
-					status, answer = g.ask("PATCH", "/api/shots/"+id+"/treatment", edit(rev.Number, fmt.Sprintf(removal, n)))
+					status, answer = g.ask("PATCH", "/api/shots/"+id+"/treatment", edit(rev.Number, fmt.Sprintf(removal,
+						n)))
 				}
 				switch got := in(answer); {
 				case status == 0 || !json.Valid([]byte(answer)):

@@ -73,7 +73,8 @@ func dotRemovals(known demo.Truth, dots int) *treatment.Document {
 			ID: fmt.Sprint(
 				"r",
 				i,
-			), Name: fmt.Sprint("Dot ", i+1), Range: treatment.Range{First: demo.First, Last: demo.Last}, Reference: known.Reference,
+			), Name: fmt.Sprint("Dot ", i+1), Range: treatment.Range{First: demo.First, Last: demo.Last},
+			Reference: known.Reference,
 			Mark: treatment.Mark{
 				Outlines: []treatment.Shape{
 					{
@@ -118,7 +119,8 @@ func TestDotsByLiveNeighbourAndByHealing(t *testing.T) {
 	whole, _ := s.whole(shot)
 	doc.Tracks = whole.Tracks
 	chosen := []treatment.Vec{{-32, -20}, {-31, -4}, {28, -28}, {-36, 20}, {-48, -4}, {63, 33}}
-	measure := func(how string, aside []treatment.Vec, source func(i int, aside treatment.Vec) treatment.Source, each func(i int, r check.Report)) {
+	measure := func(how string, aside []treatment.Vec, source func(i int, aside treatment.Vec) treatment.Source,
+		each func(i int, r check.Report)) {
 		for i := range doc.Removals {
 			doc.Removals[i].Fill.Sources = []treatment.Source{source(i, aside[i])}
 		}
@@ -170,7 +172,8 @@ func TestDotsByLiveNeighbourAndByHealing(t *testing.T) {
 			Name: "Clean plate",
 			Kind: treatment.HeldPlate,
 			Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
-				ID: "s", Mode: "heal", Home: known.Reference, Size: 2*d.Radius + 26, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: aside},
+				ID: "s", Mode: "heal", Home: known.Reference, Size: 2*d.Radius + 26, Hardness: 0.9, Opacity: 1,
+				From: &treatment.From{Offset: aside},
 				Path: &treatment.Path{Points: [][]float64{{d.X, d.Y}}},
 			}}},
 		}

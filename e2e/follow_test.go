@@ -237,7 +237,8 @@ func TestWiresAsStrands(t *testing.T) {
 	a.drag(region[0], region[1])
 	a.press("^Leave something out")
 	c := middle(known.Reference)
-	for _, p := range []geom.Point{c.Add(geom.Pt(-110, -90)), c.Add(geom.Pt(120, -90)), c.Add(geom.Pt(120, 62)), c.Add(geom.Pt(-110, 62))} {
+	for _, p := range []geom.Point{c.Add(geom.Pt(-110, -90)), c.Add(geom.Pt(120, -90)), c.Add(geom.Pt(120, 62)),
+		c.Add(geom.Pt(-110, 62))} {
 		a.click(p)
 	}
 	a.key(input.Enter)

@@ -92,7 +92,8 @@ func TestNothingIsLostWhenKilled(t *testing.T) {
 		}
 	}
 	t.Logf(
-		"%d kills, %d of them of the database: %d strokes acknowledged, none lost; %d tracks, scores and renders and %d imports came to their end, %d of them tried again when they asked for it",
+		"%d kills, %d of them of the database: %d strokes acknowledged, none lost; %d tracks, scores and renders and "+
+			"%d imports came to their end, %d of them tried again when they asked for it",
 		rounds,
 		databases,
 		k.count,

@@ -206,7 +206,8 @@ func assertPlateElsewhere(t testing.TB, s *server, frames map[int]image.Image, s
 func movieFrames(t testing.TB, movie []byte) int {
 	path := filepath.Join(t.TempDir(), "movie.mp4")
 	require.NoError(t, os.WriteFile(path, movie, 0o644))
-	out, err := exec.Command("ffprobe", "-v", "error", "-count_packets", "-select_streams", "v:0", "-show_entries", "stream=nb_read_packets", "-of", "csv=p=0", path).
+	out, err := exec.Command("ffprobe", "-v", "error", "-count_packets", "-select_streams", "v:0", "-show_entries",
+		"stream=nb_read_packets", "-of", "csv=p=0", path).
 		Output()
 	require.NoError(t, err)
 	n, err := strconv.Atoi(strings.TrimSpace(string(out)))

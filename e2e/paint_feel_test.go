@@ -28,8 +28,10 @@ func (s *server) atHD() string {
 	dir := filepath.Join(demotest.Footage(s.t), "hd", "plate")
 	if found, _ := filepath.Glob(filepath.Join(dir, "*.png")); len(found) != 12 {
 		require.NoError(s.t, os.MkdirAll(dir, 0o755))
-		out, err := exec.Command("ffmpeg", "-v", "error", "-y", "-start_number", "1031", "-i", filepath.Join(demotest.Footage(s.t), demo.PlateFolder, "lm_010.%04d.png"),
-			"-frames:v", "12", "-vf", "scale=1920:1080:flags=bicubic", "-start_number", "1031", filepath.Join(dir, "hd.%04d.png")).
+		out, err := exec.Command("ffmpeg", "-v", "error", "-y", "-start_number", "1031", "-i",
+			filepath.Join(demotest.Footage(s.t), demo.PlateFolder, "lm_010.%04d.png"),
+			"-frames:v", "12", "-vf", "scale=1920:1080:flags=bicubic", "-start_number", "1031", filepath.Join(dir,
+				"hd.%04d.png")).
 			CombinedOutput()
 		require.NoError(s.t, err, string(out))
 	}

@@ -53,7 +53,8 @@ func scans(t *testing.T, dir string, first, last, missing int) {
 // drop lets files fall on the page, as from the desktop.
 func (a *artist) drop(paths ...string) {
 	a.t.Helper()
-	for _, kind := range []proto.InputDispatchDragEventType{proto.InputDispatchDragEventTypeDragEnter, proto.InputDispatchDragEventTypeDragOver, proto.InputDispatchDragEventTypeDrop} {
+	for _, kind := range []proto.InputDispatchDragEventType{proto.InputDispatchDragEventTypeDragEnter,
+		proto.InputDispatchDragEventTypeDragOver, proto.InputDispatchDragEventTypeDrop} {
 		require.NoError(
 			a.t,
 			proto.InputDispatchDragEvent{

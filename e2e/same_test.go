@@ -97,7 +97,8 @@ func TestTheSameBytesInAnyOrder(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, blob, 0o600))
 	program, err := filepath.Abs("../bin/jardin")
 	require.NoError(t, err)
-	words, err := exec.Command(program, "render", "--plate", filepath.Join(demotest.Footage(t), "lm_010", "plate"), "--treatment", file, "--out", out,
+	words, err := exec.Command(program, "render", "--plate", filepath.Join(demotest.Footage(t), "lm_010", "plate"),
+		"--treatment", file, "--out", out,
 		"--transfer", "srgb", "--first", "1001", "--format", "png", "--depth", "16", "--name", "{frame}").
 		CombinedOutput()
 	require.NoError(t, err, "%s", words)

@@ -31,7 +31,8 @@ func TestFeelOfSettling(t *testing.T) {
 	}
 	doc := treatment.New()
 	doc.Removals = []treatment.Removal{{
-		ID: "r", Name: "Patch", Range: treatment.Range{First: 1031, Last: 1042}, Reference: 1037, Follow: treatment.Follow{Track: treatment.Still},
+		ID: "r", Name: "Patch", Range: treatment.Range{First: 1031, Last: 1042}, Reference: 1037,
+		Follow: treatment.Follow{Track: treatment.Still},
 		Mark: treatment.Mark{
 			Outlines: []treatment.Shape{
 				{ID: "o", Name: "O", Kind: treatment.Outline, Home: 1037, Feather: 3, Points: box(800, 400, 300, 300)},
@@ -104,7 +105,8 @@ func TestFeelOfSettling(t *testing.T) {
 		var all []float64
 		for k := range 8 {
 			v, err := a.page.Timeout(30*time.Second).
-				Eval(shown, name, fmt.Sprint(map[string]int{"Strength": 60 + 5*k, "Blur": 1 + k, "Feather": 2 + k}[name]))
+				Eval(shown, name, fmt.Sprint(map[string]int{"Strength": 60 + 5*k, "Blur": 1 + k, "Feather": 2 +
+					k}[name]))
 			require.NoError(t, err)
 			all = append(all, v.Value.Num())
 		}

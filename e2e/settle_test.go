@@ -42,7 +42,9 @@ func clipped(t *testing.T) (*server, *artist, string, demo.FocusTruth) {
 			Name: "Clean plate",
 			Kind: treatment.HeldPlate,
 			Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
-				ID: "s", Mode: "heal", Home: known.Reference, Size: 80, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{-140, -140}}, Path: &treatment.Path{Points: [][]float64{{c.X, c.Y}}},
+				ID: "s", Mode: "heal", Home: known.Reference, Size: 80, Hardness: 0.9, Opacity: 1,
+				From: &treatment.From{Offset: treatment.Vec{-140, -140}},
+				Path: &treatment.Path{Points: [][]float64{{c.X, c.Y}}},
 			}}},
 		},
 	}

@@ -38,7 +38,8 @@ func TestWhatSwingsIsGatheredThroughTime(t *testing.T) {
 			return out
 		}
 		o := treatment.Shape{
-			ID: id, Name: name, Kind: treatment.Outline, Home: known.Reference, Ride: treatment.Still, Points: at(known.Reference),
+			ID: id, Name: name, Kind: treatment.Outline, Home: known.Reference, Ride: treatment.Still,
+			Points: at(known.Reference),
 		}
 		for n := demo.CanFirst; n <= demo.CanLast; n++ {
 			o.Keys = append(o.Keys, treatment.ShapeKey{Frame: n, Ease: treatment.Linear, Points: at(n)})
@@ -52,9 +53,10 @@ func TestWhatSwingsIsGatheredThroughTime(t *testing.T) {
 			Exclusions: []treatment.Shape{outline("x", "Can")},
 		}},
 		map[string]any{"op": "add", "path": "/removals/-", "value": treatment.Removal{
-			ID: "r", Name: "Can", Range: treatment.Range{First: demo.CanFirst, Last: demo.CanLast}, Reference: known.Reference,
-			Mark:   treatment.Mark{Outlines: []treatment.Shape{outline("o", "Can")}},
-			Follow: treatment.Follow{Track: "h"}, Fill: treatment.Fill{Sources: []treatment.Source{}},
+			ID: "r", Name: "Can", Range: treatment.Range{First: demo.CanFirst, Last: demo.CanLast},
+			Reference: known.Reference,
+			Mark:      treatment.Mark{Outlines: []treatment.Shape{outline("o", "Can")}},
+			Follow:    treatment.Follow{Track: "h"}, Fill: treatment.Fill{Sources: []treatment.Source{}},
 			Settle: treatment.Settle{Opacity: 1},
 		}},
 	})
@@ -149,7 +151,8 @@ func (s *server) header(path, name string) string {
 func sampled(m image.Image, p geom.Point) (r, g, b float64) {
 	x, y := math.Floor(p.X-0.5), math.Floor(p.Y-0.5)
 	u, v := p.X-0.5-x, p.Y-0.5-y
-	for _, c := range [4][3]float64{{0, 0, (1 - u) * (1 - v)}, {1, 0, u * (1 - v)}, {0, 1, (1 - u) * v}, {1, 1, u * v}} {
+	for _, c := range [4][3]float64{{0, 0, (1 - u) * (1 - v)}, {1, 0, u * (1 - v)}, {0, 1, (1 - u) * v}, {1, 1,
+		u * v}} {
 		R, G, B, _ := m.At(int(x+c[0]), int(y+c[1])).RGBA()
 		r, g, b = r+c[2]*float64(R)/257, g+c[2]*float64(G)/257, b+c[2]*float64(B)/257
 	}

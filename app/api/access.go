@@ -146,8 +146,9 @@ func (s *Server) session(api huma.API, router *gin.Engine) {
 		c.JSON(http.StatusOK, Session{s.Access.admits(c.Request), picture.Computation(), picture.Version()})
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "enter", Method: http.MethodPost, Path: "/api/session", DefaultStatus: http.StatusOK, MaxBodyBytes: 4096,
-		Summary: "Enter the server's key: the browser gets a cookie for it",
+		OperationID: "enter", Method: http.MethodPost, Path: "/api/session", DefaultStatus: http.StatusOK,
+		MaxBodyBytes: 4096,
+		Summary:      "Enter the server's key: the browser gets a cookie for it",
 	}, func(_ context.Context, in *struct {
 		Body struct {
 			Key string `json:"key" maxLength:"200"`
@@ -159,7 +160,8 @@ func (s *Server) session(api huma.API, router *gin.Engine) {
 		if s.Access.Key != "" && !s.Access.try(strings.TrimSpace(in.Body.Key)) {
 			return nil, huma.NewError(
 				http.StatusForbidden,
-				"this is not the key; it stands in the file that the server was started with. After many tries wait for a minute",
+				"this is not the key; it stands in the file that the server was started with. After many tries wait "+
+					"for a minute",
 			)
 		}
 		return &struct {

@@ -191,7 +191,8 @@ func (e *easel) begin(ctx context.Context, m *brushMessage) error {
 	}
 	on := place{m.Removal, m.Source.ID, e.stroke.Home}
 	if e.canvas == nil || e.on != on || e.revision != head.Number {
-		if e.canvas, err = e.source.Evaluator().Easel(ctx, t, m.Removal, m.Source.ID, e.painted.Kind, e.stroke.Home); err != nil {
+		if e.canvas, err = e.source.Evaluator().Easel(ctx, t, m.Removal, m.Source.ID, e.painted.Kind,
+			e.stroke.Home); err != nil {
 			return err
 		}
 		e.on, e.revision = on, head.Number

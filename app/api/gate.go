@@ -30,7 +30,8 @@ const bodies = 4
 const idle = 30 * time.Second
 
 // contentPolicy lets the interface load what it ships and nothing else, and nobody frame it.
-const contentPolicy = "default-src 'self'; img-src 'self' blob: data:; style-src 'self'; script-src 'self'; connect-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+const contentPolicy = "default-src 'self'; img-src 'self' blob: data:; style-src 'self'; script-src 'self'; " +
+	"connect-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
 // gate returns what every request passes.
 func (s *Server) gate() []gin.HandlerFunc {
@@ -103,7 +104,8 @@ func fromHere(c *gin.Context) {
 	switch {
 	case request.Header.Get("Content-Type") == "" && request.ContentLength == 0:
 	case request.Header.Get("Content-Type") == "" && strings.EqualFold(request.Header.Get("Upgrade"), "websocket"):
-	case err == nil && (kind == "application/json" || kind == "application/json-patch+json" || kind == "application/octet-stream"):
+	case err == nil && (kind == "application/json" || kind == "application/json-patch+json" ||
+		kind == "application/octet-stream"):
 	default:
 		problem(
 			c,
@@ -120,7 +122,8 @@ func namesThings(c *gin.Context) {
 			problem(
 				c,
 				http.StatusUnprocessableEntity,
-				"the address names something that cannot be: a name has letters, digits, dashes and underscores, 64 at most",
+				"the address names something that cannot be: a name has letters, digits, dashes and underscores, 64 "+
+					"at most",
 			)
 			return
 		}

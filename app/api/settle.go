@@ -24,16 +24,19 @@ import (
 // settling serves what settling and guarding a patch need.
 func (s *Server) settling(api huma.API) {
 	huma.Register(api, huma.Operation{
-		OperationID: "settle", Method: http.MethodPost, Path: "/api/shots/{id}/settle/{removal}", DefaultStatus: http.StatusAccepted,
-		Summary: "Find out from the plate how a removal's patch takes on its light, softness and grain",
+		OperationID: "settle", Method: http.MethodPost, Path: "/api/shots/{id}/settle/{removal}",
+		DefaultStatus: http.StatusAccepted,
+		Summary:       "Find out from the plate how a removal's patch takes on its light, softness and grain",
 	}, s.settle)
 	huma.Register(api, huma.Operation{
-		OperationID: "follow-edge", Method: http.MethodPost, Path: "/api/shots/{id}/edges", DefaultStatus: http.StatusAccepted,
-		Summary: "Let an outline follow the edge that it lies on, from a frame on which it lies right",
+		OperationID: "follow-edge", Method: http.MethodPost, Path: "/api/shots/{id}/edges",
+		DefaultStatus: http.StatusAccepted,
+		Summary:       "Let an outline follow the edge that it lies on, from a frame on which it lies right",
 	}, s.followEdge)
 	huma.Register(api, huma.Operation{
 		OperationID: "get-measures", Method: http.MethodGet, Path: "/api/shots/{id}/measures/{removal}",
-		Summary: "By how much a removal's patch is lit and blurred on a run of frames; frames on which nothing is known are left out",
+		Summary: "By how much a removal's patch is lit and blurred on a run of frames; frames on which nothing is " +
+			"known are left out",
 	}, s.getMeasures)
 }
 

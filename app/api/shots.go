@@ -50,18 +50,23 @@ func (s *Server) shots(api huma.API) {
 		Summary: "Bring a shot in; a task decodes its frames",
 	}, s.addShot)
 	huma.Register(api, huma.Operation{
-		OperationID: "delete-shot", Method: http.MethodDelete, Path: "/api/shots/{id}", DefaultStatus: http.StatusNoContent,
-		Summary: "Delete a shot. It keeps its treatment and plates for some time, and can be taken back. The footage it was brought in from is not touched",
+		OperationID: "delete-shot", Method: http.MethodDelete, Path: "/api/shots/{id}",
+		DefaultStatus: http.StatusNoContent,
+		Summary: "Delete a shot. It keeps its treatment and plates for some time, and can be taken back. The footage " +
+			"it was brought in from is not touched",
 	}, s.deleteShot)
 	huma.Register(api, huma.Operation{
-		OperationID: "list-deleted", Method: http.MethodGet, Path: "/api/deleted", Summary: "Shots that were deleted and can be taken back, and for how many days",
+		OperationID: "list-deleted", Method: http.MethodGet, Path: "/api/deleted",
+		Summary: "Shots that were deleted and can be taken back, and for how many days",
 	}, s.listDeleted)
 	huma.Register(api, huma.Operation{
-		OperationID: "take-back-shot", Method: http.MethodPost, Path: "/api/deleted/{id}", Summary: "Take back a shot that was deleted",
+		OperationID: "take-back-shot", Method: http.MethodPost, Path: "/api/deleted/{id}",
+		Summary: "Take back a shot that was deleted",
 	}, s.takeBackShot)
 	huma.Register(api, huma.Operation{
-		OperationID: "purge-shot", Method: http.MethodDelete, Path: "/api/deleted/{id}", DefaultStatus: http.StatusNoContent,
-		Summary: "Remove a deleted shot for good, with its treatment, plates and renders",
+		OperationID: "purge-shot", Method: http.MethodDelete, Path: "/api/deleted/{id}",
+		DefaultStatus: http.StatusNoContent,
+		Summary:       "Remove a deleted shot for good, with its treatment, plates and renders",
 	}, s.purgeShot)
 }
 
@@ -206,8 +211,10 @@ func (s *Server) AddShot(ctx context.Context, n NewShot) (*store.Shot, error) {
 	}
 	shot := &store.Shot{
 		ID: jobs.NewID(), Show: strings.TrimSpace(n.Show), Name: strings.TrimSpace(n.Name), Source: n.Path,
-		First: n.First, Last: n.First + len(plan) - 1, Width: m.Width, Height: m.Height, Depth: m.Depth, Float: m.Float, Alpha: m.Alpha,
-		Aspect: n.Aspect, Padding: max(m.Padding, 1), Timecode: m.TimecodeOf(plan, n.Rate), Format: m.Format, Primaries: n.Primaries, Reading: reading,
+		First: n.First, Last: n.First + len(plan) - 1, Width: m.Width, Height: m.Height, Depth: m.Depth, Float: m.Float,
+		Alpha:  m.Alpha,
+		Aspect: n.Aspect, Padding: max(m.Padding, 1), Timecode: m.TimecodeOf(plan, n.Rate), Format: m.Format,
+		Primaries: n.Primaries, Reading: reading,
 		RateNum: n.Rate.Num, RateDen: n.Rate.Den, Transfer: n.Transfer, State: "importing",
 	}
 	if m.Kind == "movie" {

@@ -24,17 +24,21 @@ import (
 
 func (s *Server) tasks(api huma.API) {
 	huma.Register(api, huma.Operation{
-		OperationID: "list-tasks", Method: http.MethodGet, Path: "/api/tasks", Summary: "A page of long work, newest first: ask with the last one's id for those before it",
+		OperationID: "list-tasks", Method: http.MethodGet, Path: "/api/tasks",
+		Summary: "A page of long work, newest first: ask with the last one's id for those before it",
 	}, s.listTasks)
 	huma.Register(api, huma.Operation{
-		OperationID: "cancel-task", Method: http.MethodPost, Path: "/api/tasks/{id}/cancel", Summary: "Cancel long work",
+		OperationID: "cancel-task", Method: http.MethodPost, Path: "/api/tasks/{id}/cancel",
+		Summary: "Cancel long work",
 	}, s.cancelTask)
 	for name, move := range map[string]struct {
 		do      func(context.Context, string) (*store.Task, error)
 		summary string
-	}{"pause": {s.Jobs.Pause, "Interrupt long work until it is continued"}, "continue": {s.Jobs.Continue, "Go on with work that was paused, or try again what failed or was cancelled"}} {
+	}{"pause": {s.Jobs.Pause, "Interrupt long work until it is continued"}, "continue": {s.Jobs.Continue,
+		"Go on with work that was paused, or try again what failed or was cancelled"}} {
 		huma.Register(api, huma.Operation{
-			OperationID: name + "-task", Method: http.MethodPost, Path: "/api/tasks/{id}/" + name, Summary: move.summary,
+			OperationID: name + "-task", Method: http.MethodPost, Path: "/api/tasks/{id}/" + name,
+			Summary: move.summary,
 		}, func(ctx context.Context, in *struct {
 			ID string `path:"id"`
 		}) (*body[*store.Task], error) {
@@ -43,8 +47,10 @@ func (s *Server) tasks(api huma.API) {
 		})
 	}
 	huma.Register(api, huma.Operation{
-		OperationID: "render", Method: http.MethodPost, Path: "/api/shots/{id}/render", DefaultStatus: http.StatusAccepted,
-		Summary: "Render frames, and movies if they are wanted, from the revision in force. Every delivery of a shot has a number of its own",
+		OperationID: "render", Method: http.MethodPost, Path: "/api/shots/{id}/render",
+		DefaultStatus: http.StatusAccepted,
+		Summary: "Render frames, and movies if they are wanted, from the revision in force. Every delivery of a shot " +
+			"has a number of its own",
 	}, s.render)
 }
 
@@ -116,7 +122,8 @@ func (s *Server) events(api huma.API) {
 	sse.Register(api, huma.Operation{
 		OperationID: "events", Method: http.MethodGet, Path: "/api/events", Summary: "What changes, as it changes",
 	}, map[string]any{
-		"task": live.TaskChanged{}, "revision": live.RevisionChanged{}, "shot": live.ShotChanged{}, "followed": live.FrameFollowed{}, "edge": live.EdgeFollowed{},
+		"task": live.TaskChanged{}, "revision": live.RevisionChanged{}, "shot": live.ShotChanged{},
+		"followed": live.FrameFollowed{}, "edge": live.EdgeFollowed{},
 		"hello": Hello{},
 	}, func(ctx context.Context, in *struct {
 		Shot string `query:"shot" doc:"Also all that happens to this shot; left out only long work, and shots that come and go"`

@@ -99,12 +99,14 @@ func (s *Server) tracks(api huma.API) {
 		Summary: "How all shapes of a removal, or the exclusions of a track, lie on a run of frames",
 	}, s.getPoses)
 	huma.Register(api, huma.Operation{
-		OperationID: "follow", Method: http.MethodPost, Path: "/api/shots/{id}/follow", DefaultStatus: http.StatusAccepted,
-		Summary: "Follow a surface, or points, from a frame on which it is known",
+		OperationID: "follow", Method: http.MethodPost, Path: "/api/shots/{id}/follow",
+		DefaultStatus: http.StatusAccepted,
+		Summary:       "Follow a surface, or points, from a frame on which it is known",
 	}, s.follow)
 	huma.Register(api, huma.Operation{
-		OperationID: "scout", Method: http.MethodPost, Path: "/api/shots/{id}/scout/{removal}", DefaultStatus: http.StatusAccepted,
-		Summary: "Score every frame of a removal as its reference frame",
+		OperationID: "scout", Method: http.MethodPost, Path: "/api/shots/{id}/scout/{removal}",
+		DefaultStatus: http.StatusAccepted,
+		Summary:       "Score every frame of a removal as its reference frame",
 	}, s.scout)
 	huma.Register(api, huma.Operation{
 		OperationID: "get-scores", Method: http.MethodGet, Path: "/api/shots/{id}/scores/{removal}",

@@ -105,14 +105,17 @@ func (s *Server) treatments(api huma.API) {
 		Summary:      "Change the treatment; refused with 409 and the newer state if the edit started from an older one",
 		Responses: map[string]*huma.Response{
 			"409": {
-				Description: "The edit started from a revision that is no longer in force. The body carries the one that is.",
+				Description: "The edit started from a revision that is no longer in force. The body carries the one " +
+					"that is.",
 			},
 		},
 	}, s.editTreatment)
-	for name, move := range map[string]func(context.Context, string) (*store.Revision, error){"undo": s.Store.Undo, "redo": s.Store.Redo} {
+	for name, move := range map[string]func(context.Context, string) (*store.Revision, error){"undo": s.Store.Undo,
+		"redo": s.Store.Redo} {
 		huma.Register(api, huma.Operation{
 			OperationID: name, Method: http.MethodPost, Path: "/api/shots/{id}/" + name,
-			Summary: "Move to the " + map[string]string{"undo": "revision before", "redo": "revision that was left last"}[name],
+			Summary: "Move to the " + map[string]string{"undo": "revision before",
+				"redo": "revision that was left last"}[name],
 		}, func(ctx context.Context, in *ShotPath) (*body[*store.Revision], error) {
 			rev, err := move(ctx, in.ID)
 			return s.revised(in.ID, rev, err)
@@ -124,7 +127,8 @@ func (s *Server) treatments(api huma.API) {
 	}, s.getPaths)
 	huma.Register(api, huma.Operation{
 		OperationID: "get-keys", Method: http.MethodGet, Path: "/api/shots/{id}/keys",
-		Summary: "What the picture of every frame is made from, as hashes: frames with the key that one has need not be fetched again",
+		Summary: "What the picture of every frame is made from, as hashes: frames with the key that one has need not " +
+			"be fetched again",
 	}, s.getKeys)
 }
 

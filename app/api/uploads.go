@@ -58,8 +58,9 @@ func (s *Server) uploads(api huma.API, router *gin.Engine) {
 		return &body[*Upload]{u}, err
 	})
 	huma.Register(api, huma.Operation{
-		OperationID: "drop-upload", Method: http.MethodDelete, Path: "/api/uploads/{id}", DefaultStatus: http.StatusNoContent,
-		Summary: "Give up what was sent",
+		OperationID: "drop-upload", Method: http.MethodDelete, Path: "/api/uploads/{id}",
+		DefaultStatus: http.StatusNoContent,
+		Summary:       "Give up what was sent",
 	}, func(_ context.Context, in *struct {
 		ID string `path:"id" pattern:"^[0-9a-f]{16}$"`
 	}) (*struct{}, error) {
@@ -73,7 +74,8 @@ func (s *Server) beginUpload(n NewUpload) (*Upload, error) {
 	seen := map[string]bool{}
 	for _, f := range n.Files {
 		switch {
-		case f.Name != filepath.Base(f.Name) || strings.ContainsAny(f.Name, "/\\\x00") || strings.HasPrefix(f.Name, "."):
+		case f.Name != filepath.Base(f.Name) || strings.ContainsAny(f.Name, "/\\\x00") || strings.HasPrefix(f.Name,
+			"."):
 			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is not a plain file name", f.Name))
 		case seen[f.Name]:
 			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%s is there twice", f.Name))

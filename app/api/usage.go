@@ -13,7 +13,8 @@ import (
 
 func (s *Server) usage(api huma.API) {
 	huma.Register(api, huma.Operation{
-		OperationID: "get-usage", Method: http.MethodGet, Path: "/api/usage", Summary: "What fills memory and disk, and how much they may",
+		OperationID: "get-usage", Method: http.MethodGet, Path: "/api/usage",
+		Summary: "What fills memory and disk, and how much they may",
 	}, s.getUsage)
 	huma.Register(api, huma.Operation{
 		OperationID: "clear", Method: http.MethodDelete, Path: "/api/usage/{what}", DefaultStatus: http.StatusNoContent,

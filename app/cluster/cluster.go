@@ -112,7 +112,8 @@ func Start(dir string) (*Cluster, error) {
 		"60",
 		"-o",
 		fmt.Sprintf(
-			"-p %s -c listen_addresses='' -c unix_socket_directories='%s' -c unix_socket_permissions=0700 -c max_connections=200",
+			"-p %s -c listen_addresses='' -c unix_socket_directories='%s' -c unix_socket_permissions=0700 -c "+
+				"max_connections=200",
 			port,
 			c.socket,
 		),

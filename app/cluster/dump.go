@@ -101,7 +101,8 @@ func (f *Fresh) Load(ctx context.Context, file string) (err error) {
 	if err := f.of.do(ctx, f.Name, grants...); err != nil {
 		return fmt.Errorf("get the database ready: %w", err)
 	}
-	out, err := exec.CommandContext(ctx, filepath.Join(bin, "pg_restore"), "--data-only", "--no-owner", "--no-privileges", "--single-transaction", "--exit-on-error",
+	out, err := exec.CommandContext(ctx, filepath.Join(bin, "pg_restore"), "--data-only", "--no-owner",
+		"--no-privileges", "--single-transaction", "--exit-on-error",
 		"--use-list="+wanted.Name(), "--dbname="+f.of.address(f.Name, restoring), file).
 		CombinedOutput()
 	if err != nil {

@@ -379,7 +379,8 @@ func (a Arm) Outline() []geom.Point {
 		at(
 			-length,
 			-atElbow,
-		), at(0, -atWrist), at(12, -23), at(44, -22), at(62, -12), at(66, 0), at(62, 12), at(44, 22), at(12, 23), at(0, atWrist), at(-length, atElbow),
+		), at(0, -atWrist), at(12, -23), at(44, -22), at(62, -12), at(66, 0), at(62, 12), at(44, 22), at(12, 23), at(0,
+			atWrist), at(-length, atElbow),
 	}
 }
 

@@ -129,7 +129,8 @@ func TestTheTrackerAgainstTruthAndOpenCV(t *testing.T) {
 			n := float64(len(samples) - 1)
 			our, their = math.Sqrt(our/n), math.Sqrt(their/n)
 			t.Logf(
-				"RMS over the corners: ours %.3f px, worst frame %.3f; OpenCV %.3f px, worst frame %.3f; time %.1f to %.1f s (with its start and reading PNG)",
+				"RMS over the corners: ours %.3f px, worst frame %.3f; OpenCV %.3f px, worst frame %.3f; time %.1f "+
+					"to %.1f s (with its start and reading PNG)",
 				our,
 				ourWorst,
 				their,

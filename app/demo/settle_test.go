@@ -230,9 +230,10 @@ func healedDots(t testing.TB, s *picture.Source, known demo.Truth, aside []treat
 			ID: fmt.Sprint(
 				"r",
 				i,
-			), Name: fmt.Sprint("Dot ", i+1), Range: treatment.Range{First: demo.First, Last: demo.Last}, Reference: known.Reference,
-			Mark:   treatment.Mark{Outlines: []treatment.Shape{ring(d.Point(), d.Radius+5, known.Reference)}},
-			Follow: treatment.Follow{Track: "w"}, Settle: treatment.Settle{Opacity: 1},
+			), Name: fmt.Sprint("Dot ", i+1), Range: treatment.Range{First: demo.First, Last: demo.Last},
+			Reference: known.Reference,
+			Mark:      treatment.Mark{Outlines: []treatment.Shape{ring(d.Point(), d.Radius+5, known.Reference)}},
+			Follow:    treatment.Follow{Track: "w"}, Settle: treatment.Settle{Opacity: 1},
 			Fill: treatment.Fill{
 				Sources: []treatment.Source{
 					{
@@ -240,7 +241,8 @@ func healedDots(t testing.TB, s *picture.Source, known demo.Truth, aside []treat
 						Name: "Clean plate",
 						Kind: treatment.HeldPlate,
 						Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
-							ID: "s", Mode: "heal", Home: known.Reference, Size: 2*d.Radius + 26, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: aside[i]},
+							ID: "s", Mode: "heal", Home: known.Reference, Size: 2*d.Radius + 26, Hardness: 0.9,
+							Opacity: 1, From: &treatment.From{Offset: aside[i]},
 							Path: &treatment.Path{Points: [][]float64{{d.X, d.Y}}},
 						}}},
 					},
@@ -320,9 +322,10 @@ func heldClip(t testing.TB, s *picture.Source, known demo.FocusTruth, aside trea
 	}
 	c := geom.Bounds(known.Clip).Centre()
 	doc.Removals = []treatment.Removal{{
-		ID: "r", Name: "Clip", Range: treatment.Range{First: demo.FocusFirst, Last: demo.FocusLast}, Reference: known.Reference,
-		Mark:   treatment.Mark{Outlines: []treatment.Shape{ring(c, 36, known.Reference)}},
-		Follow: treatment.Follow{Track: "w"}, Settle: treatment.Settle{Opacity: 1},
+		ID: "r", Name: "Clip", Range: treatment.Range{First: demo.FocusFirst, Last: demo.FocusLast},
+		Reference: known.Reference,
+		Mark:      treatment.Mark{Outlines: []treatment.Shape{ring(c, 36, known.Reference)}},
+		Follow:    treatment.Follow{Track: "w"}, Settle: treatment.Settle{Opacity: 1},
 		Fill: treatment.Fill{
 			Sources: []treatment.Source{
 				{
@@ -330,7 +333,8 @@ func heldClip(t testing.TB, s *picture.Source, known demo.FocusTruth, aside trea
 					Name: "Clean plate",
 					Kind: treatment.HeldPlate,
 					Plate: &treatment.Plate{Frame: known.Reference, Strokes: []treatment.Stroke{{
-						ID: "s", Mode: "heal", Home: known.Reference, Size: 72, Hardness: 0.9, Opacity: 1, From: &treatment.From{Offset: aside},
+						ID: "s", Mode: "heal", Home: known.Reference, Size: 72, Hardness: 0.9, Opacity: 1,
+						From: &treatment.From{Offset: aside},
 						Path: &treatment.Path{Points: [][]float64{{c.X, c.Y}}},
 					}}},
 				},
@@ -606,7 +610,8 @@ func hangingCan(t testing.TB, s *picture.Source, known demo.CanTruth) *treatment
 						Points: []treatment.Knot{
 							{
 								At: treatment.Vec{0, 262},
-							}, {At: treatment.Vec{960, 262}}, {At: treatment.Vec{960, 540}}, {At: treatment.Vec{0, 540}}},
+							}, {At: treatment.Vec{960, 262}}, {At: treatment.Vec{960, 540}}, {At: treatment.Vec{0,
+								540}}},
 					},
 				}
 			}
@@ -645,7 +650,8 @@ func TestLoansBehindWhatPasses(t *testing.T) {
 		t.Logf(
 			"plain: %s",
 			told(
-				judge(t, s, doc, demo.CanName, frames, known.Reference, []spot{{func(int) image.Rectangle { return where }, known.Motion}})[0],
+				judge(t, s, doc, demo.CanName, frames, known.Reference,
+					[]spot{{func(int) image.Rectangle { return where }, known.Motion}})[0],
 			),
 		)
 	} else {
@@ -653,7 +659,8 @@ func TestLoansBehindWhatPasses(t *testing.T) {
 		frames = slices.DeleteFunc(frames, func(n int) bool { return n%3 != 0 })
 	}
 	settled(t, s, doc)
-	r := judge(t, s, doc, demo.CanName, frames, known.Reference, []spot{{func(int) image.Rectangle { return where }, known.Motion}})[0]
+	r := judge(t, s, doc, demo.CanName, frames, known.Reference, []spot{{func(int) image.Rectangle { return where },
+		known.Motion}})[0]
 	t.Logf("settled: %s", told(r))
 	assert.LessOrEqual(t, r.Invisibility.All, 1.3)
 	assert.InDelta(t, 1, r.Seam.All, 0.1)

@@ -144,7 +144,8 @@ func recipes() []recipe {
 		},
 		func() any { return TellCan() },
 	}, {
-		focusEdition, []string{FocusPlateFolder, FocusTruthFolder, FocusCleanFolder, FocusMatteFolder}, FocusTruthFile, clips[2],
+		focusEdition, []string{FocusPlateFolder, FocusTruthFolder, FocusCleanFolder, FocusMatteFolder}, FocusTruthFile,
+		clips[2],
 		func(n int) map[string]func() image.Image {
 			f := pull.Frame(n)
 			return map[string]func() image.Image{

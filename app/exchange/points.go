@@ -89,7 +89,8 @@ func withPoints(t *treatment.Track, paths []Point) error {
 		}
 		p := treatment.Point{
 			ID: fmt.Sprintf("p%d", i+1), Name: path.Name, Pattern: treatment.Vec{31, 31}, Search: treatment.Vec{81, 81},
-			Motion: geom.Similarity, Channel: "luma", Against: "reference", Tolerance: 0.7, Path: &treatment.PointPath{},
+			Motion: geom.Similarity, Channel: "luma", Against: "reference", Tolerance: 0.7,
+			Path: &treatment.PointPath{},
 		}
 		best := math.MaxInt
 		for _, s := range path.Samples {

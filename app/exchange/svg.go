@@ -51,7 +51,8 @@ func SVG(set *carry.Set, r *treatment.Removal, frame, width, height int) ([]byte
 		}
 		scale := pose.ToFrame.Scale(carry.Centre(s))
 		p := svgPath{
-			Name: s.Name, D: pathData(pose.Knots(), s.Kind == treatment.Outline), Fill: "black", Opacity: s.Through(), Combine: s.Combine, Invert: s.Invert,
+			Name: s.Name, D: pathData(pose.Knots(), s.Kind == treatment.Outline), Fill: "black", Opacity: s.Through(),
+			Combine: s.Combine, Invert: s.Invert,
 			Grow: s.Grow * scale, Feather: s.Feather * scale, FeatherIn: s.FeatherIn * scale,
 		}
 		if s.Kind == treatment.Strand {

@@ -16,7 +16,8 @@ import (
 const TrackFormat = "jardin/track"
 
 // convention is said in every JSON file.
-const convention = "x right, y down, the centre of the top left pixel at (0.5, 0.5); matrices by rows, acting on column vectors (x, y, 1), from the home frame to the sample's frame; corners clockwise from the top left"
+const convention = "x right, y down, the centre of the top left pixel at (0.5, 0.5); matrices by rows, acting on " +
+	"column vectors (x, y, 1), from the home frame to the sample's frame; corners clockwise from the top left"
 
 // A Track is a track as others get it: where the surface is on each frame,
 // corrections included.
@@ -75,7 +76,8 @@ func Of(m *carry.Motion) *Track {
 	}
 	for _, s := range m.Samples {
 		out.Samples = append(out.Samples, Sample{
-			Frame: s.Frame, Matrix: s.Matrix, Corners: four(s.Matrix.ApplyAll(surface)), Match: s.Match, Agree: s.Agree, Residual: s.Residual,
+			Frame: s.Frame, Matrix: s.Matrix, Corners: four(s.Matrix.ApplyAll(surface)), Match: s.Match, Agree: s.Agree,
+			Residual: s.Residual,
 		})
 	}
 	out.Points = pathsOf(t)

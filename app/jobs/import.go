@@ -94,7 +94,8 @@ func (importing) reached(r *Runner, t *store.Task) int {
 
 func (importing) brokenDown(times int) error {
 	return fmt.Errorf(
-		"the server broke down %d times while this was brought in: the footage may hold something that it cannot read. Leave that part out, or try again",
+		"the server broke down %d times while this was brought in: the footage may hold something that it cannot "+
+			"read. Leave that part out, or try again",
 		times,
 	)
 }

@@ -28,7 +28,8 @@ func (settling) run(ctx context.Context, r *Runner, t *store.Task, p *progress) 
 			return errors.New("the removal was deleted while it was settled")
 		}
 		// Edge and tone may have been changed meanwhile.
-		now.Settle.Light, now.Settle.Softness, now.Settle.Grain = found.Settle.Light, found.Settle.Softness, found.Settle.Grain
+		now.Settle.Light, now.Settle.Softness, now.Settle.Grain = found.Settle.Light, found.Settle.Softness,
+			found.Settle.Grain
 		return nil
 	})
 	if err != nil {

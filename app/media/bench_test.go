@@ -20,13 +20,16 @@ func BenchmarkImportDPX(b *testing.B) {
 		b.Run(order, func(b *testing.B) {
 			dir := b.TempDir()
 			pattern := filepath.Join(dir, "f.%04d.dpx")
-			out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "testsrc2=s=1920x1080:r=24:d=2,noise=alls=12:allf=t", "-pix_fmt", format, "-start_number", "1001", pattern).
+			out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i",
+				"testsrc2=s=1920x1080:r=24:d=2,noise=alls=12:allf=t", "-pix_fmt", format, "-start_number", "1001",
+				pattern).
 				CombinedOutput()
 			require.NoError(b, err, string(out))
 			var ours, theirs time.Duration
 			for i := 0; b.Loop(); i++ {
 				began := time.Now()
-				out, err := exec.Command("ffmpeg", "-v", "error", "-start_number", "1001", "-i", pattern, "-f", "null", "-").
+				out, err := exec.Command("ffmpeg", "-v", "error", "-start_number", "1001", "-i", pattern, "-f", "null",
+					"-").
 					CombinedOutput()
 				require.NoError(b, err, string(out))
 				theirs += time.Since(began)

@@ -117,7 +117,8 @@ func readDPX(head []byte) (*dpxHead, error) {
 	h.bottomUp = h.orientation(head) == 2
 	if (h.padding > 0 || h.bottomUp) && !h.plain() {
 		return nil, fmt.Errorf(
-			"its lines are padded or begin at the bottom, and its %d bits are packed as is rarely done; save it without either",
+			"its lines are padded or begin at the bottom, and its %d bits are packed as is rarely done; save it "+
+				"without either",
 			h.Depth,
 		)
 	}

@@ -240,7 +240,8 @@ func (h *exrHead) choose() error {
 	if h.compression >= 8 && (h.Depth == 32 || h.columns%8 != 0) {
 		// FFmpeg 5.1 gives quite other pixels then: a test against another library found it.
 		return errors.New(
-			"it is compressed as DWA, with float samples or a width that is not a multiple of 8, which is not read rightly here; save it as ZIP or PIZ",
+			"it is compressed as DWA, with float samples or a width that is not a multiple of 8, which is not read " +
+				"rightly here; save it as ZIP or PIZ",
 		)
 	}
 	if colours != 3 {
@@ -339,7 +340,8 @@ func encodeEXR(width, height int, compression byte, planes []exrPlane, extra []b
 	for _, a := range []struct {
 		name, kind string
 		value      any
-	}{{"pixelAspectRatio", "float", float32(1)}, {"screenWindowCenter", "v2f", []float32{0, 0}}, {"screenWindowWidth", "float", float32(1)}} {
+	}{{"pixelAspectRatio", "float", float32(1)}, {"screenWindowCenter", "v2f", []float32{0, 0}}, {"screenWindowWidth",
+		"float", float32(1)}} {
 		if !bytes.Contains(extra, []byte(a.name+"\x00"+a.kind+"\x00")) {
 			attribute(a.name, a.kind, bytesOf(a.value))
 		}

@@ -135,7 +135,8 @@ for p in glob.glob("*/f.*.exr"):
 // Floats of 24 bits: those that were rounded once are not changed again, what is no
 // number stays none, the greatest do not become infinite.
 func TestFloat24(t *testing.T) {
-	for _, v := range []float32{0, 1, -1, 0.1, 3e38, -3.4e38, math.MaxFloat32, 1e-40, float32(math.Inf(1)), float32(math.Inf(-1))} {
+	for _, v := range []float32{0, 1, -1, 0.1, 3e38, -3.4e38, math.MaxFloat32, 1e-40, float32(math.Inf(1)),
+		float32(math.Inf(-1))} {
 		once := math.Float32frombits(float24(math.Float32bits(v)) << 8)
 		assert.Equal(t, once, math.Float32frombits(float24(math.Float32bits(once))<<8))
 		if math.IsInf(float64(v), 0) {

@@ -31,7 +31,8 @@ type TooLarge struct{ Width, Height, Most int }
 
 func (e *TooLarge) Error() string {
 	return fmt.Sprintf(
-		"it has %d x %d pixels; with the memory that the server has it takes %d million: make it smaller, or start the server with more --memory",
+		"it has %d x %d pixels; with the memory that the server has it takes %d million: make it smaller, or start "+
+			"the server with more --memory",
 		e.Width,
 		e.Height,
 		e.Most/1_000_000,

@@ -170,7 +170,9 @@ func (e *Interlaced) Error() string {
 		by = "the file says so"
 	}
 	return fmt.Sprintf(
-		"the footage is interlaced, %s field first (%s): each frame holds two moments, and tracks and patches would be wrong for both. Bring in a version that was made progressive, with a frame for each field if its motion matters; or, if you know that its frames are whole, say so",
+		"the footage is interlaced, %s field first (%s): each frame holds two moments, and tracks and patches would "+
+			"be wrong for both. Bring in a version that was made progressive, with a frame for each field if its "+
+			"motion matters; or, if you know that its frames are whole, say so",
 		e.First,
 		by,
 	)

@@ -241,7 +241,8 @@ func TestForeignDPX(t *testing.T) {
 	for _, format := range []string{"gbrp10be", "rgb48be"} {
 		t.Run(format, func(t *testing.T) {
 			dir := t.TempDir()
-			out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "mandelbrot=s=66x40:r=24000/1001", "-frames:v", "3", "-pix_fmt", format, "-start_number", "1001", filepath.Join(dir, "f.%04d.dpx")).
+			out, err := exec.Command("ffmpeg", "-v", "error", "-f", "lavfi", "-i", "mandelbrot=s=66x40:r=24000/1001",
+				"-frames:v", "3", "-pix_fmt", format, "-start_number", "1001", filepath.Join(dir, "f.%04d.dpx")).
 				CombinedOutput()
 			require.NoError(t, err, string(out))
 			file := func(n int) []byte {
@@ -306,7 +307,8 @@ func TestForeignEXR(t *testing.T) {
 				),
 			)
 			require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o755))
-			out, err := exec.Command("ffmpeg", "-v", "error", "-i", filepath.Join(dir, "src.1.exr"), "-compression", compression, "-format", "half", filepath.Join(dir, "in", "f.0001.exr")).
+			out, err := exec.Command("ffmpeg", "-v", "error", "-i", filepath.Join(dir, "src.1.exr"), "-compression",
+				compression, "-format", "half", filepath.Join(dir, "in", "f.0001.exr")).
 				CombinedOutput()
 			require.NoError(t, err, string(out))
 			m, err := Inspect(ctx, filepath.Join(dir, "in"))
@@ -366,18 +368,26 @@ func TestMoviesAreToldApart(t *testing.T) {
 		ending string
 		want   Material
 	}{
-		"H.264":      {[]string{"-c:v", "libx264", "-pix_fmt", "yuv420p", "-colorspace", "bt709", "-color_trc", "bt709", "-color_primaries", "bt709", "-color_range", "tv"}, "mp4", Material{Depth: 8, Matrix: "bt709", Range: "video", Transfer: colorspace.BT709}},
-		"HEVC 10":    {[]string{"-c:v", "libx265", "-x265-params", "log-level=none", "-pix_fmt", "yuv420p10le", "-colorspace", "bt2020nc", "-color_primaries", "bt2020"}, "mov", Material{Depth: 16, Matrix: "bt2020", Range: "video", Transfer: colorspace.BT709, Primaries: colorspace.BT2020Primaries}},
-		"VC-3":       {[]string{"-c:v", "dnxhd", "-profile:v", "dnxhr_hqx", "-pix_fmt", "yuv422p10le", "-s", "256x128"}, "mov", Material{Depth: 16, Matrix: "bt709", Range: "video", Transfer: colorspace.BT709}},
-		"FFV1 12":    {[]string{"-c:v", "ffv1", "-pix_fmt", "gbrp12le"}, "mkv", Material{Depth: 12, Matrix: "rgb", Range: "full", Transfer: colorspace.BT709}},
-		"full range": {[]string{"-c:v", "libx264", "-pix_fmt", "yuvj420p", "-color_trc", "iec61966-2-1"}, "mp4", Material{Depth: 8, Matrix: "bt601", Range: "full", Transfer: colorspace.SRGB}},
+		"H.264": {[]string{"-c:v", "libx264", "-pix_fmt", "yuv420p", "-colorspace", "bt709", "-color_trc", "bt709",
+			"-color_primaries", "bt709", "-color_range", "tv"}, "mp4", Material{Depth: 8, Matrix: "bt709",
+			Range: "video", Transfer: colorspace.BT709}},
+		"HEVC 10": {[]string{"-c:v", "libx265", "-x265-params", "log-level=none", "-pix_fmt", "yuv420p10le",
+			"-colorspace", "bt2020nc", "-color_primaries", "bt2020"}, "mov", Material{Depth: 16, Matrix: "bt2020",
+			Range: "video", Transfer: colorspace.BT709, Primaries: colorspace.BT2020Primaries}},
+		"VC-3": {[]string{"-c:v", "dnxhd", "-profile:v", "dnxhr_hqx", "-pix_fmt", "yuv422p10le", "-s", "256x128"},
+			"mov", Material{Depth: 16, Matrix: "bt709", Range: "video", Transfer: colorspace.BT709}},
+		"FFV1 12": {[]string{"-c:v", "ffv1", "-pix_fmt", "gbrp12le"}, "mkv", Material{Depth: 12, Matrix: "rgb",
+			Range: "full", Transfer: colorspace.BT709}},
+		"full range": {[]string{"-c:v", "libx264", "-pix_fmt", "yuvj420p", "-color_trc", "iec61966-2-1"}, "mp4",
+			Material{Depth: 8, Matrix: "bt601", Range: "full", Transfer: colorspace.SRGB}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			path := filepath.Join(t.TempDir(), "m."+c.ending)
 			source := "color=0x40c080:s=128x64:r=24000/1001:d=0.5,format=gbrp"
 			if c.want.Matrix != "rgb" {
 				reach := map[string]string{"video": "tv", "full": "pc"}[c.want.Range]
-				source += ",scale=out_color_matrix=" + c.want.Matrix + ":out_range=" + reach + ",format=" + c.args[slices.Index(c.args, "-pix_fmt")+1]
+				source += ",scale=out_color_matrix=" + c.want.Matrix + ":out_range=" + reach + ",format=" +
+					c.args[slices.Index(c.args, "-pix_fmt")+1]
 			}
 			args := append([]string{"-v", "error", "-f", "lavfi", "-i", source, "-timecode", "10:00:00:00"}, c.args...)
 			out, err := exec.Command("ffmpeg", append(args, path)...).CombinedOutput()
@@ -685,11 +695,13 @@ func TestLayoutsThatAreNotReadAreRefused(t *testing.T) {
 		change func([]byte)
 		says   string
 	}{
-		"elements":   {dpx, "dpx", func(b []byte) { binary.BigEndian.PutUint16(b[dpxElements:], 3) }, "save it with one, RGB or RGBA"},
-		"luma":       {dpx, "dpx", func(b []byte) { b[dpxDescriptor] = 6 }, "RGB (50) and RGBA (51) can be read"},
-		"run length": {dpx, "dpx", func(b []byte) { binary.BigEndian.PutUint16(b[dpxEncoding:], 1) }, "save it without"},
-		"parts":      {exr, "exr", func(b []byte) { b[5] |= 0x10 }, "one part of flat pixels"},
-		"deep":       {exr, "exr", func(b []byte) { b[5] |= 0x08 }, "one part of flat pixels"},
+		"elements": {dpx, "dpx", func(b []byte) { binary.BigEndian.PutUint16(b[dpxElements:], 3) },
+			"save it with one, RGB or RGBA"},
+		"luma": {dpx, "dpx", func(b []byte) { b[dpxDescriptor] = 6 }, "RGB (50) and RGBA (51) can be read"},
+		"run length": {dpx, "dpx", func(b []byte) { binary.BigEndian.PutUint16(b[dpxEncoding:], 1) },
+			"save it without"},
+		"parts": {exr, "exr", func(b []byte) { b[5] |= 0x10 }, "one part of flat pixels"},
+		"deep":  {exr, "exr", func(b []byte) { b[5] |= 0x08 }, "one part of flat pixels"},
 		"integers": {exr, "exr", func(b []byte) {
 			at := bytes.Index(b, []byte("G\x00\x01\x00\x00\x00"))
 			b[at+2] = 0

@@ -132,7 +132,8 @@ func (m *Material) Plan(r Reading) ([]int, error) {
 			case r.Gaps == "close":
 			case before >= from || r.Gaps == "":
 				return nil, fmt.Errorf(
-					"frames are missing in %s: %s is followed by %s; bring the missing files, or choose to hold the frame before or to close the gap",
+					"frames are missing in %s: %s is followed by %s; bring the missing files, or choose to hold the "+
+						"frame before or to close the gap",
 					m.Path,
 					filepath.Base(m.file(before)),
 					filepath.Base(m.file(n)),
@@ -305,7 +306,8 @@ func (m *Material) describe(facts []*stillFacts) error {
 		switch path := m.file(m.numbers[i]); {
 		case f.Width != one.Width || f.Height != one.Height:
 			return fmt.Errorf(
-				"%s is %d x %d pixels, the frames before it %d x %d; all must be alike: render it again, or bring in a part of the shot",
+				"%s is %d x %d pixels, the frames before it %d x %d; all must be alike: render it again, or bring in "+
+					"a part of the shot",
 				path,
 				f.Width,
 				f.Height,
@@ -314,7 +316,8 @@ func (m *Material) describe(facts []*stillFacts) error {
 			)
 		case f.Samples != one.Samples:
 			return fmt.Errorf(
-				"%s has samples of %s, the frames before it of %s; all must be alike: render it again, or bring in a part of the shot",
+				"%s has samples of %s, the frames before it of %s; all must be alike: render it again, or bring in a "+
+					"part of the shot",
 				path,
 				f.Samples,
 				one.Samples,

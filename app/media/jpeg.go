@@ -16,8 +16,9 @@ type turbo struct {
 	compressor func() uintptr
 	destroy    func(handle uintptr) int32
 	room       func(width, height, chroma int32) uint
-	compress   func(handle uintptr, pixels *byte, width, pitch, height, format int32, out **byte, size *uint, chroma, quality, flags int32) int32
-	complaint  func(handle uintptr) string
+	compress   func(handle uintptr, pixels *byte, width, pitch, height, format int32, out **byte, size *uint, chroma,
+		quality, flags int32) int32
+	complaint func(handle uintptr) string
 }
 
 // Its constants.
@@ -34,7 +35,8 @@ var loadTurbo = sync.OnceValues(func() (*turbo, error) {
 		return nil, errors.New("libturbojpeg cannot be loaded: install Debian's package libturbojpeg0 and start again")
 	}
 	t := &turbo{}
-	for name, f := range map[string]any{"tjInitCompress": &t.compressor, "tjDestroy": &t.destroy, "tjBufSize": &t.room, "tjCompress2": &t.compress, "tjGetErrorStr2": &t.complaint} {
+	for name, f := range map[string]any{"tjInitCompress": &t.compressor, "tjDestroy": &t.destroy, "tjBufSize": &t.room,
+		"tjCompress2": &t.compress, "tjGetErrorStr2": &t.complaint} {
 		purego.RegisterLibFunc(f, library, name)
 	}
 	return t, nil

@@ -482,7 +482,8 @@ func TestRootsHold(t *testing.T) {
 	assert.NoError(t, err)
 	for name, path := range map[string]string{
 		"elsewhere": outside, "dots": filepath.Join(allowed, "in") + "/../../" + filepath.Base(outside),
-		"link": filepath.Join(allowed, "link"), "sibling": allowed + "x", "root": "/", "nothing": filepath.Join(allowed, "no"),
+		"link": filepath.Join(allowed, "link"), "sibling": allowed + "x", "root": "/", "nothing": filepath.Join(allowed,
+			"no"),
 	} {
 		_, err := roots.Resolve(path)
 		assert.Error(t, err, name)

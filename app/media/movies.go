@@ -39,8 +39,10 @@ var deep = regexp.MustCompile(`(9|10|12|14|16)(le|be)|48|64`)
 // What FFmpeg calls things, and what they are here. Numbers of ISO/IEC 23091-2.
 var (
 	movieTransfers = map[string]colorspace.Transfer{
-		"bt709": colorspace.BT709, "smpte170m": colorspace.BT709, "bt2020-10": colorspace.BT709, "bt2020-12": colorspace.BT709,
-		"iec61966-2-1": colorspace.SRGB, "linear": colorspace.Linear, "gamma22": colorspace.Gamma22, "bt470m": colorspace.Gamma22, "smpte428": colorspace.Gamma26,
+		"bt709": colorspace.BT709, "smpte170m": colorspace.BT709, "bt2020-10": colorspace.BT709,
+		"bt2020-12":    colorspace.BT709,
+		"iec61966-2-1": colorspace.SRGB, "linear": colorspace.Linear, "gamma22": colorspace.Gamma22,
+		"bt470m": colorspace.Gamma22, "smpte428": colorspace.Gamma26,
 	}
 	moviePrimaries = map[string]colorspace.Primaries{
 		"bt709":    colorspace.BT709Primaries,
@@ -95,8 +97,9 @@ func inspectMovie(ctx context.Context, path string, size int64) (*Material, erro
 	m := &Material{
 		Kind: "movie", Path: path, Name: strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)),
 		First: 1, Last: frames, Width: s.Width, Height: s.Height, Rate: Rational{24, 1}, Aspect: 1,
-		Format: s.Codec + " " + s.PixFmt, Compression: s.Codec, Transfer: colorspace.BT709, Primaries: colorspace.BT709Primaries,
-		Matrix: "bt601", Range: "video", Gaps: []Gap{}, Notes: []string{},
+		Format: s.Codec + " " + s.PixFmt, Compression: s.Codec, Transfer: colorspace.BT709,
+		Primaries: colorspace.BT709Primaries,
+		Matrix:    "bt601", Range: "video", Gaps: []Gap{}, Notes: []string{},
 	}
 	if s.Height >= 720 {
 		m.Matrix = "bt709" // untagged high definition (common practice)
@@ -137,7 +140,8 @@ func inspectMovie(ctx context.Context, path string, size int64) (*Material, erro
 	if s.Transfer == "smpte2084" || s.Transfer == "arib-std-b67" {
 		m.Notes = append(
 			m.Notes,
-			"It says that its transfer function is "+map[string]string{"smpte2084": "PQ", "arib-std-b67": "HLG"}[s.Transfer]+", which is not offered: bring in a version with another.",
+			"It says that its transfer function is "+map[string]string{"smpte2084": "PQ",
+				"arib-std-b67": "HLG"}[s.Transfer]+", which is not offered: bring in a version with another.",
 		)
 	}
 	return m, nil

@@ -67,7 +67,8 @@ func NewMovie(ctx context.Context, path, kind string, s Shot) (*Movie, error) {
 		)
 	} else {
 		// Half chroma wants even sides; an odd last line or column is repeated.
-		args = []string{"-vf", "pad=ceil(iw/2)*2:ceil(ih/2)*2,setsar=" + aspect(s.Aspect) + ",scale=out_color_matrix=bt709:out_range=tv",
+		args = []string{"-vf", "pad=ceil(iw/2)*2:ceil(ih/2)*2,setsar=" + aspect(s.Aspect) +
+			",scale=out_color_matrix=bt709:out_range=tv",
 			"-c:v", "libx264", "-preset", "veryfast", "-crf", "16", "-pix_fmt", "yuv420p",
 			"-colorspace", "bt709", "-color_primaries", "bt709", "-color_trc", "iec61966-2-1", "-f", "mp4"}
 		m.display = NewDisplay(s)

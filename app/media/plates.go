@@ -171,7 +171,8 @@ func (p *Plates) Whole(n int) (*Frame, error) {
 // store writes a frame into the store, whole or not at all.
 func (p *Plates) store(n int, f *Frame) error {
 	if f.Alpha != nil {
-		if err := p.write(p.path("alpha", n, "raw"), n, pack(f.Samples, f.Alpha.Codes, f.Alpha.Floats), true); err != nil {
+		if err := p.write(p.path("alpha", n, "raw"), n, pack(f.Samples, f.Alpha.Codes, f.Alpha.Floats),
+			true); err != nil {
 			return err
 		}
 	}

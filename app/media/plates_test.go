@@ -131,7 +131,8 @@ func TestPatchesLieOnPackedFrames(t *testing.T) {
 	packed.Composite(patch, coder)
 	plain.Composite(patch, coder)
 	require.NotEqual(t, noisy(41, 19, p.Samples, false, 1).Codes, plain.Codes)
-	for name, target := range map[string]Target{"dpx": {"dpx", 10, false}, "dpx 16": {"dpx", 16, false}, "png": {"png", 16, false}} {
+	for name, target := range map[string]Target{"dpx": {"dpx", 10, false}, "dpx 16": {"dpx", 16, false}, "png": {"png",
+		16, false}} {
 		a, err := target.Encode(packed, p.Shot, "f")
 		require.NoError(t, err)
 		b, err := target.Encode(plain, p.Shot, "f")

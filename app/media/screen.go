@@ -51,7 +51,8 @@ func (p *Plates) show(n int, f *Frame, d *Display) error {
 		rgb             []byte
 		width, height   int
 		quality, chroma int32
-	}{{p.ScreenPath(n), rgb, f.Width, f.Height, screenQuality, turboWhole}, {p.ThumbPath(n), small, len(small) / 3 / height, height, thumbQuality, turboHalf}} {
+	}{{p.ScreenPath(n), rgb, f.Width, f.Height, screenQuality, turboWhole}, {p.ThumbPath(n), small,
+		len(small) / 3 / height, height, thumbQuality, turboHalf}} {
 		data, err := encodeJPEG(picture.rgb, picture.width, picture.height, picture.quality, picture.chroma)
 		if err != nil {
 			return fmt.Errorf("frame %d for the screen: %w", n, err)

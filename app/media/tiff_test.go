@@ -21,10 +21,13 @@ import (
 func TestTIFFLeavesAsItCame(t *testing.T) {
 	dir := t.TempDir()
 	frames := map[string]*Frame{}
-	for _, h := range []tiffHead{{tiffNone, false}, {tiffLZW, false}, {tiffLZW, true}, {tiffDeflate, false}, {tiffDeflate, true}} {
+	for _, h := range []tiffHead{{tiffNone, false}, {tiffLZW, false}, {tiffLZW, true}, {tiffDeflate, false},
+		{tiffDeflate, true}} {
 		for _, depth := range []int{8, 16} {
 			for _, alpha := range []bool{false, true} {
-				for kind, f := range map[string]*Frame{"noisy": noisy(301, 177, Samples{Depth: depth}, alpha, 3), "small": noisy(3, 2, Samples{Depth: depth}, alpha, 4), "flat": NewFrame(400, 300, Samples{Depth: depth})} {
+				for kind, f := range map[string]*Frame{"noisy": noisy(301, 177, Samples{Depth: depth}, alpha, 3),
+					"small": noisy(3, 2, Samples{Depth: depth}, alpha, 4), "flat": NewFrame(400, 300,
+						Samples{Depth: depth})} {
 					if kind == "flat" && alpha {
 						continue
 					}
@@ -76,14 +79,16 @@ for p in glob.glob("*/f.1.tif"):
 		assert.True(t, slices.Equal(want.Codes, f.Codes), name)
 		assert.True(t, !m.Alpha || slices.Equal(want.Alpha.Codes, f.Alpha.Codes), name)
 		if want.Alpha != nil && m.Depth == 8 { // OpenCV multiplies by alpha there
-			seen, err := exec.Command("ffmpeg", "-v", "error", "-i", filepath.Join(dir, name, "f.1.tif"), "-f", "rawvideo", "-pix_fmt", "rgba", "-").
+			seen, err := exec.Command("ffmpeg", "-v", "error", "-i", filepath.Join(dir, name, "f.1.tif"), "-f",
+				"rawvideo", "-pix_fmt", "rgba", "-").
 				Output()
 			require.NoError(t, err)
 			assert.True(t, bytes.Equal(seen, want.samples(binary.LittleEndian)), "FFmpeg reads %s otherwise", name)
 		} else {
 			seen, err := os.ReadFile(filepath.Join(dir, name, "seen.raw"))
 			require.NoError(t, err)
-			assert.True(t, bytes.Equal(seen, pack(Samples{Depth: 16}, interleaved(want), nil)), "OpenCV reads %s otherwise", name)
+			assert.True(t, bytes.Equal(seen, pack(Samples{Depth: 16}, interleaved(want), nil)),
+				"OpenCV reads %s otherwise", name)
 		}
 		before, err := os.ReadFile(filepath.Join(dir, name, "f.1.tif"))
 		require.NoError(t, err)

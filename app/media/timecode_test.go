@@ -27,16 +27,20 @@ func TestTimecodes(t *testing.T) {
 		add  int
 		want string
 	}{
-		{"01:00:00:00", film, 0, "01:00:00:00"}, {"01:00:00:00", film, 24, "01:00:01:00"}, {"10:59:59:23", film, 1, "11:00:00:00"}, {"23:59:59:24", pal, 1, "00:00:00:00"},
-		{"00:00:59;29", ntsc, 1, "00:01:00;02"}, {"00:09:59;29", ntsc, 1, "00:10:00;00"}, {"00:00:00;00", ntsc, 17982, "00:10:00;00"}, {"00:00:00;00", ntsc, 1800, "00:01:00;02"},
-		{"00:00:00;00", ntsc, 2589408, "00:00:00;00"}, {"00:01:00;02", ntsc, -1, "00:00:59;29"}, {"01:00:00;00", ntsc, 1798, "01:00:59;28"},
+		{"01:00:00:00", film, 0, "01:00:00:00"}, {"01:00:00:00", film, 24, "01:00:01:00"}, {"10:59:59:23", film, 1,
+			"11:00:00:00"}, {"23:59:59:24", pal, 1, "00:00:00:00"},
+		{"00:00:59;29", ntsc, 1, "00:01:00;02"}, {"00:09:59;29", ntsc, 1, "00:10:00;00"}, {"00:00:00;00", ntsc, 17982,
+			"00:10:00;00"}, {"00:00:00;00", ntsc, 1800, "00:01:00;02"},
+		{"00:00:00;00", ntsc, 2589408, "00:00:00;00"}, {"00:01:00;02", ntsc, -1, "00:00:59;29"}, {"01:00:00;00", ntsc,
+			1798, "01:00:59;28"},
 		{"00:00:59;59", Rational{60000, 1001}, 1, "00:01:00;04"}, {"00:00:00:00", ntsc, 1800, "00:01:00:00"},
 	} {
 		at, ok := ParseTimecode(c.from, c.rate)
 		require.True(t, ok, c.from)
 		assert.Equal(t, c.want, at.Add(c.add).String(), "%s and %d frames", c.from, c.add)
 	}
-	for _, bad := range []string{"", "1:2:3:4", "00:60:00:00", "00:00:60:00", "00:00:00:25", "24:00:00:00", "00:01:00;00x", "aa:bb:cc:dd"} {
+	for _, bad := range []string{"", "1:2:3:4", "00:60:00:00", "00:00:60:00", "00:00:00:25", "24:00:00:00",
+		"00:01:00;00x", "aa:bb:cc:dd"} {
 		_, ok := ParseTimecode(bad, pal)
 		assert.False(t, ok, bad)
 	}
@@ -84,7 +88,8 @@ func TestTimecodeLeaves(t *testing.T) {
 		}
 		require.NoError(t, movie.Close(true))
 		require.NoError(t, Join(ctx, path, []string{path + ".0." + MovieEnding(kind)}, shot.TimecodeAt(1006)))
-		out, err := exec.Command("ffprobe", "-v", "error", "-of", "json", "-show_entries", "stream_tags=timecode:format_tags=timecode", path).
+		out, err := exec.Command("ffprobe", "-v", "error", "-of", "json", "-show_entries",
+			"stream_tags=timecode:format_tags=timecode", path).
 			Output()
 		require.NoError(t, err)
 		assert.Contains(t, string(out), "10:00:00:01", kind)
@@ -141,13 +146,16 @@ func TestInterlacedFootageIsRecognised(t *testing.T) {
 		filter, want, by string
 		flags            []string
 	}{
-		"progressive":                {"fps=25", "", "", nil},
-		"top first":                  {"tinterlace=interleave_top", TopFirst, "measured", []string{"-flags", "+ildct+ilme", "-top", "1"}},
-		"bottom first":               {"tinterlace=interleave_bottom", BottomFirst, "measured", []string{"-flags", "+ildct+ilme", "-top", "0"}},
-		"interlaced without a flag":  {"tinterlace=interleave_top,setfield=prog", TopFirst, "measured", nil},
-		"noise on whole frames":      {"fps=25,noise=alls=30:allf=t", "", "", nil},
-		"flagged, but whole":         {"fps=25,setfield=tff", "", "", []string{"-flags", "+ildct+ilme", "-top", "1"}},
-		"still, and said to be such": {"select='eq(n,0)',loop=30:1,setfield=tff", TopFirst, "told", []string{"-flags", "+ildct+ilme", "-top", "1"}},
+		"progressive": {"fps=25", "", "", nil},
+		"top first": {"tinterlace=interleave_top", TopFirst, "measured", []string{"-flags",
+			"+ildct+ilme", "-top", "1"}},
+		"bottom first": {"tinterlace=interleave_bottom", BottomFirst, "measured", []string{"-flags",
+			"+ildct+ilme", "-top", "0"}},
+		"interlaced without a flag": {"tinterlace=interleave_top,setfield=prog", TopFirst, "measured", nil},
+		"noise on whole frames":     {"fps=25,noise=alls=30:allf=t", "", "", nil},
+		"flagged, but whole":        {"fps=25,setfield=tff", "", "", []string{"-flags", "+ildct+ilme", "-top", "1"}},
+		"still, and said to be such": {"select='eq(n,0)',loop=30:1,setfield=tff", TopFirst, "told", []string{"-flags",
+			"+ildct+ilme", "-top", "1"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			path := filepath.Join(dir, fmt.Sprintf("%x.mov", name))

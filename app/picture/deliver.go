@@ -165,7 +165,8 @@ func (d *Delivery) FrameFile(n int) string {
 			return c
 		}, s)
 	}
-	name := strings.NewReplacer("{show}", safe(d.Show), "{shot}", safe(d.Shot), "{version}", fmt.Sprintf("%03d", d.Version),
+	name := strings.NewReplacer("{show}", safe(d.Show), "{shot}", safe(d.Shot), "{version}", fmt.Sprintf("%03d",
+		d.Version),
 		"{revision}", strconv.Itoa(d.Revision), "{frame}", fmt.Sprintf("%0*d", d.Padding, n)).
 		Replace(d.Template)
 	return name + "." + d.Target.Ending()

@@ -180,7 +180,8 @@ func TestAnInterruptedDeliveryGoesOn(t *testing.T) {
 func TestNamesAreChecked(t *testing.T) {
 	s := shot(t, 8, 0)
 	for template, says := range map[string]string{
-		"{shot}": "{frame} once", "{frame}{frame}": "{frame} once", "{shot}/{frame}": "cannot hold", "..{frame}": "dot", "{odd}.{frame}": "{odd}",
+		"{shot}": "{frame} once", "{frame}{frame}": "{frame} once", "{shot}/{frame}": "cannot hold", "..{frame}": "dot",
+		"{odd}.{frame}": "{odd}",
 	} {
 		d := picture.Delivery{DeliverySpec: picture.DeliverySpec{Template: template}}
 		assert.ErrorContains(t, d.Prepare(s.Plates, document(), "PNG"), says, template)

@@ -79,7 +79,8 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 				return &LostTrack{"the surface", n, err}
 			}
 			tell(&treatment.Sample{
-				Frame: n, Matrix: found.H.Mul(start).Normalised(), Match: min(found.Match, 1), Agree: min(found.Agree, 1),
+				Frame: n, Matrix: found.H.Mul(start).Normalised(), Match: min(found.Match, 1), Agree: min(found.Agree,
+					1),
 				Residual: found.Residual, Blocks: blocks(found.Blocks), Chained: found.Chained,
 			})
 			return nil

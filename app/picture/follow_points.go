@@ -168,7 +168,8 @@ func (f *follower) begin(p *treatment.Point, at geom.Point) (*track.Point, strin
 		return nil, "", err
 	}
 	t, err := track.NewPoint(read, f.Size(), place, track.PointOptions{
-		Pattern: p.Pattern.Point(), Search: p.Search.Point(), Motion: p.Motion, Against: track.Against(p.Against), Tolerance: p.Tolerance,
+		Pattern: p.Pattern.Point(), Search: p.Search.Point(), Motion: p.Motion, Against: track.Against(p.Against),
+		Tolerance: p.Tolerance,
 	})
 	if err != nil {
 		return nil, "", err

@@ -92,7 +92,8 @@ func (m *movieParts) join(ctx context.Context) error {
 		for n := d.Range.First; n <= d.Range.Last; n += segment {
 			parts = append(parts, m.part(kind, n))
 		}
-		if err := media.Join(ctx, filepath.Join(d.Dir, MovieFile(kind)), parts, m.shot.TimecodeAt(d.Range.First)); err != nil {
+		if err := media.Join(ctx, filepath.Join(d.Dir, MovieFile(kind)), parts,
+			m.shot.TimecodeAt(d.Range.First)); err != nil {
 			return err
 		}
 		for _, p := range parts {

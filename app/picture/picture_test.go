@@ -99,7 +99,9 @@ func document() *treatment.Document {
 	}
 	r.Fill.Sources = []treatment.Source{
 		{ID: "p", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 8, Strokes: []treatment.Stroke{{
-			ID: "s", Mode: "clone", Home: 8, Size: 30, Hardness: 1, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{25, 0}}, Path: &treatment.Path{Points: [][]float64{{55, 45}}}}}}},
+			ID: "s", Mode: "clone", Home: 8, Size: 30, Hardness: 1, Opacity: 1,
+			From: &treatment.From{Offset: treatment.Vec{25, 0}}, Path: &treatment.Path{Points: [][]float64{{55,
+				45}}}}}}},
 	}
 	d.Removals = []treatment.Removal{r}
 	return d

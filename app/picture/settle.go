@@ -86,7 +86,8 @@ func mayBeSettled(r *treatment.Removal) error {
 		return errors.New("draw an outline around the thing first: what lies around it says how the light is")
 	case !slices.ContainsFunc(r.Fill.Sources, func(f treatment.Source) bool { return !f.Off && f.Held() }):
 		return errors.New(
-			"nothing is held still here: a live neighbour and travelling paint bring the frame's own light, softness and grain",
+			"nothing is held still here: a live neighbour and travelling paint bring the frame's own light, softness " +
+				"and grain",
 		)
 	case r.Follow.Track == "":
 		return errors.New("follow the surface first: the patch is compared with the plate where the track lays it")

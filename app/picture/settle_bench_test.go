@@ -49,7 +49,8 @@ func everything(b *testing.B) (*picture.Source, *treatment.Document) {
 	}
 	doc.Tracks = []treatment.Track{track}
 	doc.Removals = []treatment.Removal{{
-		ID: "r", Name: "R", Range: treatment.Range{First: 1, Last: 16}, Reference: 8, Follow: treatment.Follow{Track: "t"},
+		ID: "r", Name: "R", Range: treatment.Range{First: 1, Last: 16}, Reference: 8,
+		Follow: treatment.Follow{Track: "t"},
 		Mark: treatment.Mark{
 			Outlines: []treatment.Shape{
 				{ID: "o", Name: "O", Kind: treatment.Outline, Home: 8, Feather: 3, Points: box(800, 400, 300, 300)},

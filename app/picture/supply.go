@@ -88,7 +88,8 @@ type Suspicious struct{ Share float64 }
 
 func (e *Suspicious) Error() string {
 	return fmt.Sprintf(
-		"%.0f %% of its pixels differ from what was handed out: the other program seems to have changed colours or encoding on the way. Turn off its colour conversion and save again, or bring it in as it is",
+		"%.0f %% of its pixels differ from what was handed out: the other program seems to have changed colours or "+
+			"encoding on the way. Turn off its colour conversion and save again, or bring it in as it is",
 		e.Share*100,
 	)
 }
@@ -109,7 +110,8 @@ func (s *Source) TakeBack(
 	}
 	if w, h := s.Plates.Width, s.Plates.Height; still.Width != w || still.Height != h {
 		return nil, fmt.Errorf(
-			"it has %d x %d pixels, the plate has %d x %d: save it at the size at which it was handed out, or bring it in as a piece",
+			"it has %d x %d pixels, the plate has %d x %d: save it at the size at which it was handed out, or bring "+
+				"it in as a piece",
 			still.Width,
 			still.Height,
 			w,

@@ -213,7 +213,8 @@ func TestOpenEXRAgainstFFmpeg(t *testing.T) {
 	dir := t.TempDir()
 	from, to := filepath.Join(dir, "a.exr"), filepath.Join(dir, "b.exr")
 	require.NoError(t, os.WriteFile(from, data, 0o600))
-	out, err := exec.Command("ffmpeg", "-v", "error", "-i", from, "-c:v", "exr", "-format", "half", "-compression", "zip1", to).
+	out, err := exec.Command("ffmpeg", "-v", "error", "-i", from, "-c:v", "exr", "-format", "half", "-compression",
+		"zip1", to).
 		CombinedOutput()
 	require.NoError(t, err, string(out))
 	back, err := os.ReadFile(to)

@@ -48,7 +48,9 @@ func (w *Workspace) Usage() Usage {
 	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 	metrics.Read(live)
 	sums["work"] = max(0, int64(live[0].Value.Uint64())-int64(w.cache.Used()+w.short.Used()))
-	for _, f := range []Filling{{What: "frames", Name: "Decoded frames"}, {What: "pictures", Name: "Pictures for the screen"}, {What: "results", Name: "Paint and measures"}, {What: "treatments", Name: "Treatments"}, {What: "work", Name: "Program, work under way"}} {
+	for _, f := range []Filling{{What: "frames", Name: "Decoded frames"}, {What: "pictures",
+		Name: "Pictures for the screen"}, {What: "results", Name: "Paint and measures"}, {What: "treatments",
+		Name: "Treatments"}, {What: "work", Name: "Program, work under way"}} {
 		f.Bytes = sums[f.What]
 		u.Memory = append(u.Memory, f)
 	}

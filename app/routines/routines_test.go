@@ -64,7 +64,8 @@ func TestNoOtherGoroutines(t *testing.T) {
 				ast.Inspect(parsed, func(n ast.Node) bool {
 					switch n := n.(type) {
 					case *ast.GoStmt:
-						assert.Fail(t, "a goroutine of its own", "%s:%d: start it by package routines, or raster.Parallel", rel, set.Position(n.Pos()).Line)
+						assert.Fail(t, "a goroutine of its own",
+							"%s:%d: start it by package routines, or raster.Parallel", rel, set.Position(n.Pos()).Line)
 					case *ast.CallExpr:
 						if s, ok := n.Fun.(*ast.SelectorExpr); ok && s.Sel.Name == "Go" {
 							if x, ok := s.X.(*ast.Ident); ok && strings.Contains(strings.ToLower(x.Name), "wait") {

@@ -137,10 +137,12 @@ func TestEditsThatWaitedAreMerged(t *testing.T) {
 // Errors that mean nothing but that the database is away; and those that look like it.
 func TestWhatCountsAsTheDatabaseBeingAway(t *testing.T) {
 	_, err := os.ReadFile("no such file")
-	for _, not := range []error{nil, err, io.EOF, syscall.EPIPE, sql.ErrNoRows, &pgconn.PgError{Code: "22003"}, context.Canceled} {
+	for _, not := range []error{nil, err, io.EOF, syscall.EPIPE, sql.ErrNoRows, &pgconn.PgError{Code: "22003"},
+		context.Canceled} {
 		assert.False(t, store.Away(not), "%v", not)
 	}
-	for _, away := range []error{driver.ErrBadConn, sql.ErrConnDone, &store.ConnectionError{Err: io.EOF}, &pgconn.PgError{Code: "57P01"}, &pgconn.PgError{Code: "08006"}} {
+	for _, away := range []error{driver.ErrBadConn, sql.ErrConnDone, &store.ConnectionError{Err: io.EOF},
+		&pgconn.PgError{Code: "57P01"}, &pgconn.PgError{Code: "08006"}} {
 		assert.True(t, store.Away(fmt.Errorf("save: %w", away)), "%v", away)
 		assert.True(t, store.Foreign(fmt.Errorf("save: %w", away)), "%v", away)
 	}

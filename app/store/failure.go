@@ -50,7 +50,8 @@ func asConnectionError(err error) error {
 	if errors.As(err, &refused) {
 		return err
 	}
-	for _, what := range []error{io.EOF, io.ErrUnexpectedEOF, syscall.ECONNRESET, syscall.ECONNREFUSED, syscall.EPIPE, syscall.ENOENT, syscall.ETIMEDOUT, net.ErrClosed} {
+	for _, what := range []error{io.EOF, io.ErrUnexpectedEOF, syscall.ECONNRESET, syscall.ECONNREFUSED, syscall.EPIPE,
+		syscall.ENOENT, syscall.ETIMEDOUT, net.ErrClosed} {
 		if errors.Is(err, what) {
 			return &ConnectionError{err}
 		}

@@ -61,7 +61,8 @@ func (e *Touched) Error() string {
 		by = "somebody else"
 	}
 	return fmt.Sprintf(
-		"“%s” cannot be taken back by itself: %s changed the same thing since. Go back to an earlier state in the history, or change it by hand",
+		"“%s” cannot be taken back by itself: %s changed the same thing since. Go back to an earlier state in the "+
+			"history, or change it by hand",
 		e.Label,
 		by,
 	)
@@ -461,7 +462,8 @@ func (s *Store) AddStroke(
 					),
 				}
 			}
-			if err := doc.ValidateStroke(at.shot.Range(), i, found, len(into.Fill.Sources[found].Strokes())-1); err != nil {
+			if err := doc.ValidateStroke(at.shot.Range(), i, found,
+				len(into.Fill.Sources[found].Strokes())-1); err != nil {
 				return nil, nil, &Invalid{err}
 			}
 			return &doc, patch, nil

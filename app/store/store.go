@@ -84,7 +84,8 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 	if there > known {
 		return fmt.Errorf(
-			"the data were last used by a newer Jardin (their version is %d, this program knows up to %d); start that one, or restore a backup that was made before",
+			"the data were last used by a newer Jardin (their version is %d, this program knows up to %d); start "+
+				"that one, or restore a backup that was made before",
 			there,
 			known,
 		)
@@ -136,7 +137,8 @@ type Shot struct {
 // Media returns what reading its frames needs.
 func (s *Shot) Media() media.Shot {
 	return media.Shot{
-		First: s.First, Last: s.Last, Width: s.Width, Height: s.Height, Samples: media.Samples{Depth: s.Depth, Float: s.Float}, Alpha: s.Alpha,
+		First: s.First, Last: s.Last, Width: s.Width, Height: s.Height, Samples: media.Samples{Depth: s.Depth,
+			Float: s.Float}, Alpha: s.Alpha,
 		Rate: media.Rational{
 			Num: s.RateNum,
 			Den: s.RateDen,

@@ -129,7 +129,8 @@ func serve(ctx context.Context, set app.Settings, then func(*app.Service) error)
 	}
 	if s.NewKey != "" {
 		fmt.Printf(
-			"The access key, shown this once, is in %s:\n\n    %s\n\nEach browser asks for it once; tools send it as a bearer token.\n",
+			"The access key, shown this once, is in %s:\n\n    %s\n\nEach browser asks for it once; tools send it as "+
+				"a bearer token.\n",
 			set.KeyFile,
 			s.NewKey,
 		)

@@ -103,9 +103,12 @@ func TestBadInputIsRefusedClearly(t *testing.T) {
 		args []string
 		says string
 	}{
-		"no plate":       {[]string{"--plate", "/nowhere", "--treatment", good, "--out", out}, "/nowhere cannot be opened"},
-		"no treatment":   {[]string{"--plate", plate, "--treatment", "/nowhere.json", "--out", out}, "read the treatment"},
-		"bad treatment":  {[]string{"--plate", plate, "--treatment", bad, "--out", out}, "frame 3 is not in the shot (1001 to 1072)"},
+		"no plate": {[]string{"--plate", "/nowhere", "--treatment", good, "--out", out},
+			"/nowhere cannot be opened"},
+		"no treatment": {[]string{"--plate", plate, "--treatment", "/nowhere.json", "--out", out},
+			"read the treatment"},
+		"bad treatment": {[]string{"--plate", plate, "--treatment", bad, "--out", out},
+			"frame 3 is not in the shot (1001 to 1072)"},
 		"bad transfer":   {[]string{"--plate", plate, "--treatment", good, "--out", out, "--transfer", "odd"}, `"odd"`},
 		"over the plate": {[]string{"--plate", plate, "--treatment", good, "--out", plate}, "plate's own folder"},
 		"region outside": {[]string{"--plate", plate, "--treatment", flat, "--out", out}, "too few pixels"},

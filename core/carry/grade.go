@@ -27,10 +27,12 @@ func Extreme(h geom.Homography, surface []geom.Point) (Grade, string) {
 	}
 	switch {
 	case low <= 0:
-		return Bad, "The horizon runs through the surface: the transform is wrong here. Correct it, drop these frames, or follow from a nearer frame."
+		return Bad, "The horizon runs through the surface: the transform is wrong here. Correct it, drop these " +
+			"frames, or follow from a nearer frame."
 	case high > 3*low:
 		return Doubtful, fmt.Sprintf(
-			"One side of the surface is %.1f times as far away as the other. Choose a reference frame nearer to this one for these frames.",
+			"One side of the surface is %.1f times as far away as the other. Choose a reference frame nearer to this "+
+				"one for these frames.",
 			high/low,
 		)
 	}
@@ -39,7 +41,8 @@ func Extreme(h geom.Homography, surface []geom.Point) (Grade, string) {
 	switch {
 	case area > 5:
 		return Doubtful, fmt.Sprintf(
-			"The surface is %.1f times as large as on its home frame: a patch from there will be soft. Choose a reference frame on which it is larger.",
+			"The surface is %.1f times as large as on its home frame: a patch from there will be soft. Choose a "+
+				"reference frame on which it is larger.",
 			area,
 		)
 	case area < 1.0/6:
@@ -58,7 +61,8 @@ func Extreme(h geom.Homography, surface []geom.Point) (Grade, string) {
 	}
 	if tilt > 40*math.Pi/180 {
 		return Doubtful, fmt.Sprintf(
-			"The surface leans by %.0f degrees. Allow less motion if it does not really, or choose a nearer reference frame.",
+			"The surface leans by %.0f degrees. Allow less motion if it does not really, or choose a nearer "+
+				"reference frame.",
 			tilt*180/math.Pi,
 		)
 	}

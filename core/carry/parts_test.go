@@ -134,7 +134,8 @@ func TestASmoothedTrackLeavesItsHomeAlone(t *testing.T) {
 func TestPointsThatFollowNoneGoWithTheMean(t *testing.T) {
 	d := treatment.New()
 	d.Tracks = []treatment.Track{*pointsTrack(10, geom.Position, map[string]map[int]treatment.PointSample{
-		"a": {10: {At: treatment.Vec{0, 0}}, 12: {At: treatment.Vec{4, 2}}}, "b": {10: {At: treatment.Vec{50, 0}}, 12: {At: treatment.Vec{58, -4}}}})}
+		"a": {10: {At: treatment.Vec{0, 0}}, 12: {At: treatment.Vec{4, 2}}}, "b": {10: {At: treatment.Vec{50, 0}},
+			12: {At: treatment.Vec{58, -4}}}})}
 	s, err := New(d)
 	require.NoError(t, err)
 	shape := square("s", 10, 10, 30)

@@ -41,28 +41,34 @@ func (planeKind) doubts(v *Moment) (Grade, string) {
 	switch {
 	case v.Residual > 1:
 		return Bad, fmt.Sprintf(
-			"Parts of the region still slide by %.1f px: it does not move as one flat surface. Leave out what moves by itself, or allow more motion.",
+			"Parts of the region still slide by %.1f px: it does not move as one flat surface. Leave out what moves "+
+				"by itself, or allow more motion.",
 			v.Residual,
 		)
 	case v.Agree > 0 && v.Agree < 0.5:
 		return Bad, fmt.Sprintf(
-			"Only %.0f %% of the region agrees: something covers it. Draw an exclusion around that, or drop these frames.",
+			"Only %.0f %% of the region agrees: something covers it. Draw an exclusion around that, or drop these "+
+				"frames.",
 			100*v.Agree,
 		)
 	case v.Match > 0 && v.Match < 0.7:
 		return Doubtful, fmt.Sprintf(
-			"It looks only %.0f %% like the frame it is followed from. Check it in the locked view; follow on from a nearer frame if it slips.",
+			"It looks only %.0f %% like the frame it is followed from. Check it in the locked view; follow on from a "+
+				"nearer frame if it slips.",
 			100*v.Match,
 		)
 	case v.Residual > 0.5:
-		return Doubtful, fmt.Sprintf("Parts of the region still slide by %.1f px. Check it in the locked view.", v.Residual)
+		return Doubtful, fmt.Sprintf("Parts of the region still slide by %.1f px. Check it in the locked view.",
+			v.Residual)
 	case v.Agree > 0 && v.Agree < 0.75:
 		return Doubtful, fmt.Sprintf(
-			"%.0f %% of the region is left out as not agreeing. Show what drives the track, to see whether that is right.",
+			"%.0f %% of the region is left out as not agreeing. Show what drives the track, to see whether that is "+
+				"right.",
 			100*(1-v.Agree),
 		)
 	case v.Chained:
-		return Doubtful, "Followed from frame to frame here, as it no longer looks like the frame it is followed from: it may drift. Follow on from this frame, or correct it."
+		return Doubtful, "Followed from frame to frame here, as it no longer looks like the frame it is followed " +
+			"from: it may drift. Follow on from this frame, or correct it."
 	}
 	return Good, ""
 }

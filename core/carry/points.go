@@ -207,11 +207,13 @@ func (pointsKind) doubts(v *Moment) (Grade, string) {
 	switch {
 	case v.Residual > 1:
 		return Doubtful, fmt.Sprintf(
-			"The points lie %.1f px from the motion that is used of them. Use more of what they do, or look for one that has gone astray.",
+			"The points lie %.1f px from the motion that is used of them. Use more of what they do, or look for one "+
+				"that has gone astray.",
 			v.Residual,
 		)
 	case v.Agree < 0.75:
-		return Doubtful, "Some points go their own way and are not used. Look for those that have gone astray; place them by hand, or leave them out."
+		return Doubtful, "Some points go their own way and are not used. Look for those that have gone astray; place " +
+			"them by hand, or leave them out."
 	case v.Match < 0.6:
 		return Doubtful, fmt.Sprintf("A pattern matches to %.0f %% only. Check its place on this frame.", 100*v.Match)
 	}

@@ -284,7 +284,8 @@ type PosedShape struct {
 // coverage depends on.
 func PoseShape(s *treatment.Shape, pose Pose) PosedShape {
 	plain := treatment.Shape{
-		Kind: s.Kind, Feather: s.Feather, FeatherIn: s.FeatherIn, Grow: s.Grow, Opacity: s.Opacity, Invert: s.Invert, Combine: s.Combine,
+		Kind: s.Kind, Feather: s.Feather, FeatherIn: s.FeatherIn, Grow: s.Grow, Opacity: s.Opacity, Invert: s.Invert,
+		Combine: s.Combine,
 	}
 	for i := range s.Points {
 		plain.Points = append(plain.Points, treatment.Knot{At: s.Points[i].At}) // the middle of the whole

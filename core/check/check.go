@@ -119,7 +119,8 @@ type ratio struct {
 
 func (quotient *ratio) add(frame int, of, over float64, n int) {
 	if n > 0 {
-		quotient.frames, quotient.of, quotient.over, quotient.n = append(quotient.frames, frame), append(quotient.of, of), append(quotient.over, over), append(quotient.n, n)
+		quotient.frames, quotient.of, quotient.over, quotient.n = append(quotient.frames, frame), append(quotient.of,
+			of), append(quotient.over, over), append(quotient.n, n)
 	}
 }
 

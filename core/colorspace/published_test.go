@@ -71,7 +71,8 @@ func TestPrimariesAgainstPrintedMatrices(t *testing.T) {
 		}
 	}
 	for p, want := range map[Primaries][3]float64{
-		BT709Primaries: {0.2126, 0.7152, 0.0722}, BT2020Primaries: {0.2627, 0.6780, 0.0593}, P3D65Primaries: {0.22897, 0.69174, 0.07929},
+		BT709Primaries: {0.2126, 0.7152, 0.0722}, BT2020Primaries: {0.2627, 0.6780, 0.0593}, P3D65Primaries: {0.22897,
+			0.69174, 0.07929},
 	} {
 		got := p.XYZ()
 		for k := range want {

@@ -331,7 +331,8 @@ func (b *Brush) copied(r image.Rectangle) *raster.Image {
 	for k := range n + 1 {
 		u := float64(k) / n
 		x, y := float64(r.Min.X)+u*float64(r.Dx()), float64(r.Min.Y)+u*float64(r.Dy())
-		for _, p := range []geom.Point{{X: x, Y: float64(r.Min.Y)}, {X: x, Y: float64(r.Max.Y)}, {X: float64(r.Min.X), Y: y}, {X: float64(r.Max.X), Y: y}} {
+		for _, p := range []geom.Point{{X: x, Y: float64(r.Min.Y)}, {X: x, Y: float64(r.Max.Y)}, {X: float64(r.Min.X),
+			Y: y}, {X: float64(r.Max.X), Y: y}} {
 			if q := o.at(p); q.Finite() {
 				edge = append(edge, q)
 			}

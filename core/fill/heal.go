@@ -97,7 +97,8 @@ func (m *Membrane) Solve(tolerance float64) int {
 // solve finds one of the three values.
 func (m *Membrane) solve(l *level, k int, tolerance float64) int {
 	n := len(l.inverse)
-	x, residual, z, p, q := make([]float32, n), make([]float32, n), make([]float32, n), make([]float32, n), make([]float32, n)
+	x, residual, z, p, q := make([]float32, n), make([]float32, n), make([]float32, n), make([]float32, n),
+		make([]float32, n)
 	for y := range m.Height {
 		for i := range m.Width {
 			at := y*m.Width + i
@@ -295,7 +296,8 @@ func (l *level) apply(p, q []float32) {
 	for y := range l.h {
 		a := l.at(0, y)
 		out := q[a:][:n]
-		d, here, left, after, above, below := l.diagonal[a:][:n], p[a:][:n], p[a-1:][:n], p[a+1:][:n], p[a-s:][:n], p[a+s:][:n]
+		d, here, left, after, above, below := l.diagonal[a:][:n], p[a:][:n], p[a-1:][:n], p[a+1:][:n], p[a-s:][:n],
+			p[a+s:][:n]
 		bl, br, bu, bd := l.right[a-1:][:n], l.right[a:][:n], l.down[a-s:][:n], l.down[a:][:n]
 		for i := range out {
 			out[i] = d[i]*here[i] - bl[i]*left[i] - br[i]*after[i] - bu[i]*above[i] - bd[i]*below[i]
@@ -310,7 +312,8 @@ func (l *level) relax(x, residual []float32, colour int) {
 	for y := range l.h {
 		a := l.at(0, y)
 		here := x[a:][:n]
-		ask, inverse, left, after, above, below := residual[a:][:n], l.inverse[a:][:n], x[a-1:][:n], x[a+1:][:n], x[a-s:][:n], x[a+s:][:n]
+		ask, inverse, left, after, above, below := residual[a:][:n], l.inverse[a:][:n], x[a-1:][:n], x[a+1:][:n],
+			x[a-s:][:n], x[a+s:][:n]
 		bl, br, bu, bd := l.right[a-1:][:n], l.right[a:][:n], l.down[a-s:][:n], l.down[a:][:n]
 		for i := (y + colour) & 1; i < len(here); i += 2 {
 			here[i] = (ask[i] + bl[i]*left[i] + br[i]*after[i] + bu[i]*above[i] + bd[i]*below[i]) * inverse[i]

@@ -166,7 +166,8 @@ func TestPoissonAgainstSeamlessClone(t *testing.T) {
 			m.Value[i][k] = float32(target[3*(y*w+x)+k])
 			if x > box.Min.X && x < box.Max.X-1 && y > box.Min.Y && y < box.Max.Y-1 {
 				m.State[i] = Free
-				m.Load[i][k] = -(step(x, y, 1, 0, k) - step(x-1, y, 1, 0, k) + step(x, y, 0, 1, k) - step(x, y-1, 0, 1, k))
+				m.Load[i][k] = -(step(x, y, 1, 0, k) - step(x-1, y, 1, 0, k) + step(x, y, 0, 1, k) - step(x, y-1, 0, 1,
+					k))
 			}
 		}
 	}

@@ -58,7 +58,8 @@ func (w *pathway) to(t Touch, dab func(Touch)) {
 		a := from
 		for i := 1; i <= n; i++ {
 			u := float64(i) / float64(n)
-			b := Touch{hermite(from.Point, t.Point, start.Mul(length), end.Mul(length), u), from.Pressure + (t.Pressure-from.Pressure)*u}
+			b := Touch{hermite(from.Point, t.Point, start.Mul(length), end.Mul(length), u), from.Pressure +
+				(t.Pressure-from.Pressure)*u}
 			w.straight(a, b, dab)
 			a = b
 		}

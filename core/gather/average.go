@@ -29,7 +29,8 @@ type Average struct {
 // outlier is how far from the median, in standard deviations, a frame may be to count.
 const outlier = 2.5
 
-// Mean averages frames over a part of the picture, or of that where wanted is above 0. At each pixel those are left out whose
+// Mean averages frames over a part of the picture, or of that where wanted is above 0. At each pixel those are left out
+// whose
 // brightness, on the square root of light, is further than 2.5 standard deviations from the
 // median; the deviation is estimated by that from the median (Hampel 1974: 1.4826 times its
 // median), and at least noise, that of the grain. What passes over on less than half of the

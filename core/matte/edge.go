@@ -477,7 +477,8 @@ func mean(s, out, in, ax, ay float64) float32 {
 	if ay < 1e-3*ax {
 		v = (once(s+out+ax/2, w) - once(s+out-ax/2, w)) / ax
 	} else {
-		v = (twice(s+out+(ax+ay)/2, w) - twice(s+out+(ax-ay)/2, w) - twice(s+out-(ax-ay)/2, w) + twice(s+out-(ax+ay)/2, w)) / (ax * ay)
+		v = (twice(s+out+(ax+ay)/2, w) - twice(s+out+(ax-ay)/2, w) - twice(s+out-(ax-ay)/2, w) + twice(s+out-(ax+ay)/2,
+			w)) / (ax * ay)
 	}
 	return float32(min(max(v, 0), 1))
 }

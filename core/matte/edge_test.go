@@ -223,7 +223,8 @@ func TestStrandsHaveEdgesAsWell(t *testing.T) {
 			path = append(path, Wire{geom.Pt(6+float64(k)*9+3*r.Float64(), 6+20*r.Float64()), 1 + 5*r.Float64()})
 		}
 		points := Strand(path)
-		out, in, grow := []float64{0.5, 2, 4}[r.IntN(3)], []float64{0, 1, 2}[r.IntN(3)], []float64{0, 1.5, -0.5}[r.IntN(3)]
+		out, in, grow := []float64{0.5, 2, 4}[r.IntN(3)], []float64{0, 1, 2}[r.IntN(3)], []float64{0, 1.5,
+			-0.5}[r.IntN(3)]
 		rim := rimOf(points, out, in)
 		got, want := Edge(rim, grow, true, small), plain(rim, grow, true, small, 8)
 		most, at := worst(got, want, small)

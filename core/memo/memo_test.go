@@ -43,10 +43,14 @@ func key(t *testing.T, v any) Key {
 func TestKeysDifferWhereverValuesDo(t *testing.T) {
 	all := map[Key]any{}
 	for _, v := range []any{
-		part{}, &part{Text: "a"}, part{Values: []float64{0}}, part{Values: []float64{0, 0}}, part{Values: []float64{math.Inf(1)}},
-		part{Values: []float64{math.Copysign(0, -1)}}, part{Inner: &part{}}, part{Inner: &part{Inner: &part{}}}, part{Any: 1}, part{Any: "1"}, part{Any: 1.0},
-		part{Pair: [2]int{1, 0}}, part{Pair: [2]int{0, 1}}, input{N: 1}, input{N: 1, Part: Of(part{})}, input{N: 1, Part: Of(part{Text: "x"})},
-		[]string{"ab", "c"}, []string{"a", "bc"}, []string{"abc"}, [][]float64{{1}, {2}}, [][]float64{{1, 2}}, []byte("ab"), "ab", true, nil,
+		part{}, &part{Text: "a"}, part{Values: []float64{0}}, part{Values: []float64{0, 0}},
+		part{Values: []float64{math.Inf(1)}},
+		part{Values: []float64{math.Copysign(0, -1)}}, part{Inner: &part{}}, part{Inner: &part{Inner: &part{}}},
+		part{Any: 1}, part{Any: "1"}, part{Any: 1.0},
+		part{Pair: [2]int{1, 0}}, part{Pair: [2]int{0, 1}}, input{N: 1}, input{N: 1, Part: Of(part{})}, input{N: 1,
+			Part: Of(part{Text: "x"})},
+		[]string{"ab", "c"}, []string{"a", "bc"}, []string{"abc"}, [][]float64{{1}, {2}}, [][]float64{{1, 2}},
+		[]byte("ab"), "ab", true, nil,
 	} {
 		k := key(t, v)
 		other, taken := all[k]
@@ -69,7 +73,8 @@ func TestKeysDifferWhereverValuesDo(t *testing.T) {
 
 func TestWhatHasNoFixedContentHasNoKey(t *testing.T) {
 	for _, v := range []any{
-		math.NaN(), part{Values: []float64{1, math.NaN()}}, float32(math.NaN()), func() {}, make(chan int), map[string]int{"a": 1},
+		math.NaN(), part{Values: []float64{1, math.NaN()}}, float32(math.NaN()), func() {}, make(chan int),
+		map[string]int{"a": 1},
 		world{"unexported"}, part{Any: func() {}}, input{Part: Of(part{Values: []float64{math.NaN()}})},
 	} {
 		_, err := KeyOf(v)

@@ -236,7 +236,8 @@ func TestAPartOfAWarpIsAPartOfTheWhole(t *testing.T) {
 	src := noise(image.Rect(0, 0, 60, 50), 3)
 	bend := func(p geom.Point) geom.Point { return geom.Pt(p.X+3*math.Sin(p.Y/7), p.Y+2*math.Cos(p.X/5)) }
 	whole := WarpBy(src, bend, src.Rect)
-	for _, r := range []image.Rectangle{image.Rect(3, 5, 40, 41), image.Rect(-5, -3, 11, 13), image.Rect(17, 1, 18, 50)} {
+	for _, r := range []image.Rectangle{image.Rect(3, 5, 40, 41), image.Rect(-5, -3, 11, 13), image.Rect(17, 1, 18,
+		50)} {
 		part := WarpBy(src, bend, r)
 		assert.Equal(t, whole.Crop(r.Intersect(src.Rect)), part.Crop(r.Intersect(src.Rect)))
 	}

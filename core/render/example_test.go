@@ -35,8 +35,9 @@ func ExampleEvaluator_Frame() {
 		ID: "mark", Name: "Mark", Range: treatment.Range{First: 1, Last: 9}, Reference: 1,
 		Mark:   treatment.Mark{Outlines: []treatment.Shape{square}},
 		Follow: treatment.Follow{Track: treatment.Still},
-		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "n", Name: "Beside", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{
-			Frame: 1, Crisp: true, Offsets: []treatment.OffsetKey{{Frame: 1, Offset: treatment.Vec{12, 0}}}}}}},
+		Fill: treatment.Fill{Sources: []treatment.Source{{ID: "n", Name: "Beside", Kind: treatment.Beside,
+			Neighbour: &treatment.Neighbour{
+				Frame: 1, Crisp: true, Offsets: []treatment.OffsetKey{{Frame: 1, Offset: treatment.Vec{12, 0}}}}}}},
 		Settle: treatment.Settle{Opacity: 1},
 	}}
 	ready, err := render.Compile(doc)

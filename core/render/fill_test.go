@@ -22,7 +22,8 @@ func with(sources ...treatment.Source) *treatment.Document {
 	d := document()
 	for i := range sources {
 		sources[i].ID = fmt.Sprint("source", i)
-		for _, frame := range []*int{frameOf(sources[i].Plate), frameOf(sources[i].Neighbour), frameOf(sources[i].Piece)} {
+		for _, frame := range []*int{frameOf(sources[i].Plate), frameOf(sources[i].Neighbour),
+			frameOf(sources[i].Piece)} {
 			if frame != nil && *frame == 0 {
 				*frame = 100
 			}
@@ -208,7 +209,8 @@ func TestStrokesReadThePaintBelow(t *testing.T) {
 		)
 		assert.InDelta(t, 1, frame(t, d, 100, ResultView).At(25, 25)[1], 1e-5)
 	}
-	for mode, want := range map[string]bool{"clone": true, "heal": true, "soften": true, "smear": true, "lift": true, "lower": true, "colour": false, "erase": false} {
+	for mode, want := range map[string]bool{"clone": true, "heal": true, "soften": true, "smear": true, "lift": true,
+		"lower": true, "colour": false, "erase": false} {
 		assert.Equal(t, want, reads(&treatment.Stroke{Mode: mode}), mode)
 	}
 	assert.True(t, reads(&treatment.Stroke{Mode: "colour", Channels: "r"}), "the other channels are what was there")

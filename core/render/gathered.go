@@ -85,7 +85,8 @@ func (r *removal) clean(s *treatment.Gathering, on int) *memo.Keyed[cleanInput] 
 	return shared(r.inputs, name{s, on}, func() *memo.Keyed[cleanInput] {
 		hidden := func(k int) *occluders { return r.occludersBy(cmp.Or(s.Track, r.doc.Follow.Track), k, false) }
 		in := cleanInput{
-			Frame: on, Own: hidden(on), Around: r.around(on, s.Over, s.Track, hidden), Scale: s.LightScale(), Noise: unknownNoise,
+			Frame: on, Own: hidden(on), Around: r.around(on, s.Over, s.Track, hidden), Scale: s.LightScale(),
+			Noise: unknownNoise,
 		}
 		for _, f := range in.Around {
 			weight := 1.0
@@ -194,7 +195,8 @@ const tileSide = 128
 // then averaged square by square, where something is to be filled.
 func gathered(ctx context.Context, e environment, keyed *memo.Keyed[cleanInput]) (cleanPixels, error) {
 	in, size := &keyed.Value, e.Plate.Size()
-	none := cleanPixels{&gather.Average{Picture: raster.NewImage(image.Rectangle{}), Unlike: raster.NewPlane(image.Rectangle{})}}
+	none := cleanPixels{&gather.Average{Picture: raster.NewImage(image.Rectangle{}),
+		Unlike: raster.NewPlane(image.Rectangle{})}}
 	wanted := in.wanted(size)
 	rect := wanted.Rect
 	if rect.Empty() {

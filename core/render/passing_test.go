@@ -267,7 +267,8 @@ func TestWhatWasNeverSeenIsTold(t *testing.T) {
 	last := 0
 	hidden := map[int]*raster.Plane{} // by frame
 	for over := 1; over <= 10; over++ {
-		source := treatment.Source{ID: "g", Kind: treatment.Gathered, Gathered: &treatment.Gathering{Live: true, Over: over}}
+		source := treatment.Source{ID: "g", Kind: treatment.Gathered, Gathered: &treatment.Gathering{Live: true,
+			Over: over}}
 		c := compile(t, whatPasses(4, source))
 		share, err := e.Seen(ctx, c, "r", "g", 12)
 		require.NoError(t, err)

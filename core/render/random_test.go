@@ -40,7 +40,8 @@ func (m meadow) Linear(ctx context.Context, n int, rect image.Rectangle) (*raste
 			u, v := float64(x)-0.7*float64(n-100), float64(y)-0.4*float64(n-100)
 			grain := float64((x*7919+y*104729+n*1299709)%97)/97 - 0.5
 			k := float32(
-				(0.3 + 0.12*math.Sin(u/2)*math.Cos(v/3) + 0.1*math.Sin((u+v)/5) + 0.03*grain) * (1 + 0.05*math.Sin(float64(n))),
+				(0.3 + 0.12*math.Sin(u/2)*math.Cos(v/3) + 0.1*math.Sin((u+v)/5) + 0.03*grain) * (1 +
+					0.05*math.Sin(float64(n))),
 			)
 			out.Set(x, y, [4]float32{k, k * 0.8, k * 0.5, 1})
 		}
@@ -88,12 +89,14 @@ func (d dice) shape(id string) treatment.Shape {
 
 func (d dice) stroke(id string, home int) treatment.Stroke {
 	s := treatment.Stroke{
-		ID: id, Mode: d.pick("clone", "clone", "heal", "colour", "erase", "soften"), Home: home, Size: d.real(3, 12), Hardness: d.Float64(), Opacity: d.real(0.3, 1), Amount: 1,
+		ID: id, Mode: d.pick("clone", "clone", "heal", "colour", "erase", "soften"), Home: home, Size: d.real(3, 12),
+		Hardness: d.Float64(), Opacity: d.real(0.3, 1), Amount: 1,
 		Colour: &[3]float64{
 			d.Float64(),
 			0.2,
 			0.1,
-		}, From: &treatment.From{Offset: treatment.Vec{d.real(-12, 12), d.real(-8, 8)}, Crisp: d.flip()}, Ride: d.pick("", "", "", "u", treatment.Still),
+		}, From: &treatment.From{Offset: treatment.Vec{d.real(-12, 12), d.real(-8, 8)}, Crisp: d.flip()},
+		Ride: d.pick("", "", "", "u", treatment.Still),
 		Path: &treatment.Path{Points: [][]float64{{d.real(10, 46), d.real(8, 36)}, {d.real(10, 46), d.real(8, 36)}}},
 	}
 	if d.IntN(3) == 0 {
@@ -603,7 +606,8 @@ func TestNothingElseIsLeftOutOfKeys(t *testing.T) {
 	}
 	walk(reflect.TypeFor[Input]())
 	walk(reflect.TypeFor[partInput]())
-	for _, carrier := range []reflect.Type{reflect.TypeFor[warp.Plane](), reflect.TypeFor[warp.Bent](), reflect.TypeFor[warp.Chained]()} {
+	for _, carrier := range []reflect.Type{reflect.TypeFor[warp.Plane](), reflect.TypeFor[warp.Bent](),
+		reflect.TypeFor[warp.Chained]()} {
 		walk(carrier) // behind an interface
 	}
 	assert.Greater(t, len(seen), 40)

@@ -29,7 +29,8 @@ const (
 	MatteView  View = "matte"  // how much of each pixel they cover, white on black
 	TintView   View = "tint"   // the same as a tint over the plate
 	LightView  View = "light"  // by how much a patch's light is changed: middle grey for not at all
-	GrainView  View = "grain"  // the grain that was taken out of the frame that is held, eight times as strong, around middle grey
+	// the grain that was taken out of the frame that is held, eight times as strong, around middle grey
+	GrainView View = "grain"
 )
 
 // Views lists them.

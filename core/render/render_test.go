@@ -56,7 +56,8 @@ func document() *treatment.Document {
 		Fill: treatment.Fill{
 			Sources: []treatment.Source{
 				{ID: "p", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: 100, Strokes: []treatment.Stroke{{
-					ID: "s", Mode: "clone", Home: 100, Size: 40, Hardness: 1, Opacity: 1, Pen: []string{"size"}, From: &treatment.From{Offset: treatment.Vec{40, 0}},
+					ID: "s", Mode: "clone", Home: 100, Size: 40, Hardness: 1, Opacity: 1, Pen: []string{"size"},
+					From: &treatment.From{Offset: treatment.Vec{40, 0}},
 					Path: &treatment.Path{Points: [][]float64{{25, 25}}},
 				}}}},
 			},
@@ -245,7 +246,8 @@ func TestOpacityOrderAndErrors(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 	d = document()
 	d.Removals[0].Fill.Sources[0].Plate.Strokes[0].Home = 111
-	d.Removals[0].Fill.Sources[0].Plate.Frame, d.Removals[0].Mark.Outlines[0].Home, d.Removals[0].Range.Last = 111, 111, 111
+	d.Removals[0].Fill.Sources[0].Plate.Frame, d.Removals[0].Mark.Outlines[0].Home, d.Removals[0].Range.Last = 111, 111,
+		111
 	_, err = (&Evaluator{Plate: ramp{}}).Frame(context.Background(), compile(t, d), 111, ResultView, "")
 	assert.ErrorContains(t, err, "the disk is gone")
 	d = document()

@@ -276,7 +276,8 @@ func TestKeysOfSettledFrames(t *testing.T) {
 		"the track on the next frame": func(d *treatment.Document) { d.Tracks[0].Data.Samples[3].Matrix = shift(104) },
 		"another removal's outline":   func(d *treatment.Document) { d.Removals[1].Mark.Outlines[0].Points[0].At[0] = 50 },
 		"a front in front of all": func(d *treatment.Document) {
-			d.Removals[1].Guard = &treatment.Guard{Fronts: []treatment.Front{{ID: "f", By: treatment.ByOutline, All: true, Shapes: []treatment.Shape{square("s", image.Rect(0, 0, 9, 9), 100, "")}}}}
+			d.Removals[1].Guard = &treatment.Guard{Fronts: []treatment.Front{{ID: "f", By: treatment.ByOutline,
+				All: true, Shapes: []treatment.Shape{square("s", image.Rect(0, 0, 9, 9), 100, "")}}}}
 		},
 		"the frame that is painted on": func(d *treatment.Document) {
 			d.Removals[0].Settle.Grain = &treatment.Grain{Denoise: &treatment.Denoise{Strength: [3]float64{1, 1, 1}}}

@@ -125,7 +125,8 @@ func (in *fillInput) bounds(size image.Rectangle) (out image.Rectangle) {
 }
 
 func boxOf(rect image.Rectangle) geom.Box {
-	return geom.Box{Min: geom.Pt(float64(rect.Min.X), float64(rect.Min.Y)), Max: geom.Pt(float64(rect.Max.X), float64(rect.Max.Y))}
+	return geom.Box{Min: geom.Pt(float64(rect.Min.X), float64(rect.Min.Y)), Max: geom.Pt(float64(rect.Max.X),
+		float64(rect.Max.Y))}
 }
 
 // A filling is what sources make on a frame: premultiplied, transparent where they

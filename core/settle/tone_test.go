@@ -32,7 +32,8 @@ func TestCDLByItsDefinition(t *testing.T) {
 	assert.Equal(
 		t,
 		[3]float64{0, 0, 0},
-		(&CDL{Slope: [3]float64{1, 1, 1}, Offset: [3]float64{-1, -1, -1}, Power: [3]float64{1, 1, 1}, Saturation: 1}).Apply(
+		(&CDL{Slope: [3]float64{1, 1, 1}, Offset: [3]float64{-1, -1, -1}, Power: [3]float64{1, 1, 1},
+			Saturation: 1}).Apply(
 			in,
 		),
 		"below 0 is clamped",

@@ -131,7 +131,8 @@ func NewEdge(m *raster.Image, knots []geom.Knot) (*Edge, error) {
 // within reports whether a place lies in the picture.
 func within(m *raster.Image, p geom.Point) bool {
 	rect := m.Rect
-	return p.X > float64(rect.Min.X)+1 && p.Y > float64(rect.Min.Y)+1 && p.X < float64(rect.Max.X)-1 && p.Y < float64(rect.Max.Y)-1
+	return p.X > float64(rect.Min.X)+1 && p.Y > float64(rect.Min.Y)+1 && p.X < float64(rect.Max.X)-1 &&
+		p.Y < float64(rect.Max.Y)-1
 }
 
 func colourAt(m *raster.Image, p geom.Point) (c [3]float64) {

@@ -234,7 +234,8 @@ func TestPlanesOnPhotographsAgainstTruthAndOpenCV(t *testing.T) {
 		scene *scene
 	}{
 		{"to the third picture of graf", 0.3, grafScene(t, frames, nil)},
-		{"a quarter covered by something moving", 0.5, grafScene(t, frames, func(i int, p *raster.Plane, h geom.Homography) *raster.Plane {
+		{"a quarter covered by something moving", 0.5, grafScene(t, frames, func(i int, p *raster.Plane,
+			h geom.Homography) *raster.Plane {
 			// 210 x 120 of the region's 360 x 280 pixels, going against the surface.
 			at := h.Apply(geom.Pt(260+6*float64(i), 240))
 			for y := range 120 {
@@ -246,7 +247,8 @@ func TestPlanesOnPhotographsAgainstTruthAndOpenCV(t *testing.T) {
 			}
 			return p
 		})},
-		{"blur to sigma 4 px and light that flickers by 30 %", 0.4, grafScene(t, frames, func(i int, p *raster.Plane, _ geom.Homography) *raster.Plane {
+		{"blur to sigma 4 px and light that flickers by 30 %", 0.4, grafScene(t, frames, func(i int, p *raster.Plane,
+			_ geom.Homography) *raster.Plane {
 			p = raster.Gaussian(p, 4*float64(i)/frames)
 			gain := float32(0.7 + 0.3*math.Cos(2.1*float64(i)))
 			for k := range p.Pix {

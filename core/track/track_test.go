@@ -133,7 +133,8 @@ func TestPlaneFollowsEachMotion(t *testing.T) {
 		h := walk(i)
 		h[6], h[7] = 0, 0
 		return geom.Translation(geom.Pt(160, 120)).
-			Mul(geom.Homography{1 + 0.005*float64(i), -0.01 * float64(i), 0, 0.01 * float64(i), 1 + 0.005*float64(i), 0, 0, 0, 1}).
+			Mul(geom.Homography{1 + 0.005*float64(i), -0.01 * float64(i), 0, 0.01 * float64(i), 1 + 0.005*float64(i), 0,
+				0, 0, 1}).
 			Mul(geom.Translation(geom.Pt(-160, -120)))
 	}
 	assert.Less(t, follow(t, geom.Position, shift, 12, same), 0.02)
@@ -540,7 +541,8 @@ func TestAStepNeedsMatchAndAgreement(t *testing.T) {
 	require.NoError(t, err)
 	good := Sample{H: geom.Identity, Match: 1, Agree: 1}
 	assert.NoError(t, tr.accept(good))
-	for _, bad := range []Sample{{H: geom.Identity, Match: tr.MinMatch - 0.01, Agree: 1}, {H: geom.Identity, Match: 1, Agree: tr.MinAgree - 0.01}} {
+	for _, bad := range []Sample{{H: geom.Identity, Match: tr.MinMatch - 0.01, Agree: 1}, {H: geom.Identity, Match: 1,
+		Agree: tr.MinAgree - 0.01}} {
 		assert.ErrorIs(t, tr.accept(bad), ErrLost)
 	}
 	assert.Error(t, tr.accept(Sample{H: geom.Homography{}, Match: 1, Agree: 1}))

@@ -162,7 +162,8 @@ func (t *Tone) On(n int) Grade {
 	for i, k := range t.Keys {
 		g := k.Grade
 		keys[i] = geom.Key{Frame: k.Frame, Linear: k.Ease == Linear, Values: []float64{
-			g.Slope[0], g.Slope[1], g.Slope[2], g.Offset[0], g.Offset[1], g.Offset[2], g.Power[0], g.Power[1], g.Power[2],
+			g.Slope[0], g.Slope[1], g.Slope[2], g.Offset[0], g.Offset[1], g.Offset[2], g.Power[0], g.Power[1],
+			g.Power[2],
 			g.Saturation, g.Exposure, g.Warmth, g.Green}}
 	}
 	v := geom.Between(keys, n)

@@ -22,7 +22,8 @@ func valid() *Document {
 		{ID: "t", Kind: PlaneTrack, Home: 5, Motion: geom.Similarity, Region: []Vec{{0, 0}, {50, 0}, {50, 50}},
 			Exclusions: []Shape{{ID: "x", Kind: Outline, Home: 5, Points: knots, Ride: "p"}}},
 		{ID: "p", Kind: PointsTrack, Home: 5, Motion: geom.Perspective, Points: []Point{{
-			ID: "a", Home: 5, At: Vec{3, 4}, Pattern: Vec{21, 21}, Search: Vec{61, 61}, Motion: geom.Position, Channel: "luma", Against: "reference", Tolerance: 0.7}}},
+			ID: "a", Home: 5, At: Vec{3, 4}, Pattern: Vec{21, 21}, Search: Vec{61, 61}, Motion: geom.Position,
+			Channel: "luma", Against: "reference", Tolerance: 0.7}}},
 	}
 	d.Removals = []Removal{{
 		ID: "a", Range: Range{1, 10}, Reference: 5,
@@ -82,14 +83,21 @@ func TestValidate(t *testing.T) {
 		"the plate is of frame 5":               func(r *Removal) { r.Fill.Sources[0].Strokes()[0].Home = 6 },
 		"sources/0/plate/strokes/0/from/frame":  func(r *Removal) { n := 77; r.Fill.Sources[0].Strokes()[0].From.Frame = &n },
 		`strokes/0/ride: there is no track "q"`: func(r *Removal) { r.Fill.Sources[0].Strokes()[0].Ride = "q" },
-		"a neighbour needs an offset":           func(r *Removal) { r.Fill.Sources[0] = Source{ID: "n", Kind: Beside, Neighbour: &Neighbour{Frame: 5}} },
+		"a neighbour needs an offset": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Beside,
+				Neighbour: &Neighbour{Frame: 5}}
+		},
 		"sources/0/neighbour: a source of kind neighbour needs an object": func(r *Removal) { r.Fill.Sources[0].Kind = Beside },
-		"sources/0/plate: a source of kind paint has no such object":      func(r *Removal) { r.Fill.Sources[0].Kind, r.Fill.Sources[0].Paint = Travelling, &Paint{} },
+		"sources/0/plate: a source of kind paint has no such object": func(r *Removal) {
+			r.Fill.Sources[0].Kind,
+				r.Fill.Sources[0].Paint = Travelling, &Paint{}
+		},
 		"give 1 to 200 frames": func(r *Removal) {
 			r.Fill.Sources[0] = Source{ID: "n", Kind: Gathered, Gathered: &Gathering{Frame: 5, Over: 201}}
 		},
 		"give 0 to 500 pixels": func(r *Removal) {
-			r.Fill.Sources[0] = Source{ID: "n", Kind: Gathered, Gathered: &Gathering{Live: true, Over: 2, Scale: math.NaN()}}
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Gathered, Gathered: &Gathering{Live: true, Over: 2,
+				Scale: math.NaN()}}
 		},
 		"gathered/frame: frame 99 is not in": func(r *Removal) {
 			r.Fill.Sources[0] = Source{ID: "n", Kind: Gathered, Gathered: &Gathering{Frame: 99, Over: 2}}
@@ -97,9 +105,12 @@ func TestValidate(t *testing.T) {
 		`gathered/track: there is no track "q"`: func(r *Removal) {
 			r.Fill.Sources[0] = Source{ID: "n", Kind: Gathered, Gathered: &Gathering{Live: true, Over: 2, Track: "q"}}
 		},
-		"a piece needs a picture and four": func(r *Removal) { r.Fill.Sources[0] = Source{ID: "n", Kind: Supplied, Piece: &Piece{Frame: 5}} },
-		"is not a kind of source":          func(r *Removal) { r.Fill.Sources[0].Kind = "layer" },
-		"/sources/0/rise":                  func(r *Removal) { r.Fill.Sources[0].Rise = -1 },
+		"a piece needs a picture and four": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Supplied,
+				Piece: &Piece{Frame: 5}}
+		},
+		"is not a kind of source": func(r *Removal) { r.Fill.Sources[0].Kind = "layer" },
+		"/sources/0/rise":         func(r *Removal) { r.Fill.Sources[0].Rise = -1 },
 	} {
 		d := valid()
 		change(&d.Removals[0])
@@ -114,7 +125,8 @@ func TestValidate(t *testing.T) {
 		"a surface has four corners with room":     func(d *Document) { d.Tracks[0].Surface = make([]Vec, 4) },
 		"is not a motion":                          func(d *Document) { d.Tracks[0].Motion = "free" },
 		"a surface has four corners, this has 1": func(d *Document) {
-			d.Tracks[0].Corrections = []Correction{{ID: "c", Kind: ByCorners, Keys: []CorrectionKey{{Frame: 2, Corners: make([]Vec, 1)}}}}
+			d.Tracks[0].Corrections = []Correction{{ID: "c", Kind: ByCorners, Keys: []CorrectionKey{{Frame: 2,
+				Corners: make([]Vec, 1)}}}}
 		},
 		"cannot be a track's id":          func(d *Document) { d.Tracks[0].ID = Still },
 		"8 to 12 reaches beyond the shot": func(d *Document) { d.Tracks[0].Dropped = []Range{{8, 12}} },
@@ -264,8 +276,10 @@ func TestSourcesAreCopiedBeforeTheyAreChanged(t *testing.T) {
 	moved := still.Own()
 	moved.Neighbour.Offsets[0].Frame = 9
 	assert.Equal(t, 1, still.Neighbour.Offsets[0].Frame)
-	for kind, held := range map[string]bool{HeldPlate: true, Supplied: true, Travelling: false, Beside: false, Gathered: true} {
-		s := Source{Kind: kind, Plate: &Plate{}, Paint: &Paint{}, Neighbour: &Neighbour{}, Piece: &Piece{}, Gathered: &Gathering{}}
+	for kind, held := range map[string]bool{HeldPlate: true, Supplied: true, Travelling: false, Beside: false,
+		Gathered: true} {
+		s := Source{Kind: kind, Plate: &Plate{}, Paint: &Paint{}, Neighbour: &Neighbour{}, Piece: &Piece{},
+			Gathered: &Gathering{}}
 		assert.Equal(t, held, s.Held(), kind)
 		_, fixed := s.PaintedAt()
 		assert.Equal(t, kind == HeldPlate, fixed, kind)
