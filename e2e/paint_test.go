@@ -57,6 +57,7 @@ func (s *server) strokes(shot string, n int) (out []treatment.Stroke) {
 }
 
 func TestPaintingAFrame(t *testing.T) {
+	t.Parallel()
 	known := demotest.Truth(t)
 	s, a, shot := easel(t)
 	dot := known.Dots[0].Point()
@@ -177,6 +178,7 @@ func filesOf(t *testing.T, n int) string {
 }
 
 func TestPaintThroughTime(t *testing.T) {
+	t.Parallel()
 	known := demotest.Truth(t)
 	s, a, shot := easel(t)
 	dot := known.Dots[0].Point()

@@ -61,6 +61,7 @@ func clipped(t *testing.T) (*server, *artist, string, demo.FocusTruth) {
 // One button lets the patch take on light, softness and grain, and says what it found;
 // each can be keyed, changed and switched off; the opacity dissolves in and out.
 func TestSettleByItself(t *testing.T) {
+	t.Parallel()
 	s, a, shot, known := clipped(t)
 	a.press("^Settle by itself")
 	a.see("grain [0-9.]+ px")
@@ -218,6 +219,7 @@ func (s *server) covered(shot string, frame int, p geom.Point) uint32 {
 // The arm that crosses the rod is outlined once, follows its edge, and stays in front;
 // a front by colour is picked from the picture; mattes are supplied as files.
 func TestGuardingWhatPasses(t *testing.T) {
+	t.Parallel()
 	const frame = 1030
 	s, a, shot, known := hung(t, frame)
 	// Where the sleeve crosses the rod.
