@@ -187,51 +187,29 @@ function SourceFields(props: BenchProps & { removal: Removal; source: FillSource
     <div className="mt-0.5 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
       <EntryHead
         what="source"
-        name={s.name}
-        onRename={(name) =>
-          change(`Rename to ${name}`, (x) => {
-            x.name = name
-          })
+        entry={s}
+        first={first}
+        change={change}
+        onEarlier={() =>
+          void edit(
+            'Earlier in the order',
+            on(r.id, (d) => {
+              const i = d.fill.sources.findIndex((x) => x.id === s.id)
+              if (i > 0) d.fill.sources.splice(i - 1, 2, d.fill.sources[i], d.fill.sources[i - 1])
+            }),
+          )
         }
+        onDelete={() => {
+          bench.set({ sourceId: null, stroke: null, outline: null })
+          void edit(
+            `Delete ${s.name}`,
+            on(r.id, (d) => {
+              d.fill.sources = d.fill.sources.filter((x) => x.id !== s.id)
+            }),
+          )
+        }}
       >
-        <Item
-          onClick={() =>
-            change(s.off ? `Use ${s.name}` : `Leave out ${s.name}`, (x) => {
-              x.off = s.off ? undefined : true
-            })
-          }
-        >
-          {s.off ? 'Use it again' : 'Leave it out'}
-        </Item>
-        {!first && (
-          <Item
-            onClick={() =>
-              void edit(
-                'Earlier in the order',
-                on(r.id, (d) => {
-                  const i = d.fill.sources.findIndex((x) => x.id === s.id)
-                  if (i > 0) d.fill.sources.splice(i - 1, 2, d.fill.sources[i], d.fill.sources[i - 1])
-                }),
-              )
-            }
-          >
-            Earlier in the order
-          </Item>
-        )}
         {Actions && <Actions {...props} source={s} />}
-        <Item
-          onClick={() => {
-            bench.set({ sourceId: null, stroke: null, outline: null })
-            void edit(
-              `Delete ${s.name}`,
-              on(r.id, (d) => {
-                d.fill.sources = d.fill.sources.filter((x) => x.id !== s.id)
-              }),
-            )
-          }}
-        >
-          Delete
-        </Item>
       </EntryHead>
       {Fields && <Fields {...props} source={s} change={change} />}
       <More words="When and where it counts" changed={s.opacity !== undefined || !!s.range || !!s.where?.length}>

@@ -196,45 +196,22 @@ function FrontFields(props: Props & { front: Front; first: boolean }) {
     <div className="mt-0.5 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
       <EntryHead
         what="front"
-        name={f.name}
-        onRename={(name) =>
-          change(`Rename to ${name}`, (x) => {
-            x.name = name
+        entry={f}
+        first={first}
+        change={change}
+        onEarlier={() =>
+          change('Earlier in the order', (x, all) => {
+            const i = all.indexOf(x)
+            all.splice(i - 1, 2, all[i], all[i - 1])
           })
         }
-      >
-        <Item
-          onClick={() =>
-            change(f.off ? `Use ${f.name}` : `Leave out ${f.name}`, (x) => {
-              x.off = f.off ? undefined : true
-            })
-          }
-        >
-          {f.off ? 'Use it again' : 'Leave it out'}
-        </Item>
-        {!first && (
-          <Item
-            onClick={() =>
-              change('Earlier in the order', (x, all) => {
-                const i = all.indexOf(x)
-                all.splice(i - 1, 2, all[i], all[i - 1])
-              })
-            }
-          >
-            Earlier in the order
-          </Item>
-        )}
-        <Item
-          onClick={() => {
-            bench.set({ part: null, outline: null })
-            change(`Delete ${f.name}`, (x, all) => {
-              all.splice(all.indexOf(x), 1)
-            })
-          }}
-        >
-          Delete
-        </Item>
-      </EntryHead>
+        onDelete={() => {
+          bench.set({ part: null, outline: null })
+          change(`Delete ${f.name}`, (x, all) => {
+            all.splice(all.indexOf(x), 1)
+          })
+        }}
+      />
       <Check
         label="In front of every removal"
         hint="Not only of this one"

@@ -127,12 +127,24 @@ function ShapeFields({
     <div className="mt-1 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
       <EntryHead
         what="outline"
-        name={s.name}
-        onRename={(name) =>
-          change(`Rename to ${name}`, (x) => {
-            x.name = name
+        entry={s}
+        first={first}
+        change={change}
+        onEarlier={() =>
+          void edit('Move up', (d) => {
+            const list = shapesOf(d, owner)
+            const i = list.findIndex((o) => o.id === s.id)
+            if (i > 0) list.splice(i - 1, 2, list[i], list[i - 1])
           })
         }
+        onDelete={() => {
+          bench.set({ outline: null, knots: [] })
+          void edit(`Delete ${s.name}`, (d) => {
+            const list = shapesOf(d, owner)
+            const i = list.findIndex((o) => o.id === s.id)
+            if (i >= 0) list.splice(i, 1)
+          })
+        }}
       >
         <Item
           onClick={() => {
@@ -172,40 +184,6 @@ function ShapeFields({
             Copy to {x.name}
           </Item>
         ))}
-        <Item
-          onClick={() =>
-            change(s.off ? `Use ${s.name}` : `Leave out ${s.name}`, (x) => {
-              x.off = s.off ? undefined : true
-            })
-          }
-        >
-          {s.off ? 'Use it again' : 'Leave it out'}
-        </Item>
-        {!first && (
-          <Item
-            onClick={() =>
-              void edit('Move up', (d) => {
-                const list = shapesOf(d, owner)
-                const i = list.findIndex((o) => o.id === s.id)
-                if (i > 0) list.splice(i - 1, 2, list[i], list[i - 1])
-              })
-            }
-          >
-            Earlier in the order
-          </Item>
-        )}
-        <Item
-          onClick={() => {
-            bench.set({ outline: null, knots: [] })
-            void edit(`Delete ${s.name}`, (d) => {
-              const list = shapesOf(d, owner)
-              const i = list.findIndex((o) => o.id === s.id)
-              if (i >= 0) list.splice(i, 1)
-            })
-          }}
-        >
-          Delete
-        </Item>
       </EntryHead>
       {s.kind === 'outline' && owner.front && <EdgeFields shot={shot} removal={r} shape={s} />}
       <div className="flex items-center gap-1.5" role="group" aria-label="Colour of the handles">

@@ -139,34 +139,22 @@ function ToneFields(props: BenchProps & { removal: Removal; tone: Tone; first: b
     <div className="mt-0.5 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
       <EntryHead
         what="tone"
-        name={t.name}
-        onRename={(name) =>
-          change(`Rename to ${name}`, (x) => {
-            x.name = name
+        entry={t}
+        first={first}
+        change={change}
+        onEarlier={() =>
+          change('Earlier in the order', (x, all) => {
+            const i = all.indexOf(x)
+            all.splice(i - 1, 2, all[i], all[i - 1])
           })
         }
+        onDelete={() => {
+          bench.set({ part: null, outline: null })
+          change(`Delete ${t.name}`, (x, all) => {
+            all.splice(all.indexOf(x), 1)
+          })
+        }}
       >
-        <Item
-          onClick={() =>
-            change(t.off ? `Use ${t.name}` : `Leave out ${t.name}`, (x) => {
-              x.off = t.off ? undefined : true
-            })
-          }
-        >
-          {t.off ? 'Use it again' : 'Leave it out'}
-        </Item>
-        {!first && (
-          <Item
-            onClick={() =>
-              change('Earlier in the order', (x, all) => {
-                const i = all.indexOf(x)
-                all.splice(i - 1, 2, all[i], all[i - 1])
-              })
-            }
-          >
-            Earlier in the order
-          </Item>
-        )}
         <Item
           hint="ASC CDL, as on this frame"
           onClick={() => {
@@ -182,16 +170,6 @@ function ToneFields(props: BenchProps & { removal: Removal; tone: Tone; first: b
           }}
         >
           Save as .cdl
-        </Item>
-        <Item
-          onClick={() => {
-            bench.set({ part: null, outline: null })
-            change(`Delete ${t.name}`, (x, all) => {
-              all.splice(all.indexOf(x), 1)
-            })
-          }}
-        >
-          Delete
         </Item>
       </EntryHead>
       <NumberField
