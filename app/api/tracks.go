@@ -22,6 +22,7 @@ import (
 	"jardin/core/carry"
 	"jardin/core/check"
 	"jardin/core/geom"
+	"jardin/core/raster"
 	"jardin/core/treatment"
 	"jardin/core/warp"
 )
@@ -54,18 +55,18 @@ type moment struct {
 }
 
 func momentsOf(motions *carry.Set, m *carry.Motion) []moment {
-	out := make([]moment, 0, len(m.Samples))
-	for _, v := range m.Samples {
-		here := moment{
+	out := make([]moment, len(m.Samples))
+	raster.Rows(0, len(out), func(i int) {
+		v := &m.Samples[i]
+		out[i] = moment{
 			Frame: v.Frame, Mesh: motions.Mesh(m.Track.ID, v.Frame), Crossings: v.Crossings, ByHand: v.ByHand,
 			Grade: v.Grade, Advice: v.Advice, Match: v.Match, Agree: v.Agree, Residual: v.Residual, Blocks: v.Blocks,
 			Chained: v.Chained,
 		}
 		if before := m.Before(v.Frame); before != nil {
-			here.Before = carry.MeshOf(m.Track, before)
+			out[i].Before = carry.MeshOf(m.Track, before)
 		}
-		out = append(out, here)
-	}
+	})
 	return out
 }
 
@@ -196,9 +197,7 @@ func (s *Server) follow(ctx context.Context, in *struct {
 	case picture.Ready(t) != nil:
 		return nil, huma.Error422UnprocessableEntity(picture.Ready(t).Error())
 	case in.Body.First > in.Body.From || in.Body.Last < in.Body.From || in.Body.First == in.Body.Last:
-		return nil, huma.Error422UnprocessableEntity(
-			"there is no other frame to follow to; go to another one, or choose the other direction",
-		)
+		return nil, nowhere()
 	}
 	run := picture.Run{
 		Track:  t.ID,
@@ -342,6 +341,13 @@ func (s *Server) trackFile(c *gin.Context) {
 		}
 		attach(c, m.Track.Name+"."+what+".csv", "text/csv; charset=utf-8", data)
 	}
+}
+
+// nowhere refuses to follow over no frame but the one that is begun from.
+func nowhere() error {
+	return huma.Error422UnprocessableEntity(
+		"there is no other frame to follow to; go to another one, or choose the other direction",
+	)
 }
 
 const mostTrack = 64 << 20 // bytes of a track or outlines that are brought in

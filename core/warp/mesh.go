@@ -20,10 +20,10 @@ type Mesh struct {
 const (
 	mostCells = 24
 	// slack is how far a mesh may be off the mapping that it tells, in pixels.
-	slack = 0.05
+	slack = 0.1
 )
 
-// NewMesh returns the mesh of a mapping over a box, as fine as it has to be to be within 0.05
+// NewMesh returns the mesh of a mapping over a box, as fine as it has to be to be within 0.1
 // pixels of it there, with 24 cells at most along each side. ok is false where a corner of the
 // box is not seen, or nothing is left of it.
 func NewMesh(m Mapping, box geom.Box) (mesh *Mesh, ok bool) {
@@ -39,7 +39,7 @@ func NewMesh(m Mapping, box geom.Box) (mesh *Mesh, ok bool) {
 		if err != nil {
 			return nil, false
 		}
-		if cells == mostCells || mostOff(m, told, box, 4*cells+1) < slack {
+		if cells == mostCells || mostOff(m, told, box, max(12, 2*cells)) < slack {
 			return mesh, true
 		}
 	}

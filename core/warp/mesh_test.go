@@ -14,8 +14,8 @@ import (
 )
 
 // A mesh tells a homography by its corners alone, also far beyond the box, and a surface that
-// grids bend, as corrections do, to within a twentieth of
-// a pixel, or, where they are wild, as near as 24 cells come.
+// grids bend, as corrections do, to within a tenth of a
+// pixel, or, where they are wild, as near as 24 cells come.
 func TestAMeshTellsAMapping(t *testing.T) {
 	rng := rand.New(rand.NewPCG(5, 6))
 	fine := 0

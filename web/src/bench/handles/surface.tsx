@@ -203,6 +203,7 @@ export function Aid({ motion, placement, seen }: Props) {
 
 /** Where the surface goes: the way of its middle, or of its points, over the frames around. */
 export function Ghosts({ motion, placement, seen, from }: Props & { from: (frame: number) => Mapping | null }) {
+  const near = (frame: number) => Math.abs(frame - seen) <= 24
   const paths: { frame: number; p: Point }[][] = []
   const corners = surfaceOf(motion.track)
   if (motion.points.size)
@@ -211,7 +212,7 @@ export function Ghosts({ motion, placement, seen, from }: Props & { from: (frame
   else if (corners.length === 4) {
     const c = middleOf(corners)
     paths.push(
-      [...motion.samples.keys()].flatMap((frame) => {
+      [...motion.samples.keys()].filter(near).flatMap((frame) => {
         const m = motion.at(frame)
         return m ? [{ frame, p: m.apply(c) }] : []
       }),
@@ -220,9 +221,9 @@ export function Ghosts({ motion, placement, seen, from }: Props & { from: (frame
   return (
     <g data-testid="ghosts">
       {paths.map((path, i) => {
-        const near = path.filter((v) => Math.abs(v.frame - seen) <= 24).sort((a, b) => a.frame - b.frame)
+        const shown = path.filter((v) => near(v.frame)).sort((a, b) => a.frame - b.frame)
         // In the locked picture a place of another frame is shown where that frame's lock puts it.
-        const spots = near.flatMap(({ frame, p }) => {
+        const spots = shown.flatMap(({ frame, p }) => {
           const m = from(frame)
           return m ? [{ frame, q: placement.toRoom(m.apply(p)) }] : []
         })
