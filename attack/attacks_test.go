@@ -25,6 +25,9 @@ import (
 	"time"
 
 	"github.com/coder/websocket"
+
+	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
 // hostileNames puts names that lead elsewhere into every place of every address.
@@ -291,10 +294,21 @@ func patches(g *target) (string, error) {
 	return fmt.Sprintf("%d refused; another request meanwhile took %d ms", n.Load(), waited.Milliseconds()), nil
 }
 
+// wildMesh is a mesh over a small box whose nodes go anywhere, as it stands in an address.
+func wildMesh(cells int, place func(k int) float64) string {
+	m := warp.Mesh{Box: [4]float64{20, 20, 60, 50}, Cells: cells}
+	for k := range 2 * (cells + 1) * (cells + 1) {
+		m.Places = append(m.Places, place(k))
+	}
+	blob, _ := json.Marshal(m)
+	return url.QueryEscape(string(blob))
+}
+
 // numbers asks with numbers that fit nowhere and texts that are none.
 func numbers(g *target) (string, error) {
 	n := 0
 	s := "/api/shots/" + g.shot
+	overlay := s + "/frames/1/overlay?revision=1&view=result&removal=r0&at="
 	for _, at := range []string{
 		s + "/treatment?revision=99999999999", s + "/treatment?revision=-7", s +
 			"/keys?revision=4000000000&view=result", s + "/frames/99999999999999999999/screen",
@@ -304,6 +318,14 @@ func numbers(g *target) (string, error) {
 		"/api/tasks?shot=%ff%fe", "/api/material?path=%00", "/api/folders?path=%ff",
 		s + "/treatment?revision=1e9", s + "/frames/1/overlay?revision=1&view=result&at=1,2,3", s +
 			"/frames/1/overlay?revision=1&view=result&at=" + strings.Repeat("1e308,", 8) + "1e308",
+		overlay + wildMesh(1, func(int) float64 { return 1e308 }),
+		overlay + wildMesh(24, func(k int) float64 { return float64(k*7919%1000) * 1e300 }),
+		overlay + wildMesh(24, func(k int) float64 { return float64(k * 7919 % 61) }), // folded over itself
+		overlay + wildMesh(1, func(k int) float64 { return []float64{0, 0, 1e-9, 0, 0, 1e-9, 1e9, 1e9}[k] }),
+		overlay + url.QueryEscape(`{"box":[0,0,1,1],"cells":1000000000,"places":[]}`), overlay + "%ff",
+		s + "/seen/none/x?revision=1&frame=1", s + "/seen/r0/n?revision=1&frame=1",
+		s + "/seen/none/x?revision=1&frame=99999999", s + "/seen/r0/n?revision=1&frame=-1",
+		s + "/measures/none?revision=1&first=1&last=2",
 	} {
 		status, answer := g.ask("GET", at, "")
 		n++
@@ -352,32 +374,35 @@ func heavyDocuments(g *target) (string, error) {
 		}
 	}
 	// As heavy as is allowed: it is taken, and a frame of it ends.
-	status, answer := g.ask(
-		"PATCH",
-		at,
-		edit(
-			0,
-			strings.Replace(
-				outline(knots(1500), `,"feather":400,"grow":300`),
-				`"sources":[]`,
-				`"sources":[{"id":"n","name":"n","kind":"neighbour","neighbour":{"frame":6,"offsets":[{"frame":6,"ease":"eased","offset":[-20,0]}]}}]`,
-				1,
-			),
-		),
-	)
-	if status != 200 {
-		return "", fmt.Errorf("a heavy document was answered with %d: %.200s", status, answer)
+	beside := `{"id":"n","name":"n","kind":"neighbour","neighbour":{"frame":6,"offsets":[{"frame":6,"ease":"eased","offset":[-20,0]}]}}`
+	var around []string
+	for k := range treatment.MostComputed {
+		around = append(around, fmt.Sprintf(
+			`{"id":"g%d","name":"g","kind":"gathered","gathered":{"live":true,"over":200,"scale":%d}}`, k, k,
+		))
 	}
-	began := time.Now()
-	status, answer = g.ask("GET", "/api/shots/"+id+"/frames/6/overlay?revision=1&view=result", "")
-	if status != 200 {
-		return "", fmt.Errorf("its frame was answered with %d: %.200s", status, answer)
+	var slowest time.Duration
+	for revision, sources := range []string{beside, strings.Join(around, ",")} {
+		heavy := strings.Replace(outline(knots(1500), `,"feather":400,"grow":300`), `"sources":[]`, `"sources":[`+sources+`]`, 1)
+		if revision > 0 {
+			heavy = `{"op":"remove","path":"/removals/0"},` + heavy
+		}
+		status, answer := g.ask("PATCH", at, edit(revision, heavy))
+		if status != 200 {
+			return "", fmt.Errorf("a heavy document was answered with %d: %.200s", status, answer)
+		}
+		began := time.Now()
+		frame := fmt.Sprintf("/api/shots/%s/frames/6/overlay?revision=%d&view=result", id, revision+1)
+		if status, answer = g.ask("GET", frame, ""); status != 200 {
+			return "", fmt.Errorf("its frame was answered with %d: %.200s", status, answer)
+		}
+		took := time.Since(began)
+		if took > 30*time.Second {
+			return "", fmt.Errorf("its frame took %v", took)
+		}
+		slowest = max(slowest, took)
 	}
-	took := time.Since(began)
-	if took > 30*time.Second {
-		return "", fmt.Errorf("its frame took %v", took)
-	}
-	return fmt.Sprintf("%d refused; the heaviest frame took %d ms", n, took.Milliseconds()), nil
+	return fmt.Sprintf("%d refused; the heaviest frame took %d ms", n, slowest.Milliseconds()), nil
 }
 
 // endless is a body that goes on until the other end has enough.

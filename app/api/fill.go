@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"path"
+	"slices"
 	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -69,6 +70,12 @@ func (s *Server) getSeen(ctx context.Context, in *struct {
 	source, t, err := s.onPlate(ctx, in.ID, in.Revision)
 	if err != nil {
 		return nil, asProblem(err)
+	}
+	r := t.Removal(in.Removal)
+	if r == nil || !slices.ContainsFunc(r.Fill.Sources, func(f treatment.Source) bool {
+		return f.ID == in.Source && f.Gathered != nil
+	}) {
+		return nil, huma.Error404NotFound("there is no such source through time in the treatment")
 	}
 	share, words, err := source.Seen(ctx, t, in.Removal, in.Source, in.Frame)
 	if err != nil {

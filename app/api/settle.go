@@ -64,9 +64,7 @@ func (s *Server) followEdge(ctx context.Context, in *struct {
 		return nil, huma.Error404NotFound("there is no such outline")
 	}
 	if run.First > run.From || run.Last < run.From || run.First == run.Last {
-		return nil, huma.Error422UnprocessableEntity(
-			"there is no other frame to follow to; go to another one, or choose the other direction",
-		)
+		return nil, nowhere()
 	}
 	return s.begin(ctx, store.Task{
 		ShotID:  in.ID,
@@ -87,6 +85,9 @@ func (s *Server) getMeasures(ctx context.Context, in *struct {
 	source, t, err := s.onPlate(ctx, in.ID, in.Revision)
 	if err != nil {
 		return nil, asProblem(err)
+	}
+	if t.Removal(in.Removal) == nil {
+		return nil, huma.Error404NotFound("there is no such removal in the treatment")
 	}
 	out := []render.Measure{}
 	for n := max(in.First, source.Plates.First); n <= min(in.Last, source.Plates.Last, in.First+63); n++ {

@@ -20,7 +20,7 @@ func (s *Source) Seen(
 		return share, "", err
 	}
 	if found == nil {
-		return share, "The surface is not known on this frame: follow it to here first.", nil
+		return share, "The surface is not known on this frame, or not on the one that this is made on: follow it there first.", nil
 	}
 	return *found, seenWords(*found), nil
 }
@@ -30,6 +30,8 @@ func seenWords(s render.Share) string {
 	switch {
 	case s.All == 0:
 		return "Nothing is marked on this frame."
+	case s.Around == 0:
+		return "No other frame can be brought to this one: follow the surface first, or say that the camera stands still."
 	case s.Seen == 0:
 		return "None of it is seen on the frames looked at. Look at more of them, or put another source below this one."
 	case s.Seen == s.All:

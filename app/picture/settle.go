@@ -49,6 +49,15 @@ func (s *Source) Settle(
 	if err != nil {
 		return nil, err
 	}
+	if !slices.ContainsFunc(r.Fill.Sources, func(f treatment.Source) bool { return !f.Off && f.Held() }) {
+		// Made anew on every frame, it brings light and softness along; only its grain is missing.
+		set := r.Settle
+		set.Grain = grainFrom(model, r.Settle.Grain)
+		for done < total {
+			next()
+		}
+		return &Settled{Settle: set, Words: grainWords(model)}, nil
+	}
 	matte := s.eval.Matte(t, removal, r.Reference)
 	size := math.Max(float64(matte.Rect.Dx()), float64(matte.Rect.Dy()))
 	set := r.Settle
@@ -84,7 +93,9 @@ func mayBeSettled(r *treatment.Removal) error {
 		return errors.New("the removal was deleted before it could be settled")
 	case len(r.Mark.Outlines) == 0:
 		return errors.New("draw an outline around the thing first: what lies around it says how the light is")
-	case !slices.ContainsFunc(r.Fill.Sources, func(f treatment.Source) bool { return !f.Off && f.Held() }):
+	case !slices.ContainsFunc(r.Fill.Sources, func(f treatment.Source) bool {
+		return !f.Off && (f.Held() || f.Grainless())
+	}):
 		return errors.New(
 			"nothing is held still here: a live neighbour and travelling paint bring the frame's own light, softness " +
 				"and grain",
@@ -196,7 +207,7 @@ func settledWords(span extremes, shutter float64, model *treatment.GrainModel) s
 		}
 	}
 	if model == nil {
-		say("there is too little free surface around the outlines to measure grain")
+		say(noGrain)
 	}
 	if span.low.Frame == 0 {
 		say("the light could not be compared: nothing of the surface shows around the outlines")
@@ -219,9 +230,20 @@ func settledWords(span extremes, shutter float64, model *treatment.GrainModel) s
 	if model != nil {
 		say(model.Words)
 	}
-	line := strings.Join(said, "; ")
-	return strings.ToUpper(line[:1]) + line[1:] + "."
+	return sentence(strings.Join(said, "; "))
 }
+
+const noGrain = "there is too little free surface around the outlines to measure grain"
+
+// grainWords says what was found where nothing but grain is missing.
+func grainWords(model *treatment.GrainModel) string {
+	if model == nil {
+		return sentence(noGrain)
+	}
+	return sentence(model.Words)
+}
+
+func sentence(words string) string { return strings.ToUpper(words[:1]) + words[1:] + "." }
 
 func lightWords(how string, by float64, n int) string {
 	if by < 0.005 {

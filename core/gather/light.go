@@ -50,7 +50,7 @@ type Gain struct {
 
 // MeasureGain finds by how much the light of a frame has to be multiplied to be that of target,
 // of both of which the same cells are given, the frame's carried there: the ratio of their low
-// frequencies, where both count for at least half of a cell. scale is the standard deviation of
+// frequencies, where both count, as much as they do. scale is the standard deviation of
 // the areas that are compared, in pixels. Where nothing near can be compared, wider and wider
 // areas are (normalised convolution, Knutsson & Westin 1993), so that the ratio goes on under a
 // hole from its rim; where nothing can be at all the gain is 1. It lies within 1/8 and 8.
@@ -59,7 +59,7 @@ func MeasureGain(target, frame *raster.Image, scale float64) *Gain {
 	wanted, given := raster.NewImage(small), raster.NewImage(small)
 	for i := 0; i < len(target.Pix); i += 4 {
 		a, b := target.Pix[i+3], frame.Pix[i+3]
-		if a < 0.5 || b < 0.5 {
+		if a <= 0 || b <= 0 {
 			continue
 		}
 		for c := range 3 {

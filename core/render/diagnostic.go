@@ -181,7 +181,7 @@ func (e *Evaluator) GrainSample(ctx context.Context, t *Treatment, removal strin
 		valid.Pix[i] = 1 - v
 	}
 	hidden := func(k int) *occluders { return r.occluders(k, false) }
-	err = e.gather(ctx, r.around(n, over, "", hidden), region, func(_ int, m *raster.Image, counts *raster.Plane) {
+	err = e.gather(ctx, r.around(n, over, 1, "", hidden), region, func(_ int, m *raster.Image, counts *raster.Plane) {
 		around := raster.Broad(m, broad)
 		for i, v := range counts.Pix {
 			if v == 0 {

@@ -17,10 +17,10 @@ type neighbourFrame struct {
 	Out   *occluders   // where it does not count; nil for nowhere
 }
 
-// around lists the frames up to so many before and after frame n to which a track, or the
-// removal's own, takes it.
-func (r *removal) around(n, over int, ride string, out func(k int) *occluders) (frames []neighbourFrame) {
-	for k := n - over; k <= n+over; k++ {
+// around lists the frames up to so many before and after frame n, every so many, to which a
+// track, or the removal's own, takes it.
+func (r *removal) around(n, over, every int, ride string, out func(k int) *occluders) (frames []neighbourFrame) {
+	for k := n - over/every*every; k <= n+over; k += every {
 		if m := r.mapping(ride, n, k); k != n && m != nil {
 			frames = append(frames, neighbourFrame{k, m, out(k)})
 		}

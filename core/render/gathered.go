@@ -83,9 +83,17 @@ func (r *removal) clean(s *treatment.Gathering, on int) *memo.Keyed[cleanInput] 
 		on int
 	}
 	return shared(r.inputs, name{s, on}, func() *memo.Keyed[cleanInput] {
-		hidden := func(k int) *occluders { return r.occludersBy(cmp.Or(s.Track, r.doc.Follow.Track), k, false) }
+		type of struct {
+			track string
+			frame int
+		}
+		track := cmp.Or(s.Track, r.doc.Follow.Track)
+		hidden := func(k int) *occluders {
+			return shared(r.inputs, of{track, k}, func() *occluders { return r.occludersBy(track, k, false) })
+		}
+		every := (2*s.Over + treatment.MostLookedAt - 1) / treatment.MostLookedAt
 		in := cleanInput{
-			Frame: on, Own: hidden(on), Around: r.around(on, s.Over, s.Track, hidden), Scale: s.LightScale(),
+			Frame: on, Own: hidden(on), Around: r.around(on, s.Over, every, s.Track, hidden), Scale: s.LightScale(),
 			Noise: unknownNoise,
 		}
 		for _, f := range in.Around {
@@ -142,6 +150,9 @@ func (in *cleanInput) wanted(size image.Rectangle) *raster.Plane {
 			grow := feather + s.Shape.Feather + h.Matte.Edge.Feather + math.Max(s.Shape.Grow+h.Matte.Edge.Grow, 0)
 			grow = grow*s.Pose.ToFrame.Scale(middle)*h.Map.Scale(middle) + 4
 			o := outline{warp.ApplyAll(h.Map, points), grow}
+			if beyondHorizon(o.points) || !(o.grow < 1e4) {
+				continue // nothing of it can be brought here
+			}
 			outlines = append(outlines, o)
 			box = box.Union(raster.Around(geom.Bounds(o.points), grow, size))
 		}
@@ -154,6 +165,13 @@ func (in *cleanInput) wanted(size image.Rectangle) *raster.Plane {
 		}
 	}
 	return out
+}
+
+// beyondHorizon reports whether places cannot be brought to a frame.
+func beyondHorizon(points []geom.Point) bool {
+	return slices.ContainsFunc(points, func(p geom.Point) bool {
+		return !p.Finite() || math.Abs(p.X) > 1e6 || math.Abs(p.Y) > 1e6
+	})
 }
 
 func (in *gatheredInput) bounds(s *sourceInput, size image.Rectangle) image.Rectangle {
@@ -385,6 +403,7 @@ func averagedCells(ctx context.Context, e environment, in cellsInput) (*raster.I
 type Share struct {
 	Seen, All int        // pixels that some frame shows, of those that are marked
 	Missing   geom.Point // the middle of the others, from (0, 0) at the top left of what is marked to (1, 1)
+	Around    int        // frames that the track carries there
 }
 
 // Seen returns how much of a removal's marked pixels on frame n its gathered source finds on some
@@ -411,7 +430,7 @@ func (e *Evaluator) Seen(ctx context.Context, t *Treatment, removal, id string, 
 	if err != nil {
 		return nil, err
 	}
-	out := &Share{}
+	out := &Share{Around: len(layer.Clean.Value.Around)}
 	var sum geom.Point
 	marked := r.matte(n).cover(e.Plate.Size())
 	for y := marked.Rect.Min.Y; y < marked.Rect.Max.Y; y++ {

@@ -206,7 +206,7 @@ func (r *removal) bare(frame int) bareInput {
 				d.Noise[c] = m.At(c, middle) / (2 * math.Sqrt(middle))
 			}
 		}
-		d.Helpers = r.around(frame, g.Denoise.Over, "", nowhere)
+		d.Helpers = r.around(frame, g.Denoise.Over, 1, "", nowhere)
 		return bareInput{frame, d}
 	})
 }

@@ -240,14 +240,27 @@ func TestWhatPassesByIsGatheredThroughTime(t *testing.T) {
 		source treatment.Gathering
 		most   float64
 	}{
-		"live":        {passing{grain: true}, treatment.Gathering{Live: true, Over: 12}, 0.85},
-		"live, light": {passing{grain: true, lit: true}, treatment.Gathering{Live: true, Over: 12, Scale: 20}, 0.9},
-		"held":        {passing{grain: true}, treatment.Gathering{Frame: held, Over: 23}, 0.95},
-		"held, light": {passing{grain: true, lit: true}, treatment.Gathering{Frame: held, Over: 23}, 0.95},
+		"live":        {passing{grain: true}, treatment.Gathering{Live: true, Over: 12}, 0.76},
+		"live, light": {passing{grain: true, lit: true}, treatment.Gathering{Live: true, Over: 12, Scale: 20}, 0.77},
+		"held":        {passing{grain: true}, treatment.Gathering{Frame: held, Over: 23}, 0.76},
+		"live, by another track": {
+			passing{grain: true}, treatment.Gathering{Live: true, Over: 12, Track: "t"}, 0.76,
+		},
+		"held, by another track": {
+			passing{grain: true}, treatment.Gathering{Frame: held, Over: 23, Track: "t"}, 0.76,
+		},
+		"held, light": {passing{grain: true, lit: true}, treatment.Gathering{Frame: held, Over: 23}, 0.76},
 	} {
 		t.Run(name, func(t *testing.T) {
 			source := treatment.Source{ID: "g", Kind: treatment.Gathered, Gathered: &c.source}
 			d := whatPasses(held, source)
+			if c.source.Track != "" { // the removal itself rides on nothing that is known elsewhere
+				d.Removals[0].Follow.Track = "u"
+				d.Tracks = append(d.Tracks, treatment.Track{
+					ID: "u", Kind: treatment.GivenTrack, Home: held, Motion: geom.Perspective,
+					Data: &treatment.Data{Samples: []treatment.Sample{{Frame: held, Matrix: geom.Identity}}},
+				})
+			}
 			if c.plate.lit && !c.source.Live {
 				d.Removals[0].Settle.Light = &treatment.Light{Scale: 20, Strength: 1}
 			}
@@ -314,4 +327,34 @@ func TestWhatWasNeverSeenIsTold(t *testing.T) {
 		}
 	}
 	assert.Greater(t, last, 0)
+}
+
+// What changes slowly by itself comes along when it is made on every frame: the nearest frames weigh
+// most. The grain that is told apart from it is that of the removal's own model.
+func TestNearFramesWeighMost(t *testing.T) {
+	source := treatment.Source{ID: "g", Kind: treatment.Gathered, Gathered: &treatment.Gathering{Live: true, Over: 10}}
+	d := whatPasses(4, source)
+	model := &treatment.GrainModel{Light: []float64{0.1, 0.3, 0.8}, Shape: [3][]float64{{1}, {1}, {1}}}
+	for c := range model.Sigma {
+		model.Sigma[c] = []float64{0.02, 0.03, 0.04}
+	}
+	d.Removals[0].Settle.Grain = &treatment.Grain{Model: model}
+	r := compile(t, d).removal("r")
+	in := r.clean(r.sources[0].Gathered, 12).Value
+	require.Len(t, in.Around, 20)
+	for i, f := range in.Around {
+		far := math.Abs(float64(f.Frame - 12))
+		assert.InDelta(t, math.Exp(-far*far*2/121), in.Weight[i], 1e-9)
+	}
+	m := grainOf(model)
+	assert.InDelta(t, m.At(1, 0.3)/(2*math.Sqrt(0.3)), in.Noise, 1e-12)
+
+	source.Gathered.Over = 200 // of many frames every so many, as far as ever
+	d = whatPasses(4, source)
+	r = compile(t, d).removal("r")
+	in = r.clean(r.sources[0].Gathered, 12).Value
+	for _, f := range in.Around {
+		assert.Zero(t, (f.Frame-12)%5)
+	}
+	assert.Len(t, in.Around, 4)
 }

@@ -11,6 +11,7 @@ const (
 	MostKnots     = 2000    // of a shape
 	MostKeys      = 20_000  // of anything
 	MostSources   = 200     // of a removal
+	MostComputed  = 8       // sources of a removal whose pixels are computed from the footage
 	MostStrokes   = 20_000  // of a source
 	MostTouches   = 50_000  // points of a stroke
 	MostPoints    = 500     // of a track
@@ -60,13 +61,18 @@ func (c *checker) counts() {
 		}
 		c.most(at+"/fill/sources", len(r.Fill.Sources), MostSources, "sources")
 		c.most(at+"/settle/tones", len(r.Settle.Tones), MostSources, "tones")
+		computed := 0
 		for k := range r.Fill.Sources {
 			s := &r.Fill.Sources[k]
+			if s.Gathered != nil {
+				computed++
+			}
 			c.most(fmt.Sprintf("%s/fill/sources/%d/strokes", at, k), len(s.Strokes()), MostStrokes, "strokes")
 			if b, ok := s.body().(boundedBody); ok {
 				b.counts(c, fmt.Sprintf("%s/fill/sources/%d/%s", at, k, s.Kind))
 			}
 		}
+		c.most(at+"/fill/sources", computed, MostComputed, "sources that are gathered")
 		for k := range r.Settle.Tones {
 			c.most(at+"/settle/tones", len(r.Settle.Tones[k].Keys), MostKeys, "keys")
 		}

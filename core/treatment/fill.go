@@ -71,6 +71,9 @@ type boundedBody interface {
 	counts(c *checker, place string)
 }
 
+// A grainlessBody is one that may lay pixels without grain.
+type grainlessBody interface{ grainless() bool }
+
 func orNil[T any, P interface {
 	*T
 	sourceBody
@@ -99,6 +102,12 @@ func (s *Source) Known() bool { return s.body() != nil }
 func (s *Source) Held() bool {
 	b := s.body()
 	return b != nil && b.held()
+}
+
+// Grainless reports whether what the source lays has lost the plate's grain, held or not.
+func (s *Source) Grainless() bool {
+	b, ok := s.body().(grainlessBody)
+	return ok && b.grainless()
 }
 
 // Strokes returns the strokes that are painted on the source, in the order in which they are

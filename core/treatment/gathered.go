@@ -6,13 +6,16 @@ const Gathered = "gathered"
 // MostGathered is how many frames on either side may be looked at.
 const MostGathered = 200
 
+// MostLookedAt is how many frames are looked at in all: of more, every second, or every so many.
+const MostLookedAt = 96
+
 // A Gathering is clean pixels from other frames: the surface as they show it, carried by a track
 // and averaged, without what is marked on each, what stands in front, and what is left out of
 // the track. Where none shows it, there is nothing.
 type Gathering struct {
 	Frame int     `json:"frame,omitempty" minimum:"0" doc:"On which it is made, once for all frames; not of a live one"`
 	Live  bool    `json:"live,omitempty" doc:"It is made on every frame anew, of those around it"`
-	Over  int     `json:"over" minimum:"1" maximum:"200" doc:"Frames before and after that are looked at"`
+	Over  int     `json:"over" minimum:"1" maximum:"200" doc:"Frames before and after that are looked at: all, or every so many of them, 96 in all at most"`
 	Track string  `json:"track,omitempty" doc:"By which frames are carried; left out the removal's own"`
 	Scale float64 `json:"scale,omitempty" minimum:"0" maximum:"500" doc:"Light is made equal over areas of this standard deviation, pixels; 40 where left out"`
 }
@@ -48,3 +51,6 @@ func (g *Gathering) check(c *checker, place string) {
 }
 
 func (g *Gathering) held() bool { return !g.Live }
+
+// grainless: an average has hardly any left.
+func (*Gathering) grainless() bool { return true }
