@@ -223,4 +223,39 @@ func TestWhoWorksAndWhatWasAsked(t *testing.T) {
 	assert.Empty(t, asked, "what does not run is nobody's")
 	_, err = s.Take(ctx, "t", "one")
 	assert.ErrorIs(t, err, store.ErrNone, "it has ended")
+	_, err = s.Unask(ctx, "t")
+	assert.ErrorIs(t, err, store.ErrNone, "nothing is taken back of what has ended")
+}
+
+// How work ends that was asked to halt is decided by what stands in the database in that moment: who
+// took back what was asked before it is heard, who comes after finds it ended.
+func TestWhatWasAskedIsTakenBack(t *testing.T) {
+	s := withShot(t)
+	for id, back := range map[string]bool{"a": true, "b": false} {
+		require.NoError(t, s.AddTask(ctx, &store.Task{ID: id, ShotID: "s", Kind: "render", Title: "x", State: "waiting"}))
+		_, err := s.Take(ctx, id, "one")
+		require.NoError(t, err)
+		require.NoError(t, s.Ask(ctx, id, "cancelled"))
+		want := "cancelled"
+		if back {
+			task, err := s.Unask(ctx, id)
+			require.NoError(t, err)
+			assert.Empty(t, task.Asked)
+			want = "waiting"
+		}
+		state, err := s.Halt(ctx, id)
+		require.NoError(t, err)
+		assert.Equal(t, want, state)
+		task, err := s.Task(ctx, id)
+		require.NoError(t, err)
+		assert.Equal(t, want, task.State)
+		_, err = s.Unask(ctx, id)
+		if back {
+			require.NoError(t, err, "it waits, and may be asked again")
+		} else {
+			require.ErrorIs(t, err, store.ErrNone)
+		}
+	}
+	_, err := s.Halt(ctx, "none")
+	assert.ErrorIs(t, err, store.ErrNone)
 }

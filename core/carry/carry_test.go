@@ -210,6 +210,20 @@ func TestAGridBendsWhatRidesOnIt(t *testing.T) {
 		1e-6,
 		"eased: half at half time",
 	)
+	// Without its last correction it is as it was before that, told by places as well.
+	before := s.Motion("t").Before(30)
+	require.NotNil(t, before)
+	near2(t, plain.Apply(geom.Pt(200, 100)), before.Apply(geom.Pt(200, 100)), 1e-6)
+	assert.Nil(t, resolve(t, document(30)).Motion("t").Before(30), "there is none")
+	moved := d.Tracks[0].Corrections[0]
+	moved.ID, moved.Keys = "h", []treatment.CorrectionKey{{Frame: 30, Crossings: []treatment.Vec{{}, {5, 3}, {}, {}, {}, {}}}}
+	d.Tracks[0].Corrections = append(d.Tracks[0].Corrections, moved)
+	again := resolve(t, d)
+	near2(t, way.Apply(geom.Pt(200, 100)), again.Motion("t").Before(30).Apply(geom.Pt(200, 100)), 1e-6, "the first one stays")
+	told, err := again.Mesh("t", 30).Mapping()
+	require.NoError(t, err)
+	near2(t, again.Mapping("t", 10, 30).Apply(geom.Pt(230, 120)), told.Apply(geom.Pt(230, 120)), 0.15)
+
 	shape := square("s", 190, 90, 20)
 	pose, ok := s.Pose(&shape, "t", 30)
 	require.True(t, ok)
