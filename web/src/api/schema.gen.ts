@@ -1060,7 +1060,7 @@ export interface components {
             live?: boolean;
             /**
              * Format: int64
-             * @description Frames before and after that are looked at
+             * @description Frames before and after that are looked at: all, or every so many of them, 96 in all at most
              */
             over: number;
             /**
