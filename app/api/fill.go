@@ -17,6 +17,7 @@ import (
 	"jardin/app/media"
 	"jardin/app/picture"
 	"jardin/app/store"
+	"jardin/core/render"
 	"jardin/core/treatment"
 )
 
@@ -51,6 +52,10 @@ func (s *Server) fills(api huma.API) {
 		OperationID: "get-seen", Method: http.MethodGet, Path: "/api/shots/{id}/seen/{removal}/{source}",
 		Summary: "How much of what is marked on a frame a source through time finds on some frame",
 	}, s.getSeen)
+	huma.Register(api, huma.Operation{
+		OperationID: "get-shares", Method: http.MethodGet, Path: "/api/shots/{id}/seen/{removal}/{source}/frames",
+		Summary: "The same on a run of frames, as shares; frames on which it is not known are left out",
+	}, s.getShares)
 }
 
 // seen is how much of what is marked is seen on some frame.
@@ -60,28 +65,72 @@ type seen struct {
 	Words string `json:"words"`
 }
 
-func (s *Server) getSeen(ctx context.Context, in *struct {
+// A SeenPath is in the address of what a source through time finds.
+type SeenPath struct {
 	ShotPath
 	Removal  string `path:"removal"`
 	Source   string `path:"source"`
 	Revision int    `query:"revision" minimum:"0" maximum:"2147483647" required:"true"`
-	Frame    int    `query:"frame" minimum:"0" maximum:"99999999" required:"true"`
-}) (*body[seen], error) {
+}
+
+// gathered opens a revision in which a source through time stands.
+func (s *Server) gathered(ctx context.Context, in *SeenPath) (*picture.Source, *render.Treatment, error) {
 	source, t, err := s.onPlate(ctx, in.ID, in.Revision)
 	if err != nil {
-		return nil, asProblem(err)
+		return nil, nil, asProblem(err)
 	}
 	r := t.Removal(in.Removal)
 	if r == nil || !slices.ContainsFunc(r.Fill.Sources, func(f treatment.Source) bool {
 		return f.ID == in.Source && f.Gathered != nil
 	}) {
-		return nil, huma.Error404NotFound("there is no such source through time in the treatment")
+		return nil, nil, huma.Error404NotFound("there is no such source through time in the treatment")
+	}
+	return source, t, nil
+}
+
+func (s *Server) getSeen(ctx context.Context, in *struct {
+	SeenPath
+	Frame int `query:"frame" minimum:"0" maximum:"99999999" required:"true"`
+}) (*body[seen], error) {
+	source, t, err := s.gathered(ctx, &in.SeenPath)
+	if err != nil {
+		return nil, err
 	}
 	share, words, err := source.Seen(ctx, t, in.Removal, in.Source, in.Frame)
 	if err != nil {
 		return nil, asProblem(err)
 	}
 	return &body[seen]{seen{share.Seen, share.All, words}}, nil
+}
+
+// A shareOn is how much of what is marked on a frame is seen on some frame.
+type shareOn struct {
+	Frame int     `json:"frame"`
+	Share float64 `json:"share" minimum:"0" maximum:"1"`
+}
+
+func (s *Server) getShares(ctx context.Context, in *struct {
+	SeenPath
+	First int `query:"first" minimum:"0" maximum:"99999999" required:"true"`
+	Last  int `query:"last" minimum:"0" maximum:"99999999" required:"true"`
+}) (*body[[]shareOn], error) {
+	source, t, err := s.gathered(ctx, &in.SeenPath)
+	if err != nil {
+		return nil, err
+	}
+	out := []shareOn{}
+	within := t.Removal(in.Removal).Range
+	for n := max(in.First, source.Plates.First, within.First); n <= min(in.Last, source.Plates.Last, within.Last,
+		in.First+63); n++ {
+		found, err := source.Evaluator().Seen(ctx, t, in.Removal, in.Source, n, true)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		if found != nil && found.All > 0 {
+			out = append(out, shareOn{n, float64(found.Seen) / float64(found.All)})
+		}
+	}
+	return &body[[]shareOn]{out}, nil
 }
 
 type besideQuery struct {

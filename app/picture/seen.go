@@ -15,7 +15,7 @@ func (s *Source) Seen(
 	removal, source string,
 	n int,
 ) (share render.Share, words string, err error) {
-	found, err := s.eval.Seen(ctx, t, removal, source, n)
+	found, err := s.eval.Seen(ctx, t, removal, source, n, false)
 	if err != nil {
 		return share, "", err
 	}
@@ -27,6 +27,7 @@ func (s *Source) Seen(
 
 func seenWords(s render.Share) string {
 	part := 100 * float64(s.Seen) / float64(max(s.All, 1))
+	var out string
 	switch {
 	case s.All == 0:
 		return "Nothing is marked on this frame."
@@ -35,12 +36,29 @@ func seenWords(s render.Share) string {
 	case s.Seen == 0:
 		return "None of it is seen on the frames looked at. Look at more of them, or put another source below this one."
 	case s.Seen == s.All:
-		return "All of it is seen on some frame."
+		out = "All of it is seen on some frame; " + needed(s.Needed) + "."
+	default:
+		out = fmt.Sprintf(
+			"%.1f %% of it is seen on some frame; %.1f %% never, %s; %s. "+
+				"Where it is never seen, what lies below this source in the list shows.",
+			min(part, 99.9), max(100-part, 0.1), sideOf(s.Missing), needed(s.Needed),
+		)
 	}
-	return fmt.Sprintf(
-		"%.1f %% of it is seen on some frame; %.1f %% never, %s. There, what lies below this source in the list shows.",
-		min(part, 99.9), max(100-part, 0.1), sideOf(s.Missing),
-	)
+	if odd := 100 * float64(s.Unlike) / float64(s.All); odd >= 1 {
+		out += fmt.Sprintf(
+			" On %.0f %% frames do not agree, %s: something moves there, or lies at another depth. Leave it out of the track, "+
+				"or give it a removal of its own with a track of its own.",
+			odd, sideOf(s.Odd),
+		)
+	}
+	return out
+}
+
+func needed(n int) string {
+	if n == 1 {
+		return "one frame is needed"
+	}
+	return fmt.Sprintf("%d frames are needed", n)
 }
 
 // sideOf says in words where a place from (0, 0) to (1, 1) lies.

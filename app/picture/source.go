@@ -68,15 +68,18 @@ func coderFor(t colorspace.Transfer, s media.Samples) *colorspace.Coder {
 // Evaluator returns what evaluates treatments on this plate.
 func (s *Source) Evaluator() *render.Evaluator { return s.eval }
 
-// Size returns the bounds of every frame; with Linear and Key it makes the source a
+// Size returns the bounds of every frame; with Linear, Has and Key it makes the source a
 // render.Plate.
 func (s *Source) Size() image.Rectangle { return image.Rect(0, 0, s.Plates.Width, s.Plates.Height) }
 
 // A frameOf names one of a plate's frames, whole.
 type frameOf struct{ Frame int }
 
+// Has reports whether a frame is in the shot.
+func (s *Source) Has(n int) bool { return n >= s.Plates.First && n <= s.Plates.Last }
+
 func (s *Source) Linear(ctx context.Context, n int, rect image.Rectangle) (*raster.Image, error) {
-	if p := s.Plates; n < p.First || n > p.Last {
+	if p := s.Plates; !s.Has(n) {
 		return nil, &render.Beyond{Frame: n, First: p.First, Last: p.Last}
 	}
 	if rect == s.Size() { // a reference frame: it is painted on again and again

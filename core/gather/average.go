@@ -1,5 +1,6 @@
 // Package gather makes clean pixels for one frame of those around it, which were carried to it:
-// their light is made equal and they are averaged, without what passes over for a while.
+// their light is made equal, and they are averaged, without what passes over for a while, or
+// joined, each place from one of them, along seams that show least.
 package gather
 
 import (
@@ -11,11 +12,44 @@ import (
 	"jardin/core/raster"
 )
 
-// A Frame is one of those around, carried to the one that is wanted.
-type Frame struct {
-	Picture *raster.Image // linear light
-	Counts  *raster.Plane // 1 where it shows the surface, 0 where it is hidden or beyond the picture
-	Weight  float32       // in the average, above 0
+// A Stack is what several frames show of each pixel of a part of the picture, up to so many
+// of each.
+type Stack struct {
+	rect    image.Rectangle
+	most    int
+	seen    []uint8
+	samples []sample // most for each pixel
+}
+
+type sample struct {
+	root, weight float32 // the square root of its luma; its weight in an average, above 0
+	rgb          [3]float32
+}
+
+// NewStack returns an empty one; most is at most 255.
+func NewStack(rect image.Rectangle, most int) *Stack {
+	n := rect.Dx() * rect.Dy()
+	return &Stack{rect, most, make([]uint8, n), make([]sample, n*most)}
+}
+
+// Lacks reports whether there is room for one more frame at a pixel.
+func (s *Stack) Lacks(x, y int) bool { return int(s.seen[s.at(x, y)]) < s.most }
+
+func (s *Stack) at(x, y int) int { return (y-s.rect.Min.Y)*s.rect.Dx() + x - s.rect.Min.X }
+
+// Add adds what a frame shows at a pixel, in linear light, where there is room for it.
+func (s *Stack) Add(x, y int, rgb [3]float32, weight float32) {
+	i := s.at(x, y)
+	n := int(s.seen[i])
+	if n == s.most {
+		return
+	}
+	s.samples[i*s.most+n] = sample{rootOf(rgb), weight, rgb}
+	s.seen[i]++
+}
+
+func rootOf(rgb [3]float32) float32 {
+	return float32(math.Sqrt(float64(max(colorspace.Luma(rgb[0], rgb[1], rgb[2]), 0))))
 }
 
 // An Average is what many frames make together.
@@ -29,78 +63,72 @@ type Average struct {
 // outlier is how far from the median, in standard deviations, a frame may be to count.
 const outlier = 2.5
 
-// Mean averages frames over a part of the picture, or of that where wanted is above 0. At each pixel those are left out
-// whose
+// Mean averages the frames of each pixel. Those are left out whose
 // brightness, on the square root of light, is further than 2.5 standard deviations from the
 // median; the deviation is estimated by that from the median (Hampel 1974: 1.4826 times its
 // median), and at least noise, that of the grain. What passes over on less than half of the
 // frames that show a place so leaves nothing behind. Two frames that do not agree are not told
 // apart: the heavier one stands.
-func Mean(frames []Frame, rect image.Rectangle, wanted *raster.Plane, noise float32) *Average {
-	out := &Average{raster.NewImage(rect), raster.NewPlane(rect)}
-	w := rect.Dx()
-	raster.Rows(rect.Min.Y, rect.Max.Y, func(y int) {
-		type sample struct {
-			root, weight float32
-			rgb          [3]float32
-		}
-		var samples []sample
-		var roots, off []float32
-		to, unlike := out.Picture.Row(y, rect.Min.X, rect.Max.X), out.Unlike.Row(y, rect.Min.X, rect.Max.X)
-		for x := range w {
-			if wanted != nil && wanted.At(rect.Min.X+x, y) <= 0 {
-				continue
+func (s *Stack) Mean(noise float32) *Average {
+	out := &Average{raster.NewImage(s.rect), raster.NewPlane(s.rect)}
+	w := s.rect.Dx()
+	raster.Rows(0, s.rect.Dy(), func(y int) {
+		roots, off := make([]float32, s.most), make([]float32, s.most)
+		for i := y * w; i < (y+1)*w; i++ {
+			if n := int(s.seen[i]); n > 0 {
+				rgb, unlike := meanOf(s.samples[i*s.most:i*s.most+n], noise, roots[:n], off[:n])
+				copy(out.Picture.Pix[4*i:], rgb[:])
+				out.Picture.Pix[4*i+3] = 1
+				out.Unlike.Pix[i] = unlike
 			}
-			samples, roots, off = samples[:0], roots[:0], off[:0]
-			for i := range frames {
-				f := &frames[i]
-				if f.Counts.At(rect.Min.X+x, y) < 1 {
-					continue
-				}
-				p := f.Picture.Row(y, rect.Min.X+x, rect.Min.X+x+1)
-				v := float32(math.Sqrt(float64(max(colorspace.Luma(p[0], p[1], p[2]), 0))))
-				samples = append(samples, sample{v, f.Weight, [3]float32(p[:3])})
-				roots = append(roots, v)
-			}
-			if len(samples) == 0 {
-				continue
-			}
-			var middle float32
-			if len(samples) == 2 {
-				middle = samples[0].root
-				if samples[1].weight > samples[0].weight {
-					middle = samples[1].root
-				}
-			} else {
-				middle = median(roots)
-			}
-			for i := range samples {
-				off = append(off, float32(math.Abs(float64(samples[i].root-middle))))
-			}
-			near := outlier * noise
-			if len(samples) > 2 {
-				near = outlier * max(1.4826*median(off), noise)
-			}
-			var sum [3]float32
-			var kept, all float32
-			for i := range samples {
-				s := &samples[i]
-				all += s.weight
-				if float32(math.Abs(float64(s.root-middle))) <= near {
-					kept += s.weight
-					for c := range 3 {
-						sum[c] += s.weight * s.rgb[c]
-					}
-				}
-			}
-			for c := range 3 {
-				to[4*x+c] = sum[c] / kept
-			}
-			to[4*x+3] = 1
-			unlike[x] = min(2*(1-kept/all), 1)
 		}
 	})
 	return out
+}
+
+// meanOf averages one pixel's samples; roots and off are room for as many numbers.
+func meanOf(samples []sample, noise float32, roots, off []float32) (rgb [3]float32, unlike float32) {
+	for i := range samples {
+		roots[i] = samples[i].root
+	}
+	var middle float32
+	if len(samples) == 2 {
+		middle = samples[0].root
+		if samples[1].weight > samples[0].weight {
+			middle = samples[1].root
+		}
+	} else {
+		middle = median(roots)
+	}
+	for i := range samples {
+		off[i] = distance(samples[i].root, middle)
+	}
+	near := outlier * noise
+	if len(samples) > 2 {
+		near = outlier * max(1.4826*median(off), noise)
+	}
+	var kept, all float32
+	for i := range samples {
+		s := &samples[i]
+		all += s.weight
+		if distance(s.root, middle) <= near {
+			kept += s.weight
+			for c := range 3 {
+				rgb[c] += s.weight * s.rgb[c]
+			}
+		}
+	}
+	for c := range 3 {
+		rgb[c] /= kept
+	}
+	return rgb, min(2*(1-kept/all), 1)
+}
+
+func distance(a, b float32) float32 {
+	if a < b {
+		return b - a
+	}
+	return a - b
 }
 
 // median returns the middle of some values, the mean of the two in the middle for an even

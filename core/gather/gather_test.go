@@ -26,8 +26,29 @@ func wall(rect image.Rectangle, seed uint64) *raster.Image {
 	return m
 }
 
+type weighed struct {
+	Frame
+	Weight float32
+}
+
+// mean stacks frames where some is above 0, or everywhere, and averages them.
+func mean(frames []weighed, rect image.Rectangle, some *raster.Plane, noise float32) *Average {
+	s := NewStack(rect, max(len(frames), 1))
+	for _, f := range frames {
+		for y := rect.Min.Y; y < rect.Max.Y; y++ {
+			for x := rect.Min.X; x < rect.Max.X; x++ {
+				if f.Counts.At(x, y) == 1 && (some == nil || some.At(x, y) > 0) {
+					v := f.Picture.At(x, y)
+					s.Add(x, y, [3]float32(v[:3]), f.Weight)
+				}
+			}
+		}
+	}
+	return s.Mean(noise)
+}
+
 // taken is the wall as a frame shows it, with grain, all of it counting.
-func taken(m *raster.Image, rng *rand.Rand, grain float32) Frame {
+func taken(m *raster.Image, rng *rand.Rand, grain float32) weighed {
 	out := m.Crop(m.Rect)
 	counts := raster.NewPlane(m.Rect)
 	for i := range counts.Pix {
@@ -37,7 +58,7 @@ func taken(m *raster.Image, rng *rand.Rand, grain float32) Frame {
 			out.Pix[4*i+c] = root * root
 		}
 	}
-	return Frame{out, counts, 1}
+	return weighed{Frame{out, counts}, 1}
 }
 
 // What passes over on less than half of the frames leaves nothing behind, is told, and what is
@@ -46,7 +67,7 @@ func TestWhatPassesOverIsLeftOut(t *testing.T) {
 	rect := image.Rect(-5, 7, 75, 67)
 	truth, rng := wall(rect, 3), rand.New(rand.NewPCG(9, 2))
 	const grain = 0.01
-	var frames []Frame
+	var frames []weighed
 	for k := range 21 {
 		f := taken(truth, rng, grain)
 		for y := rect.Min.Y; y < rect.Max.Y; y++ {
@@ -57,7 +78,7 @@ func TestWhatPassesOverIsLeftOut(t *testing.T) {
 		}
 		frames = append(frames, f)
 	}
-	got := Mean(frames, rect, nil, grain)
+	got := mean(frames, rect, nil, grain)
 	var sum, n float64
 	var unlike float32
 	for i := range got.Unlike.Pix {
@@ -75,11 +96,11 @@ func TestWhatPassesOverIsLeftOut(t *testing.T) {
 	// The same in any order, and in parts.
 	rng.Shuffle(len(frames), func(i, j int) { frames[i], frames[j] = frames[j], frames[i] })
 	part := image.Rect(3, 20, 31, 33)
-	again := Mean(frames, part, nil, grain)
+	again := mean(frames, part, nil, grain)
 	want := got.Picture.Crop(part)
 	some := raster.NewPlane(rect)
 	some.Row(25, 10, 11)[0] = 1
-	few := Mean(frames, part, some, grain)
+	few := mean(frames, part, some, grain)
 	assert.Equal(t, again.Picture.At(10, 25), few.Picture.At(10, 25))
 	assert.Zero(t, few.Picture.At(11, 25), "it is not wanted")
 	for i := range want.Pix {
@@ -90,30 +111,41 @@ func TestWhatPassesOverIsLeftOut(t *testing.T) {
 func TestWhatNoFrameShowsIsNotMade(t *testing.T) {
 	rect := image.Rect(0, 0, 30, 20)
 	rng := rand.New(rand.NewPCG(1, 2))
-	frames := []Frame{taken(wall(rect, 1), rng, 0), taken(wall(rect, 1), rng, 0)}
+	frames := []weighed{taken(wall(rect, 1), rng, 0), taken(wall(rect, 1), rng, 0)}
 	for i := range frames {
 		for y := 4; y < 9; y++ {
 			clear(frames[i].Counts.Row(y, 11, 15))
 		}
 	}
 	frames[1].Counts.Row(12, 20, 21)[0] = 0
-	got := Mean(frames, rect, nil, 0.01)
+	got := mean(frames, rect, nil, 0.01)
 	assert.Zero(t, got.Picture.At(12, 6))
 	assert.EqualValues(t, 1, got.Picture.At(10, 6)[3])
 	assert.InDelta(t, frames[0].Picture.At(20, 12)[0], got.Picture.At(20, 12)[0], 1e-7, "one frame shows it")
-	assert.Zero(t, Mean(nil, rect, nil, 0.01).Picture.At(3, 3))
+	assert.Zero(t, mean(nil, rect, nil, 0.01).Picture.At(3, 3))
 
 	// Of two that do not agree the heavier one stands.
 	frames[1].Weight = 3
 	frames[1].Picture.Set(2, 2, [4]float32{0.9, 0.9, 0.9, 1})
 	frames[0].Picture.Set(2, 2, [4]float32{0.1, 0.1, 0.1, 1})
-	assert.InDelta(t, 0.9, Mean(frames, rect, nil, 0.01).Picture.At(2, 2)[0], 1e-6)
+	assert.InDelta(t, 0.9, mean(frames, rect, nil, 0.01).Picture.At(2, 2)[0], 1e-6)
+}
+
+// applied multiplies a picture by a gain.
+func applied(g *Gain, m *raster.Image) {
+	row := make([]float32, 3*m.Rect.Dx())
+	for y := m.Rect.Min.Y; y < m.Rect.Max.Y; y++ {
+		g.Row(y, m.Rect.Min.X, m.Rect.Max.X, row)
+		for i, v := range row {
+			m.Row(y, m.Rect.Min.X, m.Rect.Max.X)[i/3*4+i%3] *= v
+		}
+	}
 }
 
 func cellsOf(m *raster.Image, counts *raster.Plane) *raster.Image {
-	out := raster.NewImage(Cells(m.Rect))
-	AddCells(out, m, func(x, y int) bool { return counts.At(x, y) < 1 })
-	return out
+	out := NewGrid(m.Rect)
+	out.Add(m, func(x, y int) bool { return counts.At(x, y) < 1 })
+	return out.Light
 }
 
 // Light that falls off to a side, and by channel, is made equal to within a hundredth, also under
@@ -149,7 +181,7 @@ func TestLightIsMadeEqual(t *testing.T) {
 			}
 		}
 		was := f.Picture.Crop(rect)
-		MeasureGain(cellsOf(truth, open), cellsOf(f.Picture, f.Counts), 20).Apply(f.Picture)
+		applied(MeasureGain(cellsOf(truth, open), cellsOf(f.Picture, f.Counts), 20), f.Picture)
 		var worst float64
 		for y := rect.Min.Y + 8; y < rect.Max.Y-8; y++ {
 			for x := rect.Min.X + 8; x < rect.Max.X-8; x++ {
@@ -164,7 +196,7 @@ func TestLightIsMadeEqual(t *testing.T) {
 	rect := image.Rect(0, 0, 40, 40)
 	f := taken(wall(rect, 2), rng, 0)
 	was := f.Picture.Crop(rect)
-	MeasureGain(cellsOf(f.Picture, raster.NewPlane(rect)), cellsOf(f.Picture, f.Counts), 20).Apply(f.Picture)
+	applied(MeasureGain(cellsOf(f.Picture, raster.NewPlane(rect)), cellsOf(f.Picture, f.Counts), 20), f.Picture)
 	assert.Equal(t, was.Pix, f.Picture.Pix, "nothing can be compared")
 
 	for _, side := range []int{1, 2, 3, 5, 9} { // whatever its size and the scale, it comes to an end
@@ -172,7 +204,7 @@ func TestLightIsMadeEqual(t *testing.T) {
 		f := taken(wall(rect, 2), rng, 0)
 		own := cellsOf(f.Picture, f.Counts)
 		for _, scale := range []float64{0, 1, 500} {
-			MeasureGain(own, own, scale).Apply(f.Picture)
+			applied(MeasureGain(own, own, scale), f.Picture)
 		}
 	}
 }

@@ -23,23 +23,89 @@ func Cells(rect image.Rectangle) image.Rectangle {
 // ToPixels takes places among the cells to places of the frame.
 var ToPixels = geom.Homography{Cell, 0, 0, 0, Cell, 0, 0, 0, 1}
 
-// AddCells adds a part of a frame to its cells: the mean of those pixels that show the surface,
-// multiplied by their share of the cell, which is alpha.
-func AddCells(cells, part *raster.Image, isHidden func(x, y int) bool) {
-	const share = 1.0 / (Cell * Cell)
-	for y := part.Rect.Min.Y; y < part.Rect.Max.Y; y++ {
-		row := part.Row(y, part.Rect.Min.X, part.Rect.Max.X)
-		for x := range part.Rect.Dx() {
-			if isHidden(part.Rect.Min.X+x, y) {
+// A Grid is a frame's light, cell by cell, and how fine its detail is.
+type Grid struct {
+	// Light is the mean of those pixels that show the surface, multiplied by their share of the
+	// cell, which is alpha.
+	Light *raster.Image
+	// Detail is, in the first channel, the mean square difference of neighbouring squares of two by
+	// two pixels, on the square root of light, where all of the cell shows the surface: alpha is 1
+	// there, else 0.
+	Detail *raster.Image
+}
+
+// NewGrid returns an empty one for a part of a frame.
+func NewGrid(rect image.Rectangle) *Grid {
+	cells := Cells(rect)
+	return &Grid{raster.NewImage(cells), raster.NewImage(cells)}
+}
+
+// Bytes returns the memory that it takes.
+func (g *Grid) Bytes() int { return g.Light.Bytes() + g.Detail.Bytes() }
+
+// Add adds a part of a frame that holds whole lines of cells, and all of each cell that it
+// holds anything of.
+func (g *Grid) Add(part *raster.Image, isHidden func(x, y int) bool) {
+	cells := Cells(part.Rect)
+	raster.Rows(cells.Min.Y, cells.Max.Y, func(j int) {
+		for i := cells.Min.X; i < cells.Max.X; i++ {
+			g.add(i, j, part, isHidden)
+		}
+	})
+}
+
+func (g *Grid) add(i, j int, part *raster.Image, isHidden func(x, y int) bool) {
+	const share, half = 1.0 / (Cell * Cell), Cell / 2
+	var roots [half * half]float32
+	to := g.Light.Row(j, i, i+1)
+	open := 0
+	square := image.Rect(Cell*i, Cell*j, Cell*(i+1), Cell*(j+1)).Intersect(part.Rect)
+	for y := square.Min.Y; y < square.Max.Y; y++ {
+		row := part.Row(y, square.Min.X, square.Max.X)
+		for x := square.Min.X; x < square.Max.X; x++ {
+			if isHidden(x, y) {
 				continue
 			}
-			to := cells.Row(y/Cell, (part.Rect.Min.X+x)/Cell, (part.Rect.Min.X+x)/Cell+1)
+			v := row[4*(x-square.Min.X):][:3]
 			for c := range 3 {
-				to[c] += share * max(row[4*x+c], 0)
+				to[c] += share * max(v[c], 0)
 			}
 			to[3] += share
+			open++
+			roots[(y-Cell*j)/2*half+(x-Cell*i)/2] += rootOf([3]float32(v)) / 4
 		}
 	}
+	if open < Cell*Cell {
+		return
+	}
+	var sum float32
+	for k, v := range roots {
+		if k%half > 0 {
+			sum += (v - roots[k-1]) * (v - roots[k-1])
+		}
+		if k >= half {
+			sum += (v - roots[k-half]) * (v - roots[k-half])
+		}
+	}
+	to = g.Detail.Row(j, i, i+1)
+	to[0], to[3] = sum/(2*half*(half-1)), 1
+}
+
+// Sharpness returns how much of the detail of target, cell by cell, a frame has that was carried there:
+// 1 for all of it, less for a frame that is out of focus or smeared by motion. noise is the
+// grain's standard deviation, which is no detail. Where nothing can be compared it is 1.
+func Sharpness(target, carried *raster.Image, noise float64) float64 {
+	var here, there, n float64
+	for i := 0; i < len(target.Pix); i += 4 {
+		if target.Pix[i+3] > 0.99 && carried.Pix[i+3] > 0.99 {
+			here, there, n = here+float64(target.Pix[i]), there+float64(carried.Pix[i]), n+1
+		}
+	}
+	floor := n * noise * noise / 2 // two means of four
+	if n < 4 || here < 1.5*floor || here == 0 {
+		return 1
+	}
+	return math.Max(there-floor, 0) / (here - floor)
 }
 
 // A Gain is by how much a frame's light has to be multiplied to be that of another one, by
@@ -71,6 +137,9 @@ func MeasureGain(target, frame *raster.Image, scale float64) *Gain {
 	grid := raster.NewImage(small)
 	above, below := raster.NewImage(small), raster.NewImage(small)
 	sigma := math.Max(scale/Cell, 0.5)
+	for sigma > 3 { // as well on fewer, larger cells
+		wanted, given, sigma = halved(wanted), halved(given), sigma/2
+	}
 	share := float32(1)
 	for ; ; share /= 50 {
 		addUpsampled(above, raster.GaussianImage(wanted, sigma), share)
@@ -93,28 +162,25 @@ func MeasureGain(target, frame *raster.Image, scale float64) *Gain {
 	return &Gain{grid}
 }
 
-// Apply multiplies a picture by the gain.
-func (g *Gain) Apply(m *raster.Image) {
+// Row writes the gain of the pixels from x0 to x1 of a line, by channel.
+func (g *Gain) Row(y, x0, x1 int, into []float32) {
 	r := g.grid.Rect
 	node := func(v, low, high int) (int, int, float32) {
 		u := (float64(v)+0.5)/Cell - 0.5
 		i := int(math.Floor(u))
 		return min(max(i, low), high-1), min(max(i+1, low), high-1), float32(u - float64(i))
 	}
-	raster.Rows(m.Rect.Min.Y, m.Rect.Max.Y, func(y int) {
-		j0, j1, v := node(y, r.Min.Y, r.Max.Y)
-		row := m.Row(y, m.Rect.Min.X, m.Rect.Max.X)
-		top, bottom := g.grid.Row(j0, r.Min.X, r.Max.X), g.grid.Row(j1, r.Min.X, r.Max.X)
-		for x := range m.Rect.Dx() {
-			i0, i1, u := node(m.Rect.Min.X+x, r.Min.X, r.Max.X)
-			i0, i1 = i0-r.Min.X, i1-r.Min.X
-			for c := range 3 {
-				a := top[4*i0+c] + u*(top[4*i1+c]-top[4*i0+c])
-				b := bottom[4*i0+c] + u*(bottom[4*i1+c]-bottom[4*i0+c])
-				row[4*x+c] *= a + v*(b-a)
-			}
+	j0, j1, v := node(y, r.Min.Y, r.Max.Y)
+	top, bottom := g.grid.Row(j0, r.Min.X, r.Max.X), g.grid.Row(j1, r.Min.X, r.Max.X)
+	for x := x0; x < x1; x++ {
+		i0, i1, u := node(x, r.Min.X, r.Max.X)
+		i0, i1 = i0-r.Min.X, i1-r.Min.X
+		for c := range 3 {
+			a := top[4*i0+c] + u*(top[4*i1+c]-top[4*i0+c])
+			b := bottom[4*i0+c] + u*(bottom[4*i1+c]-bottom[4*i0+c])
+			into[3*(x-x0)+c] = a + v*(b-a)
 		}
-	})
+	}
 }
 
 // halved sums pixels two by two.

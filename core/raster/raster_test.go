@@ -58,6 +58,26 @@ func TestWarpByWholePixelsIsExact(t *testing.T) {
 	}
 }
 
+func TestBicubicOfColourAlone(t *testing.T) {
+	rng := rand.New(rand.NewPCG(5, 6))
+	m := noise(image.Rect(-7, 3, 23, 31), 4)
+	for range 2000 {
+		x, y := -10+36*rng.Float64(), 36*rng.Float64()
+		if rng.IntN(4) == 0 {
+			x, y = math.Floor(x)+0.5, math.Floor(y)+0.5
+		}
+		got, ok := m.BicubicRGB(x, y)
+		if !ok {
+			assert.False(t, x > -5 && x < 21 && y > 5 && y < 29)
+			continue
+		}
+		want := m.Bicubic(x, y)
+		for c := range 3 {
+			assert.InDelta(t, want[c], got[c], 1e-5)
+		}
+	}
+}
+
 func TestWarpOutsideIsTransparent(t *testing.T) {
 	src := noise(image.Rect(0, 0, 8, 8), 3)
 	got := Warp(src, geom.Translation(geom.Pt(100.5, 0)), image.Rect(0, 0, 8, 8))

@@ -146,6 +146,30 @@ func (m *Image) Bicubic(x, y float64) [4]float32 {
 	return out
 }
 
+// BicubicRGB is Bicubic for the colour of an opaque picture, where all of what it weighs lies inside;
+// else ok is false.
+func (m *Image) BicubicRGB(x, y float64) (rgb [3]float32, ok bool) {
+	x0, fx := split(x)
+	y0, fy := split(y)
+	r := m.Rect
+	if x0-1 < r.Min.X || x0+2 >= r.Max.X || y0-1 < r.Min.Y || y0+2 >= r.Max.Y {
+		return rgb, false
+	}
+	wx, wy := cubic(fx), cubic(fy)
+	w := r.Dx()
+	i := 4 * ((y0-1-r.Min.Y)*w + x0 - 1 - r.Min.X)
+	var red, green, blue float32
+	for j := range 4 {
+		t := m.Pix[i : i+15 : i+15]
+		k := wy[j]
+		red += k * (t[0]*wx[0] + t[4]*wx[1] + t[8]*wx[2] + t[12]*wx[3])
+		green += k * (t[1]*wx[0] + t[5]*wx[1] + t[9]*wx[2] + t[13]*wx[3])
+		blue += k * (t[2]*wx[0] + t[6]*wx[1] + t[10]*wx[2] + t[14]*wx[3])
+		i += 4 * w
+	}
+	return [3]float32{red, green, blue}, true
+}
+
 // Warp returns what the image looks like at the pixels of r when toSource takes
 // their coordinates to the image's. Alpha is kept within 0 to 1; cubic
 // convolution may otherwise overshoot at an edge.
@@ -166,26 +190,14 @@ func Warp(src *Image, toSource geom.Homography, r image.Rectangle) *Image {
 	return out
 }
 
-// WarpBy is Warp for any smooth map: it is worked out at every eighth pixel of the frame,
-// wherever r begins, and goes evenly from one to the next.
+// WarpBy is Warp for any smooth map, which is taken from a Lattice.
 func WarpBy(src *Image, toSource func(geom.Point) geom.Point, r image.Rectangle) *Image {
-	const step = 8
-	from := image.Pt(r.Min.X&^(step-1), r.Min.Y&^(step-1))
-	columns, rows := (r.Max.X-from.X)/step+2, (r.Max.Y-from.Y)/step+2
-	nodes := make([]geom.Point, columns*rows)
-	Rows(0, rows, func(j int) {
-		for i := range columns {
-			nodes[j*columns+i] = toSource(geom.Pt(float64(from.X+i*step)+0.5, float64(from.Y+j*step)+0.5))
-		}
-	})
+	lattice := NewLattice(toSource, r)
 	out := NewImage(r)
 	Rows(r.Min.Y, r.Max.Y, func(y int) {
 		row := out.Row(y, r.Min.X, r.Max.X)
-		j, v := (y-from.Y)/step, float64((y-from.Y)%step)/step
 		for x := range r.Dx() {
-			i, u := (r.Min.X-from.X+x)/step, float64((r.Min.X-from.X+x)%step)/step
-			n := nodes[j*columns+i:]
-			p := n[0].Lerp(n[1], u).Lerp(n[columns].Lerp(n[columns+1], u), v)
+			p := lattice.At(r.Min.X+x, y)
 			if !(math.Abs(p.X) < 1e6 && math.Abs(p.Y) < 1e6) {
 				continue
 			}
@@ -195,6 +207,37 @@ func WarpBy(src *Image, toSource func(geom.Point) geom.Point, r image.Rectangle)
 		}
 	})
 	return out
+}
+
+// A Lattice is a smooth map worked out at every eighth pixel of a frame, wherever the part that
+// it is wanted on begins; it goes evenly from one to the next.
+type Lattice struct {
+	from    image.Point
+	columns int
+	nodes   []geom.Point
+}
+
+const latticeStep = 8
+
+// NewLattice works a map out for the middles of the pixels of r.
+func NewLattice(of func(geom.Point) geom.Point, r image.Rectangle) *Lattice {
+	from := image.Pt(r.Min.X&^(latticeStep-1), r.Min.Y&^(latticeStep-1))
+	columns, rows := (r.Max.X-from.X)/latticeStep+2, (r.Max.Y-from.Y)/latticeStep+2
+	l := &Lattice{from, columns, make([]geom.Point, columns*rows)}
+	Rows(0, rows, func(j int) {
+		for i := range columns {
+			l.nodes[j*columns+i] = of(geom.Pt(float64(from.X+i*latticeStep)+0.5, float64(from.Y+j*latticeStep)+0.5))
+		}
+	})
+	return l
+}
+
+// At returns where the middle of a pixel goes.
+func (l *Lattice) At(x, y int) geom.Point {
+	x, y = x-l.from.X, y-l.from.Y
+	n := l.nodes[y/latticeStep*l.columns+x/latticeStep:]
+	u, v := float64(x%latticeStep)/latticeStep, float64(y%latticeStep)/latticeStep
+	return n[0].Lerp(n[1], u).Lerp(n[l.columns].Lerp(n[l.columns+1], u), v)
 }
 
 // WarpPlane returns what the plane looks like at the pixels of r when toSource

@@ -21,7 +21,8 @@ type Input struct {
 	Frame      int
 	View       View
 	Removals   []removalInput
-	Diagnostic *diagnosticInput // of the views that explain
+	Diagnostic *diagnosticInput // of the views that explain settling
+	Seen       *seenInput       // of the view that explains what is gathered
 }
 
 // A removalInput is all that a removal's patch on a frame depends on.
@@ -94,6 +95,15 @@ func (r *removal) optional(shapes []treatment.Shape, n int) *coverage {
 // Input gathers a view of frame n; nil where nothing is laid on it.
 func (t *Treatment) Input(n int, view View, only string) *Input {
 	out := &Input{Frame: n, View: view}
+	if view == SeenView {
+		if r := t.removal(only); r != nil {
+			out.Seen = r.seen(n)
+		}
+		if out.Seen == nil {
+			return nil
+		}
+		return out
+	}
 	if view == LightView || view == GrainView {
 		if r := t.removal(only); r != nil {
 			out.Diagnostic = r.diagnostic(n, view)

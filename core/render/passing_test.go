@@ -59,6 +59,7 @@ func drifting(n int) geom.Homography {
 
 func (passing) Size() image.Rectangle { return image.Rect(0, 0, 320, 200) }
 func (p passing) Key() string         { return fmt.Sprint("passing ", p) }
+func (passing) Has(int) bool          { return true }
 func (p passing) Linear(_ context.Context, n int, rect image.Rectangle) (*raster.Image, error) {
 	made, _ := passed.LoadOrStore([2]any{p, n}, sync.OnceValue(func() *raster.Image { return p.frame(n) }))
 	return made.(func() *raster.Image)().Crop(rect), nil
@@ -250,6 +251,11 @@ func TestWhatPassesByIsGatheredThroughTime(t *testing.T) {
 			passing{grain: true}, treatment.Gathering{Frame: held, Over: 23, Track: "t"}, 0.76,
 		},
 		"held, light": {passing{grain: true, lit: true}, treatment.Gathering{Frame: held, Over: 23}, 0.76},
+		// With grain of its own on each frame it is a second take, but for interpolation.
+		"as seen": {passing{grain: true}, treatment.Gathering{Live: true, AsSeen: true, Over: 12}, 1.0},
+		"as seen, light": {
+			passing{grain: true, lit: true}, treatment.Gathering{Live: true, AsSeen: true, Over: 12, Scale: 20}, 1.03,
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			source := treatment.Source{ID: "g", Kind: treatment.Gathered, Gathered: &c.source}
@@ -283,7 +289,7 @@ func TestWhatWasNeverSeenIsTold(t *testing.T) {
 		source := treatment.Source{ID: "g", Kind: treatment.Gathered, Gathered: &treatment.Gathering{Live: true,
 			Over: over}}
 		c := compile(t, whatPasses(4, source))
-		share, err := e.Seen(ctx, c, "r", "g", 12)
+		share, err := e.Seen(ctx, c, "r", "g", 12, false)
 		require.NoError(t, err)
 		// By hand: where no other frame's disc, as it lies there, leaves a marked place free.
 		seen, all := 0, 0

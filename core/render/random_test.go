@@ -27,6 +27,7 @@ type meadow struct{}
 
 func (meadow) Size() image.Rectangle { return image.Rect(0, 0, 56, 44) }
 func (meadow) Key() string           { return "meadow" }
+func (meadow) Has(n int) bool        { return n >= 95 && n <= 106 }
 func (m meadow) Linear(ctx context.Context, n int, rect image.Rectangle) (*raster.Image, error) {
 	if n < 95 || n > 106 {
 		return nil, &Beyond{n, 95, 106}
@@ -124,6 +125,10 @@ func (d dice) source(id string) treatment.Source {
 	case treatment.Gathered:
 		s.Gathered = &treatment.Gathering{
 			Live: d.flip(), Over: 1 + d.IntN(6), Track: d.pick("", "", "t", "u", treatment.Still), Scale: d.real(0, 30),
+			AsSeen: d.flip(), Everything: d.IntN(5) == 0, Most: max(0, d.IntN(9)-4),
+		}
+		if d.IntN(4) == 0 {
+			s.Gathered.Between = &treatment.Range{First: frame - d.IntN(3), Last: frame + d.IntN(4)}
 		}
 		if !s.Gathered.Live {
 			s.Gathered.Frame = frame

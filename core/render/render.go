@@ -31,10 +31,12 @@ const (
 	LightView  View = "light"  // by how much a patch's light is changed: middle grey for not at all
 	// the grain that was taken out of the frame that is held, eight times as strong, around middle grey
 	GrainView View = "grain"
+	// of what is gathered through time: where no frame shows what is marked, and where frames do not agree
+	SeenView View = "seen"
 )
 
 // Views lists them.
-var Views = []View{ResultView, PatchView, AloneView, MatteView, TintView, LightView, GrainView}
+var Views = []View{ResultView, PatchView, AloneView, MatteView, TintView, LightView, GrainView, SeenView}
 
 // A Plate gives the frames of a shot in linear light. Frames must not be
 // changed by those who get them.
@@ -44,6 +46,8 @@ type Plate interface {
 	// Linear returns the part r of frame n, alpha 1 throughout. What it returns may
 	// cover more than r. Of a frame that is not in the shot the error is a *Beyond.
 	Linear(ctx context.Context, n int, rect image.Rectangle) (*raster.Image, error)
+	// Has reports whether a frame is in the shot.
+	Has(n int) bool
 	// Key names the content of all frames; equal keys mean equal pixels.
 	Key() string
 }
@@ -135,6 +139,9 @@ func nothing() *Result {
 func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 	if in.Diagnostic != nil {
 		return in.Diagnostic.evaluate(ctx, e)
+	}
+	if in.Seen != nil {
+		return in.Seen.evaluate(ctx, e, in.Frame)
 	}
 	size := e.Plate.Size()
 	type layer struct {

@@ -10,14 +10,18 @@ const MostGathered = 200
 const MostLookedAt = 96
 
 // A Gathering is clean pixels from other frames: the surface as they show it, carried by a track
-// and averaged, without what is marked on each, what stands in front, and what is left out of
+// and joined, without what is marked on each, what stands in front, and what is left out of
 // the track. Where none shows it, there is nothing.
 type Gathering struct {
-	Frame int     `json:"frame,omitempty" minimum:"0" doc:"On which it is made, once for all frames; not of a live one"`
-	Live  bool    `json:"live,omitempty" doc:"It is made on every frame anew, of those around it"`
-	Over  int     `json:"over" minimum:"1" maximum:"200" doc:"Frames before and after that are looked at: all, or every so many of them, 96 in all at most"`
-	Track string  `json:"track,omitempty" doc:"By which frames are carried; left out the removal's own"`
-	Scale float64 `json:"scale,omitempty" minimum:"0" maximum:"500" doc:"Light is made equal over areas of this standard deviation, pixels; 40 where left out"`
+	Frame      int     `json:"frame,omitempty" minimum:"0" doc:"On which it is made, once for all frames; not of a live one"`
+	Live       bool    `json:"live,omitempty" doc:"It is made on every frame anew, of those around it"`
+	Over       int     `json:"over" minimum:"1" maximum:"200" doc:"Frames before and after that are looked at: all, or every so many of them, 96 in all at most"`
+	Between    *Range  `json:"between,omitempty" doc:"No frame outside of these is looked at"`
+	Most       int     `json:"most,omitempty" minimum:"0" maximum:"96" doc:"So many frames are taken at most; left out as many as are needed"`
+	AsSeen     bool    `json:"asSeen,omitempty" doc:"Each place is taken from one frame, with its grain; left out frames are averaged"`
+	Everything bool    `json:"everything,omitempty" doc:"Nothing is left out, not what is marked either: averages what does not stay with the surface"`
+	Track      string  `json:"track,omitempty" doc:"By which frames are carried; left out the removal's own"`
+	Scale      float64 `json:"scale,omitempty" minimum:"0" maximum:"500" doc:"Light is made equal over areas of this standard deviation, pixels; 40 where left out"`
 }
 
 // LightScale returns the standard deviation, in pixels, of the areas whose light is made equal.
@@ -32,6 +36,10 @@ func (g *Gathering) put(s *Source) { s.Gathered = g }
 
 func (g *Gathering) copied() sourceBody {
 	out := *g
+	if g.Between != nil {
+		between := *g.Between
+		out.Between = &between
+	}
 	return &out
 }
 
@@ -45,6 +53,10 @@ func (g *Gathering) check(c *checker, place string) {
 	if !(g.Scale >= 0 && g.Scale <= 500) {
 		c.fault(place+"/scale", "give 0 to 500 pixels")
 	}
+	if g.Between != nil {
+		c.span(place+"/between", *g.Between)
+	}
+	c.within(place+"/most", float64(g.Most), 0, MostLookedAt, " frames")
 	if g.Track != "" && g.Track != Still && c.doc.Track(g.Track) == nil {
 		c.fault(place+"/track", "there is no track %q", g.Track)
 	}
@@ -53,4 +65,4 @@ func (g *Gathering) check(c *checker, place string) {
 func (g *Gathering) held() bool { return !g.Live }
 
 // grainless: an average has hardly any left.
-func (*Gathering) grainless() bool { return true }
+func (g *Gathering) grainless() bool { return !g.AsSeen }

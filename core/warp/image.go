@@ -19,3 +19,12 @@ func Image(src *raster.Image, toSource Mapping, r image.Rectangle) *raster.Image
 	}
 	return raster.WarpBy(src, toSource.Apply, r)
 }
+
+// Places returns a function that says where the middles of the pixels of r go: exactly along a
+// homography, else by a raster.Lattice.
+func Places(m Mapping, r image.Rectangle) func(x, y int) geom.Point {
+	if h, plain := m.Homography(); plain {
+		return func(x, y int) geom.Point { return h.Apply(geom.Pt(float64(x)+0.5, float64(y)+0.5)) }
+	}
+	return raster.NewLattice(m.Apply, r).At
+}

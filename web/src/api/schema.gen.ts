@@ -399,6 +399,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{id}/seen/{removal}/{source}/frames": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same on a run of frames, as shares; frames on which it is not known are left out */
+        get: operations["get-shares"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{id}/settle/{removal}": {
         parameters: {
             query?: never;
@@ -1051,6 +1068,12 @@ export interface components {
             last: number;
         };
         Gathering: {
+            /** @description Each place is taken from one frame, with its grain; left out frames are averaged */
+            asSeen?: boolean;
+            /** @description No frame outside of these is looked at */
+            between?: components["schemas"]["Range"];
+            /** @description Nothing is left out, not what is marked either: averages what does not stay with the surface */
+            everything?: boolean;
             /**
              * Format: int64
              * @description On which it is made, once for all frames; not of a live one
@@ -1058,6 +1081,11 @@ export interface components {
             frame?: number;
             /** @description It is made on every frame anew, of those around it */
             live?: boolean;
+            /**
+             * Format: int64
+             * @description So many frames are taken at most; left out as many as are needed
+             */
+            most?: number;
             /**
              * Format: int64
              * @description Frames before and after that are looked at: all, or every so many of them, 96 in all at most
@@ -1779,6 +1807,12 @@ export interface components {
             /** Format: int64 */
             frame: number;
             points: components["schemas"]["Knot"][];
+        };
+        ShareOn: {
+            /** Format: int64 */
+            frame: number;
+            /** Format: double */
+            share: number;
         };
         Shot: {
             /** @description The plate has alpha: it leaves as it came */
@@ -2768,7 +2802,7 @@ export interface operations {
         parameters: {
             query: {
                 revision: number;
-                view?: "result" | "patch" | "alone" | "matte" | "tint" | "light" | "grain";
+                view?: "result" | "patch" | "alone" | "matte" | "tint" | "light" | "grain" | "seen";
                 /** @description For all views but the result; of the patches alone and the mattes none is all of them */
                 removal?: string;
             };
@@ -3108,6 +3142,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Seen"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-shares": {
+        parameters: {
+            query: {
+                revision: number;
+                first: number;
+                last: number;
+            };
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+                removal: string;
+                source: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShareOn"][];
                 };
             };
             /** @description Error */

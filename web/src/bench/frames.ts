@@ -9,7 +9,7 @@ export interface Overlay {
 }
 
 /** What the server makes pictures of. */
-export type Asked = 'result' | 'patch' | 'alone' | 'matte' | 'tint' | 'light' | 'grain'
+export type Asked = 'result' | 'patch' | 'alone' | 'matte' | 'tint' | 'light' | 'grain' | 'seen'
 
 /** What identifies the overlays of a view: the revision asks, the keys decide. */
 export interface OverlaySet {

@@ -185,7 +185,8 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     screen.current[painted ? 'drawPainted' : 'draw']({
       plate: s.plate,
       overlay: s.overlay ?? null,
-      live: onReference && view !== 'matte' && view !== 'tint' && view !== 'light' && view !== 'grain',
+      live:
+        onReference && view !== 'matte' && view !== 'tint' && view !== 'light' && view !== 'grain' && view !== 'seen',
       view,
       channel,
       exposure,

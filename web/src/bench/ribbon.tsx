@@ -15,11 +15,11 @@ import { paintedAt } from './sources/kinds'
 import { paintedFrames } from './fill'
 import { drag } from './handles/lines'
 import type { BenchProps } from './props'
-import { useMeasures } from './measures'
+import { useMeasures, useShares } from './runs'
 import { useScores } from './scores'
 import { bench, useBench } from './state'
 
-const lanes = { thumbs: 46, range: 10, paint: 9, quality: 16, light: 18, score: 12, keys: 13, cached: 4 }
+const lanes = { thumbs: 46, range: 10, paint: 9, quality: 16, light: 18, seen: 14, score: 12, keys: 13, cached: 4 }
 
 /** The frame ribbon: thumbnails, the removal's range and reference frame, keys, the track's quality, what is in memory. */
 export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps) {
@@ -36,11 +36,14 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
   const each = width / count
   const x = (n: number) => (n - shot.first) * each
   const hasPaintLane = open !== null // the lane is there before the first stroke, or the picture would jump under it
-  const measures = useMeasures(shot, revision.number, open?.id ?? null, !!open && settled(open))
+  const measures = useMeasures(shot, revision.number, open && settled(open) ? open.id : null)
+  const gathered = open?.fill.sources.findLast((s) => s.gathered && !s.off)?.id ?? null
+  const shares = useShares(shot, revision.number, open?.id ?? null, gathered)
   const lit = !!open && settled(open)
   const height =
     lanes.range +
     (lit ? lanes.light : 0) +
+    (gathered ? lanes.seen : 0) +
     (hasPaintLane ? lanes.paint : 0) +
     lanes.quality +
     (scores.length ? lanes.score : 0) +
@@ -116,6 +119,18 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
         }
         top += lanes.light
       }
+      if (gathered) {
+        // How much of what is marked is seen on some frame: below the line of all of it what never is.
+        for (const s of shares) {
+          const h = Math.round(s.share * (lanes.seen - 3))
+          g.fillStyle = colour('fern')
+          g.fillRect(x(s.frame) + 0.5, top + lanes.seen - 1 - h, Math.max(1, each - 1), h)
+          if (s.share > 0.999) continue
+          g.fillStyle = colour('clay')
+          g.fillRect(x(s.frame) + 0.5, top + 1, Math.max(1, each - 1), Math.max(2, lanes.seen - 3 - h))
+        }
+        top += lanes.seen
+      }
       for (const s of motion?.samples.values() ?? []) {
         // Full cells are sure; what slides, or agrees little, is lower. Clay needs a look.
         const sure = Math.max(0, 1 - (s.residual ?? 0)) * Math.min(1, (s.agree ?? 1) / 0.9)
@@ -129,7 +144,7 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
     g.fillStyle = colour('quiet')
     for (let n = shot.first; n <= shot.last; n++)
       if (frames.has(n, overlays)) g.fillRect(x(n), height - lanes.cached + 1, each + 0.5, lanes.cached - 1)
-  }, [width, height, open, motion, scores, loaded, overlays, shot, measures, lit])
+  }, [width, height, open, motion, scores, loaded, overlays, shot, measures, lit, gathered, shares])
 
   const scrub = (e: ReactPointerEvent) => {
     const to = (clientX: number) => {

@@ -1,7 +1,7 @@
 import { create } from 'zustand'
 import type { Point } from './matrix'
 
-export type View = 'plate' | 'patch' | 'result' | 'difference' | 'alone' | 'matte' | 'tint' | 'light' | 'grain'
+export type View = 'plate' | 'patch' | 'result' | 'difference' | 'alone' | 'matte' | 'tint' | 'light' | 'grain' | 'seen'
 export type Channel = 'colour' | 'red' | 'green' | 'blue' | 'luma'
 export type Stage = 'mark' | 'follow' | 'fill' | 'settle' | 'guard'
 /** What the pointer does on the picture. */

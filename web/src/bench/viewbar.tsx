@@ -105,6 +105,7 @@ const looks: Partial<Record<View, string>> = {
   tint: 'Mattes over the plate',
   light: 'Light field',
   grain: 'Grain taken out',
+  seen: 'Never seen, and at odds',
 }
 
 /** Rarer ways of looking: at what a patch is made of, at before and after, at a few frames over and over. */
@@ -129,7 +130,7 @@ function Looks() {
               key={v}
               type="button"
               aria-pressed={view === v}
-              disabled={!removal && (v === 'light' || v === 'grain')}
+              disabled={!removal && (v === 'light' || v === 'grain' || v === 'seen')}
               className={`rounded px-2 py-0.5 text-left disabled:opacity-40 ${view === v ? 'bg-stone' : 'hover:bg-slab'}`}
               onClick={() => bench.set({ view: view === v ? 'result' : v })}
             >

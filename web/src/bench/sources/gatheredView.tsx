@@ -1,8 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
 import { answer, api } from '../../api/client'
 import { Pick, Select } from '../../ui/choice'
-import { NumberField } from '../../ui/controls'
-import { useBench } from '../state'
+import { Button, Check, NumberField } from '../../ui/controls'
+import { bench, useBench } from '../state'
 import { newGathered } from './gathered'
 import type { FieldProps, View } from './views'
 
@@ -20,7 +20,7 @@ export const gatheredView: View = {
 }
 
 function Fields(props: FieldProps) {
-  const { revision, removal: r, source: s, change } = props
+  const { shot, revision, removal: r, source: s, change } = props
   const frame = useBench((b) => b.frame)
   const g = s.gathered
   if (!g) return null
@@ -42,6 +42,27 @@ function Fields(props: FieldProps) {
             value: 'live',
             label: 'On every frame',
             hint: 'Of the frames around each: light and slow change come along',
+          },
+        ]}
+      />
+      <Pick<'mean' | 'seen'>
+        label="How frames are joined"
+        value={g.asSeen ? 'seen' : 'mean'}
+        onChange={(v) =>
+          change(v === 'seen' ? 'Join as seen' : 'Join averaged', (x) => {
+            if (x.gathered) x.gathered.asSeen = v === 'seen' || undefined
+          })
+        }
+        options={[
+          {
+            value: 'mean',
+            label: 'Averaged',
+            hint: 'What passes over once does not count; grain falls, and Settle lays it again',
+          },
+          {
+            value: 'seen',
+            label: 'As seen',
+            hint: 'Each place from one real frame, of the fewest and best, along seams that show least; grain stays real',
           },
         ]}
       />
@@ -86,6 +107,62 @@ function Fields(props: FieldProps) {
           })
         }
       />
+      <NumberField
+        label="At most"
+        unit="fr"
+        hint="So many frames are taken at most; 0 for as many as are needed"
+        value={g.most ?? 0}
+        min={0}
+        max={96}
+        onDone={(v) =>
+          change('Frames taken at most', (x) => {
+            if (x.gathered) x.gathered.most = Math.round(v) || undefined
+          })
+        }
+      />
+      <Check
+        label="Only frames of a range"
+        hint="Frames before and after it are not looked at"
+        value={!!g.between}
+        onChange={(v) =>
+          change(v ? 'Only frames of a range' : 'All frames', (x) => {
+            if (x.gathered) x.gathered.between = v ? { first: r.range.first, last: r.range.last } : undefined
+          })
+        }
+      />
+      {g.between && (
+        <div className="flex gap-2">
+          {(['first', 'last'] as const).map((end) => (
+            <NumberField
+              key={end}
+              label={end === 'first' ? 'From' : 'To'}
+              unit=""
+              hint="In the plate’s numbers"
+              value={g.between![end]}
+              min={shot.first}
+              max={shot.last}
+              onDone={(v) =>
+                change('Range of frames', (x) => {
+                  const b = x.gathered?.between
+                  if (!b) return
+                  b[end] = Math.round(v)
+                  if (b.last < b.first) b[end === 'first' ? 'last' : 'first'] = b[end]
+                })
+              }
+            />
+          ))}
+        </div>
+      )}
+      <Check
+        label="Everything counts"
+        hint="What is marked is not left out either: averages what does not stay with the surface, such as moiré or flicker"
+        value={!!g.everything}
+        onChange={(v) =>
+          change(v ? 'Everything counts' : 'Mattes are left out', (x) => {
+            if (x.gathered) x.gathered.everything = v || undefined
+          })
+        }
+      />
       {tracks.length > 1 && (
         <Select<string>
           label="The track that carries the frames"
@@ -108,6 +185,7 @@ function Fields(props: FieldProps) {
 
 /** How much of what is marked is seen on some frame. */
 function Seen({ shot, revision, removal: r, source: s, frame }: FieldProps & { frame: number }) {
+  const view = useBench((b) => b.view)
   const { data, error } = useQuery({
     queryKey: ['seen', shot.id, revision.number, r.id, s.id, frame],
     queryFn: () =>
@@ -122,8 +200,17 @@ function Seen({ shot, revision, removal: r, source: s, frame }: FieldProps & { f
   })
   if (!data || error) return null
   return (
-    <p className="text-[13px] text-quiet" role="status" data-testid="seen">
-      {data.words}
-    </p>
+    <>
+      <p className="text-[13px] text-quiet" role="status" data-testid="seen">
+        {data.words}
+      </p>
+      <Button
+        on={view === 'seen'}
+        title="Tints on the picture what no frame shows, and where frames do not agree"
+        onClick={() => bench.set({ view: view === 'seen' ? 'result' : 'seen' })}
+      >
+        Show what is never seen
+      </Button>
+    </>
   )
 }
