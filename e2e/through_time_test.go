@@ -130,10 +130,28 @@ func TestWhatSwingsIsGatheredThroughTime(t *testing.T) {
 	}
 	check("once")
 	a.press("^On every frame")
-	s.wait(5*time.Second, "it to be live", func() bool { return source().Live })
+	s.wait(20*time.Second, "it to be live", func() bool { return source().Live })
 	check("on every frame")
+	a.press("^As seen")
+	s.wait(20*time.Second, "it to be as seen", func() bool { return source().AsSeen })
+	check("as seen on every frame")
+	a.press("^Averaged")
+	s.wait(20*time.Second, "it to be averaged", func() bool { return !source().AsSeen })
+	a.press("^Show what is never seen")
+	s.wait(20*time.Second, "the view to change", func() bool {
+		return a.page.MustHas("[aria-pressed=true][title^='Tints on the picture']")
+	})
+	a.press("^Show what is never seen")
+	a.press("^Settle")
+	a.press("^Settle by itself")
+	s.wait(time.Minute, "the grain to be measured", func() bool {
+		g := s.removal(shot).Settle.Grain
+		return g != nil && g.Model != nil
+	})
+	assert.Nil(t, s.removal(shot).Settle.Light, "what is made on every frame has the frame's own light")
+	a.key(input.Digit3)
 	a.fill("Looks at", "1")
-	s.wait(5*time.Second, "fewer frames to be looked at", func() bool { return source().Over == 1 })
+	s.wait(20*time.Second, "fewer frames to be looked at", func() bool { return source().Over == 1 })
 	a.see("% never|^None of it is seen")
 	words, err := a.page.MustElement("[data-testid=seen]").Text()
 	require.NoError(t, err)
