@@ -1,0 +1,481 @@
+// Package grow makes pixels that no frame shows of what lies around them: patches of the surroundings
+// are laid over a hole such that they agree with each other and with its rim (Wexler, Shechtman &
+// Irani 2007), from coarse to fine; nearest patches are found by propagation and random search
+// (Barnes, Shechtman, Finkelstein & Goldman 2009), compared also by their gradients and but for a
+// small difference of light (Darabi et al. 2012).
+package grow
+
+import (
+	"context"
+	"errors"
+	"image"
+	"math"
+	"math/rand/v2"
+
+	"jardin/core/geom"
+	"jardin/core/raster"
+)
+
+// A Request says what is to be grown.
+type Request struct {
+	Picture *raster.Image // linear light, opaque
+	Hole    *raster.Plane // over the same pixels; above 0 where something is to be grown
+	From    *raster.Plane // above 0.5 where it may be taken from; nil for wherever there is no hole
+	Guides  []Guide       // what must go on
+	Feature float64       // how large the texture's features are, in pixels; 0 for as it seems best
+	Longest int           // the longest stretch that is copied from one place, in pixels; 0 for any
+	Seed    uint64        // another one is another result
+}
+
+// A Guide is a line along which a structure goes on: from where it is seen through the hole to where it is
+// seen again, in pixels of the picture.
+type Guide []geom.Point
+
+// Errors of what cannot be grown.
+var (
+	ErrNothingToTake = errors.New("there is nothing to take from: the hole is too large, or too little is allowed around it")
+	ErrNoRoom        = errors.New("the picture is too small to grow anything in")
+)
+
+// patch is the side of the squares that are compared, in pixels; reach is half of it.
+const (
+	patch = 7
+	reach = patch / 2
+)
+
+// How much a difference in slope weighs against one in colour; by how much a patch's light may be
+// changed, on the square root of light.
+const (
+	slopeWeight = 0.6
+	mostBias    = 0.03
+)
+
+// channels are red, green and blue on the square root of light, and the slopes of their mean.
+const channels = 5
+
+// Grow returns the picture with its hole filled; outside of it no pixel is changed. It is the same
+// for the same request. A hole of which there is nothing is returned as it is.
+func Grow(ctx context.Context, r *Request) (*raster.Image, error) {
+	if r.Picture.Rect.Dx() < 2*patch || r.Picture.Rect.Dy() < 2*patch {
+		return nil, ErrNoRoom
+	}
+	fine := newLevel(r)
+	if fine.box.Empty() {
+		return r.Picture, nil
+	}
+	levels := []*level{fine}
+	for depth := r.depth(fine); len(levels) < depth; {
+		next := levels[len(levels)-1].half()
+		if next == nil {
+			break
+		}
+		levels = append(levels, next)
+	}
+	for len(levels) > 1 && len(levels[len(levels)-1].sources) < 20 {
+		levels = levels[:len(levels)-1]
+	}
+	if len(fine.sources) == 0 {
+		return nil, ErrNothingToTake
+	}
+	rng := rand.New(rand.NewPCG(r.Seed, 0x6a6172))
+	var above *level
+	for k := len(levels) - 1; k >= 0; k-- {
+		l := levels[k]
+		l.longest = r.Longest >> k
+		if r.Longest > 0 {
+			l.longest = max(l.longest, 2)
+		}
+		if above == nil {
+			l.begin(rng)
+		} else {
+			l.refine(above, rng)
+		}
+		rounds := 3 + 3*k
+		for round := range rounds {
+			if err := ctx.Err(); err != nil {
+				return nil, err
+			}
+			l.search(rng.Uint64(), 2)
+			l.vote(k == 0 && round == rounds-1)
+		}
+		above = l
+	}
+	return fine.laid(r.Picture), nil
+}
+
+// depth is how many levels are needed: at the coarsest the hole is little deeper than a patch, and
+// features are no larger than one.
+func (r *Request) depth(fine *level) int {
+	size := 2 * float64(fine.deepest())
+	if r.Feature > 0 {
+		size = math.Max(math.Min(size, 4*r.Feature), patch)
+	}
+	return 1 + max(0, int(math.Ceil(math.Log2(size/(1.5*patch)))))
+}
+
+// A level is the picture at one scale, from (0, 0), with what is known of the hole so far.
+type level struct {
+	w, h    int
+	pix     []float32 // channels for each pixel
+	hole    []bool
+	from    []bool
+	guide   []guideAt
+	guided  bool
+	depths  []float32       // how far each pixel of the hole lies from its rim
+	box     image.Rectangle // around the hole
+	targets []int32         // middles of patches that touch the hole, by rows
+	row     []int32         // of each line of pixels the first of its targets, and after the last
+	sources []int32         // middles of patches that may be taken
+	source  []bool
+	along   [][]int32 // sources near each guide
+	nearest []int32   // of each pixel that is a target its source's middle
+	far     []float32 // and how far that is
+	known   []float32 // of each target, how much of its patch is not hole
+	run     []int32   // and for how many targets in line the same place goes on
+	sums    []float32 // of each patch, by channel of colour: to tell a difference of light
+	longest int
+}
+
+// A guideAt is which guide a pixel lies near, from 1, and how far to its left.
+type guideAt struct {
+	which int16
+	off   float32
+}
+
+func newLevel(r *Request) *level {
+	rect := r.Picture.Rect
+	l := &level{w: rect.Dx(), h: rect.Dy()}
+	n := l.w * l.h
+	l.pix, l.hole, l.from, l.guide = make([]float32, n*channels), make([]bool, n), make([]bool, n), make([]guideAt, n)
+	for i := range n {
+		p := image.Pt(rect.Min.X+i%l.w, rect.Min.Y+i/l.w)
+		l.hole[i] = r.Hole.At(p.X, p.Y) > 0
+		l.from[i] = !l.hole[i] && (r.From == nil || r.From.At(p.X, p.Y) > 0.5)
+		for c := range 3 {
+			l.pix[i*channels+c] = float32(math.Sqrt(float64(max(r.Picture.Pix[4*i+c], 0))))
+		}
+	}
+	width := 4.0
+	if r.Feature > 0 {
+		width = math.Max(r.Feature/2, 2)
+	}
+	for k, g := range r.Guides {
+		for i := range n {
+			p := geom.Pt(float64(rect.Min.X+i%l.w)+0.5, float64(rect.Min.Y+i/l.w)+0.5)
+			if off, ok := g.beside(p); ok && math.Abs(off) <= width {
+				l.guide[i], l.guided = guideAt{int16(k + 1), float32(off)}, true
+			}
+		}
+	}
+	l.ready()
+	return l
+}
+
+// beside returns how far a place lies beside the line, to its left above 0; ok is false beyond its ends.
+func (g Guide) beside(p geom.Point) (off float64, ok bool) {
+	best := math.Inf(1)
+	for i := range len(g) - 1 {
+		a, d := g[i], g[i+1].Sub(g[i])
+		length := d.Len()
+		if length == 0 {
+			continue
+		}
+		v := p.Sub(a)
+		t := (v.X*d.X + v.Y*d.Y) / (length * length)
+		if t < 0 && i == 0 || t > 1 && i == len(g)-2 {
+			continue
+		}
+		t = math.Min(math.Max(t, 0), 1)
+		if far := v.Sub(d.Mul(t)).Len(); far < best {
+			best, ok = far, true
+			off = math.Copysign(far, d.X*v.Y-d.Y*v.X)
+		}
+	}
+	return off, ok
+}
+
+// ready works out what follows from the hole and from where may be taken.
+func (l *level) ready() {
+	n := l.w * l.h
+	l.box = image.Rectangle{}
+	for i, h := range l.hole {
+		if h {
+			l.box = l.box.Union(image.Rect(i%l.w, i/l.w, i%l.w+1, i/l.w+1))
+		}
+	}
+	l.nearest, l.far, l.run, l.source = make([]int32, n), make([]float32, n), make([]int32, n), make([]bool, n)
+	l.sums, l.known = make([]float32, 3*n), make([]float32, n)
+	for i := range l.nearest {
+		l.nearest[i] = -1
+	}
+	l.row = make([]int32, l.h+1)
+	l.depths = depths(l.hole, l.w, l.h)
+	touched, closed := counts(l.hole, l.w, l.h), make([]bool, n)
+	for i, ok := range l.from {
+		closed[i] = !ok
+	}
+	blocked := counts(closed, l.w, l.h)
+	for y := range l.h {
+		l.row[y] = int32(len(l.targets))
+		for x := range l.w {
+			if x < reach || y < reach || x >= l.w-reach || y >= l.h-reach {
+				continue
+			}
+			i := y*l.w + x
+			if n := within(touched, l.w, x, y); n > 0 {
+				l.known[i] = 1 - float32(n)/(patch*patch)
+				l.targets = append(l.targets, int32(i))
+			}
+			// What is taken is what lies in its middle and around: all of it may be.
+			if within(blocked, l.w, x, y) == 0 {
+				l.source[i] = true
+				l.sources = append(l.sources, int32(i))
+			}
+		}
+	}
+	l.row[l.h] = int32(len(l.targets))
+	l.slopes(image.Rect(0, 0, l.w, l.h))
+	l.along = nil
+	for _, s := range l.sources {
+		if k := int(l.guide[s].which); k > 0 {
+			for len(l.along) < k {
+				l.along = append(l.along, nil)
+			}
+			l.along[k-1] = append(l.along[k-1], s)
+		}
+	}
+}
+
+// counts returns how many are set above and left of each corner (a summed-area table, Crow 1984).
+func counts(set []bool, w, h int) []int32 {
+	out := make([]int32, (w+1)*(h+1))
+	for y := range h {
+		var line int32
+		for x := range w {
+			if set[y*w+x] {
+				line++
+			}
+			out[(y+1)*(w+1)+x+1] = out[y*(w+1)+x+1] + line
+		}
+	}
+	return out
+}
+
+// within returns how many are set in the patch around a pixel.
+func within(sums []int32, w, x, y int) int32 {
+	at := func(x, y int) int32 { return sums[y*(w+1)+x] }
+	x0, y0, x1, y1 := x-reach, y-reach, x+reach+1, y+reach+1
+	return at(x1, y1) - at(x0, y1) - at(x1, y0) + at(x0, y0)
+}
+
+// depths returns how far each pixel of a hole lies from its rim, in pixels: by steps to the side
+// and across (chamfer distance, Borgefors 1986).
+func depths(hole []bool, w, h int) []float32 {
+	const diagonal = math.Sqrt2
+	d := make([]float32, w*h)
+	for i := range d {
+		if hole[i] {
+			d[i] = float32(w + h)
+		}
+	}
+	at := func(x, y int) float32 {
+		if x < 0 || y < 0 || x >= w || y >= h {
+			return float32(w + h)
+		}
+		return d[y*w+x]
+	}
+	for y := range h {
+		for x := range w {
+			i := y*w + x
+			d[i] = min(d[i], at(x-1, y)+1, at(x, y-1)+1, at(x-1, y-1)+diagonal, at(x+1, y-1)+diagonal)
+		}
+	}
+	for y := h - 1; y >= 0; y-- {
+		for x := w - 1; x >= 0; x-- {
+			i := y*w + x
+			d[i] = min(d[i], at(x+1, y)+1, at(x, y+1)+1, at(x+1, y+1)+diagonal, at(x-1, y+1)+diagonal)
+		}
+	}
+	return d
+}
+
+func (l *level) deepest() (most float32) {
+	for _, d := range l.depths {
+		most = max(most, d)
+	}
+	return most
+}
+
+// slopes works out the slopes of brightness of the pixels of a box.
+func (l *level) slopes(box image.Rectangle) {
+	box = box.Intersect(image.Rect(0, 0, l.w, l.h))
+	mean := func(x, y int) float32 {
+		p := l.pix[(min(max(y, 0), l.h-1)*l.w+min(max(x, 0), l.w-1))*channels:]
+		return (p[0] + p[1] + p[2]) / 3
+	}
+	for y := box.Min.Y; y < box.Max.Y; y++ {
+		for x := box.Min.X; x < box.Max.X; x++ {
+			p := l.pix[(y*l.w+x)*channels:]
+			p[3] = slopeWeight * (mean(x+1, y) - mean(x-1, y))
+			p[4] = slopeWeight * (mean(x, y+1) - mean(x, y-1))
+		}
+	}
+}
+
+// half returns the level at half the scale; nil where it would be too small.
+func (l *level) half() *level {
+	w, h := l.w/2, l.h/2
+	if w < 2*patch || h < 2*patch {
+		return nil
+	}
+	out := &level{w: w, h: h, guided: l.guided}
+	n := w * h
+	out.pix, out.hole, out.from, out.guide = make([]float32, n*channels), make([]bool, n), make([]bool, n), make([]guideAt, n)
+	for i := range n {
+		x, y := i%w, i/w
+		// Binomial weights over four pixels each way; what lies in the hole does not count.
+		weights := [4]float32{1, 3, 3, 1}
+		var sum [3]float32
+		var all float32
+		inside, open := 0, 0
+		for v := range 4 {
+			for u := range 4 {
+				xx, yy := 2*x+u-1, 2*y+v-1
+				if xx < 0 || yy < 0 || xx >= l.w || yy >= l.h {
+					continue
+				}
+				k := yy*l.w + xx
+				core := u == 1 || u == 2
+				core = core && (v == 1 || v == 2)
+				if l.hole[k] {
+					if core {
+						inside++
+					}
+					continue
+				}
+				if core && l.from[k] {
+					open++
+				}
+				weight := weights[u] * weights[v]
+				all += weight
+				for c := range 3 {
+					sum[c] += weight * l.pix[k*channels+c]
+				}
+			}
+		}
+		out.hole[i] = inside > 0
+		out.from[i] = open == 4
+		if all > 0 {
+			for c := range 3 {
+				out.pix[i*channels+c] = sum[c] / all
+			}
+		}
+		if g := l.guide[2*y*l.w+2*x]; g.which > 0 {
+			out.guide[i] = guideAt{g.which, g.off / 2}
+		}
+	}
+	out.ready()
+	if out.box.Empty() {
+		return nil
+	}
+	return out
+}
+
+// begin fills the hole of the coarsest level from its rim inwards, smoothly, and takes sources
+// by chance.
+func (l *level) begin(rng *rand.Rand) {
+	// Over and over each pixel is the mean of those around it, from the rim's.
+	for range 4 * (l.box.Dx() + l.box.Dy()) {
+		for y := l.box.Min.Y; y < l.box.Max.Y; y++ {
+			for x := l.box.Min.X; x < l.box.Max.X; x++ {
+				if !l.hole[y*l.w+x] {
+					continue
+				}
+				var sum [3]float32
+				var n float32
+				for _, d := range [4]image.Point{{X: 1}, {X: -1}, {Y: 1}, {Y: -1}} {
+					if q := image.Pt(x+d.X, y+d.Y); q.In(image.Rect(0, 0, l.w, l.h)) {
+						for c := range 3 {
+							sum[c] += l.pix[(q.Y*l.w+q.X)*channels+c]
+						}
+						n++
+					}
+				}
+				for c := range 3 {
+					l.pix[(y*l.w+x)*channels+c] = sum[c] / n
+				}
+			}
+		}
+	}
+	l.slopes(l.box.Inset(-1))
+	for _, t := range l.targets {
+		l.nearest[t] = l.any(t, rng.Uint64())
+	}
+	// From a smooth beginning all variations would be alike: it takes of what was found by chance.
+	l.measure()
+	l.vote(false)
+}
+
+// any returns a source by chance; near a guide one that lies near it as well, if there is one.
+func (l *level) any(t int32, random uint64) int32 {
+	if k := int(l.guide[t].which); k > 0 && k <= len(l.along) && len(l.along[k-1]) > 0 {
+		list := l.along[k-1]
+		return list[random%uint64(len(list))]
+	}
+	return l.sources[random%uint64(len(l.sources))]
+}
+
+// refine takes over from the level above what its patches were taken from.
+func (l *level) refine(above *level, rng *rand.Rand) {
+	for _, t := range l.targets {
+		x, y := int(t)%l.w, int(t)/l.w
+		i := min(max(y/2, reach), above.h-reach-1)*above.w + min(max(x/2, reach), above.w-reach-1)
+		s := above.nearest[i]
+		found := int32(-1)
+		if s >= 0 && above.isTarget(i) {
+			u := 2*(int(s)%above.w) + x - 2*(i%above.w)
+			v := 2*(int(s)/above.w) + y - 2*(i/above.w)
+			if u >= 0 && v >= 0 && u < l.w && v < l.h && l.source[v*l.w+u] {
+				found = int32(v*l.w + u)
+			}
+		}
+		if found < 0 {
+			found = l.any(t, rng.Uint64())
+		}
+		l.nearest[t] = found
+	}
+	l.fillFrom(above)
+	l.measure()
+	l.vote(false)
+}
+
+func (l *level) isTarget(i int) bool {
+	row := l.targets[l.row[i/l.w]:l.row[i/l.w+1]]
+	return len(row) > 0 && int32(i) >= row[0] && int32(i) <= row[len(row)-1] && l.nearest[i] >= 0
+}
+
+// fillFrom gives the hole the pixels of the level above, until better ones are voted.
+func (l *level) fillFrom(above *level) {
+	for i, h := range l.hole {
+		if h {
+			k := min(i/l.w/2, above.h-1)*above.w + min(i%l.w/2, above.w-1)
+			copy(l.pix[i*channels:i*channels+3], above.pix[k*channels:k*channels+3])
+		}
+	}
+	l.slopes(l.box.Inset(-1))
+}
+
+// laid returns the picture with the hole as it was grown.
+func (l *level) laid(picture *raster.Image) *raster.Image {
+	out := picture.Crop(picture.Rect)
+	for i, h := range l.hole {
+		if h {
+			for c := range 3 {
+				v := l.pix[i*channels+c]
+				out.Pix[4*i+c] = v * v
+			}
+			out.Pix[4*i+3] = 1
+		}
+	}
+	return out
+}
