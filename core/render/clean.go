@@ -205,7 +205,7 @@ func (g *gathering) choose(shown []gather.Bits) (chosen, order []int, err error)
 		}
 	}
 	taken := make([]bool, len(shown))
-	for _, k := range append(slices.Clone(chosen), spread(len(shown))...) {
+	for _, k := range append(slices.Clone(chosen), farApart(len(shown))...) {
 		if !taken[k] && shown[k].Count() > 0 && (g.Most == 0 || len(order) < g.Most) {
 			taken[k] = true
 			order = append(order, k)
@@ -214,9 +214,9 @@ func (g *gathering) choose(shown []gather.Bits) (chosen, order []int, err error)
 	return chosen, order, nil
 }
 
-// spread lists the numbers below n such that the first few of them lie far apart: in the order of
+// farApart lists the numbers below n such that the first few of them lie far apart: in the order of
 // their bits from the lowest to the highest (van der Corput 1935).
-func spread(n int) (out []int) {
+func farApart(n int) (out []int) {
 	size := bits.Len(uint(max(n-1, 0)))
 	for i := range 1 << size {
 		if k := int(bits.Reverse(uint(i)) >> (bits.UintSize - size)); k < n {

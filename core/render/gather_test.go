@@ -86,7 +86,7 @@ func TestFramesAreGathered(t *testing.T) {
 
 func TestSpreadNumbersAreAllThere(t *testing.T) {
 	for n := range 70 {
-		got := spread(n)
+		got := farApart(n)
 		assert.Len(t, got, n)
 		assert.Len(t, slices.Compact(slices.Sorted(slices.Values(got))), n)
 		if n >= 16 {

@@ -3,7 +3,6 @@ package render
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"image"
 	"math"
 	"slices"
@@ -36,23 +35,18 @@ func (gatheredKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *co
 	if m == nil {
 		return nil, nil
 	}
-	out := &gatheredInput{Clean: r.clean(s, on), Map: m, Moving: s.Live && s.AsSeen}
-	if settled && !s.Live && r.settles() {
-		out.Settle = r.settled(i, s.Track, n, nil)
-	}
-	own := r.matte(n)
-	if r.doc.Settle.Seam > 0 {
-		own.Edge.Grow += seamRim
-	}
-	return out, &own
+	return r.carried(i, n, settled && !s.Live, s.Track, m, gatheredPixels{r.clean(s, on)}, s.Live && s.AsSeen)
 }
 
-// A gatheredInput is clean pixels that were gathered on one frame, on another.
-type gatheredInput struct {
-	Clean  *memo.Keyed[cleanInput]
-	Map    warp.Mapping // from the frame on which they were gathered
-	Settle *settleInput // nil: they are not settled
-	Moving bool         // they have grain of their own, another on each frame
+// gatheredPixels are those of frames around one.
+type gatheredPixels struct{ Clean *memo.Keyed[cleanInput] }
+
+func (in gatheredPixels) made(ctx context.Context, e *Evaluator) (*raster.Image, error) {
+	clean, err := e.clean(ctx, in.Clean)
+	if err != nil {
+		return nil, err
+	}
+	return clean.Picture, nil
 }
 
 // A cleanInput is all that clean pixels of a frame are gathered from.
@@ -193,29 +187,4 @@ func beyondHorizon(points []geom.Point) bool {
 	return slices.ContainsFunc(points, func(p geom.Point) bool {
 		return !p.Finite() || math.Abs(p.X) > 1e6 || math.Abs(p.Y) > 1e6
 	})
-}
-
-func (in *gatheredInput) bounds(s *sourceInput, size image.Rectangle) image.Rectangle {
-	return s.Where.cover(size).Rect
-}
-
-func (in *gatheredInput) reach(image.Rectangle) image.Rectangle { return image.Rectangle{} }
-
-// composite lays the clean pixels, carried, where there are any. What is held has no moving grain, nor
-// has an average: all of it is to be laid again. What is as seen on every frame brings its own.
-func (in *gatheredInput) composite(ctx context.Context, e *Evaluator, s *sourceInput, _ int, out *filling) error {
-	back, ok := in.Map.Inverse()
-	if !ok {
-		return fmt.Errorf("the track cannot be inverted")
-	}
-	clean, err := e.clean(ctx, in.Clean)
-	if err != nil || clean.Picture.Rect.Empty() {
-		return err
-	}
-	if in.Moving {
-		s.over(out, clean.Picture, 0)
-		return nil
-	}
-	lay := func(rect image.Rectangle) *raster.Image { return warp.Image(clean.Picture, back, rect) }
-	return s.lay(ctx, e, in.Settle, in.Map.Bounds(boxOf(clean.Picture.Rect)), lay, out)
 }

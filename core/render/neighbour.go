@@ -37,11 +37,7 @@ func (neighbourKind) gather(r *removal, i, n int, _ bool) (sourceLayer, *coverag
 	if in == nil {
 		return nil, nil
 	}
-	own := r.matte(n)
-	if r.doc.Settle.Seam > 0 {
-		own.Edge.Grow += seamRim // there it is compared with the plate
-	}
-	return in, &own
+	return in, r.marked(n)
 }
 
 func (r *removal) neighbour(s *treatment.Neighbour, n int) *neighbourInput {

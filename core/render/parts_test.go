@@ -135,7 +135,7 @@ func TestUnknownLightIsTheNearest(t *testing.T) {
 func TestPartsOfAFrameAreTheFrame(t *testing.T) {
 	ctx := context.Background()
 	compared := map[string]int{}
-	for seed := range 60 {
+	for seed := range 75 {
 		d := dice{rand.New(rand.NewPCG(uint64(seed), 21))}
 		doc := d.document()
 		for i := range doc.Removals {

@@ -118,8 +118,11 @@ func (d dice) source(id string) treatment.Source {
 		Kind: d.pick(treatment.HeldPlate, treatment.HeldPlate, treatment.Travelling, treatment.Beside),
 	}
 	frame := d.frame()
-	if d.IntN(6) == 0 {
-		s.Kind = treatment.Gathered
+	if d.IntN(4) == 0 {
+		s.Kind = d.pick(treatment.Gathered, treatment.Gathered, treatment.Spread, treatment.Evened, treatment.Toned)
+	}
+	if d.IntN(4) == 0 {
+		s.Lay = d.pick(treatment.Darken, treatment.Lighten)
 	}
 	switch s.Kind {
 	case treatment.Gathered:
@@ -132,6 +135,28 @@ func (d dice) source(id string) treatment.Source {
 		}
 		if !s.Gathered.Live {
 			s.Gathered.Frame = frame
+		}
+	case treatment.Spread:
+		s.Spread = &treatment.Spreading{Live: d.flip(), Edges: d.flip()}
+		if s.Spread.Live {
+			s.Spread.Over = d.IntN(3)
+		} else {
+			s.Spread.Frame = frame
+		}
+	case treatment.Evened:
+		s.Evened = &treatment.Evening{
+			Takes: d.pick(treatment.EvenCoarse, treatment.EvenFine, treatment.EvenBlur), Scale: d.real(0.3, 6), Amount: d.Float64(),
+		}
+	case treatment.Toned:
+		s.Tone = &treatment.FlatTone{Frame: frame, Rim: d.flip()}
+		if !s.Tone.Rim {
+			s.Tone.Keys = []treatment.ToneAt{
+				{Frame: 99, Ease: treatment.Eased, One: [3]float64{d.Float64(), d.Float64(), d.Float64()}},
+				{Frame: 103, Ease: treatment.Linear, Other: [3]float64{d.Float64(), d.Float64(), d.Float64()}},
+			}
+		}
+		if d.flip() {
+			s.Tone.Ends = []treatment.Vec{{d.real(0, 56), d.real(0, 44)}, {d.real(0, 56), d.real(0, 44)}}
 		}
 	case treatment.Beside:
 		offset := treatment.Vec{d.real(-14, 14), d.real(-8, 8)}

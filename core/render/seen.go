@@ -25,7 +25,7 @@ type Share struct {
 
 // gatheredOn returns what the removal's gathered source lays on frame n; nil where the source is of another
 // kind, or what it lays is not known there.
-func (t *Treatment) gatheredOn(removal, id string, n int) (*removal, *gatheredInput, error) {
+func (t *Treatment) gatheredOn(removal, id string, n int) (*removal, *carriedInput, error) {
 	r := t.removal(removal)
 	if r == nil {
 		return nil, nil, fmt.Errorf("there is no removal %q", removal)
@@ -35,7 +35,7 @@ func (t *Treatment) gatheredOn(removal, id string, n int) (*removal, *gatheredIn
 		return r, nil, nil
 	}
 	in, _ := r.sources[i].kind.gather(r, i, n, false)
-	layer, _ := in.(*gatheredInput)
+	layer, _ := in.(*carriedInput)
 	return r, layer, nil
 }
 
@@ -51,7 +51,8 @@ func (e *Evaluator) Seen(ctx context.Context, t *Treatment, removal, id string, 
 	if !ok {
 		return nil, nil
 	}
-	in := &layer.Clean.Value
+	gathered := layer.Of.(gatheredPixels).Clean
+	in := &gathered.Value
 	marked := r.matte(n).cover(e.Plate.Size())
 	most := 100_000
 	if quick {
@@ -87,7 +88,7 @@ func (e *Evaluator) Seen(ctx context.Context, t *Treatment, removal, id string, 
 	if quick {
 		return out, nil
 	}
-	clean, err := e.clean(ctx, layer.Clean)
+	clean, err := e.clean(ctx, gathered)
 	if err != nil {
 		return nil, err
 	}
@@ -136,8 +137,8 @@ func (r *removal) seen(n int) *seenInput {
 	for i := len(r.sources) - 1; i >= 0; i-- {
 		if s := r.sources[i]; s.Gathered != nil && s.Weight(n) > 0 {
 			if in, _ := s.kind.gather(r, i, n, false); in != nil {
-				layer := in.(*gatheredInput)
-				return &seenInput{layer.Clean, layer.Map, r.matte(n)}
+				layer := in.(*carriedInput)
+				return &seenInput{layer.Of.(gatheredPixels).Clean, layer.Map, r.matte(n)}
 			}
 		}
 	}

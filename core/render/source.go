@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"image"
 
+	"jardin/core/colorspace"
 	"jardin/core/fill"
 	"jardin/core/geom"
 	"jardin/core/memo"
@@ -36,6 +37,10 @@ var sourceKinds = map[string]sourceKind{
 	treatment.Beside:     neighbourKind{},
 	treatment.Supplied:   pieceKind{},
 	treatment.Gathered:   gatheredKind{},
+	treatment.Grown:      grownKind{},
+	treatment.Spread:     spreadKind{},
+	treatment.Evened:     evenedKind{},
+	treatment.Toned:      tonedKind{},
 }
 
 // unpainted is of kinds that cannot be painted on.
@@ -67,6 +72,7 @@ type sourceInput struct {
 	Weight float64
 	Where  *coverage // nil for everywhere
 	Solid  bool      // whatever Where covers at all counts in full
+	Lay    string    // only where it is darker, or lighter, than what lies below; empty for everywhere
 	Layer  sourceLayer
 	Name   string `memo:"-"`
 }
@@ -90,6 +96,7 @@ func (r *removal) source(i, n int, settled bool) (in sourceInput, ok bool) {
 		Weight: s.Weight(n),
 		Name:   fmt.Sprintf("%q of %q", s.Name, r.doc.Name),
 		Where:  r.optional(s.Where, n),
+		Lay:    s.Lay,
 	}
 	if in.Weight == 0 {
 		return in, false
@@ -148,7 +155,14 @@ func (e *Evaluator) fill(ctx context.Context, in *fillInput, rect image.Rectangl
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
+		below := out
+		if s.Lay != "" {
+			below = &filling{out.Crop(region), out.still.Crop(region)}
+		}
 		err := s.Layer.composite(ctx, e, s, in.Frame, out)
+		if err == nil && s.Lay != "" {
+			err = e.keep(ctx, in.Frame, s.Lay, below, out)
+		}
 		if err != nil {
 			return nil, fmt.Errorf("%s on frame %d: %w", s.Name, in.Frame, err)
 		}
@@ -157,6 +171,31 @@ func (e *Evaluator) fill(ctx context.Context, in *fillInput, rect image.Rectangl
 		out = &filling{out.Crop(rect), out.still.Crop(rect)}
 	}
 	return out, nil
+}
+
+// keep takes back, pixel by pixel, what did not make the frame darker, or lighter.
+func (e *Evaluator) keep(ctx context.Context, n int, lay string, below, out *filling) error {
+	plate, err := e.Plate.Linear(ctx, n, out.Rect)
+	if err != nil {
+		return err
+	}
+	over := func(m, p []float32) float32 {
+		rest := 1 - m[3]
+		return colorspace.Luma(m[0]+rest*p[0], m[1]+rest*p[1], m[2]+rest*p[2])
+	}
+	raster.Rows(out.Rect.Min.Y, out.Rect.Max.Y, func(y int) {
+		was, is := below.Row(y, out.Rect.Min.X, out.Rect.Max.X), out.Row(y, out.Rect.Min.X, out.Rect.Max.X)
+		stillWas, still := below.still.Row(y, out.Rect.Min.X, out.Rect.Max.X), out.still.Row(y, out.Rect.Min.X, out.Rect.Max.X)
+		for i := 0; i < len(is); i += 4 {
+			p := plate.At(out.Rect.Min.X+i/4, y)
+			before, after := over(was[i:i+4], p[:]), over(is[i:i+4], p[:])
+			if (lay == treatment.Darken) != (after < before) || after == before {
+				copy(is[i:i+4], was[i:i+4])
+				still[i/4] = stillWas[i/4]
+			}
+		}
+	})
+	return nil
 }
 
 // where returns where the source counts; nil for everywhere.

@@ -64,7 +64,7 @@ func (c *checker) counts() {
 		computed := 0
 		for k := range r.Fill.Sources {
 			s := &r.Fill.Sources[k]
-			if s.Gathered != nil {
+			if b, ok := s.body().(computedBody); ok && b.computed() {
 				computed++
 			}
 			c.most(fmt.Sprintf("%s/fill/sources/%d/strokes", at, k), len(s.Strokes()), MostStrokes, "strokes")
@@ -72,7 +72,7 @@ func (c *checker) counts() {
 				b.counts(c, fmt.Sprintf("%s/fill/sources/%d/%s", at, k, s.Kind))
 			}
 		}
-		c.most(at+"/fill/sources", computed, MostComputed, "sources that are gathered")
+		c.most(at+"/fill/sources", computed, MostComputed, "sources that are gathered or grown")
 		for k := range r.Settle.Tones {
 			c.most(at+"/settle/tones", len(r.Settle.Tones[k].Keys), MostKeys, "keys")
 		}

@@ -16,12 +16,13 @@ type Fill struct {
 type Source struct {
 	ID      string   `json:"id" doc:"Unique within the removal"`
 	Name    string   `json:"name"`
-	Kind    string   `json:"kind" enum:"plate,paint,neighbour,piece,gathered" doc:"Which of the objects below it has"`
+	Kind    string   `json:"kind" enum:"plate,paint,neighbour,piece,gathered,grown,spread,evened,tone" doc:"Which of the objects below it has"`
 	Off     bool     `json:"off,omitempty"`
 	Range   *Range   `json:"range,omitempty" doc:"Frames on which it is laid in full; left out all of the removal's"`
 	Rise    int      `json:"rise,omitempty" minimum:"0" maximum:"1000" doc:"Frames before its range over which it comes in"`
 	Fall    int      `json:"fall,omitempty" minimum:"0" maximum:"1000" doc:"Frames after its range over which it goes out"`
 	Opacity *float64 `json:"opacity,omitempty" minimum:"0" maximum:"1" doc:"1 where left out"`
+	Lay     string   `json:"lay,omitempty" enum:"darken,lighten" doc:"Only where it is darker, or lighter, than what lies below it; left out everywhere"`
 	Where   []Shape  `json:"where,omitempty" doc:"It is laid only inside these; left out everywhere"`
 
 	Plate     *Plate     `json:"plate,omitempty"`
@@ -29,6 +30,10 @@ type Source struct {
 	Neighbour *Neighbour `json:"neighbour,omitempty"`
 	Piece     *Piece     `json:"piece,omitempty"`
 	Gathered  *Gathering `json:"gathered,omitempty"`
+	Grown     *Growth    `json:"grown,omitempty"`
+	Spread    *Spreading `json:"spread,omitempty"`
+	Evened    *Evening   `json:"evened,omitempty"`
+	Tone      *FlatTone  `json:"tone,omitempty"`
 }
 
 // sourceKinds are all kinds of sources by name, each with where its own object stands. A new
@@ -39,6 +44,10 @@ var sourceKinds = map[string]func(*Source) sourceBody{
 	Beside:     func(s *Source) sourceBody { return orNil(s.Neighbour) },
 	Supplied:   func(s *Source) sourceBody { return orNil(s.Piece) },
 	Gathered:   func(s *Source) sourceBody { return orNil(s.Gathered) },
+	Grown:      func(s *Source) sourceBody { return orNil(s.Grown) },
+	Spread:     func(s *Source) sourceBody { return orNil(s.Spread) },
+	Evened:     func(s *Source) sourceBody { return orNil(s.Evened) },
+	Toned:      func(s *Source) sourceBody { return orNil(s.Tone) },
 }
 
 // A sourceBody is what a kind of source has of its own.
@@ -70,6 +79,10 @@ type picturedBody interface{ picture() **Picture }
 type boundedBody interface {
 	counts(c *checker, place string)
 }
+
+// A computedBody is one whose pixels may take long to be worked out from the footage: of those there may
+// be few.
+type computedBody interface{ computed() bool }
 
 // A grainlessBody is one that may lay pixels without grain.
 type grainlessBody interface{ grainless() bool }
@@ -234,6 +247,9 @@ func (c *checker) fill(at string, fill *Fill) {
 		c.within(place+"/rise", float64(s.Rise), 0, 1000, " frames")
 		c.within(place+"/fall", float64(s.Fall), 0, 1000, " frames")
 		c.within(place+"/opacity", s.Through(), 0, 1, "")
+		if s.Lay != "" && s.Lay != Darken && s.Lay != Lighten {
+			c.fault(place+"/lay", "%q is not a way to lay a source; choose darken or lighten", s.Lay)
+		}
 		c.shapes(place+"/where", s.Where)
 		list := s.Strokes()
 		for j := range list {

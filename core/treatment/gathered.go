@@ -66,3 +66,5 @@ func (g *Gathering) held() bool { return !g.Live }
 
 // grainless: an average has hardly any left.
 func (g *Gathering) grainless() bool { return !g.AsSeen }
+
+func (*Gathering) computed() bool { return true }

@@ -1,0 +1,76 @@
+package render
+
+import (
+	"context"
+	"fmt"
+	"image"
+
+	"jardin/core/raster"
+	"jardin/core/warp"
+)
+
+// madePixels are pixels that are worked out on one frame, where what is marked lies there: a value that holds
+// all that they depend on besides the plate.
+type madePixels interface {
+	// made returns them, premultiplied, in coordinates of their frame.
+	made(ctx context.Context, e *Evaluator) (*raster.Image, error)
+}
+
+// A carriedInput is such pixels on another frame, or on their own.
+type carriedInput struct {
+	Of     madePixels
+	Map    warp.Mapping // from the frame on which they were made
+	Settle *settleInput // nil: they are not settled
+	Moving bool         // they have grain of their own, another on each frame
+}
+
+// carried gathers pixels that were made for the removal's source i and are carried by a mapping to
+// frame n. Like a neighbour's, they lie on what is to go, not on the rest of the frame.
+func (r *removal) carried(
+	i, n int,
+	settled bool,
+	track string,
+	m warp.Mapping,
+	of madePixels,
+	moving bool,
+) (sourceLayer, *coverage) {
+	out := &carriedInput{Of: of, Map: m, Moving: moving}
+	if settled && r.settles() {
+		out.Settle = r.settled(i, track, n, nil)
+	}
+	return out, r.marked(n)
+}
+
+// marked is what is to go, with the rim on which it is compared with the plate.
+func (r *removal) marked(n int) *coverage {
+	own := r.matte(n)
+	if r.doc.Settle.Seam > 0 {
+		own.Edge.Grow += seamRim
+	}
+	return &own
+}
+
+func (in *carriedInput) bounds(s *sourceInput, size image.Rectangle) image.Rectangle {
+	return s.Where.cover(size).Rect
+}
+
+func (in *carriedInput) reach(image.Rectangle) image.Rectangle { return image.Rectangle{} }
+
+// composite lays the pixels, carried, where there are any. What is held has no moving grain, nor has what was
+// averaged or spread: all of it is to be laid again. What is as seen on every frame brings its own.
+func (in *carriedInput) composite(ctx context.Context, e *Evaluator, s *sourceInput, _ int, out *filling) error {
+	back, ok := in.Map.Inverse()
+	if !ok {
+		return fmt.Errorf("the track cannot be inverted")
+	}
+	picture, err := in.Of.made(ctx, e)
+	if err != nil || picture.Rect.Empty() {
+		return err
+	}
+	if in.Moving {
+		s.over(out, picture, 0)
+		return nil
+	}
+	lay := func(rect image.Rectangle) *raster.Image { return warp.Image(picture, back, rect) }
+	return s.lay(ctx, e, in.Settle, in.Map.Bounds(boxOf(picture.Rect)), lay, out)
+}
