@@ -413,8 +413,8 @@ func (t *transport) across(x, y int) (direction [2]float64, strength float64) {
 	}
 	angle := math.Atan2(2*xy, xx-yy) / 2
 	direction[1], direction[0] = math.Sincos(angle)
-	// Half a code of 255 is no structure.
-	const least = (0.5 / 255) * (0.5 / 255)
+	// A tenth of a code of 255 for each pixel is no structure.
+	const least = (0.1 / 255) * (0.1 / 255)
 	return direction, 1 + transportStrength*math.Exp(-least*least/(apart*apart))
 }
 
