@@ -259,3 +259,58 @@ func TestGrownOnAFrameAndInThePlane(t *testing.T) {
 	t.Logf("off the truth by %.3f RMS, of a texture of 0.1", math.Sqrt(sum/n))
 	assert.Less(t, math.Sqrt(sum/n), 0.06)
 }
+
+// A source may look at the result of the removals below: then the thing that one of them takes away is not copied. When
+// that one is left out of what is rendered, what lies above stays what it is.
+func TestSourcesSeeTheRemovalsBelow(t *testing.T) {
+	ctx := context.Background()
+	plate := drawing("two things", func(x, y float64, c int) float64 {
+		if image.Pt(int(x), int(y)).In(image.Rect(100, 60, 190, 100)) {
+			return 0.9 // the thing, and beside it another
+		}
+		return 0.2 + 0.001*y
+	})
+	second := func(below bool) *treatment.Document {
+		d := onSquare(treatment.Source{ID: "s", Kind: treatment.Spread, Spread: &treatment.Spreading{Frame: 4}})
+		d.Removals[0].Mark.Outlines = []treatment.Shape{square("o", image.Rect(140, 60, 190, 100), 4, treatment.Still)}
+		above := onSquare(treatment.Source{ID: "n", Kind: treatment.Beside, Below: below, Neighbour: &treatment.Neighbour{
+			Frame: 4, Screen: true, Crisp: true,
+			Offsets: []treatment.OffsetKey{{Frame: 4, Ease: treatment.Linear, Offset: treatment.Vec{45, 0}}},
+		}}).Removals[0]
+		above.ID = "above"
+		d.Removals = append(d.Removals, above)
+		return d
+	}
+	e := &Evaluator{Plate: plate, Cache: memo.New(1 << 26)}
+	at := func(d *treatment.Document, only ...string) float32 {
+		c := compile(t, d)
+		if only != nil {
+			c = c.Only(only...)
+		}
+		r, err := e.Frame(ctx, c, 6, ResultView, "")
+		require.NoError(t, err)
+		return r.At(120, 80)[0]
+	}
+	assert.InDelta(t, 0.9, at(second(false)), 0.01, "the untouched plate is copied")
+	assert.InDelta(t, 0.28, at(second(true)), 0.1, "what was put in its place is")
+	assert.Equal(t, at(second(true)), at(second(true), "above"))
+
+	// What changes below changes it, and by another name.
+	d := second(true)
+	key := func(d *treatment.Document) string {
+		k, err := e.Key(compile(t, d).Only("above"), 6, ResultView, "")
+		require.NoError(t, err)
+		return k
+	}
+	before := key(d)
+	assert.Equal(t, before, key(second(true)))
+	d.Removals[0].Fill.Sources[0] = treatment.Source{ID: "s", Kind: treatment.Toned, Tone: &treatment.FlatTone{
+		Frame: 4, Keys: []treatment.ToneAt{{Frame: 4, Ease: treatment.Linear, One: [3]float64{0.5, 0.5, 0.5}}},
+	}}
+	assert.NotEqual(t, before, key(d))
+	assert.InDelta(t, 0.5, at(d), 0.01)
+	plain := second(false)
+	was := key(plain)
+	plain.Removals[0].Fill.Sources[0] = d.Removals[0].Fill.Sources[0]
+	assert.Equal(t, was, key(plain), "what does not look at it stays as it is")
+}

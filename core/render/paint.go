@@ -244,5 +244,5 @@ func (e *Evaluator) Easel(
 	if sourceKinds[kind] == nil {
 		return nil, fmt.Errorf("%q is not a kind of source", kind)
 	}
-	return sourceKinds[kind].easel(ctx, e, r, i, n)
+	return sourceKinds[kind].easel(ctx, e.seenFrom(r.below(i)), r, i, n)
 }

@@ -121,6 +121,7 @@ func (d dice) source(id string) treatment.Source {
 	if d.IntN(4) == 0 {
 		s.Kind = d.pick(treatment.Gathered, treatment.Gathered, treatment.Spread, treatment.Evened, treatment.Toned)
 	}
+	s.Below = d.IntN(4) == 0
 	if d.IntN(4) == 0 {
 		s.Lay = d.pick(treatment.Darken, treatment.Lighten)
 	}
@@ -610,6 +611,8 @@ func TestNothingElseIsLeftOutOfKeys(t *testing.T) {
 		"heldLayer.Boxes":    true,
 		"heldLayer.All":      true,
 		"Bent.fromA":         true,
+		"sourceInput.below":  true, // Below is its key
+		"seenInput.below":    true,
 	}
 	seen := map[reflect.Type]bool{}
 	var walk func(reflect.Type)
@@ -636,6 +639,13 @@ func TestNothingElseIsLeftOutOfKeys(t *testing.T) {
 	}
 	walk(reflect.TypeFor[Input]())
 	walk(reflect.TypeFor[partInput]())
+	for _, layer := range []reflect.Type{
+		reflect.TypeFor[heldInput](), reflect.TypeFor[neighbourInput](), reflect.TypeFor[pieceInput](), reflect.TypeFor[carriedInput](),
+		reflect.TypeFor[gatheredPixels](), reflect.TypeFor[grownPixels](), reflect.TypeFor[spreadPixels](),
+		reflect.TypeFor[steadiedPixels](), reflect.TypeFor[evenedInput](), reflect.TypeFor[tonedInput](),
+	} {
+		walk(layer) // behind an interface
+	}
 	for _, carrier := range []reflect.Type{reflect.TypeFor[warp.Plane](), reflect.TypeFor[warp.Bent](),
 		reflect.TypeFor[warp.Chained]()} {
 		walk(carrier) // behind an interface

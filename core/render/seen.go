@@ -25,28 +25,29 @@ type Share struct {
 
 // gatheredOn returns what the removal's gathered source lays on frame n; nil where the source is of another
 // kind, or what it lays is not known there.
-func (t *Treatment) gatheredOn(removal, id string, n int) (*removal, *carriedInput, error) {
+func (t *Treatment) gatheredOn(removal, id string, n int) (*removal, *carriedInput, *below, error) {
 	r := t.removal(removal)
 	if r == nil {
-		return nil, nil, fmt.Errorf("there is no removal %q", removal)
+		return nil, nil, nil, fmt.Errorf("there is no removal %q", removal)
 	}
 	i := slices.IndexFunc(r.sources, func(s *source) bool { return s.ID == id && s.Gathered != nil })
 	if i < 0 {
-		return r, nil, nil
+		return r, nil, nil, nil
 	}
 	in, _ := r.sources[i].kind.gather(r, i, n, false)
 	layer, _ := in.(*carriedInput)
-	return r, layer, nil
+	return r, layer, r.below(i), nil
 }
 
 // Seen returns how much of a removal's marked pixels on frame n its gathered source finds on some
 // frame; nil where the removal has no such source, or it is not carried there. Without quick
 // it also tells where frames do not agree, for which the pixels have to be gathered.
 func (e *Evaluator) Seen(ctx context.Context, t *Treatment, removal, id string, n int, quick bool) (*Share, error) {
-	r, layer, err := t.gatheredOn(removal, id, n)
+	r, layer, under, err := t.gatheredOn(removal, id, n)
 	if err != nil || layer == nil {
 		return nil, err
 	}
+	e = e.seenFrom(under)
 	back, ok := layer.Map.Inverse()
 	if !ok {
 		return nil, nil
@@ -127,6 +128,8 @@ type seenInput struct {
 	Clean *memo.Keyed[cleanInput]
 	Map   warp.Mapping // from the frame on which it was gathered
 	Matte coverage
+	Below string
+	below *below `memo:"-"`
 }
 
 // seen gathers what is to be shown of the removal's gathered sources on frame n: of the topmost.
@@ -138,7 +141,11 @@ func (r *removal) seen(n int) *seenInput {
 		if s := r.sources[i]; s.Gathered != nil && s.Weight(n) > 0 {
 			if in, _ := s.kind.gather(r, i, n, false); in != nil {
 				layer := in.(*carriedInput)
-				return &seenInput{layer.Of.(gatheredPixels).Clean, layer.Map, r.matte(n)}
+				out := &seenInput{Clean: layer.Of.(gatheredPixels).Clean, Map: layer.Map, Matte: r.matte(n), below: r.below(i)}
+				if out.below != nil {
+					out.Below = out.below.key()
+				}
+				return out
 			}
 		}
 	}
@@ -157,7 +164,7 @@ func (in *seenInput) evaluate(ctx context.Context, e *Evaluator, n int) (*Result
 	if !ok || marked.Rect.Empty() {
 		return nothing(), nil
 	}
-	clean, err := e.clean(ctx, in.Clean)
+	clean, err := e.seenFrom(in.below).clean(ctx, in.Clean)
 	if err != nil {
 		return nil, err
 	}

@@ -74,7 +74,9 @@ type sourceInput struct {
 	Solid  bool      // whatever Where covers at all counts in full
 	Lay    string    // only where it is darker, or lighter, than what lies below; empty for everywhere
 	Layer  sourceLayer
+	Below  string // names what it looks at besides the plate; empty for nothing
 	Name   string `memo:"-"`
+	below  *below `memo:"-"`
 }
 
 // fill gathers the first upTo sources of the removal on frame n, settled or as they were
@@ -100,6 +102,9 @@ func (r *removal) source(i, n int, settled bool) (in sourceInput, ok bool) {
 	}
 	if in.Weight == 0 {
 		return in, false
+	}
+	if in.below = r.below(i); in.below != nil {
+		in.Below = in.below.key()
 	}
 	var only *coverage
 	in.Layer, only = s.kind.gather(r, i, n, settled)
@@ -155,13 +160,13 @@ func (e *Evaluator) fill(ctx context.Context, in *fillInput, rect image.Rectangl
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		below := out
+		under := out
 		if s.Lay != "" {
-			below = &filling{out.Crop(region), out.still.Crop(region)}
+			under = &filling{out.Crop(region), out.still.Crop(region)}
 		}
-		err := s.Layer.composite(ctx, e, s, in.Frame, out)
+		err := s.Layer.composite(ctx, e.seenFrom(s.below), s, in.Frame, out)
 		if err == nil && s.Lay != "" {
-			err = e.keep(ctx, in.Frame, s.Lay, below, out)
+			err = e.keep(ctx, in.Frame, s.Lay, under, out)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("%s on frame %d: %w", s.Name, in.Frame, err)

@@ -26,6 +26,7 @@ type removal struct {
 	motions *carry.Set
 	placed  map[int]warp.Mapping // from the reference frame: stands for the track while one is being found
 	sources []*source
+	beneath *below    // the removals below, for sources that look at them; nil where none does
 	inputs  *sync.Map // parts of inputs that several frames share, by what they are of
 }
 
@@ -52,7 +53,7 @@ func Compile(doc *treatment.Document) (*Treatment, error) {
 		return nil, err
 	}
 	t := &Treatment{motions: motions, scenes: &sync.Map{}}
-	for _, d := range doc.Removals {
+	for k, d := range doc.Removals {
 		r := &removal{of: t, doc: d, motions: motions, inputs: &sync.Map{}}
 		for i := range d.Fill.Sources {
 			s, err := ready(&d.Fill.Sources[i])
@@ -60,6 +61,9 @@ func Compile(doc *treatment.Document) (*Treatment, error) {
 				return nil, fmt.Errorf("%q: %w", d.Name, err)
 			}
 			r.sources = append(r.sources, s)
+			if s.Below && r.beneath == nil {
+				r.beneath = t.beneath(doc, k)
+			}
 		}
 		t.removals = append(t.removals, r)
 	}

@@ -23,6 +23,7 @@ type Source struct {
 	Fall    int      `json:"fall,omitempty" minimum:"0" maximum:"1000" doc:"Frames after its range over which it goes out"`
 	Opacity *float64 `json:"opacity,omitempty" minimum:"0" maximum:"1" doc:"1 where left out"`
 	Lay     string   `json:"lay,omitempty" enum:"darken,lighten" doc:"Only where it is darker, or lighter, than what lies below it; left out everywhere"`
+	Below   bool     `json:"below,omitempty" doc:"What it copies, gathers or looks at is the result of the removals below this one; left out the untouched plate"`
 	Where   []Shape  `json:"where,omitempty" doc:"It is laid only inside these; left out everywhere"`
 
 	Plate     *Plate     `json:"plate,omitempty"`

@@ -871,6 +871,20 @@ export interface components {
              */
             type: string;
         };
+        Evening: {
+            /** Format: double */
+            amount: number;
+            /**
+             * Format: double
+             * @description Standard deviation, pixels
+             */
+            scale: number;
+            /**
+             * @description coarse: differences larger than the scale; fine: texture smaller than it; blur: all of it is blurred
+             * @enum {string}
+             */
+            takes: "coarse" | "fine" | "blur";
+        };
         Fill: {
             /** @description Laid in order, later ones over earlier ones */
             sources: components["schemas"]["Source"][];
@@ -884,6 +898,19 @@ export interface components {
             name: string;
             /** @description Of memory: frames, pictures, treatments, results or work; on disk: plates, paint, render or uploads */
             what: string;
+        };
+        FlatTone: {
+            /** @description Where the two tones of a gradient lie; left out one tone, the first */
+            ends?: number[][];
+            /**
+             * Format: int64
+             * @description For which the ends of a gradient are given
+             */
+            frame: number;
+            /** @description Not of one from the rim */
+            keys?: components["schemas"]["ToneAt"][];
+            /** @description It is picked on every frame from the rim of what is marked, by itself */
+            rim?: boolean;
         };
         Follow: {
             /** @description The track that carries the removal; left out as long as there is none; still for a camera that does not move */
@@ -1153,6 +1180,34 @@ export interface components {
             sigma: number[][];
             /** @description What was found, for people */
             words?: string;
+        };
+        Growth: {
+            /**
+             * Format: double
+             * @description How large the texture's features are, pixels; left out as it seems best
+             */
+            feature?: number;
+            /** @description In the surface's own plane, as the four corners of the track's region lie */
+            flat?: boolean;
+            /**
+             * Format: int64
+             * @description On which they are made
+             */
+            frame: number;
+            /** @description Polygons on that frame from inside of which may be taken; left out from all around */
+            from?: number[][][];
+            /** @description Lines on that frame along which something goes on through what is marked */
+            guides?: number[][][];
+            /**
+             * Format: int64
+             * @description The longest stretch that is copied from one place, pixels; left out any
+             */
+            longest?: number;
+            /**
+             * Format: int64
+             * @description Another one is another result
+             */
+            seed?: number;
         };
         Guard: {
             /** @description Laid back from the untouched plate, in order */
@@ -1912,19 +1967,28 @@ export interface components {
             shutter?: number;
         };
         Source: {
+            /** @description What it copies, gathers or looks at is the result of the removals below this one; left out the untouched plate */
+            below?: boolean;
+            evened?: components["schemas"]["Evening"];
             /**
              * Format: int64
              * @description Frames after its range over which it goes out
              */
             fall?: number;
             gathered?: components["schemas"]["Gathering"];
+            grown?: components["schemas"]["Growth"];
             /** @description Unique within the removal */
             id: string;
             /**
              * @description Which of the objects below it has
              * @enum {string}
              */
-            kind: "plate" | "paint" | "neighbour" | "piece" | "gathered";
+            kind: "plate" | "paint" | "neighbour" | "piece" | "gathered" | "grown" | "spread" | "evened" | "tone";
+            /**
+             * @description Only where it is darker, or lighter, than what lies below it; left out everywhere
+             * @enum {string}
+             */
+            lay?: "darken" | "lighten";
             name: string;
             neighbour?: components["schemas"]["Neighbour"];
             off?: boolean;
@@ -1943,8 +2007,26 @@ export interface components {
              * @description Frames before its range over which it comes in
              */
             rise?: number;
+            spread?: components["schemas"]["Spreading"];
+            tone?: components["schemas"]["FlatTone"];
             /** @description It is laid only inside these; left out everywhere */
             where?: components["schemas"]["Shape"][];
+        };
+        Spreading: {
+            /** @description Along the edges that come to the rim; left out evenly */
+            edges?: boolean;
+            /**
+             * Format: int64
+             * @description On which they are made, once for all frames; not of live ones
+             */
+            frame?: number;
+            /** @description They are made on every frame anew */
+            live?: boolean;
+            /**
+             * Format: int64
+             * @description Of live ones: over so many frames before and after they are steadied along the track
+             */
+            over?: number;
         };
         State: {
             author: string;
@@ -2102,6 +2184,16 @@ export interface components {
             off?: boolean;
             /** @description Only inside these; left out everywhere */
             where?: components["schemas"]["Shape"][];
+        };
+        ToneAt: {
+            /** @enum {string} */
+            ease: "eased" | "linear";
+            /** Format: int64 */
+            frame: number;
+            /** @description Linear light */
+            one: number[];
+            /** @description At the other end of a gradient */
+            other?: number[];
         };
         ToneKey: {
             /** @enum {string} */

@@ -19,6 +19,8 @@ export type Tool =
   | 'area'
   | 'where'
   | 'pick'
+  | 'guide'
+  | 'from'
 /** What the drawing tool makes. */
 export type Drawn = 'curve' | 'box' | 'ellipse' | 'strand'
 

@@ -25,6 +25,7 @@ export function FillHandles(props: Props) {
   const { sourceId, tool, stroke, faint } = useBench()
   const source = r.fill.sources.find((s) => s.id === sourceId)
   const Handle = source && views[source.kind].Handle
+  const Draw = source && views[source.kind].Draw
   const few = allStrokes(r).length <= 300
   const paths = usePaths(props.shot.id, r, stroke !== null || faint || (tool === 'look' && few))
   /** Of the coordinates that a stroke was made in. */
@@ -64,6 +65,7 @@ export function FillHandles(props: Props) {
         ) : null}
       </svg>
       {tool === 'area' && <DrawArea {...props} />}
+      {source && Draw && <Draw {...props} source={source} tool={tool} />}
       {tool === 'where' && source && <DrawShape {...props} owner={{ removal: r.id, source: source.id }} />}
     </>
   )

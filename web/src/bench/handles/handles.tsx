@@ -1,9 +1,9 @@
 import type { Removal } from '../../api/client'
 import { on, copyRemoval, onFront, ownerNow } from '../edits'
-import { toLight } from '../fill'
 import { useEdit } from '../../api/treatment'
 import { boundsOf, minus } from './curve'
 import { DrawShape, DragBox } from './draw'
+import { PickColour } from './pick'
 import { newTrack } from '../tracks'
 import { still, type Motion } from '../motion'
 import type { Mapping } from '../mapping'
@@ -46,7 +46,7 @@ export function Handles(props: HandleProps) {
       {tool === 'where' && (stage === 'settle' || stage === 'guard') && part && (
         <DrawShape {...props} owner={ownerNow(removal)} />
       )}
-      {tool === 'pick' && stage === 'guard' && part && <PickColour {...props} front={part} />}
+      {tool === 'pick' && stage === 'guard' && part && <PickKey {...props} front={part} />}
       {tool === 'region' && stage === 'follow' && <DrawRegion {...props} />}
       {tool === 'point' && stage === 'follow' && motion && <PutPoints {...props} motion={motion} />}
       {tool === 'copy' && <CopyHere {...props} />}
@@ -92,31 +92,20 @@ function Parts(props: HandleProps) {
   )
 }
 
-/** A click takes the colour of the plate there for a key: the mean of five by five pixels. */
-function PickColour({ shot, removal, front, frames, placement, seen }: HandleProps & { front: string }) {
-  const { edit } = useEdit(shot.id)
+/** A click takes the colour of the plate there for a key. */
+function PickKey({ front, ...props }: HandleProps & { front: string }) {
+  const { edit } = useEdit(props.shot.id)
   return (
-    <svg
-      className="absolute inset-0 h-full w-full cursor-crosshair"
-      data-testid="pick"
-      onPointerDown={(e) => {
-        const plate = frames.plate(seen)
-        if (e.button !== 0 || !plate) return
-        e.stopPropagation()
-        const p = pointerAt(e, e.currentTarget, placement)
-        const c = new OffscreenCanvas(5, 5).getContext('2d', { willReadFrequently: true })!
-        c.drawImage(plate, Math.floor(p.x) - 2, Math.floor(p.y) - 2, 5, 5, 0, 0, 5, 5)
-        const sum = [0, 0, 0]
-        const { data } = c.getImageData(0, 0, 5, 5)
-        for (let i = 0; i < data.length; i += 4) for (let k = 0; k < 3; k++) sum[k] += toLight(data[i + k]) / 25
+    <PickColour
+      {...props}
+      onPick={(light) =>
         void edit(
           'Pick a colour',
-          onFront(removal.id, front, (f) => {
-            if (f.key) f.key.colour = sum.map((v) => Math.round(v * 1e5) / 1e5)
+          onFront(props.removal.id, front, (f) => {
+            if (f.key) f.key.colour = light
           }),
         )
-        bench.set({ tool: 'look' })
-      }}
+      }
     />
   )
 }

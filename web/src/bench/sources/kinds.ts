@@ -1,10 +1,14 @@
 import type { FillSource, Stroke } from '../../api/client'
 import type { Point } from '../matrix'
+import { evened } from './evened'
 import { gathered } from './gathered'
+import { grown } from './grown'
 import { neighbour } from './neighbour'
 import { paint } from './paint'
 import { piece } from './piece'
 import { plate } from './plate'
+import { spread } from './spread'
+import { tone } from './tone'
 
 type Picture = NonNullable<NonNullable<FillSource['plate']>['picture']>
 
@@ -34,7 +38,17 @@ export interface Kind {
   keys?: (s: FillSource) => { frame: number }[]
 }
 
-export const kinds: Record<FillSource['kind'], Kind> = { plate, paint, neighbour, piece, gathered }
+export const kinds: Record<FillSource['kind'], Kind> = {
+  plate,
+  paint,
+  neighbour,
+  piece,
+  gathered,
+  grown,
+  spread,
+  evened,
+  tone,
+}
 
 const kindOf = (s: FillSource) => kinds[s.kind]
 

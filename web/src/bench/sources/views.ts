@@ -1,12 +1,16 @@
 import type { ComponentType } from 'react'
 import type { FillSource, Removal } from '../../api/client'
 import type { BenchProps, Placement } from '../props'
-import type { BenchState } from '../state'
+import type { BenchState, Tool } from '../state'
+import { evenedView } from './evenedView'
 import { gatheredView } from './gatheredView'
+import { grownView } from './grownView'
 import { neighbourView } from './neighbourView'
 import { paintView } from './paintView'
 import { pieceView } from './pieceView'
 import { plateView } from './plateView'
+import { spreadView } from './spreadView'
+import { toneView } from './toneView'
 
 export type HandleProps = BenchProps & { removal: Removal; placement: Placement; seen: number }
 export type FieldProps = BenchProps & {
@@ -27,6 +31,8 @@ export interface View {
   Actions?: ComponentType<BenchProps & { removal: Removal; source: FillSource }>
   /** What can be taken hold of on the picture. */
   Handle?: ComponentType<HandleProps & { source: FillSource }>
+  /** What takes the pointer on the picture while a tool of its own is in hand. */
+  Draw?: ComponentType<HandleProps & { source: FillSource; tool: Tool }>
 }
 
 export const views: Record<FillSource['kind'], View> = {
@@ -35,4 +41,8 @@ export const views: Record<FillSource['kind'], View> = {
   neighbour: neighbourView,
   piece: pieceView,
   gathered: gatheredView,
+  grown: grownView,
+  spread: spreadView,
+  evened: evenedView,
+  tone: toneView,
 }

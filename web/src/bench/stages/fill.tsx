@@ -2,7 +2,8 @@ import { Menu, MenuButton, MenuItems } from '@headlessui/react'
 import { useRef } from 'react'
 import type { FillSource, Removal, Revision } from '../../api/client'
 import { useEdit } from '../../api/treatment'
-import { Button, NumberField, NumberInput } from '../../ui/controls'
+import { Pick } from '../../ui/choice'
+import { Button, Check, NumberField, NumberInput } from '../../ui/controls'
 import { EntryHead } from '../../ui/entry'
 import { bringIn } from '../../ui/files'
 import { Item } from '../../ui/menu'
@@ -212,7 +213,10 @@ function SourceFields(props: BenchProps & { removal: Removal; source: FillSource
         {Actions && <Actions {...props} source={s} />}
       </EntryHead>
       {Fields && <Fields {...props} source={s} change={change} />}
-      <More words="When and where it counts" changed={s.opacity !== undefined || !!s.range || !!s.where?.length}>
+      <More
+        words="When and where it counts"
+        changed={s.opacity !== undefined || !!s.range || !!s.where?.length || !!s.lay || !!s.below}
+      >
         <NumberField
           label="Opacity"
           unit="%"
@@ -299,6 +303,30 @@ function SourceFields(props: BenchProps & { removal: Removal; source: FillSource
             12 each
           </Button>
         </div>
+        <Check
+          label="Looks at the removals below"
+          hint="What it copies, gathers or is made of is the result of the removals below this one, not the untouched plate"
+          value={!!s.below}
+          onChange={(v) =>
+            change(v ? 'Look at the removals below' : 'Look at the plate', (x) => {
+              x.below = v || undefined
+            })
+          }
+        />
+        <Pick<'all' | 'darken' | 'lighten'>
+          label="Where it is laid"
+          value={s.lay ?? 'all'}
+          onChange={(v) =>
+            change('How a source is laid', (x) => {
+              x.lay = v === 'all' ? undefined : v
+            })
+          }
+          options={[
+            { value: 'all', label: 'All of it' },
+            { value: 'darken', label: 'If darker', hint: 'Only where it is darker than what lies below' },
+            { value: 'lighten', label: 'If lighter', hint: 'Only where it is lighter than what lies below' },
+          ]}
+        />
         <div className="flex items-center gap-1.5 text-[13px]">
           <Button
             className="py-0.5!"
