@@ -43,15 +43,22 @@ const (
 	reach = patch / 2
 )
 
-// How much a difference in slope weighs against one in colour; by how much a patch's light may be
+// How much a difference in slope and in detail weighs against one in colour; by how much a patch's light may be
 // changed, on the square root of light.
 const (
-	slopeWeight = 0.6
-	mostBias    = 0.03
+	slopeWeight  = 0.6
+	detailWeight = 4
+	detailSigma  = 3 // over which it is averaged, pixels
+	mostBias     = 0.02
 )
 
-// channels are red, green and blue on the square root of light, and the slopes of their mean.
-const channels = 5
+// channels are red, green and blue on the square root of light, the slopes of their mean, and how much
+// fine detail there is across and down: without that, from afar a mottled place and a smooth one in shade are
+// alike (Newson et al. 2014).
+const channels = 7
+
+// made are the channels that are made in the hole; slopes follow from them.
+var made = [5]int{0, 1, 2, 5, 6}
 
 // Grow returns the picture with its hole filled; outside of it no pixel is changed. It is the same
 // for the same request. A hole of which there is nothing is returned as it is.
@@ -110,7 +117,7 @@ func (r *Request) depth(fine *level) int {
 	if r.Feature > 0 {
 		size = math.Max(math.Min(size, 4*r.Feature), patch)
 	}
-	return 1 + max(0, int(math.Ceil(math.Log2(size/(1.5*patch)))))
+	return 1 + max(0, int(math.Ceil(math.Log2(size/(patch)))))
 }
 
 // A level is the picture at one scale, from (0, 0), with what is known of the hole so far.
@@ -155,6 +162,7 @@ func newLevel(r *Request) *level {
 			l.pix[i*channels+c] = float32(math.Sqrt(float64(max(r.Picture.Pix[4*i+c], 0))))
 		}
 	}
+	l.detail()
 	width := 4.0
 	if r.Feature > 0 {
 		width = math.Max(r.Feature/2, 2)
@@ -169,6 +177,33 @@ func newLevel(r *Request) *level {
 	}
 	l.ready()
 	return l
+}
+
+// detail works out how much of it there is around each pixel, of what is known.
+func (l *level) detail() {
+	rect := image.Rect(0, 0, l.w, l.h)
+	all, open := [2]*raster.Plane{raster.NewPlane(rect), raster.NewPlane(rect)}, raster.NewPlane(rect)
+	mean := func(i int) float32 { return (l.pix[i*channels] + l.pix[i*channels+1] + l.pix[i*channels+2]) / 3 }
+	for y := 1; y < l.h-1; y++ {
+		for x := 1; x < l.w-1; x++ {
+			i := y*l.w + x
+			if l.hole[i] || l.hole[i-1] || l.hole[i+1] || l.hole[i-l.w] || l.hole[i+l.w] {
+				continue
+			}
+			open.Pix[i] = 1
+			all[0].Pix[i] = float32(math.Abs(float64(mean(i+1)-mean(i-1)))) / 2
+			all[1].Pix[i] = float32(math.Abs(float64(mean(i+l.w)-mean(i-l.w)))) / 2
+		}
+	}
+	share := raster.Gaussian(open, detailSigma)
+	for k := range 2 {
+		m := raster.Gaussian(all[k], detailSigma)
+		for i, n := range share.Pix {
+			if n > 1e-3 {
+				l.pix[i*channels+5+k] = detailWeight * m.Pix[i] / n
+			}
+		}
+	}
 }
 
 // beside returns how far a place lies beside the line, to its left above 0; ok is false beyond its ends.
@@ -335,7 +370,7 @@ func (l *level) half() *level {
 		x, y := i%w, i/w
 		// Binomial weights over four pixels each way; what lies in the hole does not count.
 		weights := [4]float32{1, 3, 3, 1}
-		var sum [3]float32
+		var sum [channels]float32
 		var all float32
 		inside, open := 0, 0
 		for v := range 4 {
@@ -358,7 +393,7 @@ func (l *level) half() *level {
 				}
 				weight := weights[u] * weights[v]
 				all += weight
-				for c := range 3 {
+				for _, c := range made {
 					sum[c] += weight * l.pix[k*channels+c]
 				}
 			}
@@ -366,7 +401,7 @@ func (l *level) half() *level {
 		out.hole[i] = inside > 0
 		out.from[i] = open == 4
 		if all > 0 {
-			for c := range 3 {
+			for _, c := range made {
 				out.pix[i*channels+c] = sum[c] / all
 			}
 		}
@@ -381,39 +416,66 @@ func (l *level) half() *level {
 	return out
 }
 
-// begin fills the hole of the coarsest level from its rim inwards, smoothly, and takes sources
-// by chance.
+// begin finds for each target of the coarsest level the source that is most like what is known of it,
+// by trying all of them, or many. Which of those that are alike is taken chance decides: so one seed differs from
+// another.
 func (l *level) begin(rng *rand.Rand) {
-	// Over and over each pixel is the mean of those around it, from the rim's.
-	for range 4 * (l.box.Dx() + l.box.Dy()) {
-		for y := l.box.Min.Y; y < l.box.Max.Y; y++ {
-			for x := l.box.Min.X; x < l.box.Max.X; x++ {
-				if !l.hole[y*l.w+x] {
-					continue
-				}
-				var sum [3]float32
-				var n float32
-				for _, d := range [4]image.Point{{X: 1}, {X: -1}, {Y: 1}, {Y: -1}} {
-					if q := image.Pt(x+d.X, y+d.Y); q.In(image.Rect(0, 0, l.w, l.h)) {
-						for c := range 3 {
-							sum[c] += l.pix[(q.Y*l.w+q.X)*channels+c]
-						}
-						n++
-					}
-				}
-				for c := range 3 {
-					l.pix[(y*l.w+x)*channels+c] = sum[c] / n
-				}
-			}
+	tried := l.sources
+	if len(tried) > mostTried {
+		tried = make([]int32, mostTried)
+		for i := range tried {
+			tried[i] = l.sources[rng.IntN(len(l.sources))]
+		}
+	}
+	liked := make([]float32, len(tried))
+	for i := range liked {
+		liked[i] = 1 + rng.Float32()
+	}
+	for i, h := range l.hole {
+		if h {
+			clear(l.pix[i*channels : (i+1)*channels])
 		}
 	}
 	l.slopes(l.box.Inset(-1))
-	for _, t := range l.targets {
-		l.nearest[t] = l.any(t, rng.Uint64())
+	raster.Rows(0, len(l.targets), func(k int) {
+		t := l.targets[k]
+		best := float32(math.Inf(1))
+		for i, s := range tried {
+			if d := liked[i]*l.fromKnown(t, s) + l.straying(t, s); d < best {
+				best, l.nearest[t] = d, s
+			}
+		}
+	})
+	l.sum()
+	for _, t := range l.targets { // nothing is known yet of how far what is not known is
+		l.far[t] = 0
 	}
-	// From a smooth beginning all variations would be alike: it takes of what was found by chance.
-	l.measure()
-	l.vote(false)
+	l.vote(true)
+}
+
+// mostTried is how many sources are tried for each target of the coarsest level.
+const mostTried = 4000
+
+// fromKnown is how far two patches are apart, of the target's pixels that are known.
+func (l *level) fromKnown(t, s int32) (sum float32) {
+	n := float32(0)
+	for v := -reach; v <= reach; v++ {
+		for u := -reach; u <= reach; u++ {
+			i := int(t) + v*l.w + u
+			if l.hole[i] {
+				continue
+			}
+			p, q := l.pix[i*channels:(i+1)*channels], l.pix[(int(s)+v*l.w+u)*channels:][:channels]
+			for _, c := range made {
+				sum += (p[c] - q[c]) * (p[c] - q[c])
+			}
+			n++
+		}
+	}
+	if n == 0 {
+		return 0
+	}
+	return sum / n
 }
 
 // any returns a source by chance; near a guide one that lies near it as well, if there is one.
@@ -459,7 +521,7 @@ func (l *level) fillFrom(above *level) {
 	for i, h := range l.hole {
 		if h {
 			k := min(i/l.w/2, above.h-1)*above.w + min(i%l.w/2, above.w-1)
-			copy(l.pix[i*channels:i*channels+3], above.pix[k*channels:k*channels+3])
+			copy(l.pix[i*channels:(i+1)*channels], above.pix[k*channels:(k+1)*channels])
 		}
 	}
 	l.slopes(l.box.Inset(-1))

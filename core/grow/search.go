@@ -72,10 +72,7 @@ func (l *level) distance(t, s int32, most float32) float32 {
 		// Half of what is corrected still counts: light is better found than made.
 		light += 0.75 * patch * patch * (2*b*d - b*b)
 	}
-	var sum float32
-	if l.guided {
-		sum = l.astray(t, s)
-	}
+	sum := l.straying(t, s)
 	most += light
 	stride := l.w * channels
 	a, b := (int(t)-reach*l.w-reach)*channels, (int(s)-reach*l.w-reach)*channels
@@ -94,17 +91,17 @@ func (l *level) distance(t, s int32, most float32) float32 {
 	return max(sum-light, 0)
 }
 
-// astray is what it costs to take a patch that lies otherwise to a guide.
-func (l *level) astray(t, s int32) float32 {
+// straying is what it costs to take a patch that lies otherwise to a guide.
+func (l *level) straying(t, s int32) float32 {
 	a, b := l.guide[t], l.guide[s]
 	switch {
-	case a.which == 0 && b.which == 0:
+	case !l.guided, a.which == 0 && b.which == 0:
 		return 0
 	case a.which != b.which:
-		return 1
+		return 2
 	}
 	d := a.off - b.off
-	return 0.05 * d * d
+	return 0.2 * d * d
 }
 
 // runs counts for how many targets in line the same place goes on, to the left and up.
@@ -215,7 +212,7 @@ func (l *level) vote(last bool) {
 	}
 	slices.Sort(spread)
 	typical := max(spread[len(spread)*3/4], 1e-4) // Wexler et al. 2007
-	fall := 0.5 / typical
+	fall := 2 / typical
 	if last {
 		fall = 8 / typical
 	}
@@ -228,12 +225,11 @@ func (l *level) vote(last bool) {
 	}
 	box := l.box
 	raster.Rows(box.Min.Y, box.Max.Y, func(y int) {
-		next := make([]float32, 3*box.Dx())
 		for x := box.Min.X; x < box.Max.X; x++ {
 			if !l.hole[y*l.w+x] {
 				continue
 			}
-			var sum [3]float32
+			var sum [channels]float32
 			var all float32
 			for v := max(y-reach, reach); v <= min(y+reach, l.h-reach-1); v++ {
 				for u := max(x-reach, reach); u <= min(x+reach, l.w-reach-1); u++ {
@@ -242,25 +238,21 @@ func (l *level) vote(last bool) {
 					if s < 0 || k == 0 {
 						continue
 					}
-					from := (int(s) + (y-v)*l.w + x - u) * channels
+					// Sources hold nothing of the hole: what is written here nobody else reads.
+					from := l.pix[(int(s)+(y-v)*l.w+x-u)*channels:][:channels]
 					all += k
 					for c := range 3 {
-						sum[c] += k * (l.pix[from+c] + l.bias(t, s, c))
+						sum[c] += k * (from[c] + l.bias(t, s, c))
 					}
+					sum[5] += k * from[5]
+					sum[6] += k * from[6]
 				}
 			}
-			for c := range 3 {
-				if all > 0 {
-					next[3*(x-box.Min.X)+c] = max(sum[c]/all, 0)
-				} else {
-					next[3*(x-box.Min.X)+c] = l.pix[(y*l.w+x)*channels+c]
-				}
+			if all == 0 {
+				continue
 			}
-		}
-		// Sources hold nothing of the hole: what is written here nobody else reads now.
-		for x := box.Min.X; x < box.Max.X; x++ {
-			if l.hole[y*l.w+x] {
-				copy(l.pix[(y*l.w+x)*channels:][:3], next[3*(x-box.Min.X):][:3])
+			for _, c := range made {
+				l.pix[(y*l.w+x)*channels+c] = max(sum[c]/all, 0)
 			}
 		}
 	})

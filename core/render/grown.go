@@ -41,14 +41,16 @@ func (in grownPixels) made(ctx context.Context, e *Evaluator) (*raster.Image, er
 
 // A growthInput is all that grown pixels depend on.
 type growthInput struct {
-	Hole  holeInput
-	How   treatment.Growth
-	Plane []geom.Point // the corners of the surface's region on the frame; nil for as the frame is
+	Hole holeInput
+	How  treatment.Growth
+	// Around are brought into place by the track, and help to take the grain out.
+	Around []neighbourFrame
+	Plane  []geom.Point // the corners of the surface's region on the frame; nil for as the frame is
 }
 
 func (r *removal) growth(s *treatment.Growth) *memo.Keyed[growthInput] {
 	return keyedOf(r, s, func() growthInput {
-		in := growthInput{Hole: r.hole(s.Frame), How: *s}
+		in := growthInput{Hole: r.hole(s.Frame), How: *s, Around: r.around(s.Frame, grainFrames, 1, "", nowhere)}
 		if m := r.motions.Motion(r.doc.Follow.Track); s.Flat && m != nil && len(m.Track.Region) == 4 {
 			if toHere := r.mapping("", m.Track.Home, s.Frame); toHere != nil {
 				in.Plane = warp.ApplyAll(toHere, treatment.Points(m.Track.Region))
@@ -84,12 +86,12 @@ func grownOn(ctx context.Context, e environment, keyed *memo.Keyed[growthInput])
 	if err != nil || hole.Rect.Empty() || !e.Plate.Has(in.Hole.Frame) {
 		return raster.NewImage(image.Rectangle{}), err
 	}
-	plate, err := e.Plate.Linear(ctx, in.Hole.Frame, hole.Rect)
+	bare, err := e.grainless(ctx, in.Hole.Frame, in.Around, hole.Rect)
 	if err != nil {
 		return nil, err
 	}
 	request := &grow.Request{
-		Picture: settle.Denoise(plate.Crop(hole.Rect), 3), Hole: hole, From: in.from(hole.Rect, beside),
+		Picture: bare, Hole: hole, From: in.from(hole.Rect, beside),
 		Feature: in.How.Feature, Longest: in.How.Longest, Seed: uint64(in.How.Seed), //nolint:gosec // it is not negative
 	}
 	for _, g := range in.How.Guides {
@@ -103,6 +105,24 @@ func grownOn(ctx context.Context, e environment, keyed *memo.Keyed[growthInput])
 		return nil, err
 	}
 	return cutOut(made, laidOn(hole)), nil
+}
+
+// grainFrames is how many frames before and after help to take grain out.
+const grainFrames = 4
+
+// grainless returns a part of a frame without its grain, with the help of frames around it.
+func (e *Evaluator) grainless(ctx context.Context, n int, around []neighbourFrame, part image.Rectangle) (*raster.Image, error) {
+	plate, err := e.Plate.Linear(ctx, n, part)
+	if err != nil {
+		return nil, err
+	}
+	plate = plate.Crop(part)
+	denoiser := settle.NewTemporalDenoiser(plate, [3]float64{})
+	err = e.gather(ctx, around, part, func(_ int, carried *raster.Image, _ *raster.Plane) { denoiser.Add(carried) })
+	if err != nil {
+		return nil, err
+	}
+	return denoiser.Denoise(plate, [3]float64{1, 1, 1}), nil
 }
 
 // from returns 1 where may be taken from.
