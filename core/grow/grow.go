@@ -163,9 +163,9 @@ func newLevel(r *Request) *level {
 		}
 	}
 	l.detail()
-	width := 4.0
+	width := 6.0 // no patch that covers the line lies further off
 	if r.Feature > 0 {
-		width = math.Max(r.Feature/2, 2)
+		width = math.Max(r.Feature/2, width)
 	}
 	for k, g := range r.Guides {
 		for i := range n {

@@ -120,7 +120,7 @@ func TestItTakesFromWhereItMay(t *testing.T) {
 // the surroundings could have.
 func TestAnyHoleIsFilled(t *testing.T) {
 	rng := rand.New(rand.NewPCG(5, 9))
-	for range 40 {
+	for range 25 {
 		rect := image.Rect(0, 0, 30+rng.IntN(70), 30+rng.IntN(70)).Add(image.Pt(rng.IntN(9)-4, rng.IntN(9)-4))
 		m := texture(rect, rng.Uint64(), 1, [3]float32{0.5, 0.4, 0.3})
 		at := rect.Min.Add(image.Pt(rng.IntN(rect.Dx()), rng.IntN(rect.Dy())))

@@ -98,10 +98,10 @@ func (l *level) straying(t, s int32) float32 {
 	case !l.guided, a.which == 0 && b.which == 0:
 		return 0
 	case a.which != b.which:
-		return 2
+		return 20
 	}
 	d := a.off - b.off
-	return 0.2 * d * d
+	return d * d
 }
 
 // runs counts for how many targets in line the same place goes on, to the left and up.
