@@ -25,7 +25,8 @@ const (
 	edition    = "lm_010 edition 1"
 	canEdition = "lm_020 edition 2"
 
-	focusEdition = "lm_060 edition 1"
+	barrowEdition = "lm_040 edition 1"
+	focusEdition  = "lm_060 edition 1"
 )
 
 // Folders of the footage below the directory it is written to.
@@ -40,6 +41,12 @@ const (
 	CanMatteFolder = CanName + "/matte"
 	CanTruthFile   = CanName + "/truth.json"
 	CanCleanFolder = CanName + "/clean"
+
+	BarrowPlateFolder = BarrowName + "/plate"
+	BarrowTruthFolder = BarrowName + "/truth"
+	BarrowCleanFolder = BarrowName + "/clean"
+	BarrowMatteFolder = BarrowName + "/matte"
+	BarrowTruthFile   = BarrowName + "/truth.json"
 
 	FocusPlateFolder = FocusName + "/plate"
 	FocusTruthFolder = FocusName + "/truth"
@@ -61,6 +68,7 @@ func Clips() []Clip {
 	return []Clip{
 		{Name, PlateFolder, First, Last},
 		{CanName, CanPlateFolder, CanFirst, CanLast},
+		{BarrowName, BarrowPlateFolder, BarrowFirst, BarrowLast},
 		{FocusName, FocusPlateFolder, FocusFirst, FocusLast},
 	}
 }
@@ -117,7 +125,7 @@ type recipe struct {
 }
 
 func recipes() []recipe {
-	dots, can, pull := New(), NewCan(), NewFocus()
+	dots, can, barrow, pull := New(), NewCan(), NewBarrow(), NewFocus()
 	clips := Clips()
 	return []recipe{{
 		edition, []string{PlateFolder, TruthFolder, CleanFolder, MatteFolder}, TruthFile, clips[0],
@@ -144,8 +152,21 @@ func recipes() []recipe {
 		},
 		func() any { return TellCan() },
 	}, {
-		focusEdition, []string{FocusPlateFolder, FocusTruthFolder, FocusCleanFolder, FocusMatteFolder}, FocusTruthFile,
+		barrowEdition, []string{BarrowPlateFolder, BarrowTruthFolder, BarrowCleanFolder, BarrowMatteFolder}, BarrowTruthFile,
 		clips[2],
+		func(n int) map[string]func() image.Image {
+			f := barrow.Frame(n)
+			return map[string]func() image.Image{
+				BarrowPlateFolder: func() image.Image { return picture(f.Plate) },
+				BarrowTruthFolder: func() image.Image { return picture(f.Truth) },
+				BarrowCleanFolder: func() image.Image { return picture(near(f.Clean, f.Matte)) },
+				BarrowMatteFolder: func() image.Image { return grey(f.Matte) },
+			}
+		},
+		func() any { return TellBarrow() },
+	}, {
+		focusEdition, []string{FocusPlateFolder, FocusTruthFolder, FocusCleanFolder, FocusMatteFolder}, FocusTruthFile,
+		clips[3],
 		func(n int) map[string]func() image.Image {
 			f := pull.Frame(n)
 			return map[string]func() image.Image{

@@ -1,6 +1,9 @@
 package treatment
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // How many of a thing a document may have. No artist comes near them; a document that was
 // made to take all memory, or an hour for a frame, goes beyond.
@@ -11,6 +14,7 @@ const (
 	MostKnots     = 2000    // of a shape
 	MostKeys      = 20_000  // of anything
 	MostSources   = 200     // of a removal
+	MostBelow     = 20      // removals with sources that look at the removals below
 	MostComputed  = 8       // sources of a removal whose pixels are computed from the footage
 	MostStrokes   = 20_000  // of a source
 	MostTouches   = 50_000  // points of a stroke
@@ -54,6 +58,7 @@ func (c *checker) counts() {
 			}
 		}
 	}
+	below := 0
 	for i := range c.doc.Removals {
 		r, at := &c.doc.Removals[i], fmt.Sprintf("/removals/%d", i)
 		for _, list := range r.Shapes() {
@@ -61,6 +66,9 @@ func (c *checker) counts() {
 		}
 		c.most(at+"/fill/sources", len(r.Fill.Sources), MostSources, "sources")
 		c.most(at+"/settle/tones", len(r.Settle.Tones), MostSources, "tones")
+		if slices.ContainsFunc(r.Fill.Sources, func(s Source) bool { return s.Below }) {
+			below++
+		}
 		computed := 0
 		for k := range r.Fill.Sources {
 			s := &r.Fill.Sources[k]
@@ -86,6 +94,7 @@ func (c *checker) counts() {
 			c.most(at+"/settle/grain/model/light", len(g.Model.Light), MostGrainLags, "steps of light")
 		}
 	}
+	c.most("/removals", below, MostBelow, "removals that look at those below")
 }
 
 func (c *checker) manyShapes(place string, shapes []Shape) {

@@ -105,6 +105,50 @@ func TestValidate(t *testing.T) {
 		`gathered/track: there is no track "q"`: func(r *Removal) {
 			r.Fill.Sources[0] = Source{ID: "n", Kind: Gathered, Gathered: &Gathering{Live: true, Over: 2, Track: "q"}}
 		},
+		"gathered/between: it ends at 3": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Gathered, Gathered: &Gathering{Live: true, Over: 2}}
+			r.Fill.Sources[0].Gathered.Between = &Range{10, 3}
+		},
+		"97 is not within 0 to 96": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Gathered, Gathered: &Gathering{Live: true, Over: 2, Most: 97}}
+		},
+		"grown/frame: frame 99 is not in": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Grown, Grown: &Growth{Frame: 99}}
+		},
+		"grown/from/0: it has 2 points; 3 at least": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Grown, Grown: &Growth{Frame: 5, From: [][]Vec{make([]Vec, 2)}}}
+		},
+		"grown/guides/1: it has 1 points; 2 at least": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Grown, Grown: &Growth{Frame: 5, Guides: [][]Vec{make([]Vec, 2), make([]Vec, 1)}}}
+		},
+		"grown/guides/0": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Grown, Grown: &Growth{Frame: 5, Guides: [][]Vec{{{1e9, 0}, {}}}}}
+		},
+		"grown/seed: -1": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Grown, Grown: &Growth{Frame: 5, Seed: -1}}
+		},
+		"grown/feature: NaN": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Grown, Grown: &Growth{Frame: 5, Feature: math.NaN()}}
+		},
+		"spread/over: 13": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Spread, Spread: &Spreading{Live: true, Over: 13}}
+		},
+		`"skin" is nothing that can be evened out`: func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Evened, Evened: &Evening{Takes: "skin", Scale: 3}}
+		},
+		"evened/scale: 0 is not": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Evened, Evened: &Evening{Takes: EvenFine}}
+		},
+		"a tone needs a key": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Toned, Tone: &FlatTone{Frame: 5}}
+		},
+		"a gradient has two ends, not 1": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Toned, Tone: &FlatTone{Frame: 5, Rim: true, Ends: make([]Vec, 1)}}
+		},
+		"is not within -10 to 1000": func(r *Removal) {
+			r.Fill.Sources[0] = Source{ID: "n", Kind: Toned, Tone: &FlatTone{Frame: 5, Keys: []ToneAt{{Frame: 5, Other: [3]float64{0, 0, 1e9}}}}}
+		},
+		`"over" is not a way to lay`: func(r *Removal) { r.Fill.Sources[0].Lay = "over" },
 		"a piece needs a picture and four": func(r *Removal) {
 			r.Fill.Sources[0] = Source{ID: "n", Kind: Supplied,
 				Piece: &Piece{Frame: 5}}
@@ -277,13 +321,22 @@ func TestSourcesAreCopiedBeforeTheyAreChanged(t *testing.T) {
 	moved.Neighbour.Offsets[0].Frame = 9
 	assert.Equal(t, 1, still.Neighbour.Offsets[0].Frame)
 	for kind, held := range map[string]bool{HeldPlate: true, Supplied: true, Travelling: false, Beside: false,
-		Gathered: true} {
+		Gathered: true, Grown: true, Spread: true, Evened: false, Toned: false} {
 		s := Source{Kind: kind, Plate: &Plate{}, Paint: &Paint{}, Neighbour: &Neighbour{}, Piece: &Piece{},
-			Gathered: &Gathering{}}
+			Gathered: &Gathering{}, Grown: &Growth{}, Spread: &Spreading{}, Evened: &Evening{}, Tone: &FlatTone{}}
 		assert.Equal(t, held, s.Held(), kind)
 		_, fixed := s.PaintedAt()
 		assert.Equal(t, kind == HeldPlate, fixed, kind)
 	}
+	grown := Source{Kind: Grown, Grown: &Growth{Guides: [][]Vec{{{1, 2}}}}}
+	grown.Own().Grown.Guides[0][0] = Vec{9, 9}
+	assert.Equal(t, Vec{1, 2}, grown.Grown.Guides[0][0])
+	gathered := Source{Kind: Gathered, Gathered: &Gathering{Between: &Range{1, 2}}}
+	gathered.Own().Gathered.Between.First = 9
+	assert.Equal(t, 1, gathered.Gathered.Between.First)
+	tone := Source{Kind: Toned, Tone: &FlatTone{Keys: []ToneAt{{Frame: 1}}}}
+	tone.Own().Tone.Keys[0].Frame = 9
+	assert.Equal(t, 1, tone.Tone.Keys[0].Frame)
 	assert.False(t, (&Source{Kind: "layer"}).Known())
 	assert.False(t, (&Source{Kind: Supplied, Plate: &Plate{}}).Known())
 }

@@ -56,6 +56,13 @@ func CanTruth(t testing.TB) (out demo.CanTruth) {
 	return out
 }
 
+// BarrowTruth returns what the footage of lm_040 says of itself.
+func BarrowTruth(t testing.TB) (out demo.BarrowTruth) {
+	t.Helper()
+	read(t, demo.BarrowTruthFile, &out)
+	return out
+}
+
 // FocusTruth returns what the footage of lm_060 says of itself.
 func FocusTruth(t testing.TB) (out demo.FocusTruth) {
 	t.Helper()
