@@ -44,7 +44,7 @@ fuzz: ## Fuzz every reader of files, FUZZ=5m each
 	  echo "== $$f"; $(GO) test ./$$(dirname $$at) -run '^$$' -fuzz "^$$f$$" -fuzztime $(or $(FUZZ),5m) -fuzzminimizetime 10x | tail -3; done; done
 
 screenshots: setup-test build ## Take the pictures in docs/screenshots anew
-	JARDIN_SCREENSHOTS=docs/screenshots $(GO) test ./e2e -run 'TestOneMarkerGone|PlatesInAndOut|FourDots|Wires|Slip|Painting|PaintThrough|SettleByItself|Guarding|HistoryByHand' -count=1 -timeout 15m
+	JARDIN_SCREENSHOTS=docs/screenshots $(GO) test ./e2e -run 'TestOneMarkerGone|PlatesInAndOut|FourDots|Wires|Slip|Painting|PaintThrough|SettleByItself|Guarding|HistoryByHand|WhatSwings|WhatNobodySaw' -count=1 -timeout 15m
 
 types: bin/jardin web/node_modules ## Generate the client's types from the API description
 	bin/jardin openapi > bin/openapi.json

@@ -252,7 +252,6 @@ func TestWiresAsStrands(t *testing.T) {
 	a.tick("What drives the track")
 	a.key(input.Escape)
 	a.goTo(1033)
-	a.picture("exclusion")
 	doc, set = s.whole(shot)
 	track := doc.Tracks[len(doc.Tracks)-1]
 	require.Len(t, track.Exclusions, 1)

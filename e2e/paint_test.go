@@ -160,7 +160,6 @@ func TestPaintingAFrame(t *testing.T) {
 		o := s.strokes(shot, 6)[5].From.Offset
 		return math.Abs(o[0]-before[0]-25) <= 2 && math.Abs(o[1]-before[1]+12) <= 2
 	})
-	a.picture("area")
 
 	// Laid earlier, then left out.
 	a.from("More for stroke 6", "^Earlier in the order")

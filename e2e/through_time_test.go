@@ -135,6 +135,8 @@ func TestWhatSwingsIsGatheredThroughTime(t *testing.T) {
 	a.press("^As seen")
 	s.wait(20*time.Second, "it to be as seen", func() bool { return source().AsSeen })
 	check("as seen on every frame")
+	a.steady(known.Reference)
+	a.picture("through-time")
 	a.press("^Averaged")
 	s.wait(20*time.Second, "it to be averaged", func() bool { return !source().AsSeen })
 	a.press("^Show what is never seen")
