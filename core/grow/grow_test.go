@@ -314,7 +314,7 @@ func TestAgainstOpenCV(t *testing.T) {
 	}
 }
 
-// unlike is the mean distance of patches inside a hole from the nearest in the surroundings, of every fifth
+// unlike is the mean distance of patches inside a hole from the nearest in the surroundings, of every ninth
 // one, plainly by trying all: on the square root of light, with means taken off, divided by how much detail there is.
 func unlike(m, around *raster.Image, hole image.Rectangle) float64 {
 	r := around.Rect
@@ -329,8 +329,8 @@ func unlike(m, around *raster.Image, hole image.Rectangle) float64 {
 	w := r.Dx()
 	at := func(x, y int) int { return (y-r.Min.Y)*w + x - r.Min.X }
 	var places []image.Point
-	for y := hole.Min.Y; y < hole.Max.Y; y += 5 {
-		for x := hole.Min.X; x < hole.Max.X; x += 5 {
+	for y := hole.Min.Y; y < hole.Max.Y; y += 9 {
+		for x := hole.Min.X; x < hole.Max.X; x += 9 {
 			places = append(places, image.Pt(x, y))
 		}
 	}

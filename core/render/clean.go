@@ -16,10 +16,7 @@ import (
 )
 
 // cleanPixels are what was gathered, as it is remembered.
-type cleanPixels struct {
-	*gather.Average
-	Used int // frames that something was taken from
-}
+type cleanPixels struct{ *gather.Average }
 
 // Bytes returns the memory that they take.
 func (c cleanPixels) Bytes() int { return c.Picture.Bytes() + c.Unlike.Bytes() }
@@ -52,7 +49,7 @@ type light struct {
 // then averaged square by square, where something is to be filled.
 func gathered(ctx context.Context, e environment, keyed *memo.Keyed[cleanInput]) (cleanPixels, error) {
 	g := &gathering{cleanInput: &keyed.Value, e: e.Evaluator}
-	none := cleanPixels{Average: &gather.Average{Picture: raster.NewImage(image.Rectangle{}),
+	none := cleanPixels{&gather.Average{Picture: raster.NewImage(image.Rectangle{}),
 		Unlike: raster.NewPlane(image.Rectangle{})}}
 	size := e.Plate.Size()
 	g.wanted = g.cleanInput.wanted(size)
@@ -76,7 +73,7 @@ func gathered(ctx context.Context, e environment, keyed *memo.Keyed[cleanInput])
 	if err != nil {
 		return none, err
 	}
-	out := cleanPixels{&gather.Average{Picture: raster.NewImage(rect), Unlike: raster.NewPlane(rect)}, len(chosen)}
+	out := cleanPixels{&gather.Average{Picture: raster.NewImage(rect), Unlike: raster.NewPlane(rect)}}
 	if err := g.average(ctx, order, out.Average); err != nil {
 		return none, err
 	}
@@ -204,6 +201,9 @@ func (g *gathering) choose(shown []gather.Bits) (chosen, order []int, err error)
 			}
 		}
 	}
+	if g.AsSeen {
+		chosen = spare(shown, quality, chosen, most)
+	}
 	taken := make([]bool, len(shown))
 	for _, k := range append(slices.Clone(chosen), farApart(len(shown))...) {
 		if !taken[k] && shown[k].Count() > 0 && (g.Most == 0 || len(order) < g.Most) {
@@ -212,6 +212,20 @@ func (g *gathering) choose(shown []gather.Bits) (chosen, order []int, err error)
 		}
 	}
 	return chosen, order, nil
+}
+
+// spare chooses more frames, so that each place is shown by three where there are so many: what passes over on one
+// of them has not to be taken.
+func spare(shown []gather.Bits, quality []float64, chosen []int, most int) []int {
+	left := slices.Clone(quality)
+	for range 2 {
+		for _, k := range chosen {
+			left[k] = 0
+		}
+		more, _ := gather.Cover(shown, left, most-len(chosen))
+		chosen = append(chosen, more...)
+	}
+	return chosen
 }
 
 // farApart lists the numbers below n such that the first few of them lie far apart: in the order of
