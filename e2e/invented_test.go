@@ -95,6 +95,7 @@ func TestWhatNobodySawIsInvented(t *testing.T) {
 	a.page.MustElement("[aria-label='Variation 6']").MustClick()
 	within("the sixth variation", func() bool { return source().Grown.Seed == 5 })
 	a.steady(known.Reference)
+	within("four pictures", func() bool { return len(a.page.MustElements("[aria-label=Variations] [data-drawn=true]")) == 4 })
 	a.page.MustElement("[aria-label=Variations]").MustScrollIntoView()
 	a.picture("grown")
 	a.press("^Undo")

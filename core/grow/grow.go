@@ -429,7 +429,7 @@ func (l *level) begin(rng *rand.Rand) {
 	}
 	liked := make([]float32, len(tried))
 	for i := range liked {
-		liked[i] = 1 + rng.Float32()
+		liked[i] = 1 + 4*rng.Float32()
 	}
 	for i, h := range l.hole {
 		if h {

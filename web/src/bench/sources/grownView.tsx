@@ -1,14 +1,15 @@
 import { useEffect, useRef, useState, type PointerEvent as ReactPointerEvent } from 'react'
-import type { FillSource } from '../../api/client'
+import type { FillSource, Removal } from '../../api/client'
 import { useEdit } from '../../api/treatment'
 import { Button, Check, NumberField } from '../../ui/controls'
 import { onSource } from '../fill'
-import { FrameStore } from '../frames'
-import { boxKnots, point, vec } from '../handles/curve'
+import type { FrameStore } from '../frames'
+import { boundsOf, boxKnots, point, vec } from '../handles/curve'
 import { DragBox } from '../handles/draw'
 import { drag, Line } from '../handles/lines'
+import type { Mapping } from '../mapping'
 import type { Point } from '../matrix'
-import { pointerAt, within, type Placement } from '../props'
+import { carried, pointerAt, within, type Placement } from '../props'
 import { bench, useBench, type Tool } from '../state'
 import { newGrown } from './grown'
 import type { FieldProps, HandleProps, View } from './views'
@@ -29,7 +30,7 @@ export const grownView: View = {
 }
 
 function Fields(props: FieldProps) {
-  const { removal: r, source: s, change, revision, frames } = props
+  const { removal: r, source: s, change, revision } = props
   const { tool, frame } = useBench()
   const g = s.grown
   if (!g) return null
@@ -38,7 +39,7 @@ function Fields(props: FieldProps) {
   const count = (n: number, one: string, many: string) => (n ? `${n} ${n === 1 ? one : many}` : '')
   return (
     <>
-      <Variations {...props} frames={frames} />
+      <Variations {...props} />
       <div className="flex flex-wrap items-center gap-1.5">
         <Button
           on={tool === 'guide'}
@@ -128,11 +129,12 @@ function Fields(props: FieldProps) {
 }
 
 /** Four results to choose from: each is a seed, so the chosen one stays what it is. */
-function Variations({ shot, revision, removal: r, source: s, change, frames }: FieldProps & { frames: FrameStore }) {
+function Variations({ shot, revision, removal: r, source: s, change, frames, motions }: FieldProps) {
   const own = s.grown?.seed ?? 0
   const [page, setPage] = useState(Math.floor(own / 4))
   const list = revision.document.removals.findIndex((x) => x.id === r.id)
   const at = r.fill.sources.findIndex((x) => x.id === s.id)
+  const box = boxAround(r, (home) => motions.between(r.follow.track, home, s.grown!.frame))
   return (
     <>
       <div className="grid grid-cols-2 gap-1" role="group" aria-label="Variations">
@@ -152,10 +154,11 @@ function Variations({ shot, revision, removal: r, source: s, change, frames }: F
               }
             >
               <Variation
-                address={`/api/shots/${shot.id}/frames/${s.grown!.frame}/overlay?revision=${revision.number}&view=patch&removal=${r.id}`}
+                address={`/api/shots/${shot.id}/frames/${s.grown!.frame}/overlay?revision=${revision.number}&view=result`}
                 patch={`[{"op":"add","path":"/removals/${list}/fill/sources/${at}/grown/seed","value":${seed}}]`}
                 frames={frames}
                 frame={s.grown!.frame}
+                box={box}
               />
             </button>
           )
@@ -168,11 +171,27 @@ function Variations({ shot, revision, removal: r, source: s, change, frames }: F
   )
 }
 
+type Box = ReturnType<typeof boundsOf>
+
+/** Around what is marked on a frame, with as much of what lies beside it as there is of it. */
+function boxAround(r: Removal, toFrame: (home: number) => Mapping | null): Box {
+  const knots = r.mark.outlines.flatMap((o) => {
+    const m = toFrame(o.home)
+    return m ? o.points.map((k) => carried(k, m)) : o.points
+  })
+  const b = boundsOf(knots)
+  const rim = Math.max(16, 0.5 * Math.max(b.right - b.left, b.bottom - b.top))
+  const [left, top, right, bottom] = [b.left - rim, b.top - rim, b.right + rim, b.bottom + rim].map(Math.round)
+  return { ...b, left, top, right, bottom }
+}
+
 /** A variation as it looks in its place: asked for as a change that is not saved. */
-function Variation(props: { address: string; patch: string; frames: FrameStore; frame: number }) {
+function Variation(props: { address: string; patch: string; frames: FrameStore; frame: number; box: Box }) {
   const { address, patch, frames, frame } = props
+  const { left, top, right, bottom } = props.box
   const canvas = useRef<HTMLCanvasElement>(null)
   const [problem, setProblem] = useState('')
+  const [drawn, setDrawn] = useState(false)
   useEffect(() => {
     const stop = new AbortController()
     // What is changed again in a moment is not worked out.
@@ -190,13 +209,13 @@ function Variation(props: { address: string; patch: string; frames: FrameStore; 
         const under = frames.plate(frame)
         const c = canvas.current
         if (!c || stop.signal.aborted) return
-        const rim = Math.max(12, 0.25 * Math.max(over.width, over.height))
-        c.width = over.width + 2 * rim
-        c.height = over.height + 2 * rim
+        c.width = right - left
+        c.height = bottom - top
         const g = c.getContext('2d')!
-        if (under) g.drawImage(under, rim - x, rim - y)
-        g.drawImage(over, rim, rim)
+        if (under) g.drawImage(under, -left, -top)
+        g.drawImage(over, x - left, y - top)
         setProblem('')
+        setDrawn(true)
       } catch (e) {
         if (!stop.signal.aborted) setProblem(String(e instanceof Error ? e.message : e))
       }
@@ -205,9 +224,14 @@ function Variation(props: { address: string; patch: string; frames: FrameStore; 
       clearTimeout(timer)
       stop.abort()
     }
-  }, [address, patch, frames, frame])
+  }, [address, patch, frames, frame, left, top, right, bottom])
   if (problem) return <span className="block p-1 text-left text-[13px] text-clay">{problem}</span>
-  return <canvas ref={canvas} className="h-20 w-full bg-soil object-cover" />
+  return (
+    <span className="relative block h-20 bg-soil">
+      {!drawn && <span className="absolute inset-0 grid place-items-center text-[13px] text-quiet">Growing…</span>}
+      <canvas ref={canvas} data-drawn={drawn} className="h-full w-full object-cover" />
+    </span>
+  )
 }
 
 /** The lines that go on and the areas that are taken from, on their frame. */
