@@ -69,8 +69,8 @@ func TestWhatIsGrownSits(t *testing.T) {
 
 func sits(t *testing.T, r check.Report) {
 	assert.LessOrEqual(t, r.Steadiness.All, 1.15, "steadiness")
-	assert.Greater(t, r.Seam.All, 0.3)
+	assert.Greater(t, r.Seam.All, 0.45)
 	for c := range 3 {
-		assert.Greater(t, r.Grain[c].All, 0.35, "grain of channel %d", c)
+		assert.Greater(t, r.Grain[c].All, 0.45, "grain of channel %d", c)
 	}
 }

@@ -107,6 +107,7 @@ func Grow(ctx context.Context, r *Request) (*raster.Image, error) {
 		}
 		above = l
 	}
+	fine.evenLight()
 	return fine.laid(r.Picture), nil
 }
 

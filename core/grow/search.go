@@ -1,10 +1,12 @@
 package grow
 
 import (
+	"image"
 	"math"
 	"slices"
 
 	"jardin/core/raster"
+	"jardin/core/spread"
 )
 
 // stripes is into how many parts of lines targets are searched at a time: the same on every machine,
@@ -206,6 +208,125 @@ func (l *level) shorten(seed uint64) {
 // vote gives each pixel of the hole what the patches over it say, those that fit well and lie near
 // the rim more than others. The last time only the best of them count, so that nothing is blurred.
 func (l *level) vote(last bool) {
+	weight := l.weights(last)
+	box := l.box
+	raster.Rows(box.Min.Y, box.Max.Y, func(y int) {
+		for x := box.Min.X; x < box.Max.X; x++ {
+			if !l.hole[y*l.w+x] {
+				continue
+			}
+			// Sources hold nothing of the hole: what is written here nobody else reads.
+			if v, ok := l.voted(x, y, weight, last); ok {
+				for _, c := range made {
+					l.pix[(y*l.w+x)*channels+c] = max(v[c], 0)
+				}
+			}
+		}
+	})
+	l.slopes(box.Inset(-1))
+}
+
+// voted is what the patches over a pixel say of it; the best of them alone, as a mean of many is soft, or all.
+func (l *level) voted(x, y int, weight []float32, alone bool) (v [channels]float32, ok bool) {
+	var all, best float32
+	for j := max(y-reach, reach); j <= min(y+reach, l.h-reach-1); j++ {
+		for i := max(x-reach, reach); i <= min(x+reach, l.w-reach-1); i++ {
+			t := int32(j*l.w + i)
+			s, k := l.nearest[t], weight[t]
+			if s < 0 || k == 0 || alone && k <= best {
+				continue
+			}
+			if alone {
+				best, all, v = k, 0, [channels]float32{}
+			}
+			from := l.pix[(int(s)+(y-j)*l.w+x-i)*channels:][:channels]
+			all += k
+			for c := range 3 {
+				v[c] += k * (from[c] + l.bias(t, s, c))
+			}
+			v[5] += k * from[5]
+			v[6] += k * from[6]
+		}
+	}
+	for c := range v {
+		v[c] /= max(all, 1e-30)
+	}
+	return v, all > 0
+}
+
+// mostOff is how large a step at the rim may be, on the square root of light, for it to be a matter of light.
+const mostOff = 0.08
+
+// evenLight takes away the step in light that is left between what is known around the hole and what was grown beside it:
+// smoothed along the rim and spread evenly inwards, as where a piece is cloned without a seam (Pérez, Gangnet & Blake
+// 2003).
+func (l *level) evenLight() {
+	box := l.box.Inset(-1).Intersect(image.Rect(0, 0, l.w, l.h))
+	steps := raster.NewImage(box) // alpha is 1 where there is one
+	for y := box.Min.Y; y < box.Max.Y; y++ {
+		for x := box.Min.X; x < box.Max.X; x++ {
+			if d, ok := l.step(x, y); ok {
+				steps.Set(x, y, [4]float32{d[0], d[1], d[2], 1})
+			}
+		}
+	}
+	smooth, open := raster.GaussianImage(steps, 3), raster.NewPlane(box)
+	for i := range open.Pix {
+		open.Pix[i] = 1
+		if steps.Pix[4*i+3] > 0 {
+			open.Pix[i] = 0
+			for c := range 3 {
+				smooth.Pix[4*i+c] /= smooth.Pix[4*i+3]
+			}
+		}
+	}
+	even := spread.Evenly(smooth, open)
+	for y := l.box.Min.Y; y < l.box.Max.Y; y++ {
+		for x := l.box.Min.X; x < l.box.Max.X; x++ {
+			if i := y*l.w + x; l.hole[i] {
+				d := even.At(x, y)
+				for c := range 3 {
+					l.pix[i*channels+c] = max(l.pix[i*channels+c]+d[c], 0)
+				}
+			}
+		}
+	}
+}
+
+// step is by how much a pixel of the hole is off those beside it that are known, if it is by little.
+func (l *level) step(x, y int) (d [3]float32, ok bool) {
+	i := y*l.w + x
+	if !l.hole[i] {
+		return d, false
+	}
+	n := float32(0)
+	for _, by := range [4]image.Point{{X: 1}, {X: -1}, {Y: 1}, {Y: -1}} {
+		u, v := x+by.X, y+by.Y
+		k := v*l.w + u
+		if u < 0 || v < 0 || u >= l.w || v >= l.h || l.hole[k] {
+			continue
+		}
+		var one [3]float32
+		far := float32(0)
+		for c := range 3 {
+			one[c] = l.pix[k*channels+c] - l.pix[i*channels+c]
+			far = max(far, one[c], -one[c])
+		}
+		if far < mostOff {
+			n++
+			for c := range 3 {
+				d[c] += one[c]
+			}
+		}
+	}
+	for c := range 3 {
+		d[c] /= max(n, 1)
+	}
+	return d, n > 0
+}
+
+// weights is how much each target's patch says.
+func (l *level) weights(last bool) []float32 {
 	spread := make([]float32, len(l.targets))
 	for k, t := range l.targets {
 		spread[k] = l.far[t]
@@ -223,38 +344,5 @@ func (l *level) vote(last bool) {
 		weight[t] = float32(math.Exp(float64(-min(fall*l.far[t]/(1+6*known), 60)))) * (1 + 8*known*known) *
 			float32(math.Pow(1.3, -float64(min(l.depths[t], 40))))
 	}
-	box := l.box
-	raster.Rows(box.Min.Y, box.Max.Y, func(y int) {
-		for x := box.Min.X; x < box.Max.X; x++ {
-			if !l.hole[y*l.w+x] {
-				continue
-			}
-			var sum [channels]float32
-			var all float32
-			for v := max(y-reach, reach); v <= min(y+reach, l.h-reach-1); v++ {
-				for u := max(x-reach, reach); u <= min(x+reach, l.w-reach-1); u++ {
-					t := int32(v*l.w + u)
-					s, k := l.nearest[t], weight[t]
-					if s < 0 || k == 0 {
-						continue
-					}
-					// Sources hold nothing of the hole: what is written here nobody else reads.
-					from := l.pix[(int(s)+(y-v)*l.w+x-u)*channels:][:channels]
-					all += k
-					for c := range 3 {
-						sum[c] += k * (from[c] + l.bias(t, s, c))
-					}
-					sum[5] += k * from[5]
-					sum[6] += k * from[6]
-				}
-			}
-			if all == 0 {
-				continue
-			}
-			for _, c := range made {
-				l.pix[(y*l.w+x)*channels+c] = max(sum[c]/all, 0)
-			}
-		}
-	})
-	l.slopes(box.Inset(-1))
+	return weight
 }
