@@ -295,6 +295,14 @@ func TestSourcesSeeTheRemovalsBelow(t *testing.T) {
 	assert.InDelta(t, 0.28, at(second(true)), 0.1, "what was put in its place is")
 	assert.Equal(t, at(second(true)), at(second(true), "above"))
 
+	// Of two that look at each other's result each sees what it says, no more.
+	c := compile(t, second(true))
+	under := c.removal("above").below(0)
+	require.NotNil(t, under)
+	assert.Equal(t, e.Plate, e.seenFrom(under).seenFrom(nil).Plate)
+	assert.Equal(t, e.seenFrom(under).Plate.Key(), e.seenFrom(under).seenFrom(under).Plate.Key())
+	assert.Nil(t, c.removal("r").below(0))
+
 	// What changes below changes it, and by another name.
 	d := second(true)
 	key := func(d *treatment.Document) string {
