@@ -440,6 +440,9 @@ func (l *level) begin(rng *rand.Rand) {
 	l.slopes(l.box.Inset(-1))
 	raster.Rows(0, len(l.targets), func(k int) {
 		t := l.targets[k]
+		if l.known[t] == 0 {
+			return
+		}
 		best := float32(math.Inf(1))
 		for i, s := range tried {
 			if d := liked[i]*l.fromKnown(t, s) + l.straying(t, s); d < best {
@@ -447,11 +450,35 @@ func (l *level) begin(rng *rand.Rand) {
 			}
 		}
 	})
+	for _, t := range l.targets {
+		if l.known[t] == 0 {
+			l.nearest[t] = l.besideKnown(t, rng.Uint64())
+		}
+	}
 	l.sum()
 	for _, t := range l.targets { // nothing is known yet of how far what is not known is
 		l.far[t] = 0
 	}
 	l.vote(true)
+}
+
+// besideKnown is the source of a target of which nothing is known: what lies beside that of the nearest target of which
+// something is.
+func (l *level) besideKnown(t int32, random uint64) int32 {
+	x, y := int(t)%l.w, int(t)/l.w
+	best, nearest := int32(-1), math.MaxInt
+	for _, o := range l.targets {
+		dx, dy := x-int(o)%l.w, y-int(o)/l.w
+		if d := dx*dx + dy*dy; l.known[o] > 0 && d < nearest {
+			if s := l.nearest[o] + t - o; s >= 0 && int(s) < len(l.source) && l.source[s] {
+				best, nearest = s, d
+			}
+		}
+	}
+	if best < 0 {
+		return l.any(t, random)
+	}
+	return best
 }
 
 // mostTried is how many sources are tried for each target of the coarsest level.

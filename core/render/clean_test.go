@@ -5,11 +5,14 @@ import (
 	"fmt"
 	"image"
 	"math"
+	"math/rand/v2"
 	"sync"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jardin/core/gather"
 	"jardin/core/geom"
 	"jardin/core/memo"
 	"jardin/core/raster"
@@ -110,4 +113,72 @@ func crossingWide(t require.TestingT, g treatment.Gathering) *Treatment {
 	c, err := Compile(d)
 	require.NoError(t, err)
 	return c
+}
+
+// Frames to spare: each place is shown by three of those that are chosen, where so many show it, and no more are
+// chosen than may be.
+func TestFramesToSpare(t *testing.T) {
+	rng := rand.New(rand.NewPCG(4, 6))
+	for range 200 {
+		places, frames := 1+rng.IntN(60), 1+rng.IntN(20)
+		shown, quality := make([]gather.Bits, frames), make([]float64, frames)
+		for k := range shown {
+			shown[k], quality[k] = gather.NewBits(places), 1
+			for i := range places {
+				if rng.IntN(3) == 0 {
+					shown[k].Add(i)
+				}
+			}
+		}
+		first, _ := gather.Cover(shown, quality, frames)
+		chosen := spare(shown, quality, first, frames)
+		assert.Equal(t, first, chosen[:len(first)])
+		count := func(some []int, i int) (n int) {
+			for _, k := range some {
+				if shown[k].Has(i) {
+					n++
+				}
+			}
+			return n
+		}
+		for i := range places {
+			all := 0
+			for k := range frames {
+				if shown[k].Has(i) {
+					all++
+				}
+			}
+			assert.GreaterOrEqual(t, count(chosen, i), min(all, 3))
+		}
+		assert.LessOrEqual(t, len(spare(shown, quality, first, len(first)+1)), len(first)+1)
+		for _, q := range quality {
+			assert.EqualValues(t, 1, q, "it is not changed")
+		}
+	}
+}
+
+// Up to the very edge of the picture a place is seen where a frame shows it.
+func TestTheEdgeOfThePictureIsSeen(t *testing.T) {
+	plate := drawing("edge", func(x, y float64, c int) float64 { return 0.2 + 0.1*math.Sin(x)*math.Sin(y/2) })
+	d := onSquare(treatment.Source{ID: "g", Kind: treatment.Gathered, Gathered: &treatment.Gathering{Live: true, Over: 3}})
+	corner, away := square("o", image.Rect(-5, -5, 20, 20), 6, treatment.Still), square("o", image.Rect(90, 90, 120, 120), 6, treatment.Still)
+	for _, n := range []int{5, 6, 7} {
+		points := away.Points
+		if n == 6 {
+			points = corner.Points
+		}
+		corner.Keys = append(corner.Keys, treatment.ShapeKey{Frame: n, Ease: treatment.Linear, Points: points})
+	}
+	d.Removals[0].Mark.Outlines = []treatment.Shape{corner}
+	e := &Evaluator{Plate: plate, Cache: memo.New(1 << 26)}
+	c := compile(t, d)
+	share, err := e.Seen(context.Background(), c, "r", "g", 6, false)
+	require.NoError(t, err)
+	assert.Equal(t, share.All, share.Seen)
+	assert.Equal(t, 20*20, share.All)
+	r, err := e.Frame(context.Background(), c, 6, ResultView, "")
+	require.NoError(t, err)
+	for _, p := range []image.Point{{0, 0}, {19, 0}, {0, 19}, {7, 7}} {
+		assert.InDelta(t, plate.m.At(p.X, p.Y)[1], r.At(p.X, p.Y)[1], 1e-3)
+	}
 }

@@ -322,3 +322,34 @@ func TestSourcesSeeTheRemovalsBelow(t *testing.T) {
 	plain.Removals[0].Fill.Sources[0] = d.Removals[0].Fill.Sources[0]
 	assert.Equal(t, was, key(plain), "what does not look at it stays as it is")
 }
+
+// What another removal takes away is not what something is grown of.
+func TestNothingIsGrownOfWhatIsMarkedElsewhere(t *testing.T) {
+	plate := drawing("red beside", func(x, y float64, c int) float64 {
+		v := 0.3 + 0.1*math.Sin(x*1.1)*math.Sin(y*0.9)
+		if image.Pt(int(x), int(y)).In(image.Rect(36, 8, 204, 152)) {
+			return []float64{0.8, 0.02, 0.02}[c] * (0.7 + v)
+		}
+		return v
+	})
+	red := func(d *treatment.Document) (n int) {
+		e := &Evaluator{Plate: plate, Cache: memo.New(1 << 26)}
+		r, err := e.Frame(context.Background(), compile(t, d), 6, ResultView, "")
+		require.NoError(t, err)
+		for y := inSquare.Min.Y; y < inSquare.Max.Y; y++ {
+			for x := inSquare.Min.X; x < inSquare.Max.X; x++ {
+				if v := r.At(x, y); v[0] > 2*v[1] {
+					n++
+				}
+			}
+		}
+		return n
+	}
+	d := onSquare(treatment.Source{ID: "s", Kind: treatment.Grown, Grown: &treatment.Growth{Frame: 4}})
+	assert.Greater(t, red(d), 50, "it lies all around")
+	other := onSquare(treatment.Source{}).Removals[0]
+	other.ID, other.Fill.Sources = "other", []treatment.Source{}
+	other.Mark.Outlines = []treatment.Shape{square("all", image.Rect(35, 7, 205, 153), 4, treatment.Still)}
+	d.Removals = append(d.Removals, other)
+	assert.Zero(t, red(d))
+}
