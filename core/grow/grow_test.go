@@ -116,6 +116,23 @@ func TestItTakesFromWhereItMay(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
+// Far from its rim as well a hole is of what lies around it, and not of what lies anywhere.
+func TestADeepHoleIsOfItsSurroundings(t *testing.T) {
+	rect := image.Rect(0, 0, 220, 220)
+	m := texture(rect, 4, 1.5, [3]float32{0.1, 0.1, 0.6})
+	m.Paste(texture(rect, 5, 1.5, [3]float32{0.6, 0.1, 0.1}).Crop(rect.Inset(24)))
+	for _, side := range []int{13, 30, 50} {
+		hole := image.Rect(110-side/2, 110-side/2, 110+side/2, 110+side/2)
+		got := grown(t, Request{Picture: m, Hole: box(rect, hole), Seed: 2})
+		for y := hole.Min.Y; y < hole.Max.Y; y++ {
+			for x := hole.Min.X; x < hole.Max.X; x++ {
+				p := got.At(x, y)
+				require.Greater(t, p[0], 2*p[2], "%d, %d of %d", x, y, side)
+			}
+		}
+	}
+}
+
 // Holes of any size and place, at the edge and in the corner too, come to an end with pixels that
 // the surroundings could have.
 func TestAnyHoleIsFilled(t *testing.T) {
