@@ -94,7 +94,7 @@ func middle(v []float64) (median, most float64) {
 func TestABarrowGoesThroughTime(t *testing.T) {
 	known := demotest.BarrowTruth(t)
 	s := clip(t, demo.BarrowPlateFolder, demo.BarrowFirst)
-	frames := []int{1034, 1049, 1061}
+	frames := []int{1034, 1061}
 	if bench() {
 		frames = nil
 		for n := 1014; n <= 1084; n += 2 {
@@ -145,7 +145,7 @@ func TestABarrowGoesThroughTime(t *testing.T) {
 		out := filepath.Join(t.TempDir(), "median.png")
 		cmd := exec.Command("/usr/bin/python3", "testdata/median.py", filepath.Join(dir, demo.BarrowPlateFolder, demo.BarrowName+".%d.png"),
 			filepath.Join(dir, demo.BarrowTruthFile), strconv.Itoa(n), strconv.Itoa(demo.BarrowFirst),
-			strconv.Itoa(demo.BarrowLast), "6", out)
+			strconv.Itoa(demo.BarrowLast), "8", out)
 		cmd.Stderr = os.Stderr
 		require.NoError(t, cmd.Run(), "python3-opencv is installed by make test")
 		made := demotest.ReadPNG(t, out)
