@@ -65,7 +65,7 @@ var errHoleTooLarge = errors.New("nothing around what is marked can be taken to 
 	"from, or mark less")
 
 // grownMargin is how far around a hole is looked for patches.
-func grownMargin(hole image.Rectangle) int { return max(150, max(hole.Dx(), hole.Dy())) }
+func grownMargin(hole image.Rectangle) int { return min(max(150, hole.Dx(), hole.Dy()), 400) }
 
 func grownOn(ctx context.Context, e environment, keyed *memo.Keyed[growthInput]) (*raster.Image, error) {
 	in := &keyed.Value
@@ -85,6 +85,12 @@ func grownOn(ctx context.Context, e environment, keyed *memo.Keyed[growthInput])
 	hole, beside, err := in.Hole.cover(ctx, e.Evaluator, margin)
 	if err != nil || hole.Rect.Empty() || !e.Plate.Has(in.Hole.Frame) {
 		return raster.NewImage(image.Rectangle{}), err
+	}
+	if err := tooLarge(hole); err != nil {
+		return nil, err
+	}
+	if n := hole.Rect.Dx() * hole.Rect.Dy(); n > mostFlat {
+		return nil, fmt.Errorf("the areas to take from reach over %d pixels, %d at most can be looked at: draw them nearer", n, mostFlat)
 	}
 	bare, err := e.grainless(ctx, in.Hole.Frame, in.Around, hole.Rect)
 	if err != nil {

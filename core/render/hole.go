@@ -2,6 +2,7 @@ package render
 
 import (
 	"context"
+	"fmt"
 	"image"
 
 	"jardin/core/memo"
@@ -44,6 +45,24 @@ func (in *holeInput) cover(ctx context.Context, e *Evaluator, margin func(hole i
 	region := box.Inset(-margin(box)).Intersect(size)
 	beside, err = in.Beside.cover(ctx, e, region)
 	return raster.Grow(solid(marked.Crop(region)), holeRim), beside, err
+}
+
+// mostMade is of how many pixels a hole may be that is grown, or spread along edges: more take minutes, and memory that
+// nobody granted.
+const mostMade = 1_000_000
+
+func tooLarge(hole *raster.Plane) error {
+	n := 0
+	for _, v := range hole.Pix {
+		if v > 0 {
+			n++
+		}
+	}
+	if n > mostMade {
+		return fmt.Errorf("what is marked has %d pixels, of which %d at most can be made on a frame: mark less, or divide it",
+			n, mostMade)
+	}
+	return nil
 }
 
 // cutOut returns a picture where a plane is above 0, in the smallest box, premultiplied.

@@ -353,3 +353,35 @@ func TestNothingIsGrownOfWhatIsMarkedElsewhere(t *testing.T) {
 	d.Removals = append(d.Removals, other)
 	assert.Zero(t, red(d))
 }
+
+// What would take minutes and the machine's memory is refused in words, on a plate of any size.
+func TestHolesThatAreTooLargeAreRefused(t *testing.T) {
+	large := blank{image.Rect(0, 0, 2400, 1600)}
+	for _, s := range []treatment.Source{
+		{ID: "s", Kind: treatment.Grown, Grown: &treatment.Growth{Frame: 4}},
+		{ID: "s", Kind: treatment.Spread, Spread: &treatment.Spreading{Frame: 4, Edges: true}},
+	} {
+		d := onSquare(s)
+		d.Removals[0].Mark.Outlines = []treatment.Shape{square("o", image.Rect(100, 100, 1500, 1100), 4, treatment.Still)}
+		e := &Evaluator{Plate: large, Cache: memo.New(1 << 26)}
+		_, err := e.Frame(context.Background(), compile(t, d), 6, ResultView, "")
+		assert.ErrorContains(t, err, "mark less, or divide it")
+	}
+	d := onSquare(treatment.Source{ID: "s", Kind: treatment.Grown, Grown: &treatment.Growth{
+		Frame: 4, From: [][]treatment.Vec{{{0, 0}, {2399, 1599}, {0, 1599}}},
+	}})
+	e := &Evaluator{Plate: blank{image.Rect(0, 0, 3200, 1600)}, Cache: memo.New(1 << 26)}
+	d.Removals[0].Fill.Sources[0].Grown.From[0][1][0] = 3199
+	_, err := e.Frame(context.Background(), compile(t, d), 6, ResultView, "")
+	assert.ErrorContains(t, err, "draw them nearer")
+}
+
+// blank is a plate of any size that is not looked at.
+type blank struct{ size image.Rectangle }
+
+func (b blank) Size() image.Rectangle { return b.size }
+func (blank) Key() string             { return "blank" }
+func (blank) Has(int) bool            { return true }
+func (b blank) Linear(_ context.Context, _ int, rect image.Rectangle) (*raster.Image, error) {
+	return raster.NewImage(rect.Intersect(b.size)), nil
+}

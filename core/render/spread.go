@@ -70,6 +70,11 @@ func spreadInto(ctx context.Context, e environment, keyed *memo.Keyed[spreadInpu
 	if err != nil {
 		return nil, err
 	}
+	if in.Edges {
+		if err := tooLarge(hole); err != nil {
+			return nil, err
+		}
+	}
 	unknown := hole.Crop(hole.Rect)
 	unknown.Max(beside)
 	how := spread.Evenly
