@@ -28,7 +28,7 @@ check: build ## The quick checks: formatting, static checks, types, the core's q
 
 bench: setup-test build ## Print the figures that docs/figures.md quotes
 	JARDIN_BENCH=1 $(GO) test ./e2e -run 'TestFeel|TestDotsBy' -count=1 -v -timeout 20m | grep -vE '^(=== |--- |PASS)'
-	JARDIN_BENCH=1 $(GO) test ./app/demo -run 'Settle|Loans|MeasuredGrain|AnOutline|Grown|Barrow' -count=1 -v -timeout 20m | grep -E 'plain|settled|grown|barrow|channel|: [01]\.|mended'
+	JARDIN_BENCH=1 $(GO) test ./app/demo -run 'Settle|RodAndWires|MeasuredGrain|AnOutline|Grown|Barrow' -count=1 -v -timeout 20m | grep -E 'plain|settled|grown|barrow|channel|through time|: [01]\.|mended'
 	$(GO) test ./core/track -run 'OnPhotographs' -count=1 -v | grep -E 'ours|OpenCV'
 	$(GO) test ./core/... ./app/... -run '^$$' -bench . -benchmem | grep -E '^(Benchmark|pkg)'
 

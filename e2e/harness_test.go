@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -37,25 +38,50 @@ type server struct {
 	cmd     *exec.Cmd
 }
 
-// serve builds nothing: it runs the program that "make build" made.
-func serve(t testing.TB, args ...string) *server {
-	// Not t.TempDir: the database's user must be able to reach it whatever TMPDIR is.
-	data, err := os.MkdirTemp("", "jardin-e2e-")
+// fresh is a data folder in which a server was once at work, and nothing else: to begin from a copy of it is much
+// quicker than to set up a database.
+var fresh struct {
+	once sync.Once
+	dir  string
+}
+
+// folder makes a data folder. Not t.TempDir: the database's user must be able to reach it whatever TMPDIR is.
+func folder(t testing.TB) string {
+	dir, err := os.MkdirTemp("", "jardin-e2e-")
 	require.NoError(t, err)
-	require.NoError(t, os.Chmod(data, 0o755))
+	require.NoError(t, os.Chmod(dir, 0o755))
+	return dir
+}
+
+// serve builds nothing: it runs the program that "make build" made, on a data folder of its own.
+func serve(t testing.TB, args ...string) *server {
+	fresh.once.Do(func() {
+		fresh.dir = folder(t)
+		first := &server{t: t, data: fresh.dir}
+		first.start()
+		first.shut()
+	})
+	data := folder(t)
+	said, err := exec.Command("cp", "-a", fresh.dir+"/.", data).CombinedOutput()
+	require.NoError(t, err, string(said))
 	s := &server{t: t, data: data}
 	s.start(args...)
 	t.Cleanup(func() {
-		s.stop(os.Interrupt)
-		if pid, err := os.ReadFile(filepath.Join(data, "postgres/postmaster.pid")); err == nil {
-			var n int
-			fmt.Sscan(string(pid), &n)
-			syscall.Kill(n, syscall.SIGQUIT)
-			time.Sleep(300 * time.Millisecond)
-		}
+		s.shut()
 		os.RemoveAll(data)
 	})
 	return s
+}
+
+// shut ends the server and its database.
+func (s *server) shut() {
+	s.stop(os.Interrupt)
+	if pid, err := os.ReadFile(filepath.Join(s.data, "postgres/postmaster.pid")); err == nil {
+		var n int
+		fmt.Sscan(string(pid), &n)
+		syscall.Kill(n, syscall.SIGQUIT)
+		time.Sleep(300 * time.Millisecond)
+	}
 }
 
 func (s *server) start(args ...string) {
@@ -169,23 +195,51 @@ func open(t testing.TB, url string) *artist {
 	return a
 }
 
+// chromium is the browser that all artists share; each has a profile of their own in it.
+var chromium struct {
+	launch  sync.Once
+	program *launcher.Launcher
+	browser *rod.Browser
+	err     error
+}
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if chromium.browser != nil {
+		_ = chromium.browser.Close()
+		chromium.program.Kill()
+		chromium.program.Cleanup()
+	}
+	if fresh.dir != "" {
+		os.RemoveAll(fresh.dir)
+	}
+	os.Exit(code)
+}
+
 // blank is a browser that shows nothing yet.
 func blank(t testing.TB) *artist {
-	l := launcher.New().Bin("/usr/bin/chromium").Headless(true).NoSandbox(true).
-		Set("use-gl", "angle").Set("use-angle", "swiftshader").Set("enable-unsafe-swiftshader").
-		Set("disable-quic").Set("disable-background-networking").Set("disable-component-update").Set("disable-sync").
-		Set("force-device-scale-factor", "1").Set(flags.Flag("hide-scrollbars"))
-	control, err := l.Launch()
-	require.NoError(t, err)
-	browser := rod.New().ControlURL(control)
-	require.NoError(t, browser.Connect())
-	t.Cleanup(func() {
-		_ = browser.Close()
-		l.Kill()
-		l.Cleanup()
+	chromium.launch.Do(func() {
+		// Software draws pages quicker by itself than where it has to pass for a graphics card, which the pictures need.
+		l := launcher.New().Bin("/usr/bin/chromium").Headless(true).NoSandbox(true).
+			Set("use-gl", "angle").Set("use-angle", "swiftshader").Set("enable-unsafe-swiftshader").
+			Set("disable-gpu-rasterization").
+			Set("disable-quic").Set("disable-background-networking").Set("disable-component-update").Set("disable-sync").
+			Set("force-device-scale-factor", "1").Set(flags.Flag("hide-scrollbars"))
+		control, err := l.Launch()
+		if err != nil {
+			chromium.err = err
+			return
+		}
+		chromium.program, chromium.browser = l, rod.New().ControlURL(control)
+		chromium.err = chromium.browser.Connect()
 	})
-	page, err := browser.Page(proto.TargetCreateTarget{URL: "about:blank"})
+	require.NoError(t, chromium.err)
+	profile, err := chromium.browser.Incognito()
 	require.NoError(t, err)
+	t.Cleanup(func() { _ = profile.Close() })
+	page, err := profile.Page(proto.TargetCreateTarget{URL: "about:blank"})
+	require.NoError(t, err)
+	require.NoError(t, proto.EmulationSetFocusEmulationEnabled{Enabled: true}.Call(page))
 	require.NoError(
 		t,
 		page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800, DeviceScaleFactor: 1}),

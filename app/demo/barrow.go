@@ -196,10 +196,11 @@ func pebble(seed uint64, u, v, size, share float64) (shade, tone float64, ok boo
 	return math.Max(shade, 0.1), tone, ok
 }
 
-// A part of a thing that is drawn: how far outside of it a place lies, below 0 inside, and its paint.
+// A part of a thing that is drawn: how far outside of it a place lies, below 0 inside, and its paint, which is asked for
+// where it shows.
 type drawnPart struct {
 	off   float64
-	paint colour
+	paint func() colour
 }
 
 // over lays parts one over the other, with soft edges.
@@ -210,7 +211,7 @@ func over(parts ...drawnPart) (c colour, cover float64) {
 			continue
 		}
 		all := cover + d - cover*d
-		c = c.mix(p.paint, d/all)
+		c = c.mix(p.paint(), d/all)
 		cover = all
 	}
 	return c, cover
@@ -230,47 +231,65 @@ func oval(x, y, cx, cy, rx, ry float64) float64 {
 
 // barrowPaint is the wheelbarrow, its wheel standing at (110, 0), and who pushes it.
 func barrowPaint(x, y, stride float64) (colour, float64) {
-	weave := 1 + 0.18*lattice(601, x/2.2, y/2.2) + 0.1*math.Sin(y*1.6)
-	coat := colour{0.07, 0.10, 0.19}.times(weave * (1 + 0.5*math.Max(-1, math.Min(1, -(x+130)/40))))
-	cloth := colour{0.05, 0.045, 0.04}.times(weave)
-	boot := colour{0.03, 0.05, 0.03}
-	rust := 1 + 0.3*clouds(602, x/14, y/14, 3)
-	tin := colour{0.10, 0.24, 0.20}.times(rust * (0.75 + 0.004*(-y-40)))
-	wood := colour{0.30, 0.17, 0.08}.times(1 + 0.25*lattice(603, x/11, y/1.6))
+	weave := func() float64 { return 1 + 0.18*lattice(601, x/2.2, y/2.2) + 0.1*math.Sin(y*1.6) }
+	plain := func(c colour, k float64) func() colour { return func() colour { return c.times(k) } }
+	coat := func(k float64) func() colour {
+		return func() colour {
+			return colour{0.07, 0.10, 0.19}.times(weave() * (1 + 0.5*math.Max(-1, math.Min(1, -(x+130)/40)))).times(k)
+		}
+	}
+	cloth := func(k float64) func() colour {
+		return func() colour { return colour{0.05, 0.045, 0.04}.times(weave()).times(k) }
+	}
+	hat := func() colour { return colour{0.34, 0.28, 0.12}.times(weave()) }
+	boot, skin := colour{0.03, 0.05, 0.03}, colour{0.42, 0.25, 0.17}
+	tin := func() colour {
+		rust := 1 + 0.3*clouds(602, x/14, y/14, 3)
+		return colour{0.10, 0.24, 0.20}.times(rust * (0.75 + 0.004*(-y-40)))
+	}
+	wood := func(k float64) func() colour {
+		return func() colour { return colour{0.30, 0.17, 0.08}.times(1 + 0.25*lattice(603, x/11, y/1.6)).times(k) }
+	}
+	heap := func() colour { return colour{0.10, 0.14, 0.03}.times(0.7 + 0.9*math.Abs(lattice(604, x/6, y/6))) }
 	tray := math.Max(math.Max(-y-98, y+44), math.Max(-(x+22)-(y+98)*0.55, x-112+(y+98)*0.3))
 	rim := math.Abs(math.Hypot(x-110, y+27)-23) - 4.5
 	far, near := 26*stride, -26*stride
 	return over(
-		drawnPart{limb(x, y, -132, -108, -132+far, -14, 15, 10), cloth.times(0.7)},
-		drawnPart{limb(x, y, -132+far, -10, -118+far, -7, 8, 7), boot},
-		drawnPart{limb(x, y, -132, -108, -132+near, -14, 16, 11), cloth},
-		drawnPart{limb(x, y, -132+near, -10, -116+near, -7, 9, 7), boot.times(1.2)},
-		drawnPart{oval(x, y, -126, -168, 37, 68), coat},
-		drawnPart{oval(x, y, -116, -246, 21, 24), colour{0.42, 0.25, 0.17}},
-		drawnPart{math.Max(oval(x, y, -118, -258, 27, 19), y+252), colour{0.34, 0.28, 0.12}.times(weave)},
-		drawnPart{rim, colour{0.03, 0.03, 0.03}},
-		drawnPart{oval(x, y, 110, -27, 5, 5), colour{0.2, 0.2, 0.2}},
-		drawnPart{limb(x, y, -98, -88, 112, -30, 3.5, 3.5), wood},
-		drawnPart{limb(x, y, 18, -52, 6, -2, 4, 3), wood.times(0.8)},
+		drawnPart{limb(x, y, -132, -108, -132+far, -14, 15, 10), cloth(0.7)},
+		drawnPart{limb(x, y, -132+far, -10, -118+far, -7, 8, 7), plain(boot, 1)},
+		drawnPart{limb(x, y, -132, -108, -132+near, -14, 16, 11), cloth(1)},
+		drawnPart{limb(x, y, -132+near, -10, -116+near, -7, 9, 7), plain(boot, 1.2)},
+		drawnPart{oval(x, y, -126, -168, 37, 68), coat(1)},
+		drawnPart{oval(x, y, -116, -246, 21, 24), plain(skin, 1)},
+		drawnPart{math.Max(oval(x, y, -118, -258, 27, 19), y+252), hat},
+		drawnPart{rim, plain(colour{0.03, 0.03, 0.03}, 1)},
+		drawnPart{oval(x, y, 110, -27, 5, 5), plain(colour{0.2, 0.2, 0.2}, 1)},
+		drawnPart{limb(x, y, -98, -88, 112, -30, 3.5, 3.5), wood(1)},
+		drawnPart{limb(x, y, 18, -52, 6, -2, 4, 3), wood(0.8)},
 		drawnPart{tray, tin},
-		drawnPart{oval(x, y, 42, -100, 56, 17), colour{0.10, 0.14, 0.03}.times(0.7 + 0.9*math.Abs(lattice(604, x/6, y/6)))},
-		drawnPart{limb(x, y, -128, -205, -84, -146, 14, 11), coat.times(1.15)},
-		drawnPart{limb(x, y, -84, -146, -96, -92, 11, 8), coat.times(1.1)},
-		drawnPart{oval(x, y, -97, -88, 9, 9), colour{0.42, 0.25, 0.17}},
+		drawnPart{oval(x, y, 42, -100, 56, 17), heap},
+		drawnPart{limb(x, y, -128, -205, -84, -146, 14, 11), coat(1.15)},
+		drawnPart{limb(x, y, -84, -146, -96, -92, 11, 8), coat(1.1)},
+		drawnPart{oval(x, y, -97, -88, 9, 9), plain(skin, 1)},
 	)
 }
 
 // henPaint is the hen.
 func henPaint(x, y float64) (colour, float64) {
-	feather := colour{0.36, 0.20, 0.09}.times(0.8 + 0.5*math.Abs(lattice(611, x/4, y/3)))
+	feather := func(k float64) func() colour {
+		return func() colour {
+			return colour{0.36, 0.20, 0.09}.times(0.8 + 0.5*math.Abs(lattice(611, x/4, y/3))).times(k)
+		}
+	}
+	plain := func(c colour) func() colour { return func() colour { return c } }
 	return over(
-		drawnPart{limb(x, y, 2, 10, 0, 26, 2, 1.5), colour{0.45, 0.32, 0.06}},
-		drawnPart{limb(x, y, 8, 10, 11, 26, 2, 1.5), colour{0.45, 0.32, 0.06}},
-		drawnPart{oval(x, y, 6, 0, 24, 15), feather},
-		drawnPart{limb(x, y, 24, -6, 36, -20, 9, 3), feather.times(0.6)},
-		drawnPart{limb(x, y, -12, -4, -20, -22, 9, 6), feather.times(1.1)},
-		drawnPart{oval(x, y, -22, -31, 4, 5), colour{0.5, 0.03, 0.02}},
-		drawnPart{oval(x, y, -28, -22, 5, 2), colour{0.5, 0.36, 0.08}},
+		drawnPart{limb(x, y, 2, 10, 0, 26, 2, 1.5), plain(colour{0.45, 0.32, 0.06})},
+		drawnPart{limb(x, y, 8, 10, 11, 26, 2, 1.5), plain(colour{0.45, 0.32, 0.06})},
+		drawnPart{oval(x, y, 6, 0, 24, 15), feather(1)},
+		drawnPart{limb(x, y, 24, -6, 36, -20, 9, 3), feather(0.6)},
+		drawnPart{limb(x, y, -12, -4, -20, -22, 9, 6), feather(1.1)},
+		drawnPart{oval(x, y, -22, -31, 4, 5), plain(colour{0.5, 0.03, 0.02})},
+		drawnPart{oval(x, y, -28, -22, 5, 2), plain(colour{0.5, 0.36, 0.08})},
 	)
 }
 

@@ -3,8 +3,6 @@ package demo_test
 import (
 	"context"
 	"image"
-	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -94,6 +92,7 @@ func middle(v []float64) (median, most float64) {
 func TestABarrowGoesThroughTime(t *testing.T) {
 	known := demotest.BarrowTruth(t)
 	s := clip(t, demo.BarrowPlateFolder, demo.BarrowFirst)
+	doc := pushedAway(t, s, known, treatment.Gathering{Live: true, Over: 48})
 	frames := []int{1034, 1061}
 	if bench() {
 		frames = nil
@@ -101,6 +100,7 @@ func TestABarrowGoesThroughTime(t *testing.T) {
 			frames = append(frames, n)
 		}
 	}
+	t.Run("what is never seen", func(t *testing.T) { neverSeen(t, s, known, doc.Tracks[0]) })
 	all := map[string]struct{ invisibility, grain, seam []float64 }{}
 	add := func(name string, p passedBy) {
 		f := all[name]
@@ -108,7 +108,6 @@ func TestABarrowGoesThroughTime(t *testing.T) {
 		all[name] = f
 	}
 	var seen, missed float64
-	doc := pushedAway(t, s, known, treatment.Gathering{Live: true, Over: 48})
 	for name, change := range map[string]func(r *treatment.Removal){
 		"averaged": func(*treatment.Removal) {},
 		"averaged and settled": func(*treatment.Removal) {
@@ -143,11 +142,9 @@ func TestABarrowGoesThroughTime(t *testing.T) {
 			continue
 		}
 		out := filepath.Join(t.TempDir(), "median.png")
-		cmd := exec.Command("/usr/bin/python3", "testdata/median.py", filepath.Join(dir, demo.BarrowPlateFolder, demo.BarrowName+".%d.png"),
+		python(t, "median.py", filepath.Join(dir, demo.BarrowPlateFolder, demo.BarrowName+".%d.png"),
 			filepath.Join(dir, demo.BarrowTruthFile), strconv.Itoa(n), strconv.Itoa(demo.BarrowFirst),
 			strconv.Itoa(demo.BarrowLast), "8", out)
-		cmd.Stderr = os.Stderr
-		require.NoError(t, cmd.Run(), "python3-opencv is installed by make test")
 		made := demotest.ReadPNG(t, out)
 		add("OpenCV's median", measuredBarrow(t, n, func(r image.Rectangle) *raster.Image { return codesOf(made, r) }))
 	}

@@ -303,43 +303,45 @@ func hedgeAt(u, v float64) colour {
 // canAt is the can in its own coordinates, its middle at the origin: paint and
 // coverage.
 func canAt(x, y float64) (colour, float64) {
-	zinc := func(round float64) colour {
+	zinc := func(round float64) colour { // asked for where it shows
 		k := 0.55 + 0.75*math.Exp(-math.Pow((round+0.3)/0.45, 2)) + 0.08*clouds(330, x/5, y/18, 4)
 		return colour{0.20, 0.225, 0.235}.times(k)
 	}
 	var c colour
 	var cover float64
-	lay := func(paint colour, distance float64) {
+	lay := func(distance float64, paint func() colour) {
 		if d := step(0.8, -0.8, distance); d > 0 {
-			c, cover = c.mix(paint, d/(d+cover*(1-d))), 1-(1-cover)*(1-d)
+			c, cover = c.mix(paint(), d/(d+cover*(1-d))), 1-(1-cover)*(1-d)
 		}
 	}
 	// The handle: a hoop over the top and back.
 	hoop := math.Abs(geom.Pt((x+30)*0.9, (y+16)*1.1).Len()-46) - 3.4
 	if x < 14 {
-		lay(zinc(0.2).times(0.8), hoop)
+		lay(hoop, func() colour { return zinc(0.2).times(0.8) })
 	}
 	// The spout: a tapering pipe with a rose at its end.
 	a, b := geom.Pt(34, 26), geom.Pt(92, -34)
 	d := b.Sub(a)
 	u := math.Min(math.Max(((x-a.X)*d.X+(y-a.Y)*d.Y)/(d.X*d.X+d.Y*d.Y), 0), 1)
 	side := ((x-a.X)*d.Y - (y-a.Y)*d.X) / d.Len()
-	lay(zinc(side/9), geom.Pt(x, y).Dist(a.Lerp(b, u))-(10-4.5*u))
+	lay(geom.Pt(x, y).Dist(a.Lerp(b, u))-(10-4.5*u), func() colour { return zinc(side / 9) })
 	rose := math.Max(math.Abs((x-95)*0.7+(y+38)*0.72)-4, math.Abs((x-95)*0.72-(y+38)*0.7)-14)
-	lay(zinc(-0.2).times(0.9+0.25*math.Sin(x*2.1)*math.Sin(y*2.3)), rose)
+	lay(rose, func() colour { return zinc(-0.2).times(0.9 + 0.25*math.Sin(x*2.1)*math.Sin(y*2.3)) })
 	// The body, a little wider at its foot, with two bands.
 	half := 44 + 0.09*(y+8)
 	body := math.Max(math.Abs(x)-half, math.Abs(y-8)-42)
-	band := 1 - 0.35*math.Exp(-math.Pow((y+22)/1.6, 2)) - 0.35*math.Exp(-math.Pow((y-36)/1.6, 2))
-	lay(zinc(x/half).times(band), body)
+	lay(body, func() colour {
+		band := 1 - 0.35*math.Exp(-math.Pow((y+22)/1.6, 2)) - 0.35*math.Exp(-math.Pow((y-36)/1.6, 2))
+		return zinc(x / half).times(band)
+	})
 	// Its label: a painted leaf.
 	leaf := math.Max(geom.Pt(x, y-26).Len(), geom.Pt(x, y+10).Len()) - 30
 	if body < -2 {
-		lay(colour{0.10, 0.2, 0.06}, leaf)
+		lay(leaf, func() colour { return colour{0.10, 0.2, 0.06} })
 	}
 	// The eyes that rod and wires hold on to.
 	for _, e := range []geom.Point{{X: 2, Y: -42}, {X: -66, Y: -44}, {X: 67, Y: -6}} {
-		lay(zinc(0).times(0.6), geom.Pt(x, y).Dist(e)-5)
+		lay(geom.Pt(x, y).Dist(e)-5, func() colour { return zinc(0).times(0.6) })
 	}
 	return c, cover
 }

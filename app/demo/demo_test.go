@@ -48,8 +48,8 @@ func source(t testing.TB) *picture.Source {
 }
 
 // python runs OpenCV from Debian's package python3-opencv.
-func python(t testing.TB, args ...string) []byte {
-	cmd := exec.Command("/usr/bin/python3", append([]string{"testdata/reference.py"}, args...)...)
+func python(t testing.TB, script string, args ...string) []byte {
+	cmd := exec.Command("/usr/bin/python3", append([]string{"testdata/" + script}, args...)...)
 	cmd.Env = []string{"PATH=/usr/bin:/bin"}
 	cmd.Stderr = os.Stderr
 	out, err := cmd.Output()
@@ -96,6 +96,7 @@ func TestTheTrackerAgainstTruthAndOpenCV(t *testing.T) {
 			began = time.Now()
 			out := python(
 				t,
+				"reference.py",
 				"track",
 				filepath.Join(demotest.Footage(t), demo.PlateFolder),
 				fmt.Sprint(demo.First),
@@ -159,6 +160,7 @@ func TestFiltersAgainstOpenCV(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "in"), in, 0o644))
 	python(
 		t,
+		"reference.py",
 		"filters",
 		filepath.Join(dir, "in"),
 		fmt.Sprint(demo.Width),
@@ -194,22 +196,21 @@ func TestTheFootageIsWhatItSays(t *testing.T) {
 
 	file := demotest.ReadPNG(t, demo.FramePath(demotest.Footage(t), demo.PlateFolder, 1020))
 	codes := demo.Codes(a.Plate)
-	marked := 0
+	marked, torn, odd := 0, 0, 0
 	truth := demo.Codes(a.Truth)
 	for i := range demo.Width * demo.Height {
 		r, g, bl, _ := file.At(i%demo.Width, i/demo.Width).RGBA()
-		require.Equal(
-			t,
-			[3]uint16{uint16(r >> 8), uint16(g >> 8), uint16(bl >> 8)},
-			[3]uint16(codes[3*i:3*i+3]),
-			"the file holds the frame",
-		)
-		if a.Matte.Pix[i] == 0 {
-			require.Equal(t, codes[3*i:3*i+3], truth[3*i:3*i+3], "outside the dots plate and truth are one")
-		} else {
+		if [3]uint16{uint16(r >> 8), uint16(g >> 8), uint16(bl >> 8)} != [3]uint16(codes[3*i:3*i+3]) {
+			torn++
+		}
+		if a.Matte.Pix[i] > 0 {
 			marked++
+		} else if [3]uint16(codes[3*i:3*i+3]) != [3]uint16(truth[3*i:3*i+3]) {
+			odd++
 		}
 	}
+	assert.Zero(t, torn, "the file holds the frame")
+	assert.Zero(t, odd, "outside the dots plate and truth are one")
 	_, radius := demo.Dots(1020)
 	area := 0.0
 	for _, r := range radius {
@@ -245,13 +246,14 @@ func TestTheCanIsWhatItSays(t *testing.T) {
 	a, b := demo.NewCan().Frame(1013), demo.NewCan().Frame(1013)
 	assert.Equal(t, a.Plate.Pix, b.Plate.Pix, "two makings are the same to the bit")
 	plate, truth := demo.Codes(a.Plate), demo.Codes(a.Truth)
-	marked := 0.0
+	marked, odd := 0.0, 0
 	for i, m := range a.Matte.Pix {
-		if m == 0 {
-			require.Equal(t, truth[3*i:3*i+3], plate[3*i:3*i+3], "outside the rig plate and truth are one")
+		if m == 0 && [3]uint16(truth[3*i:3*i+3]) != [3]uint16(plate[3*i:3*i+3]) {
+			odd++
 		}
 		marked += float64(m)
 	}
+	assert.Zero(t, odd, "outside the rig plate and truth are one")
 	known := demotest.CanTruth(t)
 	want := 0.0
 	for _, h := range known.Hangings[1013] { // what of each is in the picture, above the can

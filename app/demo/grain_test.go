@@ -20,11 +20,12 @@ import (
 // around what has to go.
 func trueGrain(t testing.TB, shot string, n int) settle.GrainSample {
 	dir := demotest.Footage(t)
+	coder := colorspace.NewCoder(colorspace.SRGB, 8)
 	read := func(what string) *raster.Image {
 		m := codesOf(demotest.ReadPNG(t, demo.FramePath(dir, shot+"/"+what, n)), demo.Bounds())
 		for i := range m.Pix {
 			if i%4 != 3 {
-				m.Pix[i] = float32(colorspace.SRGB.Decode(float64(m.Pix[i]) / 255))
+				m.Pix[i] = coder.Decode(uint16(m.Pix[i]))
 			}
 		}
 		return m
@@ -68,6 +69,9 @@ func TestMeasuredGrainAgainstThePlates(t *testing.T) {
 	for _, c := range cases {
 		t.Run(c.shot, func(t *testing.T) {
 			c.doc.Removals = c.doc.Removals[:1]
+			c.doc.Removals[0].Fill.Sources = []treatment.Source{{ // an average lacks grain alone
+				ID: "g", Kind: treatment.Gathered, Gathered: &treatment.Gathering{Live: true, Over: 4},
+			}}
 			settled(t, c.source, c.doc)
 			m := c.doc.Removals[0].Settle.Grain.Model
 			found := &settle.Grain{Light: m.Light, Sigma: m.Sigma, Share: m.Share, Lags: m.Lags, Shape: m.Shape}

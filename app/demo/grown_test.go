@@ -37,6 +37,9 @@ func TestWhatIsGrownSits(t *testing.T) {
 		first, last, some = demo.First, demo.Last, len(known.Dots)
 	}
 	doc.Removals = doc.Removals[:some]
+	for i := range doc.Removals {
+		doc.Removals[i].Range = treatment.Range{First: first, Last: last}
+	}
 	var spots []spot
 	for _, d := range known.Dots[:some] {
 		spots = append(spots, spot{func(n int) image.Rectangle {

@@ -35,6 +35,17 @@ func NewStack(rect image.Rectangle, most int) *Stack {
 // Lacks reports whether there is room for one more frame at a pixel.
 func (s *Stack) Lacks(x, y int) bool { return int(s.seen[s.at(x, y)]) < s.most }
 
+// Bare returns a test for the pixels that no frame was added to until now, as long as there is room at them.
+func (s *Stack) Bare() func(x, y int) bool {
+	bare := NewBits(len(s.seen))
+	for i, n := range s.seen {
+		if n == 0 {
+			bare.Add(i)
+		}
+	}
+	return func(x, y int) bool { return bare.Has(s.at(x, y)) && s.Lacks(x, y) }
+}
+
 func (s *Stack) at(x, y int) int { return (y-s.rect.Min.Y)*s.rect.Dx() + x - s.rect.Min.X }
 
 // Add adds what a frame shows at a pixel, in linear light, where there is room for it.

@@ -102,12 +102,12 @@ type view struct {
 	place  func(x, y int) geom.Point
 }
 
-// view returns how frame k shows a part.
-func (g *cleanInput) view(ctx context.Context, e *Evaluator, k int, part image.Rectangle) (v view, err error) {
+// view returns how frame k shows a part: as far as it is believed or, close, all that nothing hides.
+func (g *cleanInput) view(ctx context.Context, e *Evaluator, k int, part image.Rectangle, close bool) (v view, err error) {
 	f := g.frame(k)
 	v = view{size: e.Plate.Size(), place: warp.Places(f.Map, part)}
 	if f.Out != nil {
-		v.hidden, err = f.Out.hidden(ctx, e)
+		v.hidden, err = f.Out.hidden(ctx, e, close)
 	}
 	return v, err
 }
@@ -137,29 +137,49 @@ func (g *gathering) survey(ctx context.Context, most int) (places []image.Point,
 	return places, shown, err
 }
 
-// shown tells which frame shows which places.
+// shown tells which frame shows which places. Those that no frame shows as far as it is believed are shown by what lies
+// close to what hides them.
 func (g *cleanInput) shown(ctx context.Context, e *Evaluator, places []image.Point) ([]gather.Bits, error) {
-	var box image.Rectangle
-	for _, p := range places {
-		box = box.Union(image.Rectangle{Min: p, Max: p.Add(image.Pt(1, 1))})
-	}
 	shown := make([]gather.Bits, g.count())
-	return shown, together(len(shown), func(k int) error {
+	for k := range shown {
 		shown[k] = gather.NewBits(len(places))
-		if !e.Plate.Has(g.frame(k).Frame) {
-			return nil
+	}
+	left := make([]int, len(places)) // of the places, which are asked for
+	for i := range left {
+		left[i] = i
+	}
+	for _, close := range []bool{false, true} {
+		var box image.Rectangle
+		for _, i := range left {
+			p := places[i]
+			box = box.Union(image.Rectangle{Min: p, Max: p.Add(image.Pt(1, 1))})
 		}
-		v, err := g.view(ctx, e, k, box)
-		if err != nil {
-			return err
-		}
-		for i, p := range places {
-			if _, ok := v.shows(p.X, p.Y); ok {
-				shown[k].Add(i)
+		err := together(len(shown), func(k int) error {
+			if !e.Plate.Has(g.frame(k).Frame) {
+				return nil
 			}
+			v, err := g.view(ctx, e, k, box, close)
+			if err != nil {
+				return err
+			}
+			for _, i := range left {
+				if _, ok := v.shows(places[i].X, places[i].Y); ok {
+					shown[k].Add(i)
+				}
+			}
+			return ctx.Err()
+		})
+		if err != nil {
+			return nil, err
 		}
-		return ctx.Err()
-	})
+		left = slices.DeleteFunc(left, func(i int) bool {
+			return slices.ContainsFunc(shown, func(b gather.Bits) bool { return b.Has(i) })
+		})
+		if len(left) == 0 {
+			break
+		}
+	}
+	return shown, nil
 }
 
 // choose returns the fewest and best frames that show all that is shown by any, and an order in
@@ -255,13 +275,19 @@ func (g *gathering) average(ctx context.Context, order []int, out *gather.Averag
 	return together(len(tiles), func(i int) error {
 		tile := tiles[i]
 		stack := gather.NewStack(tile, min(g.Enough, len(order)))
-		for _, k := range order {
-			all, err := g.take(ctx, k, tile, stack.Add, stack.Lacks)
-			if err != nil {
-				return err
+		for _, close := range []bool{false, true} {
+			lacks := stack.Lacks
+			if close { // what nothing was found for
+				lacks = stack.Bare()
 			}
-			if all {
-				break
+			for _, k := range order {
+				all, err := g.take(ctx, k, tile, close, stack.Add, lacks)
+				if err != nil {
+					return err
+				}
+				if all {
+					break
+				}
 			}
 		}
 		mean := stack.Mean(float32(g.Noise))
@@ -279,10 +305,11 @@ func (g *gathering) take(
 	ctx context.Context,
 	k int,
 	part image.Rectangle,
+	close bool,
 	add func(x, y int, rgb [3]float32, weight float32),
 	lacks func(x, y int) bool,
 ) (all bool, err error) {
-	v, err := g.view(ctx, g.e, k, part)
+	v, err := g.view(ctx, g.e, k, part, close)
 	if err != nil {
 		return false, err
 	}
@@ -377,18 +404,28 @@ func (g *gathering) join(ctx context.Context, chosen []int, average *raster.Imag
 	small := image.Rect(0, 0, (rect.Dx()+by-1)/by, (rect.Dy()+by-1)/by)
 	frames := make([]gather.Frame, len(chosen))
 	full := func(x, y int) (int, int) { return rect.Min.X + x*by, rect.Min.Y + y*by }
-	err := together(len(chosen), func(i int) error {
-		f := gather.Frame{Picture: raster.NewImage(small), Counts: raster.NewPlane(small)}
-		frames[i] = f
-		_, err := g.take(ctx, chosen[i], rect, func(x, y int, rgb [3]float32, _ float32) {
-			k := (y-rect.Min.Y)/by*small.Dx() + (x-rect.Min.X)/by
-			f.Counts.Pix[k] = 1
-			copy(f.Picture.Pix[4*k:], rgb[:])
-		}, func(x, y int) bool { return (x-rect.Min.X)%by == 0 && (y-rect.Min.Y)%by == 0 })
-		return err
-	})
-	if err != nil {
-		return err
+	for i := range frames {
+		frames[i] = gather.Frame{Picture: raster.NewImage(small), Counts: raster.NewPlane(small)}
+	}
+	bare := make([]bool, len(frames[0].Counts.Pix)) // where nothing was found
+	for _, close := range []bool{false, true} {
+		err := together(len(chosen), func(i int) error {
+			f := frames[i]
+			at := func(x, y int) int { return (y-rect.Min.Y)/by*small.Dx() + (x-rect.Min.X)/by }
+			_, err := g.take(ctx, chosen[i], rect, close, func(x, y int, rgb [3]float32, _ float32) {
+				f.Counts.Pix[at(x, y)] = 1
+				copy(f.Picture.Pix[4*at(x, y):], rgb[:])
+			}, func(x, y int) bool {
+				return (x-rect.Min.X)%by == 0 && (y-rect.Min.Y)%by == 0 && (!close || bare[at(x, y)])
+			})
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		for i := range bare {
+			bare[i] = !slices.ContainsFunc(frames, func(f gather.Frame) bool { return f.Counts.Pix[i] > 0 })
+		}
 	}
 	mean := raster.NewImage(small)
 	for y := range small.Dy() {
@@ -398,22 +435,22 @@ func (g *gathering) join(ctx context.Context, chosen []int, average *raster.Imag
 		}
 	}
 	labels := gather.Join(frames, mean, g.Noise)
-	out, bare := raster.NewImage(rect), float32(g.Bare)
+	out, grainless := raster.NewImage(rect), float32(g.Bare)
 	lay := func(x, y int, rgb [3]float32, _ float32) {
 		was := average.At(x, y)
 		for c := range 3 {
-			rgb[c] += (was[c] - rgb[c]) * bare
+			rgb[c] += (was[c] - rgb[c]) * grainless
 		}
 		out.Set(x, y, [4]float32{rgb[0], rgb[1], rgb[2], 1})
 	}
 	// What its own frame does not show at the edge of what it does is taken from the first that does.
-	for pass := range 2 {
+	for _, pass := range []struct{ close, any bool }{{false, false}, {false, true}, {true, false}, {true, true}} {
 		for i, k := range chosen {
-			_, err := g.take(ctx, k, rect, lay, func(x, y int) bool {
+			_, err := g.take(ctx, k, rect, pass.close, lay, func(x, y int) bool {
 				if out.At(x, y)[3] > 0 {
 					return false
 				}
-				return pass == 1 || labels[(y-rect.Min.Y)/by*small.Dx()+(x-rect.Min.X)/by] == uint8(i)
+				return pass.any || labels[(y-rect.Min.Y)/by*small.Dx()+(x-rect.Min.X)/by] == uint8(i)
 			})
 			if err != nil {
 				return err

@@ -61,7 +61,7 @@ func (e *Evaluator) gather(
 			use(i, carried, nil)
 			continue
 		}
-		hidden, err := f.Out.hidden(ctx, e)
+		hidden, err := f.Out.hidden(ctx, e, false)
 		if err != nil {
 			return err
 		}

@@ -215,11 +215,31 @@ func (r *removal) occludersBy(track string, n int, unmarked bool) *occluders {
 	return out
 }
 
+// aside is how many pixels around what hides a surface are not believed either: interpolation reaches as far, and
+// outlines are drawn tightly.
+const aside = 2
+
 // cover returns 1 on every matte, every front and what is left out of the track, and two
 // pixels around them.
 func (o *occluders) cover(ctx context.Context, e *Evaluator, rect image.Rectangle) (*raster.Plane, error) {
-	out := raster.NewPlane(rect)
-	var some image.Rectangle
+	out, some, err := o.marked(ctx, e, rect)
+	if err != nil {
+		return nil, err
+	}
+	some = some.Inset(-aside).Intersect(rect)
+	for grown, y := raster.Grow(out.Crop(some), aside), some.Min.Y; y < some.Max.Y; y++ {
+		copy(out.Row(y, some.Min.X, some.Max.X), grown.Row(y, some.Min.X, some.Max.X))
+	}
+	return out, nil
+}
+
+// marked returns 1 on every matte, every front and what is left out of the track, and the box in which they lie.
+func (o *occluders) marked(
+	ctx context.Context,
+	e *Evaluator,
+	rect image.Rectangle,
+) (out *raster.Plane, some image.Rectangle, err error) {
+	out = raster.NewPlane(rect)
 	add := func(m *raster.Plane, from float32) {
 		both := m.Rect.Intersect(rect)
 		some = some.Union(both)
@@ -240,7 +260,7 @@ func (o *occluders) cover(ctx context.Context, e *Evaluator, rect image.Rectangl
 		for k := range on.Fronts {
 			m, err := e.front(ctx, &on.Fronts[k], rect)
 			if err != nil {
-				return nil, err
+				return nil, some, err
 			}
 			add(m, 0.02)
 		}
@@ -248,11 +268,7 @@ func (o *occluders) cover(ctx context.Context, e *Evaluator, rect image.Rectangl
 	if len(o.Excluded.Shapes) > 0 {
 		add(o.Excluded.cover(rect), 0)
 	}
-	some = some.Inset(-2).Intersect(rect)
-	for grown, y := raster.Grow(out.Crop(some), 2), some.Min.Y; y < some.Max.Y; y++ {
-		copy(out.Row(y, some.Min.X, some.Max.X), grown.Row(y, some.Min.X, some.Max.X))
-	}
-	return out, nil
+	return out, some, nil
 }
 
 // onFrame is cover for the whole of a frame that is held: it is asked for again and again.
@@ -287,16 +303,23 @@ func (h *hiddenPixels) at(x, y int) bool {
 }
 
 // A hiddenInput is what hidden pixels are worked out from; occluders alone stand for their cover.
-type hiddenInput struct{ Of *occluders }
+type hiddenInput struct {
+	Of    *occluders
+	Close bool
+}
 
-func (o *occluders) hidden(ctx context.Context, e *Evaluator) (*hiddenPixels, error) {
+// hidden returns what is hidden on a frame, with some room around it; close, without.
+func (o *occluders) hidden(ctx context.Context, e *Evaluator, close bool) (*hiddenPixels, error) {
 	return memo.Do(
 		ctx,
 		e.Cache,
 		environment{e},
-		hiddenInput{o},
+		hiddenInput{o, close},
 		func(ctx context.Context, e environment, in hiddenInput) (*hiddenPixels, error) {
-			cover, err := in.Of.cover(ctx, e.Evaluator, e.Plate.Size())
+			cover, _, err := in.Of.marked(ctx, e.Evaluator, e.Plate.Size())
+			if !in.Close {
+				cover, err = in.Of.cover(ctx, e.Evaluator, e.Plate.Size())
+			}
 			if err != nil {
 				return nil, err
 			}

@@ -61,7 +61,7 @@ func averagedBlock(ctx context.Context, e environment, in gridInput) (*gather.Gr
 	}
 	hides := func(int, int) bool { return false }
 	if in.Out != nil {
-		hidden, err := in.Out.hidden(ctx, e.Evaluator)
+		hidden, err := in.Out.hidden(ctx, e.Evaluator, false)
 		if err != nil {
 			return nil, err
 		}

@@ -304,7 +304,7 @@ func TestWhatWasNeverSeenIsTold(t *testing.T) {
 					m := c.motions.Mapping("t", 12, k)
 					q := m.Apply(geom.Pt(float64(x)+0.5, float64(y)+0.5))
 					if hidden[k] == nil {
-						hidden[k], err = c.removal("r").occluders(k, false).cover(ctx, e, e.Plate.Size())
+						hidden[k], _, err = c.removal("r").occluders(k, false).marked(ctx, e, e.Plate.Size())
 						require.NoError(t, err)
 					}
 					if hidden[k].At(int(math.Floor(q.X)), int(math.Floor(q.Y))) == 0 {
