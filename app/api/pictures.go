@@ -97,7 +97,8 @@ func (s *Server) frame(f func(*gin.Context, *picture.Source, int)) gin.HandlerFu
 // Jardin-Place says where it lies: x and y of its top left pixel; its ETag is the key
 // that the frame has in the list of keys. With at, a mesh from its reference frame, the
 // removal lies where that places it, whatever its track says. Posted, with a JSON Patch as the body, it is the
-// overlay as it would be after that change, and nothing is saved.
+// overlay as it would be after that change, and nothing is saved. A draft is a first picture, with what is gathered
+// through time gathered from few frames; its ETag is its own.
 func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 	ctx, removal := c.Request.Context(), c.Query("removal")
 	revision, err := strconv.Atoi(c.Query("revision"))
@@ -137,6 +138,9 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 			return
 		}
 		t = t.Placed(removal, n, m)
+	}
+	if c.Query("draft") == "true" {
+		t = t.Draft()
 	}
 	key, err := source.Evaluator().Key(t, n, view, removal)
 	if err != nil {

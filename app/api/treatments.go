@@ -212,7 +212,7 @@ func (s *Server) getPaths(ctx context.Context, in *struct {
 func (s *Server) getKeys(ctx context.Context, in *struct {
 	ShotPath
 	Revision int         `query:"revision" minimum:"0" maximum:"2147483647" required:"true"`
-	View     render.View `query:"view" enum:"result,patch,alone,matte,tint,light,grain,seen"`
+	View     render.View `query:"view" enum:"result,patch,alone,matte,tint,light,grain,seen,marked,gathered,found"`
 	Removal  string      `query:"removal" doc:"For all views but the result; of the patches alone and the mattes none is all of them"`
 }) (*body[frameKeys], error) {
 	source, t, err := s.onPlate(ctx, in.ID, in.Revision)

@@ -30,11 +30,18 @@ const (
 	CleanFrames = "clean"  // the plate with every patch laid on it
 	PatchOnly   = "patch"  // the patches with their coverage as alpha, black beyond
 	Mattes      = "mattes" // their coverage: code values are its share
+	// As such alphas, what is marked; where something was gathered through time; that within what is marked.
+	Marked, Gathered, Found = "marked", "gathered", "found"
 )
+
+// alphas are the views that are delivered as code values.
+var alphas = map[string]render.View{
+	Mattes: render.AloneView, Marked: render.MarkedView, Gathered: render.GatheredView, Found: render.FoundView,
+}
 
 // DeliverySpec says what to write, and how.
 type DeliverySpec struct {
-	What     string           `json:"what" enum:"clean,patch,mattes" doc:"Clean frames, the patches alone with alpha, or their mattes"`
+	What     string           `json:"what" enum:"clean,patch,mattes,marked,gathered,found" doc:"Clean frames; the patches alone with alpha; or code values that are a share: what patches cover, what is marked, where something was gathered through time, and that within what is marked"`
 	Removals []string         `json:"removals,omitempty" doc:"Only these; none for all"`
 	Range    *treatment.Range `json:"range,omitempty" doc:"Only these frames"`
 	Target   *media.Target    `json:"target,omitempty" doc:"File format and samples; as the plate came in if it is left out"`
@@ -79,8 +86,8 @@ func (d *Delivery) Prepare(p *media.Plates, t *treatment.Document, format string
 	if d.Folder == "" {
 		d.Folder = FramesFolder
 	}
-	if !slices.Contains([]string{CleanFrames, PatchOnly, Mattes}, d.What) {
-		return fmt.Errorf("%q cannot be delivered: clean, patch and mattes can", d.What)
+	if !slices.Contains([]string{CleanFrames, PatchOnly, Mattes, Marked, Gathered, Found}, d.What) {
+		return fmt.Errorf("%q cannot be delivered: clean, patch, mattes, marked, gathered and found can", d.What)
 	}
 	if d.Target == nil {
 		target := media.TargetOf(format, p.Samples)
@@ -189,7 +196,11 @@ func (s *Source) Clean(ctx context.Context, t *render.Treatment, n int) (*media.
 
 // patchOf returns the patches of a frame, or their mattes, in a target's samples.
 func (s *Source) patchOf(ctx context.Context, t *render.Treatment, n int, d *Delivery) (*media.Frame, error) {
-	patch, err := s.eval.Frame(ctx, t, n, render.AloneView, "")
+	view, alpha := alphas[d.What]
+	if !alpha {
+		view = render.AloneView
+	}
+	patch, err := s.eval.Frame(ctx, t, n, view, "")
 	if err != nil {
 		return nil, fmt.Errorf("frame %d: %w", n, err)
 	}
@@ -200,7 +211,7 @@ func (s *Source) patchOf(ctx context.Context, t *render.Treatment, n int, d *Del
 		return patch.Coverage.At(x, y)
 	}
 	f := media.NewFrame(s.Plates.Width, s.Plates.Height, d.Target.Samples())
-	if d.What == Mattes {
+	if alpha {
 		f.Fill(covered)
 		return f, nil
 	}

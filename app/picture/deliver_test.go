@@ -126,6 +126,36 @@ func TestThePatchOverThePlateIsTheCleanFrame(t *testing.T) {
 	}
 }
 
+// What is marked is delivered as code values; nothing is gathered here, and nothing said to be.
+func TestWhatIsMarkedIsDelivered(t *testing.T) {
+	s := shot(t, 16, 0)
+	doc := two(t, s)
+	ready, err := render.Compile(doc)
+	require.NoError(t, err)
+	spec := picture.DeliverySpec{
+		What: picture.Marked, Removals: []string{"q"}, Range: &treatment.Range{First: 7, Last: 9},
+		Target: &media.Target{Format: "png", Depth: 16},
+	}
+	marked := delivered(t, s, doc, spec)
+	matte := s.Evaluator().Matte(ready, "q", 8)
+	_, f := light(t, marked, 8)
+	all := 0
+	for i := range 128 * 96 {
+		var want float32
+		if p := image.Pt(i%128, i/128); p.In(matte.Rect) {
+			want = matte.At(p.X, p.Y)
+		}
+		require.InDelta(t, want, float32(f.Codes[3*i])/65535, 1e-4)
+		if want > 0 {
+			all++
+		}
+	}
+	assert.Greater(t, all, 50)
+	spec.What = picture.Found
+	_, f = light(t, delivered(t, s, doc, spec), 8)
+	assert.Zero(t, slices.Max(f.Codes))
+}
+
 func TestARemovalIsDeliveredAlone(t *testing.T) {
 	s := shot(t, 16, 0)
 	doc := two(t, s)

@@ -146,6 +146,16 @@ func distance(a, b float32) float32 {
 // number of them. It puts them in another order.
 func median(v []float32) float32 {
 	n := len(v)
+	if n <= 16 { // quicker than to choose
+		for i := 1; i < n; i++ {
+			at, k := v[i], i
+			for ; k > 0 && v[k-1] > at; k-- {
+				v[k] = v[k-1]
+			}
+			v[k] = at
+		}
+		return (v[(n-1)/2] + v[n/2]) / 2
+	}
 	high := smallest(v, n/2)
 	if n%2 == 1 {
 		return high

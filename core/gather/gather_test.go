@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"jardin/core/raster"
 )
@@ -219,5 +220,36 @@ func TestMedianAgainstSorting(t *testing.T) {
 		sorted := slices.Sorted(slices.Values(v))
 		n := len(v)
 		assert.Equal(t, (sorted[(n-1)/2]+sorted[n/2])/2, median(v))
+	}
+}
+
+// A line of a gain, by its definition: between the middles of the four cells around, the last ones going on.
+func TestARowOfAGain(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 1))
+	for range 200 {
+		x, y := rng.IntN(9)-4, rng.IntN(9)-4
+		grid := raster.NewImage(image.Rect(x, y, x+1+rng.IntN(6), y+1+rng.IntN(6)))
+		for i := range grid.Pix {
+			grid.Pix[i] = rng.Float32()
+		}
+		at := func(u, v float64, c int) float64 {
+			mix := func(p float64) (int, float64) { return int(math.Floor(p)), p - math.Floor(p) }
+			i, a := mix(u/Cell - 0.5)
+			j, b := mix(v/Cell - 0.5)
+			cell := func(i, j int) float64 {
+				i = min(max(i, grid.Rect.Min.X), grid.Rect.Max.X-1)
+				j = min(max(j, grid.Rect.Min.Y), grid.Rect.Max.Y-1)
+				return float64(grid.At(i, j)[c])
+			}
+			return (1-b)*((1-a)*cell(i, j)+a*cell(i+1, j)) + b*((1-a)*cell(i, j+1)+a*cell(i+1, j+1))
+		}
+		x0 := grid.Rect.Min.X*Cell - 10 + rng.IntN(30)
+		x1 := x0 + 1 + rng.IntN(50)
+		line := grid.Rect.Min.Y*Cell - 10 + rng.IntN(60)
+		into := make([]float32, 3*(x1-x0))
+		(&Gain{grid}).Row(line, x0, x1, into)
+		for i, got := range into {
+			require.InDelta(t, at(float64(x0+i/3)+0.5, float64(line)+0.5, i%3), got, 1e-5)
+		}
 	}
 }

@@ -162,7 +162,7 @@ func MeasureGain(target, frame *raster.Image, scale float64) *Gain {
 	return &Gain{grid}
 }
 
-// Row writes the gain of the pixels from x0 to x1 of a line, by channel.
+// Row writes the gain of the pixels from x0 to x1 of a line, by channel: between the middles of cells, bilinearly.
 func (g *Gain) Row(y, x0, x1 int, into []float32) {
 	r := g.grid.Rect
 	node := func(v, low, high int) (int, int, float32) {
@@ -171,14 +171,25 @@ func (g *Gain) Row(y, x0, x1 int, into []float32) {
 		return min(max(i, low), high-1), min(max(i+1, low), high-1), float32(u - float64(i))
 	}
 	j0, j1, v := node(y, r.Min.Y, r.Max.Y)
-	top, bottom := g.grid.Row(j0, r.Min.X, r.Max.X), g.grid.Row(j1, r.Min.X, r.Max.X)
-	for x := x0; x < x1; x++ {
-		i0, i1, u := node(x, r.Min.X, r.Max.X)
-		i0, i1 = i0-r.Min.X, i1-r.Min.X
-		for c := range 3 {
-			a := top[4*i0+c] + u*(top[4*i1+c]-top[4*i0+c])
-			b := bottom[4*i0+c] + u*(bottom[4*i1+c]-bottom[4*i0+c])
-			into[3*(x-x0)+c] = a + v*(b-a)
+	first, _, _ := node(x0, r.Min.X, r.Max.X)
+	_, last, _ := node(x1-1, r.Min.X, r.Max.X)
+	top, bottom := g.grid.Row(j0, first, last+1), g.grid.Row(j1, first, last+1)
+	line := make([]float32, len(top)) // of the cells, on this line
+	for k := range line {
+		line[k] = top[k] + v*(bottom[k]-top[k])
+	}
+	for x := x0; x < x1; {
+		i0, i1, _ := node(x, r.Min.X, r.Max.X)
+		a, b := line[4*(i0-first):][:3], line[4*(i1-first):][:3]
+		for { // up to the next cell's middle
+			_, _, u := node(x, r.Min.X, r.Max.X)
+			at := into[3*(x-x0):][:3]
+			for c := range at {
+				at[c] = a[c] + u*(b[c]-a[c])
+			}
+			if x++; x == x1 || (x-Cell/2)%Cell == 0 {
+				break
+			}
 		}
 	}
 }

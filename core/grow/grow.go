@@ -107,7 +107,9 @@ func Grow(ctx context.Context, r *Request) (*raster.Image, error) {
 		}
 		above = l
 	}
-	fine.evenLight()
+	if err := fine.evenLight(ctx); err != nil {
+		return nil, err
+	}
 	return fine.laid(r.Picture), nil
 }
 

@@ -1,6 +1,7 @@
 package grow
 
 import (
+	"context"
 	"image"
 	"math"
 	"slices"
@@ -260,7 +261,7 @@ const mostOff = 0.08
 // evenLight takes away the step in light that is left between what is known around the hole and what was grown beside it:
 // smoothed along the rim and spread evenly inwards, as where a piece is cloned without a seam (Pérez, Gangnet & Blake
 // 2003).
-func (l *level) evenLight() {
+func (l *level) evenLight(ctx context.Context) error {
 	box := l.box.Inset(-1).Intersect(image.Rect(0, 0, l.w, l.h))
 	steps := raster.NewImage(box) // alpha is 1 where there is one
 	for y := box.Min.Y; y < box.Max.Y; y++ {
@@ -280,7 +281,10 @@ func (l *level) evenLight() {
 			}
 		}
 	}
-	even := spread.Evenly(smooth, open)
+	even, err := spread.Evenly(ctx, smooth, open)
+	if err != nil {
+		return err
+	}
 	for y := l.box.Min.Y; y < l.box.Max.Y; y++ {
 		for x := l.box.Min.X; x < l.box.Max.X; x++ {
 			if i := y*l.w + x; l.hole[i] {
@@ -291,6 +295,7 @@ func (l *level) evenLight() {
 			}
 		}
 	}
+	return nil
 }
 
 // step is by how much a pixel of the hole is off those beside it that are known, if it is by little.

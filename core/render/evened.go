@@ -58,7 +58,10 @@ func (in *evenedInput) composite(ctx context.Context, e *Evaluator, s *sourceInp
 	if in.Takes == treatment.EvenCoarse {
 		// In place of its own coarse part lies what goes on from around; the rest, grain as well, stays on it.
 		low := blurred(roots, in.Scale)
-		even := spread.Evenly(low, raster.Grow(solid(in.Matte.cover(size).Crop(region)), holeRim))
+		even, err := spread.Evenly(ctx, low, raster.Grow(solid(in.Matte.cover(size).Crop(region)), holeRim))
+		if err != nil {
+			return err
+		}
 		next = roots.Crop(region)
 		for i := range next.Pix {
 			next.Pix[i] += even.Pix[i] - low.Pix[i]

@@ -64,6 +64,19 @@ type cleanInput struct {
 	Bare   float64   // of that, so much of its grain is taken out
 }
 
+// few returns some of the frames around one, evenly spread.
+func few(frames []neighbourFrame) []neighbourFrame {
+	const most = 8
+	if len(frames) <= most {
+		return frames
+	}
+	out := make([]neighbourFrame, most)
+	for i := range out {
+		out[i] = frames[(2*i+1)*len(frames)/(2*most)]
+	}
+	return out
+}
+
 // A hole is what is marked on a frame, taken to the one that is gathered on.
 type hole struct {
 	Matte coverage
@@ -73,7 +86,7 @@ type hole struct {
 // enough is on how many frames a place has to be seen: with so many, an average is as free of grain
 // and of what passes over as it has to be, and no more of them are looked at. What is made on every
 // frame anew has to be quick.
-const enough, enoughLive = 20, 12
+const enough, enoughLive = 20, 9
 
 // unknownNoise is taken for the grain's where it was not measured: two codes of 255 at middle grey.
 const unknownNoise = 0.01
@@ -107,6 +120,9 @@ func (r *removal) clean(s *treatment.Gathering, on int) *memo.Keyed[cleanInput] 
 			if s.Between == nil || s.Between.Has(f.Frame) {
 				in.Around = append(in.Around, f)
 			}
+		}
+		if r.draft {
+			in.Around, in.AsSeen = few(in.Around), false
 		}
 		for _, f := range in.Around {
 			weight := 1.0

@@ -23,6 +23,7 @@ type Input struct {
 	Removals   []removalInput
 	Diagnostic *diagnosticInput // of the views that explain settling
 	Seen       *seenInput       // of the view that explains what is gathered
+	Alpha      *alphaInput      // of the views of what is marked and gathered
 }
 
 // A removalInput is all that a removal's patch on a frame depends on.
@@ -100,6 +101,12 @@ func (t *Treatment) Input(n int, view View, only string) *Input {
 			out.Seen = r.seen(n)
 		}
 		if out.Seen == nil {
+			return nil
+		}
+		return out
+	}
+	if view == MarkedView || view == GatheredView || view == FoundView {
+		if out.Alpha = t.alphaOn(n, view, only); out.Alpha == nil {
 			return nil
 		}
 		return out

@@ -605,14 +605,14 @@ func TestPaintedPatchAndResultAreTheSamePixels(t *testing.T) {
 // Fields that keys leave out are these, and none else: what follows from others, and names.
 func TestNothingElseIsLeftOutOfKeys(t *testing.T) {
 	allowed := map[string]bool{
-		"sourceInput.Name":   true,
-		"strokeInput.Stroke": true,
-		"strokeInput.Box":    true,
-		"heldLayer.Boxes":    true,
-		"heldLayer.All":      true,
-		"Bent.fromA":         true,
-		"sourceInput.below":  true, // Below is its key
-		"seenInput.below":    true,
+		"sourceInput.Name":    true,
+		"strokeInput.Stroke":  true,
+		"strokeInput.Box":     true,
+		"heldLayer.Boxes":     true,
+		"heldLayer.All":       true,
+		"Bent.fromA":          true,
+		"sourceInput.below":   true, // Below is its key
+		"gatheredLayer.below": true,
 	}
 	seen := map[reflect.Type]bool{}
 	var walk func(reflect.Type)

@@ -33,10 +33,15 @@ const (
 	GrainView View = "grain"
 	// of what is gathered through time: where no frame shows what is marked, and where frames do not agree
 	SeenView View = "seen"
+	// alphas, white on black: what is marked; where something was gathered; that within what is marked
+	MarkedView   View = "marked"
+	GatheredView View = "gathered"
+	FoundView    View = "found"
 )
 
 // Views lists them.
-var Views = []View{ResultView, PatchView, AloneView, MatteView, TintView, LightView, GrainView, SeenView}
+var Views = []View{ResultView, PatchView, AloneView, MatteView, TintView, LightView, GrainView, SeenView,
+	MarkedView, GatheredView, FoundView}
 
 // A Plate gives the frames of a shot in linear light. Frames must not be
 // changed by those who get them.
@@ -142,6 +147,9 @@ func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 	}
 	if in.Seen != nil {
 		return in.Seen.evaluate(ctx, e, in.Frame)
+	}
+	if in.Alpha != nil {
+		return in.Alpha.evaluate(ctx, e)
 	}
 	size := e.Plate.Size()
 	type layer struct {

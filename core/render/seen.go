@@ -122,14 +122,42 @@ func middleOf(places []image.Point, box image.Rectangle, which func(i int) bool)
 	return geom.Pt(d.X/float64(box.Dx()), d.Y/float64(box.Dy()))
 }
 
+// A gatheredLayer is what a gathered source found, and how it is brought to a frame.
+type gatheredLayer struct {
+	Clean *memo.Keyed[cleanInput]
+	Map   warp.Mapping // from the frame on which it was gathered
+	Below string
+	below *below `memo:"-"`
+}
+
+// gatheredLayer gathers that of source i; nil where it is of another kind, or lays nothing on frame n.
+func (r *removal) gatheredLayer(i, n int) *gatheredLayer {
+	s := r.sources[i]
+	if s.Gathered == nil || s.Weight(n) <= 0 {
+		return nil
+	}
+	in, _ := s.kind.gather(r, i, n, false)
+	layer, ok := in.(*carriedInput)
+	if !ok {
+		return nil
+	}
+	out := &gatheredLayer{Clean: layer.Of.(gatheredPixels).Clean, Map: layer.Map, below: r.below(i)}
+	if out.below != nil {
+		out.Below = out.below.key()
+	}
+	return out
+}
+
+// clean returns what was found.
+func (l *gatheredLayer) clean(ctx context.Context, e *Evaluator) (cleanPixels, error) {
+	return e.seenFrom(l.below).clean(ctx, l.Clean)
+}
+
 // A seenInput is what is shown of a gathered source: where no frame shows what is marked, and
 // where frames do not agree.
 type seenInput struct {
-	Clean *memo.Keyed[cleanInput]
-	Map   warp.Mapping // from the frame on which it was gathered
+	Layer *gatheredLayer
 	Matte coverage
-	Below string
-	below *below `memo:"-"`
 }
 
 // seen gathers what is to be shown of the removal's gathered sources on frame n: of the topmost.
@@ -138,15 +166,8 @@ func (r *removal) seen(n int) *seenInput {
 		return nil
 	}
 	for i := len(r.sources) - 1; i >= 0; i-- {
-		if s := r.sources[i]; s.Gathered != nil && s.Weight(n) > 0 {
-			if in, _ := s.kind.gather(r, i, n, false); in != nil {
-				layer := in.(*carriedInput)
-				out := &seenInput{Clean: layer.Of.(gatheredPixels).Clean, Map: layer.Map, Matte: r.matte(n), below: r.below(i)}
-				if out.below != nil {
-					out.Below = out.below.key()
-				}
-				return out
-			}
+		if l := r.gatheredLayer(i, n); l != nil {
+			return &seenInput{l, r.matte(n)}
 		}
 	}
 	return nil
@@ -159,12 +180,12 @@ var (
 )
 
 func (in *seenInput) evaluate(ctx context.Context, e *Evaluator, n int) (*Result, error) {
-	back, ok := in.Map.Inverse()
+	back, ok := in.Layer.Map.Inverse()
 	marked := in.Matte.cover(e.Plate.Size())
 	if !ok || marked.Rect.Empty() {
 		return nothing(), nil
 	}
-	clean, err := e.seenFrom(in.below).clean(ctx, in.Clean)
+	clean, err := in.Layer.clean(ctx, e)
 	if err != nil {
 		return nil, err
 	}

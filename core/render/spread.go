@@ -81,7 +81,10 @@ func spreadInto(ctx context.Context, e environment, keyed *memo.Keyed[spreadInpu
 	if in.Edges {
 		how = spread.Along
 	}
-	made := how(settle.Denoise(plate.Crop(hole.Rect), 3), unknown)
+	made, err := how(ctx, settle.Denoise(plate.Crop(hole.Rect), 3), unknown)
+	if err != nil {
+		return nil, err
+	}
 	return cutOut(made, laidOn(hole)), nil
 }
 

@@ -26,6 +26,7 @@ type removal struct {
 	motions *carry.Set
 	placed  map[int]warp.Mapping // from the reference frame: stands for the track while one is being found
 	sources []*source
+	draft   bool
 	beneath *below    // the removals below, for sources that look at them; nil where none does
 	inputs  *sync.Map // parts of inputs that several frames share, by what they are of
 }
@@ -158,6 +159,12 @@ func (t *Treatment) Only(ids ...string) *Treatment {
 	return t.with(t.scenes, func(r *removal) {
 		r.doc.Off = r.doc.Off || !slices.Contains(ids, r.doc.ID)
 	})
+}
+
+// Draft returns the treatment with what is gathered through time gathered from few frames: a first picture of it, while
+// the whole is on its way. Where nothing is gathered its frames have the same keys.
+func (t *Treatment) Draft() *Treatment {
+	return t.with(t.scenes, func(r *removal) { r.draft, r.inputs = true, &sync.Map{} })
 }
 
 // with returns the treatment with all removals changed.

@@ -3,7 +3,7 @@
 package spread
 
 import (
-	"image"
+	"context"
 	"math"
 
 	"jardin/core/raster"
@@ -12,11 +12,13 @@ import (
 // Evenly returns the picture with its hole filled by the membrane that is held at the rim: each pixel is the
 // mean of the four around it (Laplace's equation). Where the hole reaches the picture's edge it is free
 // there. The picture is opaque outside of the hole; what is in it does not count. Where nothing is known
-// at all it stays as it is.
-func Evenly(m *raster.Image, hole *raster.Plane) *raster.Image {
+// at all it stays as it is. The error is the context's.
+func Evenly(ctx context.Context, m *raster.Image, hole *raster.Plane) (*raster.Image, error) {
 	f := newField(m, hole)
-	f.solve()
-	return f.laid(m)
+	if err := f.solve(ctx); err != nil {
+		return nil, err
+	}
+	return f.laid(m), nil
 }
 
 // A field is colours of which some are known.
@@ -49,7 +51,7 @@ func (f *field) laid(m *raster.Image) *raster.Image {
 
 // solve relaxes the field from coarse to fine: each level begins with the one of half the size
 // (a cascadic multigrid, Bornemann & Deuflhard 1996).
-func (f *field) solve() {
+func (f *field) solve(ctx context.Context) error {
 	unknown, some := 0, false
 	for _, k := range f.known {
 		if k {
@@ -59,11 +61,13 @@ func (f *field) solve() {
 		}
 	}
 	if unknown == 0 || !some {
-		return
+		return nil
 	}
 	if f.w > 3 && f.h > 3 {
 		half := f.half()
-		half.solve()
+		if err := half.solve(ctx); err != nil {
+			return err
+		}
 		for i, known := range f.known {
 			if !known {
 				k := min(i/f.w/2, half.h-1)*half.w + min(i%f.w/2, half.w-1)
@@ -71,7 +75,7 @@ func (f *field) solve() {
 			}
 		}
 	}
-	f.relax(40)
+	return f.relax(ctx, 40)
 }
 
 // half returns the field at half the size: means of what is known.
@@ -103,45 +107,85 @@ func (f *field) half() *field {
 // relax makes each unknown pixel the mean of those around it, over and over, those of either
 // colour of a chessboard after the other, and each time by more than it takes (successive
 // over-relaxation, Young 1954).
-func (f *field) relax(rounds int) {
-	const over = 1.8
-	var open [2][]int32
+func (f *field) relax(ctx context.Context, rounds int) error {
+	var inner, rim [2][]int32 // by colour; those at the picture's edge have fewer around them
 	for i, known := range f.known {
-		if !known {
-			colour := (i%f.w + i/f.w) & 1
-			open[colour] = append(open[colour], int32(i))
+		if known {
+			continue
+		}
+		x, y := i%f.w, i/f.w
+		if x > 0 && y > 0 && x < f.w-1 && y < f.h-1 {
+			inner[(x+y)&1] = append(inner[(x+y)&1], int32(i))
+		} else {
+			rim[(x+y)&1] = append(rim[(x+y)&1], int32(i))
 		}
 	}
 	for range rounds {
-		for _, list := range open {
-			for _, i := range list {
-				x, y := int(i)%f.w, int(i)/f.w
-				var sum [3]float32
-				var n float32
-				add := func(k int32) {
-					p := f.pix[3*k : 3*k+3]
-					sum[0] += p[0]
-					sum[1] += p[1]
-					sum[2] += p[2]
-					n++
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		for colour := range 2 {
+			// One colour's pixels do not see each other: parts of them can be made at once.
+			const part = 20_000
+			list := inner[colour]
+			if len(list) <= part {
+				f.relaxInner(list)
+			} else {
+				var parts []func()
+				for ; len(list) > 0; list = list[min(part, len(list)):] {
+					some := list[:min(part, len(list))]
+					parts = append(parts, func() { f.relaxInner(some) })
 				}
-				if x > 0 {
-					add(i - 1)
-				}
-				if x < f.w-1 {
-					add(i + 1)
-				}
-				if y > 0 {
-					add(i - int32(f.w))
-				}
-				if y < f.h-1 {
-					add(i + int32(f.w))
-				}
-				p := f.pix[3*i : 3*i+3]
-				for c := range 3 {
-					p[c] += over * (sum[c]/n - p[c])
-				}
+				raster.Parallel(parts...)
 			}
+			f.relaxRim(rim[colour])
+		}
+	}
+	return nil
+}
+
+// overRelaxed is by how much of what it takes a pixel is changed.
+const overRelaxed = 1.8
+
+func (f *field) relaxInner(list []int32) {
+	row := 3 * f.w
+	for _, i := range list {
+		at := 3 * int(i)
+		p := f.pix[at-row : at+row+3 : at+row+3] // from the pixel above to the one below
+		here := p[row-3 : row+6 : row+6]
+		for c := range 3 {
+			mean := (here[c] + here[c+6] + p[c] + p[2*row+c]) / 4
+			here[c+3] += overRelaxed * (mean - here[c+3])
+		}
+	}
+}
+
+func (f *field) relaxRim(list []int32) {
+	for _, i := range list {
+		x, y := int(i)%f.w, int(i)/f.w
+		var sum [3]float32
+		var n float32
+		add := func(k int32) {
+			for c, v := range f.pix[3*k : 3*k+3] {
+				sum[c] += v
+			}
+			n++
+		}
+		if x > 0 {
+			add(i - 1)
+		}
+		if x < f.w-1 {
+			add(i + 1)
+		}
+		if y > 0 {
+			add(i - int32(f.w))
+		}
+		if y < f.h-1 {
+			add(i + int32(f.w))
+		}
+		p := f.pix[3*i : 3*i+3]
+		for c := range 3 {
+			p[c] += overRelaxed * (sum[c]/n - p[c])
 		}
 	}
 }
@@ -157,8 +201,9 @@ const (
 
 // Along returns the picture with its hole filled from the rim inwards, pixel by pixel in the order of their
 // distance from it: each is a mean of those that are there already, most of those in the
-// direction of the edges around (image inpainting by coherence transport, Bornemann & März 2007).
-func Along(m *raster.Image, hole *raster.Plane) *raster.Image {
+// direction of the edges around (image inpainting by coherence transport, Bornemann & März 2007). The error is the
+// context's.
+func Along(ctx context.Context, m *raster.Image, hole *raster.Plane) (*raster.Image, error) {
 	f := newField(m, hole)
 	t := &transport{field: f, slope: make([][2]float32, len(f.known)), sure: make([]float32, len(f.known)), brightness: make([]float32, len(f.known))}
 	for i := range f.known {
@@ -171,6 +216,9 @@ func Along(m *raster.Image, hole *raster.Plane) *raster.Image {
 	}
 	rings := t.rings()
 	for k, ring := range rings {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
 		for _, i := range ring {
 			t.fill(i)
 		}
@@ -189,7 +237,7 @@ func Along(m *raster.Image, hole *raster.Plane) *raster.Image {
 			f.known[i] = false
 		}
 	}
-	return f.laid(m)
+	return f.laid(m), nil
 }
 
 type transport struct {
@@ -391,15 +439,16 @@ func (t *transport) between(x, y float64) (rgb [3]float64, ok bool) {
 // how strongly values keep to lines across it: the greater eigenvector of the structure tensor.
 func (t *transport) across(x, y int) (direction [2]float64, strength float64) {
 	var xx, yy, xy, n float64
+	// Of what is not known nothing is sure.
+	first, last := max(x-structureReach, 0), min(x+structureReach, t.w-1)+1
+	weights := structureWeight[first-x+structureReach : last-x+structureReach]
 	for v := max(y-structureReach, 0); v <= min(y+structureReach, t.h-1); v++ {
-		for u := max(x-structureReach, 0); u <= min(x+structureReach, t.w-1); u++ {
-			k := v*t.w + u
-			if !t.known[k] {
-				continue
-			}
-			w := structureWeight[abs(u-x)] * structureWeight[abs(v-y)] * float64(t.sure[k])
-			a, b := float64(t.slope[k][0]), float64(t.slope[k][1])
-			xx, yy, xy, n = xx+w*a*a, yy+w*b*b, xy+w*a*b, n+w
+		sure, slope := t.sure[v*t.w+first:v*t.w+last], t.slope[v*t.w+first:v*t.w+last]
+		row := structureWeight[v-y+structureReach]
+		for u, k := range weights {
+			w := k * row * sure[u]
+			a, b := slope[u][0], slope[u][1]
+			xx, yy, xy, n = xx+float64(w*a*a), yy+float64(w*b*b), xy+float64(w*a*b), n+float64(w)
 		}
 	}
 	direction[0] = 1
@@ -418,14 +467,11 @@ func (t *transport) across(x, y int) (direction [2]float64, strength float64) {
 	return direction, 1 + transportStrength*math.Exp(-least*least/(apart*apart))
 }
 
-var structureWeight = func() (out [structureReach + 1]float64) {
+// structureWeight is a Gaussian, from one end of what is judged to the other.
+var structureWeight = func() (out [2*structureReach + 1]float32) {
 	for k := range out {
-		out[k] = math.Exp(-float64(k*k) / (2 * structureSigma * structureSigma))
+		d := float64(k - structureReach)
+		out[k] = float32(math.Exp(-d * d / (2 * structureSigma * structureSigma)))
 	}
 	return out
 }()
-
-func abs(v int) int { return max(v, -v) }
-
-// Box returns a part of the picture around a hole that is enough to fill it, within the picture.
-func Box(hole, within image.Rectangle) image.Rectangle { return hole.Inset(-16).Intersect(within) }

@@ -1,6 +1,7 @@
 package spread
 
 import (
+	"context"
 	"image"
 	"image/color"
 	"image/png"
@@ -42,6 +43,30 @@ func round(m *raster.Image, cx, cy, radius float64) *raster.Plane {
 	return hole
 }
 
+func evenly(t testing.TB, m *raster.Image, hole *raster.Plane) *raster.Image {
+	out, err := Evenly(context.Background(), m, hole)
+	require.NoError(t, err)
+	return out
+}
+
+func alongEdges(t testing.TB, m *raster.Image, hole *raster.Plane) *raster.Image {
+	out, err := Along(context.Background(), m, hole)
+	require.NoError(t, err)
+	return out
+}
+
+// Both stop where nobody waits any longer.
+func TestSpreadingIsCancelled(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	m := made(image.Rect(0, 0, 40, 40), func(x, y float64) float64 { return x + y })
+	hole := round(m, 20, 20, 9)
+	_, err := Evenly(ctx, m, hole)
+	require.ErrorIs(t, err, context.Canceled)
+	_, err = Along(ctx, m, hole)
+	require.ErrorIs(t, err, context.Canceled)
+}
+
 // A function whose every value is the mean of those around it goes on exactly: x² - y² and its
 // like are such on a grid as well.
 func TestAMembraneByItsDefinition(t *testing.T) {
@@ -53,7 +78,7 @@ func TestAMembraneByItsDefinition(t *testing.T) {
 		truth := made(rect, f)
 		m := made(rect, f)
 		hole := round(m, 20, 30, 6+14*rng.Float64())
-		got := Evenly(m, hole)
+		got := evenly(t, m, hole)
 		for i, h := range hole.Pix {
 			for k := range 3 {
 				if h == 0 {
@@ -103,7 +128,7 @@ func TestAMembraneAgainstAPlainSolution(t *testing.T) {
 				plain[i] = sum / n
 			}
 		}
-		got := Evenly(m, hole)
+		got := evenly(t, m, hole)
 		for i, open := range hole.Pix {
 			if open > 0 {
 				assert.InDelta(t, plain[i], got.Pix[4*i+1], 0.01)
@@ -115,10 +140,10 @@ func TestAMembraneAgainstAPlainSolution(t *testing.T) {
 	for i := range all.Pix {
 		all.Pix[i] = 1
 	}
-	for _, how := range []func(*raster.Image, *raster.Plane) *raster.Image{Evenly, Along} {
-		assert.NotPanics(t, func() { how(raster.NewImage(rect), all) }, "nothing is known")
+	for _, how := range []func(testing.TB, *raster.Image, *raster.Plane) *raster.Image{evenly, alongEdges} {
+		assert.NotPanics(t, func() { how(t, raster.NewImage(rect), all) }, "nothing is known")
 		one := raster.NewPlane(image.Rect(0, 0, 1, 1))
-		assert.NotPanics(t, func() { how(raster.NewImage(one.Rect), one) })
+		assert.NotPanics(t, func() { how(t, raster.NewImage(one.Rect), one) })
 	}
 }
 
@@ -176,7 +201,7 @@ func TestAgainstOpenCV(t *testing.T) {
 				return off(func(i int) float64 { return 255 * math.Sqrt(float64(max(m.Pix[4*i+1], 0))) })
 			}
 			telea := off(func(i int) float64 { _, g, _, _ := theirs.At(i%120, i/120).RGBA(); return float64(g) / 257 })
-			along, evenly := root(Along(m, hole)), root(Evenly(m, hole))
+			along, evenly := root(alongEdges(t, m, hole)), root(evenly(t, m, hole))
 			t.Logf("codes RMS from the truth: along edges %.2f, evenly %.2f, OpenCV %.2f", along, evenly, telea)
 			assert.Less(t, math.Min(along, evenly), telea)
 			if name != "ramp" {
@@ -198,12 +223,12 @@ func BenchmarkSpread(b *testing.B) {
 	}
 	b.Run("evenly", func(b *testing.B) {
 		for b.Loop() {
-			Evenly(m, hole)
+			evenly(b, m, hole)
 		}
 	})
 	b.Run("along", func(b *testing.B) {
 		for b.Loop() {
-			Along(m, hole)
+			alongEdges(b, m, hole)
 		}
 	})
 }

@@ -739,10 +739,10 @@ export interface components {
             /** @description Of file names, without their ending: {show}, {shot}, {version}, {revision}, {frame} */
             template?: string;
             /**
-             * @description Clean frames, the patches alone with alpha, or their mattes
+             * @description Clean frames; the patches alone with alpha; or code values that are a share: what patches cover, what is marked, where something was gathered through time, and that within what is marked
              * @enum {string}
              */
-            what: "clean" | "patch" | "mattes";
+            what: "clean" | "patch" | "mattes" | "marked" | "gathered" | "found";
         };
         Denoise: {
             /**
@@ -2894,7 +2894,7 @@ export interface operations {
         parameters: {
             query: {
                 revision: number;
-                view?: "result" | "patch" | "alone" | "matte" | "tint" | "light" | "grain" | "seen";
+                view?: "result" | "patch" | "alone" | "matte" | "tint" | "light" | "grain" | "seen" | "marked" | "gathered" | "found";
                 /** @description For all views but the result; of the patches alone and the mattes none is all of them */
                 removal?: string;
             };

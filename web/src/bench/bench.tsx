@@ -103,6 +103,7 @@ function Bench({ shot, revision }: { shot: Shot; revision: Present }) {
 
 /** The keys of all overlays of a view. The last known ones stay until the newer are here. */
 function useOverlays(shot: Shot, revision: Revision, view: Asked, removal: string): OverlaySet | null {
+  const drafts = revision.document.removals.some((r) => r.fill.sources.some((s) => s.gathered && !s.off))
   const { data } = useQuery({
     queryKey: ['keys', shot.id, revision.number, view, removal],
     queryFn: async (): Promise<OverlaySet> => {
@@ -111,7 +112,7 @@ function useOverlays(shot: Shot, revision: Revision, view: Asked, removal: strin
           params: { path: { id: shot.id }, query: { revision: revision.number, view, removal } },
         }),
       )
-      return { revision: revision.number, view, removal, ...keys }
+      return { revision: revision.number, view, removal, drafts, ...keys }
     },
     placeholderData: (old) => (old?.view === view && old.removal === removal ? old : undefined),
     gcTime: 60_000,
@@ -137,6 +138,7 @@ function useTrial(
   const busy = useRef(false)
   const last = useRef('')
   const patch = revision.pending?.length && !playing ? revision.pending : undefined
+  const drafts = saved?.drafts ?? false
   // Saved, and the keys are here: they say the same, or better.
   const over = !patch && saved?.revision === revision.number
   const isOver = useRef(over)
@@ -153,7 +155,7 @@ function useTrial(
     if (what === last.current) return // let go where it was tried last: it is on its way, or here
     last.current = what
     wanted.current = async () => {
-      const key = await frames.attempt(frame, revision.number, view, removal, patch)
+      const key = await frames.attempt(frame, { revision: revision.number, view, removal, drafts }, patch)
       if (!isOver.current) setShown({ frame, key, view, removal })
     }
     if (busy.current) return
@@ -165,7 +167,7 @@ function useTrial(
       }
       busy.current = false
     })()
-  }, [frames, patch, revision.number, frame, view, removal])
+  }, [frames, patch, revision.number, frame, view, removal, drafts])
   return useMemo(
     () =>
       saved && shown && !over && shown.view === view && shown.removal === removal

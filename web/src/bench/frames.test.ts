@@ -49,6 +49,7 @@ const set = (keys: Record<number, string>): OverlaySet => ({
   view: 'result',
   removal: '',
   first: 1,
+  drafts: false,
   keys: Array.from({ length: 100 }, (_, i) => keys[i + 1] ?? ''),
 })
 const mb = 100 * 100 * 4
@@ -123,9 +124,41 @@ describe('frame store', () => {
     const store = new FrameStore(shot)
     const s = set({ 5: 'k' })
     await store.load(5, s)
-    const key = await store.attempt(5, 1, 'result', '', [])
+    const key = await store.attempt(5, s, [])
     expect(key).toBe('tried')
     expect(store.has(5, { ...s, trial: { frame: 5, key } })).toBe(true)
     expect(store.get(5, { ...s, trial: { frame: 5, key } }).overlay).not.toBe(store.get(5, s).overlay)
+  })
+  it('shows a first picture of what takes a while, and then the whole', async () => {
+    const store = new FrameStore(shot)
+    const s = { ...set({ 5: 'k', 6: 'l' }), drafts: true }
+    const whole: (() => void)[] = []
+    const plain = globalThis.fetch
+    vi.stubGlobal('fetch', async (url: string, how?: RequestInit) => {
+      if (url.includes('overlay') && !url.includes('draft'))
+        await new Promise<void>((done, fail) => {
+          whole.push(done)
+          how?.signal?.addEventListener('abort', () => fail(new DOMException('', 'AbortError')))
+        })
+      return plain(url, how)
+    })
+    const both = store.load(5, s, true)
+    await vi.waitFor(() => expect(store.get(5, s).draft).toBe(true), { timeout: 2000 })
+    expect(store.get(5, s).ready).toBe(false)
+    expect(store.get(5, s).overlay).toBeDefined()
+    whole[0]()
+    await both
+    expect(store.get(5, s)).toMatchObject({ ready: true, draft: false })
+    // What was wanted for a frame that is left is wanted no more, and can be asked for again at once.
+    const left = store.load(6, s, true)
+    await vi.waitFor(() => expect(whole).toHaveLength(2))
+    const next = store.load(7, { ...s, keys: s.keys.map((k, i) => (i === 6 ? 'm' : k)) }, true)
+    await left
+    expect(store.has(6, s)).toBe(false)
+    const again = store.load(6, s, true)
+    await vi.waitFor(() => expect(whole).toHaveLength(4))
+    whole.forEach((done) => done())
+    await Promise.all([next, again])
+    expect(store.has(6, s)).toBe(true)
   })
 })

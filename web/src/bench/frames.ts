@@ -1,4 +1,5 @@
 import type { Mesh } from './mapping'
+import type { View } from './state'
 import type { Shot } from '../api/client'
 import { computed } from '../api/session'
 
@@ -9,7 +10,7 @@ export interface Overlay {
 }
 
 /** What the server makes pictures of. */
-export type Asked = 'result' | 'patch' | 'alone' | 'matte' | 'tint' | 'light' | 'grain' | 'seen'
+export type Asked = Exclude<View, 'plate' | 'difference'>
 
 /** What identifies the overlays of a view: the revision asks, the keys decide. */
 export interface OverlaySet {
@@ -18,13 +19,16 @@ export interface OverlaySet {
   removal: string
   first: number
   keys: string[]
+  /** Frames may take a while: a first picture, from less, can be had sooner. */
+  drafts: boolean
   /** A frame whose picture is ahead of the keys: a change that is being made was tried on it. */
   trial?: { frame: number; key: string }
   /** Where a running track has found a removal, by frame. */
   live?: { removal: string; at: Map<number, Mesh> }
 }
 
-type Wanted = { plate?: ImageBitmap; overlay?: Overlay | null; ready: boolean }
+/** draft says that the overlay is a first picture; the whole is on its way. */
+type Wanted = { plate?: ImageBitmap; overlay?: Overlay | null; ready: boolean; draft: boolean }
 
 /** A picture in memory: an overlay with where it lies. */
 interface Kept {
@@ -34,6 +38,11 @@ interface Kept {
 }
 
 const bytesOf = (k: Kept) => k.bitmap.width * k.bitmap.height * 4
+
+const draftOf = (key: string) => `draft ${key}`
+
+/** How long the whole is waited for alone, in milliseconds. */
+const draftAfter = 250
 
 /** Exact frames that are kept: they are large, and only looked at one by one. */
 const mostExact = 4
@@ -50,6 +59,8 @@ export class FrameStore {
   /** What did not come: when it may be asked for again, and how often it was. */
   private failed = new Map<string, { until: number; tries: number }>()
   private listeners = new Set<() => void>()
+  /** Ends what is loaded for a frame that is not looked at any longer. */
+  private superseded = new AbortController()
   version = 0
 
   constructor(
@@ -126,7 +137,8 @@ export class FrameStore {
     if (before && before.until > performance.now()) return Promise.resolve()
     const next = load()
       .then(() => void this.failed.delete(key))
-      .catch(() => {
+      .catch((e: unknown) => {
+        if (e instanceof DOMException && e.name === 'AbortError') return
         const tries = (before?.tries ?? 0) + 1
         this.failed.set(key, { until: performance.now() + Math.min(500 * 2 ** (tries - 1), 20_000), tries })
       })
@@ -150,7 +162,9 @@ export class FrameStore {
     const plate = (this.kept.get(`exact ${frame}`) ?? this.kept.get(`plate ${frame}`))?.bitmap
     const key = FrameStore.key(set, frame)
     const overlay = key ? this.kept.get(key) : null
-    return { plate, overlay, ready: !!plate && set !== null && overlay !== undefined }
+    const ready = !!plate && set !== null && overlay !== undefined
+    const draft = ready ? undefined : this.kept.get(draftOf(key))
+    return { plate, overlay: overlay ?? draft, ready, draft: !!draft }
   }
 
   /** The plate's picture of a frame, if it is in memory. */
@@ -162,8 +176,11 @@ export class FrameStore {
     return this.get(frame, set).ready
   }
 
-  /** Loads a frame and what lies on it. */
-  async load(frame: number, set: OverlaySet | null): Promise<void> {
+  /**
+   * Loads a frame and what lies on it. Of one that is looked at a first picture comes where the whole takes a while, and
+   * what was wanted for another before it is wanted no more.
+   */
+  async load(frame: number, set: OverlaySet | null, looked = false): Promise<void> {
     if (frame < this.shot.first || frame > this.shot.last) return // of a shot that is just being opened
     const jobs: Promise<void>[] = []
     const plate = `plate ${frame}`
@@ -175,7 +192,17 @@ export class FrameStore {
         this.once(key, async () => {
           const found = set.live?.at.get(frame)
           const query = `overlay?revision=${set.revision}&view=${set.view}&removal=${found ? `${set.live!.removal}&at=${encodeURIComponent(JSON.stringify(found))}` : set.removal}`
-          this.put(key, await fetchBitmap(this.url(frame, query)))
+          const url = this.url(frame, query)
+          if (!looked || !set.drafts) return this.put(key, await fetchBitmap(url))
+          this.superseded.abort()
+          const { signal } = (this.superseded = new AbortController())
+          const first = setTimeout(() => void this.draft(key, url, signal), draftAfter)
+          try {
+            this.put(key, await fetchBitmap(url, { signal }))
+          } finally {
+            clearTimeout(first)
+            this.drop(draftOf(key))
+          }
         }),
       )
     }
@@ -186,9 +213,23 @@ export class FrameStore {
     if (this.held !== before || this.has(frame, set)) this.changed()
   }
 
+  /** Loads the first picture of what is being loaded. */
+  private async draft(key: string, url: string, signal: AbortSignal) {
+    const made = await fetchBitmap(`${url}&draft=true`, { signal }).catch(() => null)
+    if (!made) return // the whole comes, or says what is wrong
+    if (signal.aborted || !this.loading.has(key)) return made.bitmap.close()
+    this.put(draftOf(key), made)
+    this.changed()
+  }
+
   /** Loads a frame's overlay as a JSON Patch of a revision would make it, and returns its key. */
-  async attempt(frame: number, revision: number, view: Asked, removal: string, patch: unknown): Promise<string> {
-    const made = await fetchBitmap(this.url(frame, `overlay?revision=${revision}&view=${view}&removal=${removal}`), {
+  async attempt(
+    frame: number,
+    { revision, view, removal, drafts }: Pick<OverlaySet, 'revision' | 'view' | 'removal' | 'drafts'>,
+    patch: unknown,
+  ): Promise<string> {
+    const query = `overlay?revision=${revision}&view=${view}&removal=${removal}${drafts ? '&draft=true' : ''}`
+    const made = await fetchBitmap(this.url(frame, query), {
       method: 'POST',
       body: JSON.stringify(patch),
       headers: { 'Content-Type': 'application/json-patch+json' },

@@ -20,7 +20,7 @@ import { chain, identity, ofMatrix, type Mapping } from './mapping'
 import type { Point } from './matrix'
 import { positionOnly, surfaceOf } from './motion'
 import { openScreen, type Screen } from './screen'
-import { bench, useBench } from './state'
+import { bench, useBench, showsPaint } from './state'
 
 /** The picture, and all that lies on it: free, or locked to a surface. */
 export function Picture(props: BenchProps & { locked: boolean; second?: boolean }) {
@@ -99,7 +99,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
   // The last complete frame stays until the next one is complete.
   const wanted = frames.get(frame, overlays)
   const shown = useRef<{ plate: ImageBitmap; overlay: typeof wanted.overlay; frame: number } | null>(null)
-  if (wanted.plate && (wanted.ready || !shown.current || shown.current.frame === frame)) {
+  if (wanted.plate && (wanted.ready || wanted.draft || !shown.current || shown.current.frame === frame)) {
     const last = shown.current?.frame === frame ? shown.current.overlay : null
     shown.current = { plate: wanted.plate, overlay: wanted.overlay ?? (wanted.ready ? null : last), frame }
   }
@@ -185,8 +185,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     screen.current[painted ? 'drawPainted' : 'draw']({
       plate: s.plate,
       overlay: s.overlay ?? null,
-      live:
-        onReference && view !== 'matte' && view !== 'tint' && view !== 'light' && view !== 'grain' && view !== 'seen',
+      live: onReference && showsPaint(view),
       view,
       channel,
       exposure,
@@ -353,6 +352,11 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       )}
       {split !== null && !second && view !== 'plate' && <Split at={split} />}
       {failed && <p className="absolute inset-x-4 top-4 text-clay">{failed}</p>}
+      {wanted.draft && (
+        <p className="pointer-events-none absolute right-3 bottom-2 rounded bg-black/60 px-2 text-[13px]">
+          From a few frames; the others are being gathered
+        </p>
+      )}
       {isLocked && (
         <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">
           Locked to frame {zero}

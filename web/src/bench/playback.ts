@@ -51,7 +51,7 @@ export function usePlayback({ shot, frames, overlays }: BenchProps) {
     const changing = !playing && looked.current === frame
     looked.current = frame
     void (async () => {
-      await frames.load(frame, overlays) // the one that is looked at has the line to itself
+      await frames.load(frame, overlays, !playing) // the one that is looked at has the line to itself
       if (changing) await new Promise((done) => setTimeout(done, 400))
       for (const n of wanted) {
         if (stopped) return

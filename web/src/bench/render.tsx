@@ -9,6 +9,14 @@ import { Sheet } from '../ui/sheet'
 type Wanted = Schemas['DeliverySpec']
 type What = Wanted['what']
 
+/** What can be told of each pixel as a share. */
+const alphas: { value: What; label: string; hint?: string }[] = [
+  { value: 'mattes', label: 'What patches cover' },
+  { value: 'marked', label: 'What is marked' },
+  { value: 'gathered', label: 'What was gathered', hint: 'where a source through time found the surface' },
+  { value: 'found', label: 'Gathered, of what is marked' },
+]
+
 const formats: { value: string; label: string; hint?: string }[] = [
   { value: 'plate', label: 'As the plate', hint: 'its format, depth and headers' },
   { value: 'png 8', label: 'PNG, 8 bit' },
@@ -74,7 +82,7 @@ export function RenderRoom({ shot, revision }: { shot: Shot; revision: Revision 
             <span>
               <Pick<What>
                 label="What to render"
-                value={what}
+                value={alphas.some((a) => a.value === what) ? 'mattes' : what}
                 onChange={setWhat}
                 options={[
                   {
@@ -88,6 +96,14 @@ export function RenderRoom({ shot, revision }: { shot: Shot; revision: Revision 
               />
             </span>
           </div>
+          {alphas.some((a) => a.value === what) && (
+            <div className={row}>
+              <span className="text-quiet">Of</span>
+              <span>
+                <Select label="Which mattes" value={what} onChange={(v) => setWhat(v as What)} options={alphas} />
+              </span>
+            </div>
+          )}
           {removals.length > 1 && (
             <div className={row}>
               <span className="text-quiet">Of</span>

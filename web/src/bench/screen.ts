@@ -97,7 +97,8 @@ void main() {
 }`
 
 /** Views that stand on black, not on the plate. */
-const bare = (v: View) => v === 'alone' || v === 'matte' || v === 'light' || v === 'grain'
+const onBlack = new Set<View>(['alone', 'matte', 'light', 'grain', 'marked', 'gathered', 'found'])
+const bare = (v: View) => onBlack.has(v)
 
 const channels: Channel[] = ['colour', 'red', 'green', 'blue', 'luma']
 

@@ -1,7 +1,25 @@
 import { create } from 'zustand'
 import type { Point } from './matrix'
 
-export type View = 'plate' | 'patch' | 'result' | 'difference' | 'alone' | 'matte' | 'tint' | 'light' | 'grain' | 'seen'
+export type View =
+  | 'plate'
+  | 'patch'
+  | 'result'
+  | 'difference'
+  | 'alone'
+  | 'matte'
+  | 'tint'
+  | 'light'
+  | 'grain'
+  | 'seen'
+  | 'marked'
+  | 'gathered'
+  | 'found'
+
+/** Those that explain, on which paint is not seen as it is laid. */
+const explains = new Set<View>(['matte', 'tint', 'light', 'grain', 'seen', 'marked', 'gathered', 'found'])
+
+export const showsPaint = (v: View) => !explains.has(v)
 export type Channel = 'colour' | 'red' | 'green' | 'blue' | 'luma'
 export type Stage = 'mark' | 'follow' | 'fill' | 'settle' | 'guard'
 /** What the pointer does on the picture. */

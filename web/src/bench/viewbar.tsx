@@ -106,7 +106,13 @@ const looks: Partial<Record<View, string>> = {
   light: 'Light field',
   grain: 'Grain taken out',
   seen: 'Never seen, and at odds',
+  marked: 'What is marked',
+  gathered: 'What was gathered',
+  found: 'Gathered, of what is marked',
 }
+
+/** Those that explain one removal. */
+const ofOne = new Set<View>(['light', 'grain', 'seen'])
 
 /** Rarer ways of looking: at what a patch is made of, at before and after, at a few frames over and over. */
 function Looks() {
@@ -130,7 +136,7 @@ function Looks() {
               key={v}
               type="button"
               aria-pressed={view === v}
-              disabled={!removal && (v === 'light' || v === 'grain' || v === 'seen')}
+              disabled={!removal && ofOne.has(v)}
               className={`rounded px-2 py-0.5 text-left disabled:opacity-40 ${view === v ? 'bg-stone' : 'hover:bg-slab'}`}
               onClick={() => bench.set({ view: view === v ? 'result' : v })}
             >
