@@ -167,6 +167,6 @@ func TestABarrowGoesThroughTime(t *testing.T) {
 	assert.Less(t, ours, reference, "an average against an average")
 	for _, name := range []string{"as seen", "averaged and settled"} {
 		grain, _ := middle(all[name].grain)
-		assert.InDelta(t, 1, grain, 0.1, name)
+		assert.InDelta(t, 1, grain, 0.05, name)
 	}
 }

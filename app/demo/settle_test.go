@@ -703,7 +703,7 @@ func TestRodAndWires(t *testing.T) {
 			g.AsSeen = true
 			doc.Removals[i].Fill.Sources[1].Gathered = &g
 		}
-		through("as seen", 0.12) // interpolation between pixels takes some
+		through("as seen", 0.07) // interpolation between pixels takes some
 	})
 	t.Run("averaged and settled", func(t *testing.T) {
 		for i := range doc.Removals {

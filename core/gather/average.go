@@ -69,6 +69,26 @@ type Average struct {
 	// Unlike says where frames do not agree, 0 to 1: the share of their weight that is left out of
 	// the average or, where that is half of it or more, 1.
 	Unlike *raster.Plane
+	// Grain is how much of a frame's grain is left, 0 to 1: the share of its standard deviation.
+	Grain *raster.Plane
+}
+
+// NewAverage returns one in which nothing is seen.
+func NewAverage(rect image.Rectangle) *Average {
+	return &Average{raster.NewImage(rect), raster.NewPlane(rect), raster.NewPlane(rect)}
+}
+
+// Bytes returns the memory that it takes.
+func (a *Average) Bytes() int { return a.Picture.Bytes() + a.Unlike.Bytes() + a.Grain.Bytes() }
+
+// Paste puts a part that was averaged by itself into the whole.
+func (a *Average) Paste(part *Average) {
+	a.Picture.Paste(part.Picture)
+	r := part.Unlike.Rect
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		copy(a.Unlike.Row(y, r.Min.X, r.Max.X), part.Unlike.Row(y, r.Min.X, r.Max.X))
+		copy(a.Grain.Row(y, r.Min.X, r.Max.X), part.Grain.Row(y, r.Min.X, r.Max.X))
+	}
 }
 
 // outlier is how far from the median, in standard deviations, a frame may be to count.
@@ -81,24 +101,27 @@ const outlier = 2.5
 // frames that show a place so leaves nothing behind. Two frames that do not agree are not told
 // apart: the heavier one stands.
 func (s *Stack) Mean(noise float32) *Average {
-	out := &Average{raster.NewImage(s.rect), raster.NewPlane(s.rect)}
+	out := NewAverage(s.rect)
 	w := s.rect.Dx()
 	raster.Rows(0, s.rect.Dy(), func(y int) {
 		roots, off := make([]float32, s.most), make([]float32, s.most)
 		for i := y * w; i < (y+1)*w; i++ {
 			if n := int(s.seen[i]); n > 0 {
-				rgb, unlike := meanOf(s.samples[i*s.most:i*s.most+n], noise, roots[:n], off[:n])
+				rgb, unlike, grain := meanOf(s.samples[i*s.most:i*s.most+n], noise, roots[:n], off[:n])
 				copy(out.Picture.Pix[4*i:], rgb[:])
 				out.Picture.Pix[4*i+3] = 1
-				out.Unlike.Pix[i] = unlike
+				out.Unlike.Pix[i], out.Grain.Pix[i] = unlike, grain
 			}
 		}
 	})
 	return out
 }
 
+// carriedGrain is how much of a frame's grain is left when it is brought to another by cubic convolution, about.
+const carriedGrain = 0.9
+
 // meanOf averages one pixel's samples; roots and off are room for as many numbers.
-func meanOf(samples []sample, noise float32, roots, off []float32) (rgb [3]float32, unlike float32) {
+func meanOf(samples []sample, noise float32, roots, off []float32) (rgb [3]float32, unlike, grain float32) {
 	for i := range samples {
 		roots[i] = samples[i].root
 	}
@@ -118,12 +141,13 @@ func meanOf(samples []sample, noise float32, roots, off []float32) (rgb [3]float
 	if len(samples) > 2 {
 		near = outlier * max(1.4826*median(off), noise)
 	}
-	var kept, all float32
+	var kept, all, squares float32
 	for i := range samples {
 		s := &samples[i]
 		all += s.weight
 		if distance(s.root, middle) <= near {
 			kept += s.weight
+			squares += s.weight * s.weight
 			for c := range 3 {
 				rgb[c] += s.weight * s.rgb[c]
 			}
@@ -132,7 +156,7 @@ func meanOf(samples []sample, noise float32, roots, off []float32) (rgb [3]float
 	for c := range 3 {
 		rgb[c] /= kept
 	}
-	return rgb, min(2*(1-kept/all), 1)
+	return rgb, min(2*(1-kept/all), 1), carriedGrain * float32(math.Sqrt(float64(squares))) / kept
 }
 
 func distance(a, b float32) float32 {

@@ -12,8 +12,9 @@ import (
 // madePixels are pixels that are worked out on one frame, where what is marked lies there: a value that holds
 // all that they depend on besides the plate.
 type madePixels interface {
-	// made returns them, premultiplied, in coordinates of their frame.
-	made(ctx context.Context, e *Evaluator) (*raster.Image, error)
+	// made returns them, premultiplied, in coordinates of their frame, and how much of the grain's standard deviation
+	// they have there, 0 to 1; nil for none.
+	made(ctx context.Context, e *Evaluator) (*raster.Image, *raster.Plane, error)
 }
 
 // A carriedInput is such pixels on another frame, or on their own.
@@ -21,7 +22,7 @@ type carriedInput struct {
 	Of     madePixels
 	Map    warp.Mapping // from the frame on which they were made
 	Settle *settleInput // nil: they are not settled
-	Moving bool         // they have grain of their own, another on each frame
+	Live   bool         // they were made on this very frame, with grain of their own
 }
 
 // carried gathers pixels that were made for the removal's source i and are carried by a mapping to
@@ -32,9 +33,9 @@ func (r *removal) carried(
 	track string,
 	m warp.Mapping,
 	of madePixels,
-	moving bool,
+	live bool,
 ) (sourceLayer, *coverage) {
-	out := &carriedInput{Of: of, Map: m, Moving: moving}
+	out := &carriedInput{Of: of, Map: m, Live: live}
 	if settled && r.settles() {
 		out.Settle = r.settled(i, track, n, nil)
 	}
@@ -56,19 +57,19 @@ func (in *carriedInput) bounds(s *sourceInput, size image.Rectangle) image.Recta
 
 func (in *carriedInput) reach(image.Rectangle) image.Rectangle { return image.Rectangle{} }
 
-// composite lays the pixels, carried, where there are any. What is held has no moving grain, nor has what was
-// averaged or spread: all of it is to be laid again. What is as seen on every frame brings its own.
+// composite lays the pixels, carried, where there are any. What is held has no moving grain: all of it is to be laid
+// again. What was made on this frame brings its own, as much as there is.
 func (in *carriedInput) composite(ctx context.Context, e *Evaluator, s *sourceInput, _ int, out *filling) error {
 	back, ok := in.Map.Inverse()
 	if !ok {
 		return fmt.Errorf("the track cannot be inverted")
 	}
-	picture, err := in.Of.made(ctx, e)
+	picture, grain, err := in.Of.made(ctx, e)
 	if err != nil || picture.Rect.Empty() {
 		return err
 	}
-	if in.Moving {
-		s.over(out, picture, 0)
+	if in.Live {
+		s.overMoving(out, picture, grain)
 		return nil
 	}
 	lay := func(rect image.Rectangle) *raster.Image { return warp.Image(picture, back, rect) }

@@ -18,9 +18,6 @@ import (
 // cleanPixels are what was gathered, as it is remembered.
 type cleanPixels struct{ *gather.Average }
 
-// Bytes returns the memory that they take.
-func (c cleanPixels) Bytes() int { return c.Picture.Bytes() + c.Unlike.Bytes() }
-
 func (e *Evaluator) clean(ctx context.Context, in *memo.Keyed[cleanInput]) (cleanPixels, error) {
 	return memo.Do(ctx, e.Cache, environment{e}, in, gathered)
 }
@@ -49,8 +46,7 @@ type light struct {
 // then averaged square by square, where something is to be filled.
 func gathered(ctx context.Context, e environment, keyed *memo.Keyed[cleanInput]) (cleanPixels, error) {
 	g := &gathering{cleanInput: &keyed.Value, e: e.Evaluator}
-	none := cleanPixels{&gather.Average{Picture: raster.NewImage(image.Rectangle{}),
-		Unlike: raster.NewPlane(image.Rectangle{})}}
+	none := cleanPixels{gather.NewAverage(image.Rectangle{})}
 	size := e.Plate.Size()
 	g.wanted = g.cleanInput.wanted(size)
 	rect := g.wanted.Rect
@@ -73,12 +69,12 @@ func gathered(ctx context.Context, e environment, keyed *memo.Keyed[cleanInput])
 	if err != nil {
 		return none, err
 	}
-	out := cleanPixels{&gather.Average{Picture: raster.NewImage(rect), Unlike: raster.NewPlane(rect)}}
+	out := cleanPixels{gather.NewAverage(rect)}
 	if err := g.average(ctx, order, out.Average); err != nil {
 		return none, err
 	}
 	if g.AsSeen {
-		return out, g.join(ctx, chosen, out.Picture)
+		return out, g.join(ctx, chosen, out.Average)
 	}
 	return out, nil
 }
@@ -260,10 +256,9 @@ func farApart(n int) (out []int) {
 	return out[:n]
 }
 
-// average averages frames in an order, until each place that is wanted is seen on enough of them.
-func (g *gathering) average(ctx context.Context, order []int, out *gather.Average) error {
+// tiles are the squares in which something is to be filled.
+func (g *gathering) tiles() (tiles []image.Rectangle) {
 	rect := g.wanted.Rect
-	var tiles []image.Rectangle
 	for y := rect.Min.Y; y < rect.Max.Y; y += tileSide {
 		for x := rect.Min.X; x < rect.Max.X; x += tileSide {
 			tile := image.Rect(x, y, x+tileSide, y+tileSide).Intersect(rect)
@@ -272,6 +267,12 @@ func (g *gathering) average(ctx context.Context, order []int, out *gather.Averag
 			}
 		}
 	}
+	return tiles
+}
+
+// average averages frames in an order, until each place that is wanted is seen on enough of them.
+func (g *gathering) average(ctx context.Context, order []int, out *gather.Average) error {
+	tiles := g.tiles()
 	return together(len(tiles), func(i int) error {
 		tile := tiles[i]
 		stack := gather.NewStack(tile, min(g.Enough, len(order)))
@@ -281,7 +282,7 @@ func (g *gathering) average(ctx context.Context, order []int, out *gather.Averag
 				lacks = stack.Bare()
 			}
 			for _, k := range order {
-				all, err := g.take(ctx, k, tile, close, stack.Add, lacks)
+				all, err := g.take(ctx, k, tile, taking{close: close}, stack.Add, lacks)
 				if err != nil {
 					return err
 				}
@@ -290,14 +291,17 @@ func (g *gathering) average(ctx context.Context, order []int, out *gather.Averag
 				}
 			}
 		}
-		mean := stack.Mean(float32(g.Noise))
-		out.Picture.Paste(mean.Picture)
-		for y := tile.Min.Y; y < tile.Max.Y; y++ {
-			copy(out.Unlike.Row(y, tile.Min.X, tile.Max.X), mean.Unlike.Row(y, tile.Min.X, tile.Max.X))
-		}
+		out.Paste(stack.Mean(float32(g.Noise)))
 		return nil
 	})
 }
+
+// splineRim is how far around what is looked up a spline is made, for what it does beyond does not show.
+const splineRim = 8
+
+// A taking is how pixels are taken from a frame: also what is close to what hides them, if nothing else is seen; and
+// with all their grain, which takes longer, or as far as an average needs it.
+type taking struct{ close, fine bool }
 
 // take hands what frame k shows of a part to add, in the light of the one that is gathered on,
 // where something is wanted and lacking. all is true where nothing is.
@@ -305,16 +309,14 @@ func (g *gathering) take(
 	ctx context.Context,
 	k int,
 	part image.Rectangle,
-	close bool,
+	how taking,
 	add func(x, y int, rgb [3]float32, weight float32),
 	lacks func(x, y int) bool,
 ) (all bool, err error) {
-	v, err := g.view(ctx, g.e, k, part, close)
-	if err != nil {
-		return false, err
-	}
+	var v *view
 	all = true
 	var picture *raster.Image
+	var between *raster.Spline
 	var l light
 	gains := make([]float32, 3*part.Dx())
 	for y := part.Min.Y; y < part.Max.Y; y++ {
@@ -327,6 +329,13 @@ func (g *gathering) take(
 				continue
 			}
 			all = false
+			if v == nil {
+				of, err := g.view(ctx, g.e, k, part, how.close)
+				if err != nil {
+					return false, err
+				}
+				v = &of
+			}
 			q, ok := v.shows(x, y)
 			if !ok {
 				continue
@@ -337,15 +346,25 @@ func (g *gathering) take(
 				if l, err = g.light(k); err != nil || l.gain == nil && k > 0 || l.weight < 1e-3 {
 					return false, err
 				}
-				if picture, beyond, err = g.e.helper(ctx, f.Frame, g.e.reached(f.Map, part)); err != nil || beyond {
+				there := g.e.reached(f.Map, part).Inset(-splineRim).Intersect(v.size)
+				if picture, beyond, err = g.e.helper(ctx, f.Frame, there); err != nil || beyond {
 					return false, err
+				}
+				if how.fine {
+					between = raster.NewSpline(picture, there)
 				}
 			}
 			if !begun && l.gain != nil {
 				l.gain.Row(y, part.Min.X, part.Max.X, gains)
 				begun = true
 			}
-			rgb, inside := picture.BicubicRGB(q.X, q.Y)
+			var rgb [3]float32
+			var inside bool
+			if how.fine {
+				rgb, inside = between.At(q.X, q.Y)
+			} else {
+				rgb, inside = picture.BicubicRGB(q.X, q.Y)
+			}
 			if !inside { // at the picture's edge
 				p := picture.Bicubic(q.X, q.Y)
 				if p[3] < 0.5 {
@@ -396,11 +415,9 @@ func (g *gathering) lightOf(ctx context.Context, i int) (light, error) {
 const mostJoined = 24
 
 // join takes each place from one of the frames that were chosen, with its grain.
-func (g *gathering) join(ctx context.Context, chosen []int, average *raster.Image) error {
-	// Seams are sought on no more than so many pixels, others lie between them.
-	const most = 250_000
+func (g *gathering) join(ctx context.Context, chosen []int, average *gather.Average) error {
 	rect := g.wanted.Rect
-	by := max(1, int(math.Ceil(math.Sqrt(float64(rect.Dx()*rect.Dy())/most))))
+	by := max(1, int(math.Ceil(math.Sqrt(float64(rect.Dx()*rect.Dy())/float64(g.Seams)))))
 	small := image.Rect(0, 0, (rect.Dx()+by-1)/by, (rect.Dy()+by-1)/by)
 	frames := make([]gather.Frame, len(chosen))
 	full := func(x, y int) (int, int) { return rect.Min.X + x*by, rect.Min.Y + y*by }
@@ -412,7 +429,7 @@ func (g *gathering) join(ctx context.Context, chosen []int, average *raster.Imag
 		err := together(len(chosen), func(i int) error {
 			f := frames[i]
 			at := func(x, y int) int { return (y-rect.Min.Y)/by*small.Dx() + (x-rect.Min.X)/by }
-			_, err := g.take(ctx, chosen[i], rect, close, func(x, y int, rgb [3]float32, _ float32) {
+			_, err := g.take(ctx, chosen[i], rect, taking{close: close}, func(x, y int, rgb [3]float32, _ float32) {
 				f.Counts.Pix[at(x, y)] = 1
 				copy(f.Picture.Pix[4*at(x, y):], rgb[:])
 			}, func(x, y int) bool {
@@ -431,36 +448,43 @@ func (g *gathering) join(ctx context.Context, chosen []int, average *raster.Imag
 	for y := range small.Dy() {
 		for x := range small.Dx() {
 			u, v := full(x, y)
-			mean.Set(x, y, average.At(u, v))
+			mean.Set(x, y, average.Picture.At(u, v))
 		}
 	}
-	labels := gather.Join(frames, mean, g.Noise)
+	labels, tiles := gather.Join(frames, mean, g.Noise), g.tiles()
 	out, grainless := raster.NewImage(rect), float32(g.Bare)
 	lay := func(x, y int, rgb [3]float32, _ float32) {
-		was := average.At(x, y)
+		was := average.Picture.At(x, y)
 		for c := range 3 {
 			rgb[c] += (was[c] - rgb[c]) * grainless
 		}
 		out.Set(x, y, [4]float32{rgb[0], rgb[1], rgb[2], 1})
 	}
 	// What its own frame does not show at the edge of what it does is taken from the first that does.
-	for _, pass := range []struct{ close, any bool }{{false, false}, {false, true}, {true, false}, {true, true}} {
-		for i, k := range chosen {
-			_, err := g.take(ctx, k, rect, pass.close, lay, func(x, y int) bool {
-				if out.At(x, y)[3] > 0 {
-					return false
+	err := together(len(tiles), func(t int) error {
+		for _, how := range []struct{ close, any bool }{{false, false}, {false, true}, {true, false}, {true, true}} {
+			for i, k := range chosen {
+				_, err := g.take(ctx, k, tiles[t], taking{how.close, true}, lay, func(x, y int) bool {
+					if out.At(x, y)[3] > 0 {
+						return false
+					}
+					return how.any || labels[(y-rect.Min.Y)/by*small.Dx()+(x-rect.Min.X)/by] == uint8(i)
+				})
+				if err != nil {
+					return err
 				}
-				return pass.any || labels[(y-rect.Min.Y)/by*small.Dx()+(x-rect.Min.X)/by] == uint8(i)
-			})
-			if err != nil {
-				return err
 			}
 		}
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	// A place that was shown between those that were surveyed stays averaged.
 	for i := 0; i < len(out.Pix); i += 4 {
 		if out.Pix[i+3] > 0 {
-			copy(average.Pix[i:i+4], out.Pix[i:i+4])
+			copy(average.Picture.Pix[i:i+4], out.Pix[i:i+4])
+			average.Grain.Pix[i/4] = 1
 		}
 	}
 	return nil

@@ -35,18 +35,18 @@ func (gatheredKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *co
 	if m == nil {
 		return nil, nil
 	}
-	return r.carried(i, n, settled && !s.Live, s.Track, m, gatheredPixels{r.clean(s, on)}, s.Live && s.AsSeen)
+	return r.carried(i, n, settled && !s.Live, s.Track, m, gatheredPixels{r.clean(s, on)}, s.Live)
 }
 
 // gatheredPixels are those of frames around one.
 type gatheredPixels struct{ Clean *memo.Keyed[cleanInput] }
 
-func (in gatheredPixels) made(ctx context.Context, e *Evaluator) (*raster.Image, error) {
+func (in gatheredPixels) made(ctx context.Context, e *Evaluator) (*raster.Image, *raster.Plane, error) {
 	clean, err := e.clean(ctx, in.Clean)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return clean.Picture, nil
+	return clean.Picture, clean.Grain, nil
 }
 
 // A cleanInput is all that clean pixels of a frame are gathered from.
@@ -61,6 +61,7 @@ type cleanInput struct {
 	Most   int       // frames that are taken at most; 0 for all
 	Enough int       // on so many of them a place has to be seen
 	AsSeen bool      // each place is taken from one of them
+	Seams  int       // on no more pixels seams between those are sought, others lie between them
 	Bare   float64   // of that, so much of its grain is taken out
 }
 
@@ -86,7 +87,10 @@ type hole struct {
 // enough is on how many frames a place has to be seen: with so many, an average is as free of grain
 // and of what passes over as it has to be, and no more of them are looked at. What is made on every
 // frame anew has to be quick.
-const enough, enoughLive = 20, 9
+const (
+	enough, enoughLive = 20, 9
+	seams, seamsLive   = 60_000, 20_000
+)
 
 // unknownNoise is taken for the grain's where it was not measured: two codes of 255 at middle grey.
 const unknownNoise = 0.01
@@ -106,10 +110,10 @@ func (r *removal) clean(s *treatment.Gathering, on int) *memo.Keyed[cleanInput] 
 			return shared(r.inputs, of{track, k}, func() *occluders { return r.occludersBy(track, k, false) })
 		}
 		in := cleanInput{
-			Frame: on, Scale: s.LightScale(), Noise: unknownNoise, Most: s.Most, Enough: enough, AsSeen: s.AsSeen,
+			Frame: on, Scale: s.LightScale(), Noise: unknownNoise, Most: s.Most, Enough: enough, AsSeen: s.AsSeen, Seams: seams,
 		}
 		if s.Live {
-			in.Enough = enoughLive
+			in.Enough, in.Seams = enoughLive, seamsLive
 		}
 		if s.Everything {
 			hidden, in.Enough = nowhere, treatment.MostLookedAt
@@ -155,11 +159,7 @@ func (r *removal) clean(s *treatment.Gathering, on int) *memo.Keyed[cleanInput] 
 // wanted returns where on its frame anything may have to be filled: 1 on all holes and a little
 // around them, in a box around that.
 func (in *cleanInput) wanted(size image.Rectangle) *raster.Plane {
-	type outline struct {
-		points []geom.Point
-		grow   float64
-	}
-	var outlines []outline
+	outlines := map[int][][]geom.Point{} // by how many pixels they are to be grown
 	var box image.Rectangle
 	for i := range in.Holes {
 		h := &in.Holes[i]
@@ -179,21 +179,25 @@ func (in *cleanInput) wanted(size image.Rectangle) *raster.Plane {
 			points := s.Pose.Polygon(&s.Shape)
 			middle := geom.Bounds(points).Centre()
 			grow := feather + s.Shape.Feather + h.Matte.Edge.Feather + math.Max(s.Shape.Grow+h.Matte.Edge.Grow, 0)
-			grow = grow*s.Pose.ToFrame.Scale(middle)*h.Map.Scale(middle) + 4
-			o := outline{warp.ApplyAll(h.Map, points), grow}
-			if beyondHorizon(o.points) || !(o.grow < 1e4) {
+			grow = math.Ceil(grow*s.Pose.ToFrame.Scale(middle)*h.Map.Scale(middle)) + 4
+			points = warp.ApplyAll(h.Map, points)
+			if beyondHorizon(points) || !(grow < 1e4) {
 				continue // nothing of it can be brought here
 			}
-			outlines = append(outlines, o)
-			box = box.Union(raster.Around(geom.Bounds(o.points), grow, size))
+			outlines[int(grow)] = append(outlines[int(grow)], points)
+			box = box.Union(raster.Around(geom.Bounds(points), grow, size))
 		}
 	}
 	out := raster.NewPlane(box)
-	for _, o := range outlines {
-		around := raster.Around(geom.Bounds(o.points), o.grow, size)
-		if !around.Empty() {
-			out.Max(raster.Grow(matte.Coverage(o.points, around).Crop(around), o.grow))
+	for grow, all := range outlines {
+		alike := raster.NewPlane(box)
+		for _, points := range all {
+			around := raster.Around(geom.Bounds(points), 0, box)
+			if !around.Empty() {
+				alike.Max(matte.Coverage(points, around))
+			}
 		}
+		out.Max(raster.Grow(alike, float64(grow)))
 	}
 	return out
 }

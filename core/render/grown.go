@@ -35,8 +35,9 @@ func (grownKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *cover
 
 type grownPixels struct{ In *memo.Keyed[growthInput] }
 
-func (in grownPixels) made(ctx context.Context, e *Evaluator) (*raster.Image, error) {
-	return memo.Do(ctx, e.Cache, environment{e}, in.In, grownOn)
+func (in grownPixels) made(ctx context.Context, e *Evaluator) (*raster.Image, *raster.Plane, error) {
+	m, err := memo.Do(ctx, e.Cache, environment{e}, in.In, grownOn)
+	return m, nil, err
 }
 
 // A growthInput is all that grown pixels depend on.

@@ -222,6 +222,19 @@ func (s *sourceInput) where(within image.Rectangle) *raster.Plane {
 // over lays a premultiplied picture over another, where the source counts. still is
 // the share of it that is held.
 func (s *sourceInput) over(out *filling, src *raster.Image, still float32) {
+	s.overBy(out, src, func(int, int) float32 { return still })
+}
+
+// overMoving is over for what has so much of the grain's standard deviation, another on each frame; nil for none.
+func (s *sourceInput) overMoving(out *filling, src *raster.Image, grain *raster.Plane) {
+	if grain == nil {
+		s.over(out, src, 1)
+		return
+	}
+	s.overBy(out, src, func(x, y int) float32 { return 1 - grain.At(x, y) })
+}
+
+func (s *sourceInput) overBy(out *filling, src *raster.Image, still func(x, y int) float32) {
 	where, weight := s.where(src.Rect), float32(s.Weight)
 	both := out.Rect.Intersect(src.Rect)
 	raster.Rows(both.Min.Y, both.Max.Y, func(y int) {
@@ -239,7 +252,7 @@ func (s *sourceInput) over(out *filling, src *raster.Image, still float32) {
 			for c := range 4 {
 				dst[i+c] = from[i+c]*k + dst[i+c]*rest
 			}
-			held[i/4] = still*k*from[i+3] + held[i/4]*rest
+			held[i/4] = still(both.Min.X+i/4, y)*k*from[i+3] + held[i/4]*rest
 		}
 	})
 }

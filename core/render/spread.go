@@ -41,8 +41,9 @@ func (spreadKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *cove
 
 type spreadPixels struct{ In *memo.Keyed[spreadInput] }
 
-func (in spreadPixels) made(ctx context.Context, e *Evaluator) (*raster.Image, error) {
-	return memo.Do(ctx, e.Cache, environment{e}, in.In, spreadInto)
+func (in spreadPixels) made(ctx context.Context, e *Evaluator) (*raster.Image, *raster.Plane, error) {
+	m, err := memo.Do(ctx, e.Cache, environment{e}, in.In, spreadInto)
+	return m, nil, err
 }
 
 // A spreadInput is all that spread pixels depend on.
@@ -98,10 +99,10 @@ type spreadOn struct {
 // steadiedPixels are those of a frame, averaged with those of the frames around, along the track.
 type steadiedPixels struct{ Frames []spreadOn }
 
-func (in steadiedPixels) made(ctx context.Context, e *Evaluator) (*raster.Image, error) {
-	own, err := spreadPixels{in.Frames[0].Of}.made(ctx, e)
+func (in steadiedPixels) made(ctx context.Context, e *Evaluator) (*raster.Image, *raster.Plane, error) {
+	own, _, err := spreadPixels{in.Frames[0].Of}.made(ctx, e)
 	if err != nil || len(in.Frames) == 1 || own.Rect.Empty() {
-		return own, err
+		return own, nil, err
 	}
 	sum := own.Crop(own.Rect)
 	weight := raster.NewPlane(own.Rect)
@@ -109,9 +110,9 @@ func (in steadiedPixels) made(ctx context.Context, e *Evaluator) (*raster.Image,
 		weight.Pix[i] = own.Pix[4*i+3]
 	}
 	for _, f := range in.Frames[1:] {
-		m, err := spreadPixels{f.Of}.made(ctx, e)
+		m, _, err := spreadPixels{f.Of}.made(ctx, e)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if m.Rect.Empty() {
 			continue
@@ -134,5 +135,5 @@ func (in steadiedPixels) made(ctx context.Context, e *Evaluator) (*raster.Image,
 			}
 		}
 	}
-	return sum, nil
+	return sum, nil, nil
 }

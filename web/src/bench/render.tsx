@@ -98,7 +98,7 @@ export function RenderRoom({ shot, revision }: { shot: Shot; revision: Revision 
           </div>
           {alphas.some((a) => a.value === what) && (
             <div className={row}>
-              <span className="text-quiet">Of</span>
+              <span className="text-quiet">Which</span>
               <span>
                 <Select label="Which mattes" value={what} onChange={(v) => setWhat(v as What)} options={alphas} />
               </span>
