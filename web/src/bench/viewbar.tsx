@@ -156,7 +156,10 @@ function Looks() {
           value={loop !== null}
           onChange={(v) => bench.set({ loop: v ? { first: frame - 12, last: frame + 12 } : null })}
         />
-        <label className="grid grid-cols-[5rem_minmax(0,1fr)_3rem] items-center gap-2" title="How strongly a difference is shown">
+        <label
+          className="grid grid-cols-[5rem_minmax(0,1fr)_3rem] items-center gap-2"
+          title="How strongly a difference is shown"
+        >
           <span className="text-quiet">Difference</span>
           <input
             type="range"
