@@ -14,6 +14,7 @@ import (
 
 	"jardin/core/geom"
 	"jardin/core/raster"
+	"jardin/core/spread"
 )
 
 // A Request says what is to be grown.
@@ -47,7 +48,7 @@ const (
 // changed, on the square root of light.
 const (
 	slopeWeight  = 0.6
-	detailWeight = 4
+	detailWeight = 5
 	detailSigma  = 3 // over which it is averaged, pixels
 	mostBias     = 0.02
 )
@@ -57,8 +58,8 @@ const (
 // alike (Newson et al. 2014).
 const channels = 7
 
-// made are the channels that are made in the hole; slopes follow from them.
-var made = [5]int{0, 1, 2, 5, 6}
+// compared are the channels of one pixel by itself; slopes follow from the others.
+var compared = [5]int{0, 1, 2, 5, 6}
 
 // Grow returns the picture with its hole filled; outside of it no pixel is changed. It is the same
 // for the same request. A hole of which there is nothing is returned as it is.
@@ -66,7 +67,10 @@ func Grow(ctx context.Context, r *Request) (*raster.Image, error) {
 	if r.Picture.Rect.Dx() < 2*patch || r.Picture.Rect.Dy() < 2*patch {
 		return nil, ErrNoRoom
 	}
-	fine := newLevel(r)
+	fine, err := newLevel(ctx, r)
+	if err != nil {
+		return nil, err
+	}
 	if fine.box.Empty() {
 		return r.Picture, nil
 	}
@@ -127,6 +131,7 @@ func (r *Request) depth(fine *level) int {
 type level struct {
 	w, h    int
 	pix     []float32 // channels for each pixel
+	rim     []float32 // detail as it goes on from the rim, two for each pixel
 	hole    []bool
 	from    []bool
 	guide   []guideAt
@@ -152,7 +157,7 @@ type guideAt struct {
 	off   float32
 }
 
-func newLevel(r *Request) *level {
+func newLevel(ctx context.Context, r *Request) (*level, error) {
 	rect := r.Picture.Rect
 	l := &level{w: rect.Dx(), h: rect.Dy()}
 	n := l.w * l.h
@@ -165,7 +170,9 @@ func newLevel(r *Request) *level {
 			l.pix[i*channels+c] = float32(math.Sqrt(float64(max(r.Picture.Pix[4*i+c], 0))))
 		}
 	}
-	l.detail()
+	if err := l.detail(ctx); err != nil {
+		return nil, err
+	}
 	width := 6.0 // no patch that covers the line lies further off
 	if r.Feature > 0 {
 		width = math.Max(r.Feature/2, width)
@@ -179,11 +186,13 @@ func newLevel(r *Request) *level {
 		}
 	}
 	l.ready()
-	return l
+	return l, nil
 }
 
-// detail works out how much of it there is around each pixel, of what is known.
-func (l *level) detail() {
+// detail works out how much of it there is around each pixel, of what is known, and lets that go on evenly through the
+// hole: what is grown is to have as much. Patches that are like their neighbours alone would be ever smoother, as
+// nothing is as near to everything as a smooth one.
+func (l *level) detail(ctx context.Context) error {
 	rect := image.Rect(0, 0, l.w, l.h)
 	all, open := [2]*raster.Plane{raster.NewPlane(rect), raster.NewPlane(rect)}, raster.NewPlane(rect)
 	mean := func(i int) float32 { return (l.pix[i*channels] + l.pix[i*channels+1] + l.pix[i*channels+2]) / 3 }
@@ -199,14 +208,31 @@ func (l *level) detail() {
 		}
 	}
 	share := raster.Gaussian(open, detailSigma)
+	there, hole := raster.NewImage(rect), raster.NewPlane(rect)
 	for k := range 2 {
 		m := raster.Gaussian(all[k], detailSigma)
 		for i, n := range share.Pix {
 			if n > 1e-3 {
-				l.pix[i*channels+5+k] = detailWeight * m.Pix[i] / n
+				there.Pix[4*i+k] = detailWeight * m.Pix[i] / n
 			}
 		}
 	}
+	for i, h := range l.hole {
+		there.Pix[4*i+3] = 1
+		if h {
+			hole.Pix[i] = 1
+		}
+	}
+	there, err := spread.Evenly(ctx, there, hole)
+	if err != nil {
+		return err
+	}
+	l.rim = make([]float32, 2*len(l.hole))
+	for i := range l.hole {
+		copy(l.pix[i*channels+5:i*channels+7], there.Pix[4*i:])
+		copy(l.rim[2*i:2*i+2], there.Pix[4*i:])
+	}
+	return nil
 }
 
 // beside returns how far a place lies beside the line, to its left above 0; ok is false beyond its ends.
@@ -368,13 +394,14 @@ func (l *level) half() *level {
 	}
 	out := &level{w: w, h: h, guided: l.guided}
 	n := w * h
+	out.rim = make([]float32, 2*n)
 	out.pix, out.hole, out.from, out.guide = make([]float32, n*channels), make([]bool, n), make([]bool, n), make([]guideAt, n)
 	for i := range n {
 		x, y := i%w, i/w
 		// Binomial weights over four pixels each way; what lies in the hole does not count.
 		weights := [4]float32{1, 3, 3, 1}
 		var sum [channels]float32
-		var all float32
+		var all, around float32
 		inside, open := 0, 0
 		for v := range 4 {
 			for u := range 4 {
@@ -385,6 +412,11 @@ func (l *level) half() *level {
 				k := yy*l.w + xx
 				core := u == 1 || u == 2
 				core = core && (v == 1 || v == 2)
+				weight := weights[u] * weights[v]
+				around += weight
+				for c := range 2 {
+					sum[5+c] += weight * l.rim[2*k+c]
+				}
 				if l.hole[k] {
 					if core {
 						inside++
@@ -394,17 +426,20 @@ func (l *level) half() *level {
 				if core && l.from[k] {
 					open++
 				}
-				weight := weights[u] * weights[v]
 				all += weight
-				for _, c := range made {
+				for c := range 3 {
 					sum[c] += weight * l.pix[k*channels+c]
 				}
 			}
 		}
 		out.hole[i] = inside > 0
 		out.from[i] = open == 4
-		if all > 0 {
-			for _, c := range made {
+		for c := range sum {
+			switch {
+			case c >= 5:
+				out.pix[i*channels+c] = sum[c] / around
+				out.rim[2*i+c-5] = sum[c] / around
+			case c < 3 && all > 0:
 				out.pix[i*channels+c] = sum[c] / all
 			}
 		}
@@ -436,7 +471,7 @@ func (l *level) begin(rng *rand.Rand) {
 	}
 	for i, h := range l.hole {
 		if h {
-			clear(l.pix[i*channels : (i+1)*channels])
+			clear(l.pix[i*channels : i*channels+5])
 		}
 	}
 	l.slopes(l.box.Inset(-1))
@@ -496,7 +531,7 @@ func (l *level) fromKnown(t, s int32) (sum float32) {
 				continue
 			}
 			p, q := l.pix[i*channels:(i+1)*channels], l.pix[(int(s)+v*l.w+u)*channels:][:channels]
-			for _, c := range made {
+			for _, c := range compared {
 				sum += (p[c] - q[c]) * (p[c] - q[c])
 			}
 			n++
@@ -551,7 +586,7 @@ func (l *level) fillFrom(above *level) {
 	for i, h := range l.hole {
 		if h {
 			k := min(i/l.w/2, above.h-1)*above.w + min(i%l.w/2, above.w-1)
-			copy(l.pix[i*channels:(i+1)*channels], above.pix[k*channels:(k+1)*channels])
+			copy(l.pix[i*channels:i*channels+3], above.pix[k*channels:])
 		}
 	}
 	l.slopes(l.box.Inset(-1))

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jardin/core/check"
 	"jardin/core/geom"
 	"jardin/core/raster"
 )
@@ -155,10 +156,16 @@ func TestAnyHoleIsFilled(t *testing.T) {
 	}
 }
 
+func levelOf(t *testing.T, r *Request) *level {
+	l, err := newLevel(context.Background(), r)
+	require.NoError(t, err)
+	return l
+}
+
 // The distance of two patches by its definition, with light made equal as far as that is allowed.
 func TestDistanceByItsDefinition(t *testing.T) {
 	rect := image.Rect(0, 0, 60, 50)
-	l := newLevel(&Request{Picture: texture(rect, 4, 1.2, [3]float32{0.5, 0.4, 0.3}), Hole: box(rect, image.Rect(20, 20, 30, 28))})
+	l := levelOf(t, &Request{Picture: texture(rect, 4, 1.2, [3]float32{0.5, 0.4, 0.3}), Hole: box(rect, image.Rect(20, 20, 30, 28))})
 	l.sum()
 	rng := rand.New(rand.NewPCG(1, 1))
 	for range 500 {
@@ -191,7 +198,7 @@ func TestDistanceByItsDefinition(t *testing.T) {
 func TestStretchesAreShort(t *testing.T) {
 	rect := image.Rect(0, 0, 120, 100)
 	longest := func(most int) (n int32) {
-		l := newLevel(&Request{Picture: texture(rect, 6, 2, [3]float32{0.5, 0.5, 0.5}), Hole: box(rect, image.Rect(40, 30, 80, 70))})
+		l := levelOf(t, &Request{Picture: texture(rect, 6, 2, [3]float32{0.5, 0.5, 0.5}), Hole: box(rect, image.Rect(40, 30, 80, 70))})
 		l.longest = most
 		rng := rand.New(rand.NewPCG(2, 3))
 		l.begin(rng)
@@ -315,6 +322,15 @@ func TestAgainstOpenCV(t *testing.T) {
 			}
 			t.Logf("detail %.2f of the truth's", detail(m)/detail(truth))
 			assert.Greater(t, detail(m), 0.65*detail(truth))
+			// Nothing repeats more than it does in one of the places around.
+			var around float64
+			for _, by := range []image.Point{{X: -1}, {X: 1}, {Y: -1}, {Y: 1}} {
+				beside := hole.Add(image.Pt(by.X*(hole.Dx()+4), by.Y*(hole.Dy()+4))).Intersect(region)
+				around = max(around, check.Repeat(truth, beside, 8))
+			}
+			inside := check.Repeat(m, hole, 8)
+			t.Logf("repeats: %.2f, around %.2f, the truth %.2f", inside, around, check.Repeat(truth, hole, 8))
+			assert.LessOrEqual(t, inside, around+0.05)
 			for _, way := range []string{"ns", "telea", "shiftmap"} {
 				path := filepath.Join(dir, "cv-"+way+".png")
 				if _, err := os.Stat(path); err != nil {
