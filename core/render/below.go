@@ -92,6 +92,34 @@ func (p treatedPlate) Linear(ctx context.Context, n int, rect image.Rectangle) (
 	return out, nil
 }
 
+// removes reports whether a removal is one of those that left the plate as it is.
+func (p treatedPlate) removes(id string) bool {
+	return p.by != nil && p.by.of.removal(id) != nil
+}
+
+// leave takes out of a removal's matte on a frame what patches cover.
+func (p treatedPlate) leave(ctx context.Context, n int, matte *raster.Plane) error {
+	in := p.by.of.Input(n, ResultView, "")
+	if in == nil || !p.Has(n) {
+		return nil
+	}
+	result, err := memo.Do(ctx, p.e.Cache, environment{p.e}, treatedInput{in}, treated)
+	if err != nil {
+		return err
+	}
+	const whole = 0.95 // of the matte, and the thing is gone
+	both := matte.Rect.Intersect(result.Coverage.Rect)
+	for y := both.Min.Y; y < both.Max.Y; y++ {
+		marked, covered := matte.Row(y, both.Min.X, both.Max.X), result.Coverage.Row(y, both.Min.X, both.Max.X)
+		for i, v := range covered {
+			if v >= whole*marked[i] {
+				marked[i] = 0
+			}
+		}
+	}
+	return nil
+}
+
 // A treatedInput is a frame of a treated plate.
 type treatedInput struct{ Frame *Input }
 

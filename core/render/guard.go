@@ -252,10 +252,17 @@ func (o *occluders) marked(
 			}
 		}
 	}
+	below, _ := e.Plate.(treatedPlate)
 	for i := range o.Scene.Value.Removals {
 		on := &o.Scene.Value.Removals[i]
 		if on.ID != o.Free {
-			add(on.Matte.cover(rect), 0)
+			m := on.Matte.cover(rect)
+			if below.removes(on.ID) { // what was taken away hides nothing
+				if err := below.leave(ctx, o.Scene.Value.Frame, m); err != nil {
+					return nil, some, err
+				}
+			}
+			add(m, 0)
 		}
 		for k := range on.Fronts {
 			m, err := e.front(ctx, &on.Fronts[k], rect)

@@ -385,3 +385,34 @@ func (blank) Has(int) bool            { return true }
 func (b blank) Linear(_ context.Context, _ int, rect image.Rectangle) (*raster.Image, error) {
 	return raster.NewImage(rect.Intersect(b.size)), nil
 }
+
+// What a removal below takes away hides nothing from a source that looks at its result; where it lays nothing, or for one
+// that looks at the plate, it does.
+func TestWhatIsTakenAwayBelowHidesNothing(t *testing.T) {
+	const n = 12
+	at := crossing(n)
+	seen := func(fills, sees, there bool) int {
+		d := whatPasses(4, treatment.Source{ID: "g", Kind: treatment.Gathered, Below: sees, Gathered: &treatment.Gathering{
+			Live: true, Over: 3,
+		}})
+		if there {
+			under := d.Removals[0]
+			under.ID = "q"
+			under.Mark.Outlines = []treatment.Shape{square("o", raster.Around(geom.Box{Min: at, Max: at}, 30, image.Rect(0, 0, 1e4, 1e4)),
+				4, treatment.Still)}
+			under.Fill = treatment.Fill{Sources: []treatment.Source{{ID: "t", Kind: treatment.Toned, Off: !fills, Tone: &treatment.FlatTone{
+				Keys: []treatment.ToneAt{{Frame: 4, One: [3]float64{0.2, 0.2, 0.2}}},
+			}}}}
+			d.Removals = append([]treatment.Removal{under}, d.Removals...)
+		}
+		e := &Evaluator{Plate: passing{}, Cache: memo.New(1 << 27)}
+		share, err := e.Seen(context.Background(), compile(t, d), "r", "g", n, false)
+		require.NoError(t, err)
+		return share.Seen
+	}
+	plain := seen(false, false, false)
+	assert.Greater(t, plain, 100)
+	assert.Equal(t, plain, seen(true, true, true), "as if it were not there")
+	assert.Less(t, seen(true, false, true), plain, "on the plate it hides")
+	assert.Less(t, seen(false, true, true), plain, "nothing was laid: what is marked is still there")
+}
