@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -158,6 +159,28 @@ func TestWhatSwingsIsGatheredThroughTime(t *testing.T) {
 	words, err := a.page.MustElement("[data-testid=seen]").Text()
 	require.NoError(t, err)
 	assert.True(t, strings.Contains(words, "below this source") || strings.Contains(words, "below this one"), words)
+
+	// Its alphas: what is marked is white; what was gathered of it only where its neighbours in time show the hedge.
+	a.goTo(known.Reference)
+	end := known.Hangings[known.Reference][0].Points[2]
+	shade := func(look string, p geom.Point) float64 {
+		a.press("^Looks")
+		a.press(look)
+		a.press("^Looks")
+		a.steady(known.Reference)
+		data, err := a.page.Screenshot(false, &proto.PageCaptureScreenshot{Format: proto.PageCaptureScreenshotFormatPng})
+		require.NoError(t, err)
+		m, err := png.Decode(bytes.NewReader(data))
+		require.NoError(t, err)
+		at := a.at(p)
+		r, _, _, _ := m.At(int(at.X), int(at.Y)).RGBA()
+		return float64(r) / 65535
+	}
+	middle, beside := geom.Pt(end[0]-20, end[1]+70), geom.Pt(end[0]-140, end[1]+70)
+	assert.Greater(t, shade("^What is marked", middle), 0.98)
+	assert.Less(t, shade("^Gathered, of what is marked", middle), 0.02, "one frame before and after the can is still there")
+	assert.Less(t, shade("^What is marked", beside), 0.02)
+	assert.Less(t, shade("^What was gathered", beside), 0.02)
 }
 
 func (s *server) header(path, name string) string {

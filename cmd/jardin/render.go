@@ -77,7 +77,7 @@ func renderCommand() *cobra.Command {
 	)
 	f.IntVar(&set.first, "first", -1, "number of the first frame (default: the plate's own)")
 	f.StringVar(&set.gaps, "gaps", "", "what to do where numbers are missing: hold the frame before, or close the gap")
-	f.StringVar(&set.what, "what", picture.CleanFrames, "what to write: clean frames, the patch with alpha, or mattes")
+	f.StringVar(&set.what, "what", picture.CleanFrames, "what to write: clean frames, the patch with alpha, or mattes: what patches cover (mattes), what is marked, gathered, or found of it")
 	f.BoolVar(&set.straight, "straight", false, "of a patch: colours are not multiplied by alpha")
 	f.StringVar(&set.format, "format", "", "file format: png, tiff, jpeg, exr or dpx (default: as the plate)")
 	f.IntVar(&set.depth, "depth", 0, "bits a sample; of exr 16 or 32 (default: as the plate)")

@@ -79,16 +79,19 @@ function Fields({ removal: r, source: s, change }: FieldProps) {
         >
           Pick {t.ends ? 'the first tone' : 'the tone'}
         </Button>
-        {here && <span className="h-4 w-6 rounded-sm border border-rule" style={{ background: cssOf(here.one) }} />}
+        {here && <Swatch light={here.one} />}
       </div>
       {t.ends && (
-        <Button
-          on={tool === 'from'}
-          title="Click on the picture where the gradient ends"
-          onClick={() => bench.set({ tool: tool === 'from' ? 'look' : 'from' })}
-        >
-          Pick the other tone
-        </Button>
+        <div className="flex items-center gap-1.5">
+          <Button
+            on={tool === 'from'}
+            title="Click on the picture where the gradient ends"
+            onClick={() => bench.set({ tool: tool === 'from' ? 'look' : 'from' })}
+          >
+            Pick the other tone
+          </Button>
+          {here?.other && <Swatch light={here.other} />}
+        </div>
       )}
       {here && (
         <Button
@@ -108,6 +111,10 @@ function Fields({ removal: r, source: s, change }: FieldProps) {
     </>
   )
 }
+
+const Swatch = ({ light }: { light: number[] }) => (
+  <span className="h-4 w-6 rounded-sm border border-rule" style={{ background: cssOf(light) }} />
+)
 
 /** The ends of a gradient. */
 function Handle({ shot, removal: r, motions, source, placement, seen }: HandleProps & { source: FillSource }) {
