@@ -8,9 +8,12 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"sync/atomic"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"jardin/app/live"
 	"jardin/app/picture"
 	"jardin/app/store"
 	"jardin/core/render"
@@ -154,6 +157,9 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 		c.Status(http.StatusNotModified)
 		return
 	}
+	if c.Request.Method == http.MethodGet && c.Query("draft") != "true" {
+		ctx = render.WithProgress(ctx, s.gathering(c.Param("id"), n))
+	}
 	overlay, err := source.Overlay(ctx, t, n, view, removal)
 	if err != nil {
 		refuse(c, err)
@@ -165,4 +171,18 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 	c.Header("ETag", key)
 	c.Header("Jardin-Place", fmt.Sprintf("%d %d", overlay.Rect.Min.X, overlay.Rect.Min.Y))
 	c.Data(http.StatusOK, "image/png", overlay.PNG)
+}
+
+// gathering tells who looks at a shot how far the gathering for a frame is, now and then.
+func (s *Server) gathering(shot string, n int) func(done, total int) {
+	const now = 100 * time.Millisecond
+	var last atomic.Int64
+	began := time.Now()
+	return func(done, total int) {
+		since := time.Since(began)
+		if was := last.Load(); since.Nanoseconds()-was < now.Nanoseconds() || !last.CompareAndSwap(was, since.Nanoseconds()) {
+			return
+		}
+		s.Hub.Send(live.FrameGathered{ShotID: shot, Frame: n, Done: done, Total: total})
+	}
 }

@@ -107,7 +107,10 @@ func (s *Server) render(ctx context.Context, in *struct {
 				"Render %s, version %d%s",
 				shot.Name,
 				version,
-				map[string]string{picture.PatchOnly: ": patch", picture.Mattes: ": mattes"}[d.What],
+				map[string]string{
+					picture.PatchOnly: ": patch", picture.Mattes: ": mattes", picture.Marked: ": what is marked",
+					picture.Gathered: ": what was gathered", picture.Found: ": what was gathered of what is marked",
+				}[d.What],
 			),
 			Total:   d.Range.Len(),
 			Version: version,
@@ -123,7 +126,7 @@ func (s *Server) events(api huma.API) {
 		OperationID: "events", Method: http.MethodGet, Path: "/api/events", Summary: "What changes, as it changes",
 	}, map[string]any{
 		"task": live.TaskChanged{}, "revision": live.RevisionChanged{}, "shot": live.ShotChanged{},
-		"followed": live.FrameFollowed{}, "edge": live.EdgeFollowed{},
+		"followed": live.FrameFollowed{}, "edge": live.EdgeFollowed{}, "gathered": live.FrameGathered{},
 		"hello": Hello{},
 	}, func(ctx context.Context, in *struct {
 		Shot string `query:"shot" doc:"Also all that happens to this shot; left out only long work, and shots that come and go"`

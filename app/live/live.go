@@ -20,6 +20,7 @@ func (e ShotChanged) Of() (string, bool)     { return e.ShotID, true }
 func (e RevisionChanged) Of() (string, bool) { return e.ShotID, false }
 func (e FrameFollowed) Of() (string, bool)   { return e.ShotID, false }
 func (e EdgeFollowed) Of() (string, bool)    { return e.ShotID, false }
+func (e FrameGathered) Of() (string, bool)   { return e.ShotID, false }
 
 // Events.
 type (
@@ -48,6 +49,13 @@ type (
 		ShotID string            `json:"shotId"`
 		TaskID string            `json:"taskId"`
 		Found  picture.EdgeFound `json:"found"`
+	}
+	// FrameGathered: so much is done of what is gathered through time for a frame that somebody waits for.
+	FrameGathered struct {
+		ShotID string `json:"shotId"`
+		Frame  int    `json:"frame"`
+		Done   int    `json:"done"`
+		Total  int    `json:"total"`
 	}
 )
 

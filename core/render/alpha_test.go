@@ -2,6 +2,7 @@ package render
 
 import (
 	"context"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -95,4 +96,33 @@ func TestADraftIsOfFewFrames(t *testing.T) {
 	b, err := e.Key(plain.Draft(), 3, ResultView, "")
 	require.NoError(t, err)
 	assert.Equal(t, a, b)
+}
+
+// Who waits hears of each part of the work once, up to the last; who waits for what is there already hears nothing.
+func TestProgressOfGathering(t *testing.T) {
+	for _, asSeen := range []bool{false, true} {
+		c := compile(t, whatPasses(4, treatment.Source{ID: "g", Kind: treatment.Gathered, Gathered: &treatment.Gathering{
+			Live: true, Over: 6, AsSeen: asSeen,
+		}}))
+		e := &Evaluator{Plate: passing{}, Cache: memo.New(1 << 27)}
+		var mu sync.Mutex
+		heard := map[int]int{}
+		last := 0
+		ctx := WithProgress(context.Background(), func(done, total int) {
+			mu.Lock()
+			defer mu.Unlock()
+			heard[done]++
+			last = total
+		})
+		_, err := e.Frame(ctx, c, 12, ResultView, "")
+		require.NoError(t, err)
+		require.Positive(t, last)
+		for done := 1; done <= last; done++ {
+			assert.Equal(t, 1, heard[done])
+		}
+		assert.Len(t, heard, last)
+		_, err = e.Frame(ctx, c, 12, FoundView, "")
+		require.NoError(t, err)
+		assert.Len(t, heard, last)
+	}
 }

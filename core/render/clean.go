@@ -7,6 +7,7 @@ import (
 	"math/bits"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"jardin/core/gather"
 	"jardin/core/geom"
@@ -26,6 +27,15 @@ func (e *Evaluator) clean(ctx context.Context, in *memo.Keyed[cleanInput]) (clea
 // take no more memory than a few small ones.
 const tileSide = 128
 
+// progressKey is what a context holds of who wants to hear how far gathering is.
+type progressKey struct{}
+
+// WithProgress returns a context in which who evaluates a frame hears how much of what is gathered for it is done: parts
+// of the work, of so many. It may be called from several goroutines at once.
+func WithProgress(ctx context.Context, told func(done, total int)) context.Context {
+	return context.WithValue(ctx, progressKey{}, told)
+}
+
 // A gathering is clean pixels while they are gathered.
 type gathering struct {
 	*cleanInput
@@ -34,6 +44,7 @@ type gathering struct {
 	region image.Rectangle // in which light is compared
 	own    *gather.Grid
 	lights []func() (light, error) // of each frame around, when it is asked for
+	step   func()                  // a part of the work is done: a square
 }
 
 // A light is how a frame around differs from the one that is gathered on.
@@ -70,6 +81,7 @@ func gathered(ctx context.Context, e environment, keyed *memo.Keyed[cleanInput])
 		return none, err
 	}
 	out := cleanPixels{gather.NewAverage(rect)}
+	g.counted(ctx)
 	if err := g.average(ctx, order, out.Average); err != nil {
 		return none, err
 	}
@@ -77,6 +89,21 @@ func gathered(ctx context.Context, e environment, keyed *memo.Keyed[cleanInput])
 		return out, g.join(ctx, chosen, out.Average)
 	}
 	return out, nil
+}
+
+// counted has each part of the work told to who wants to hear of it.
+func (g *gathering) counted(ctx context.Context) {
+	told, _ := ctx.Value(progressKey{}).(func(done, total int))
+	if told == nil {
+		g.step = func() {}
+		return
+	}
+	total := len(g.tiles())
+	if g.AsSeen {
+		total *= 2
+	}
+	var done atomic.Int64
+	g.step = func() { told(int(done.Add(1)), total) }
 }
 
 // count is how many frames there are to choose from: the one that is gathered on, which is number
@@ -292,6 +319,7 @@ func (g *gathering) average(ctx context.Context, order []int, out *gather.Averag
 			}
 		}
 		out.Paste(stack.Mean(float32(g.Noise)))
+		g.step()
 		return nil
 	})
 }
@@ -475,6 +503,7 @@ func (g *gathering) join(ctx context.Context, chosen []int, average *gather.Aver
 				}
 			}
 		}
+		g.step()
 		return nil
 	})
 	if err != nil {

@@ -14,11 +14,14 @@ export const useLive = create<{
   latest: Record<string, number>
   /** Where outlines that follow an edge were found, by shape and frame, until a revision holds it. */
   edges: Record<string, Record<number, Schemas['EdgeFound']['points']>>
+  /** How far the gathering of a frame is, the last that was heard of. */
+  gathered: { frame: number; share: number } | null
 }>(() => ({
   connected: true,
   found: {},
   latest: {},
   edges: {},
+  gathered: null,
 }))
 
 /** Connects to the live events of a shot, or of none, and keeps the queries fresh. Returns what ends it. */
@@ -69,6 +72,9 @@ function follow(source: EventSource, queries: QueryClient, shot: string | undefi
     }))
     if (bench.get().outline === found.shape) bench.set({ frame: found.frame, playing: false })
   })
+  on<Schemas['FrameGathered']>('gathered', ({ frame, done, total }) =>
+    useLive.setState({ gathered: { frame, share: done / Math.max(total, 1) } }),
+  )
   on<Schemas['FrameFollowed']>('followed', ({ taskId, found }) =>
     useLive.setState((s) => ({
       found: { ...s.found, [taskId]: { ...s.found[taskId], [found.frame]: found } },

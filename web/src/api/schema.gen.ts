@@ -942,6 +942,15 @@ export interface components {
             taskId: string;
             track: string;
         };
+        FrameGathered: {
+            /** Format: int64 */
+            done: number;
+            /** Format: int64 */
+            frame: number;
+            shotId: string;
+            /** Format: int64 */
+            total: number;
+        };
         FrameKeys: {
             /**
              * Format: int64
@@ -2430,6 +2439,17 @@ export interface operations {
                          * @constant
                          */
                         event: "followed";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["FrameGathered"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "gathered";
                         /** @description The event ID. */
                         id?: number;
                         /** @description The retry time in milliseconds. */

@@ -7,6 +7,7 @@ import {
   useSyncExternalStore,
   type PointerEvent as ReactPointerEvent,
 } from 'react'
+import { useLive } from '../api/live'
 import { useEdit } from '../api/treatment'
 import type { BenchProps, Placement } from './props'
 import { BrushLayer } from './brushlayer'
@@ -352,11 +353,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       )}
       {split !== null && !second && view !== 'plate' && <Split at={split} />}
       {failed && <p className="absolute inset-x-4 top-4 text-clay">{failed}</p>}
-      {wanted.draft && (
-        <p className="pointer-events-none absolute right-3 bottom-2 rounded bg-black/60 px-2 text-[13px]">
-          From a few frames; the others are being gathered
-        </p>
-      )}
+      {wanted.draft && <Gathering frame={frame} />}
       {isLocked && (
         <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">
           Locked to frame {zero}
@@ -375,6 +372,22 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
         </p>
       )}
     </div>
+  )
+}
+
+/** What is seen is a first picture; says how far the whole is. */
+function Gathering({ frame }: { frame: number }) {
+  const gathered = useLive((s) => s.gathered)
+  return (
+    <p
+      role="status"
+      className="pointer-events-none absolute right-3 bottom-2 rounded bg-black/60 px-2 text-[13px] tabular-nums"
+    >
+      From a few frames;{' '}
+      {gathered?.frame === frame
+        ? `the whole is gathered to ${Math.round(100 * gathered.share)} %`
+        : 'the others are being gathered'}
+    </p>
   )
 }
 
