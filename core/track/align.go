@@ -12,8 +12,15 @@ import (
 
 // run aligns the region to a picture, given as a pyramid, from a first guess and
 // from the given level downwards. covered tells which pixels of the picture do
-// not count; it may be nil.
-func (a *aligner) run(frame []*raster.Plane, guess geom.Homography, from int, covered *raster.Plane) (Sample, error) {
+// not count; it may be nil. Blocks that were left out before, which may be nil, count where they turn out to agree with
+// the others: what covers them is not asked how large deviations are.
+func (a *aligner) run(
+	frame []*raster.Plane,
+	guess geom.Homography,
+	from int,
+	covered *raster.Plane,
+	before *[Blocks * Blocks]uint8,
+) (Sample, error) {
 	s := Sample{H: guess}
 	for level := min(from, len(a.levels)-1); level >= 0; level-- {
 		l := &a.levels[level]
@@ -23,7 +30,7 @@ func (a *aligner) run(frame []*raster.Plane, guess geom.Homography, from int, co
 		at := min(max(level+int(math.Round(math.Log2(math.Max(scale, 1e-3)))), 0), len(frame)-1)
 		to, back := levelOf(at)
 		w := to.Mul(s.H).Mul(l.fromLevel).Mul(l.denorm)
-		w, found, err := l.align(frame[at], w, covered, back, level == 0)
+		w, found, err := l.align(frame[at], w, covered, back, before, level == 0)
 		if err != nil {
 			if level > 0 {
 				continue // the finer level may still hold
@@ -70,20 +77,24 @@ func (l *alignLevel) align(
 	w geom.Homography,
 	covered *raster.Plane,
 	toFrame geom.Homography,
+	before *[Blocks * Blocks]uint8,
 	judge bool,
 ) (geom.Homography, Sample, error) {
 	n, k := len(l.tpl), parameters(l.motion)
 	now := make([]float32, n)
 	weight := make([]float32, n) // below 0 where nothing is seen
+	doubted := l.doubted(before)
 	for i := range weight {
-		weight[i] = 1
+		if doubted == nil || !doubted[l.block[i]] {
+			weight[i] = 1
+		}
 	}
 	absolute := make([]float32, 0, 2100)
 	every := 1 + n/2000 // enough for a median and for the light
 	var chol mat.Cholesky
 	var s Sample
 	var lit light
-	var before []float64
+	var lastStep []float64
 	refresh := 0 // the round in which the normal matrix is next worked out
 	const rounds = 40
 	for round := range rounds {
@@ -111,7 +122,7 @@ func (l *alignLevel) align(
 		for _, c := range counts {
 			seen += c
 		}
-		if seen < minPixels || seen < n/8 {
+		if seen < minPixels || seen < n/5 {
 			return w, s, ErrLeft
 		}
 		var ok bool
@@ -120,7 +131,7 @@ func (l *alignLevel) align(
 		}
 		absolute = absolute[:0]
 		for i := round % every; i < n; i += every {
-			if weight[i] >= 0 {
+			if weight[i] >= 0 && (doubted == nil || !doubted[l.block[i]]) {
 				absolute = append(absolute, abs(lit.template(now[i], l.xs[i], l.ys[i])-l.tpl[i]))
 			}
 		}
@@ -152,7 +163,7 @@ func (l *alignLevel) align(
 			return w, s, ErrLost
 		}
 		values := step.RawVector().Data
-		stretch(values, &before)
+		stretch(values, &lastStep)
 		delta := small(l.motion, values)
 		inverse, invertible := delta.Inverse()
 		if !invertible || !delta.Finite() {
@@ -173,6 +184,27 @@ func (l *alignLevel) align(
 	}
 	s.Match = math.Max(s.Match, 0)
 	return w, s, nil
+}
+
+// doubted returns the blocks that were left out before; nil where there were none, or too few others.
+func (l *alignLevel) doubted(before *[Blocks * Blocks]uint8) *[Blocks * Blocks]bool {
+	if before == nil {
+		return nil
+	}
+	var out [Blocks * Blocks]bool
+	for i, state := range before {
+		out[i] = state == LeftOut
+	}
+	others := 0
+	for _, b := range l.block {
+		if !out[b] {
+			others++
+		}
+	}
+	if others == len(l.block) || others < minPixels || others < len(l.block)/8 {
+		return nil
+	}
+	return &out
 }
 
 // stretch lengthens a step that goes on as the last one did. A template sharper

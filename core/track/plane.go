@@ -15,6 +15,9 @@ import (
 // & Kanade 1981; Bouguet 2000) with a robust fit, and the alignment starts from
 // there. Where the surface no longer looks as it does on the reference frame, it
 // is aligned to the last frame on which it was found instead; the sample says so.
+// What covered parts of it counts on no frame after that until it agrees again. Where
+// the surface is lost, covered or out of the picture, it is looked for on the frames
+// that follow: where it would have gone, and anywhere.
 //
 // Frames are planes of encoded luma (not linear light): there the plate's noise
 // is about equally strong in dark and bright, and a change of light is still a
@@ -22,7 +25,7 @@ import (
 type Plane struct {
 	// MinMatch is the normalised correlation with the reference frame under
 	// which the surface counts as lost; MinAgree the share of the region that
-	// has to agree. NewPlane sets 0.5 and 0.3.
+	// has to agree. NewPlane sets 0.5 and 0.4.
 	MinMatch, MinAgree float64
 
 	size     image.Rectangle // of every frame
@@ -31,9 +34,12 @@ type Plane struct {
 	features []geom.Point // on the reference frame
 	align    *aligner
 
-	last Sample          // on the frame before
-	prev []*raster.Plane // the frame before, smoothed, as a pyramid
-	move geom.Homography // from the frame before that to the frame before
+	last Sample          // on the frame before, or where it was found last
+	prev []*raster.Plane // that frame, smoothed, as a pyramid
+	move geom.Homography // from the frame before that to it
+	away int             // on so many frames since it was not found
+
+	usual float64 // its match with the reference frame while nothing covers it
 }
 
 // A FrameReader returns the part r of a frame as encoded luma. What it returns may cover
@@ -57,6 +63,13 @@ type Sample struct {
 	Chained  bool                   // aligned to the last frame on which it was found, not to the reference frame
 }
 
+// worth tells the better of two samples of a frame. A compromise between a surface and what covers it agrees with more
+// than the surface alone, but its parts pull away from each other.
+func (s *Sample) worth() float64 {
+	const pull = 0.3 // pixels
+	return s.Match * s.Agree / (1 + s.Residual*s.Residual/(pull*pull))
+}
+
 const (
 	presmooth   = 0.8 // sigma in pixels; makes gradients meaningful in grain
 	maxLevels   = 5
@@ -76,8 +89,8 @@ func NewPlane(
 	motion geom.Motion,
 ) (*Plane, error) {
 	t := &Plane{
-		MinMatch: 0.5, MinAgree: 0.3,
-		size: size, motion: motion, region: region, move: geom.Identity,
+		MinMatch: 0.5, MinAgree: 0.4,
+		size: size, motion: motion, region: region, move: geom.Identity, usual: 1,
 		last: Sample{H: geom.Identity, Match: 1, Agree: 1},
 	}
 	if raster.Around(geom.Bounds(region), 0, size).Empty() {
@@ -138,33 +151,61 @@ func (t *Plane) pyramid(read FrameReader, guess geom.Homography) ([]*raster.Plan
 
 // Step follows the surface to the next frame, in whichever direction frames
 // come. What lies inside the polygons of covered, on that frame, does not count.
-// When the surface is lost the error says why, and the tracker stays on the frame
-// before.
+// When the surface is lost the error says why; the next step looks for it on the
+// frame after.
 func (t *Plane) Step(read FrameReader, covered [][]geom.Point) (Sample, error) {
-	guess := t.move.Mul(t.last.H) // it goes on as it went
+	guess := t.last.H
+	for range t.away + 1 {
+		guess = t.move.Mul(guess) // it goes on as it went
+	}
+	s, next, err := t.step(read, covered, guess)
+	if err == nil && t.away > 0 {
+		err = t.certain(s)
+	}
+	if err != nil && t.away > 0 {
+		s, next, err = t.find(read, covered)
+	}
+	if err != nil {
+		t.away++
+		return s, err
+	}
+	if back, ok := t.last.H.Inverse(); ok && t.away == 0 {
+		t.move = s.H.Mul(back)
+	} else {
+		t.move = geom.Identity
+	}
+	t.last, t.prev, t.away = s, next, 0
+	if !s.Chained && s.Agree > 0.8 {
+		t.usual += 0.2 * (s.Match - t.usual)
+	}
+	return s, nil
+}
+
+// step looks for the surface around a guess.
+func (t *Plane) step(read FrameReader, covered [][]geom.Point, guess geom.Homography) (Sample, []*raster.Plane, error) {
 	next, err := t.pyramid(read, guess)
 	if err != nil {
-		return Sample{}, err
+		return Sample{}, nil, err
 	}
 	mask := maskOf(covered, next[0].Rect)
-	s, err := t.align.run(next, guess, nearLevel, mask)
+	s, err := t.align.run(next, guess, nearLevel, mask, &t.last.Blocks)
 	if err == nil {
 		err = t.accept(s)
 	}
 	if err != nil || s.Match < t.last.Match-0.04 || s.Agree < t.last.Agree-0.12 || s.Residual > t.last.Residual+0.5 {
-		if again, e := t.search(next, guess, mask); e == nil &&
-			(err != nil || again.Match*again.Agree > s.Match*s.Agree) {
+		if again, e := t.search(next, guess, mask); e == nil && (err != nil || again.worth() > s.worth()) {
 			s, err = again, nil
 		}
 	}
-	if err != nil {
-		return s, err
+	return s, next, err
+}
+
+// certain says whether a surface that was lost is found again: not anything that looks a little like it.
+func (t *Plane) certain(s Sample) error {
+	if s.Chained || s.Match < 0.8 || s.Agree < 0.45 || s.Residual > 0.6 {
+		return ErrLost
 	}
-	if back, ok := t.last.H.Inverse(); ok {
-		t.move = s.H.Mul(back)
-	}
-	t.last, t.prev = s, next
-	return s, nil
+	return nil
 }
 
 // search finds a surface that did not go on as it went: from its features, then
@@ -173,13 +214,13 @@ func (t *Plane) search(next []*raster.Plane, guess geom.Homography, mask *raster
 	carried, err := t.predict(next, guess)
 	best, failed := Sample{}, err
 	try := func(guess geom.Homography, from int) {
-		s, err := t.align.run(next, guess, from, mask)
+		s, err := t.align.run(next, guess, from, mask, &t.last.Blocks)
 		if err == nil {
 			err = t.accept(s)
 		}
 		if err != nil {
 			failed = err
-		} else if s.Match*s.Agree > best.Match*best.Agree {
+		} else if s.worth() > best.worth() {
 			best = s
 		}
 	}
@@ -193,13 +234,16 @@ func (t *Plane) search(next []*raster.Plane, guess geom.Homography, mask *raster
 	if err != nil {
 		return best, failed
 	}
-	// The features agree, but the surface looks different now.
-	here, e := newAligner(t.prev, t.last.H.ApplyAll(t.region), nil, t.motion)
+	if t.away > 0 || t.beingCovered() {
+		return best, failed // it is found by its looks at home, or not at all
+	}
+	// The features agree, but the surface looks different now: all of it but what covered it.
+	here, e := newAligner(t.prev, t.last.H.ApplyAll(t.region), t.coveredBefore(), t.motion)
 	back, ok := t.last.H.Inverse()
 	if e != nil || !ok {
 		return best, failed
 	}
-	s, e := here.run(next, carried.Mul(back), nearLevel, mask)
+	s, e := here.run(next, carried.Mul(back), nearLevel, mask, nil)
 	if e != nil {
 		return best, failed
 	}
@@ -208,6 +252,26 @@ func (t *Plane) search(next []*raster.Plane, guess geom.Homography, mask *raster
 		return best, e
 	}
 	return s, nil
+}
+
+// beingCovered reports whether something covers the surface: less and less of it agrees, but that looks as it ever did.
+// Where its own looks change, what agrees looks less alike as well.
+func (t *Plane) beingCovered() bool {
+	return t.last.Agree < 0.6 && t.last.Match > t.usual-0.08
+}
+
+// coveredBefore are the blocks that something covered on the frame before, as polygons there.
+func (t *Plane) coveredBefore() (out [][]geom.Point) {
+	box := geom.Bounds(t.region)
+	size := box.Max.Sub(box.Min).Mul(1.0 / Blocks)
+	for i, state := range t.last.Blocks {
+		if state == LeftOut {
+			at := box.Min.Add(geom.Pt(float64(i%Blocks)*size.X, float64(i/Blocks)*size.Y))
+			corners := geom.Box{Min: at, Max: at.Add(size)}.Corners()
+			out = append(out, t.last.H.ApplyAll(corners[:]))
+		}
+	}
+	return out
 }
 
 // accept says whether a sample can be true.
@@ -229,8 +293,11 @@ func (t *Plane) predict(next []*raster.Plane, guess geom.Homography) (geom.Homog
 		now geom.Point
 		ok  bool
 	}
-	found := make([]match, len(t.features))
+	found, box := make([]match, len(t.features)), geom.Bounds(t.region)
 	raster.Rows(0, len(t.features), func(i int) {
+		if t.last.Blocks[blockOf(box, t.features[i].X, t.features[i].Y)] == LeftOut {
+			return // what is seen there is not the surface
+		}
 		from := t.last.H.Apply(t.features[i])
 		if !inside(from, t.prev[0].Rect, 8) {
 			return
