@@ -44,7 +44,8 @@ type moment struct {
 	Mesh      *warp.Mesh      `json:"mesh,omitempty" doc:"From the track's home to there; missing where nothing of the surface is seen"`
 	Before    *warp.Mesh      `json:"before,omitempty" doc:"The same without the last correction, where there is one"`
 	Crossings []treatment.Vec `json:"crossings,omitempty" doc:"How far the last correction by a grid moves each crossing here"`
-	ByHand    bool            `json:"byHand,omitempty" doc:"Placed by hand, or between measured frames"`
+	ByHand    bool            `json:"byHand,omitempty" doc:"Placed by hand"`
+	Bridged   bool            `json:"bridged,omitempty" doc:"Not known itself, but between frames on which it is"`
 	Grade     carry.Grade     `json:"grade" enum:"good,look,bad"`
 	Advice    string          `json:"advice,omitempty" doc:"What is doubtful, and what to do"`
 	Match     float64         `json:"match,omitempty" doc:"Normalised correlation of the region with the frame it was compared with, 0 to 1"`
@@ -59,7 +60,7 @@ func momentsOf(motions *carry.Set, m *carry.Motion) []moment {
 	raster.Rows(0, len(out), func(i int) {
 		v := &m.Samples[i]
 		out[i] = moment{
-			Frame: v.Frame, Mesh: motions.Mesh(m.Track.ID, v.Frame), Crossings: v.Crossings, ByHand: v.ByHand,
+			Frame: v.Frame, Mesh: motions.Mesh(m.Track.ID, v.Frame), Crossings: v.Crossings, ByHand: v.ByHand, Bridged: v.Bridged,
 			Grade: v.Grade, Advice: v.Advice, Match: v.Match, Agree: v.Agree, Residual: v.Residual, Blocks: v.Blocks,
 			Chained: v.Chained,
 		}

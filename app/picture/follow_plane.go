@@ -69,15 +69,23 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		if err != nil {
 			return err
 		}
-		return eachFrame(ctx, f.run.From, last, func(n int) error {
+		var lost *LostTrack // since then
+		err = eachFrame(ctx, f.run.From, last, func(n int) error {
 			read, err := f.reader(n, media.LumaChannel)
 			if err != nil {
 				return err
 			}
 			found, err := t.Step(read, f.exclusions(n))
-			if err != nil {
-				return &LostTrack{"the surface", n, err}
+			switch {
+			case track.Lost(err):
+				if lost == nil {
+					lost = &LostTrack{"the surface", n, err}
+				}
+				return nil // it is looked for on the frames after
+			case err != nil:
+				return err
 			}
+			lost = nil
 			tell(&treatment.Sample{
 				Frame: n, Matrix: found.H.Mul(start).Normalised(), Match: min(found.Match, 1), Agree: min(found.Agree,
 					1),
@@ -85,6 +93,10 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 			})
 			return nil
 		})
+		if err == nil && lost != nil {
+			return lost
+		}
+		return err
 	})
 }
 

@@ -30,14 +30,17 @@ var ctx = context.Background()
 
 // shot makes a plate store of textured frames that move by (2, 1) a frame; from
 // the frame lost on they show something else.
-func shot(t *testing.T, depth, lost int) *picture.Source {
+func shot(t *testing.T, depth, lost int) *picture.Source { return shotWithout(t, depth, lost, 21) }
+
+// shotWithout is a shot whose surface is not seen from one frame to another.
+func shotWithout(t *testing.T, depth, lost, found int) *picture.Source {
 	dir := t.TempDir()
 	top := float64(int(1)<<depth - 1)
 	for n := 1; n <= 20; n++ {
 		f := media.NewFrame(128, 96, media.Samples{Depth: depth})
 		for i := range 128 * 96 {
 			x, y := float64(i%128-2*n), float64(i/128-n)
-			if lost > 0 && n >= lost {
+			if lost > 0 && n >= lost && n < found {
 				x, y = y*1.7, x*0.4
 			}
 			v := 0.5 + 0.2*math.Sin(x/3.3+2*math.Sin(y/7))*math.Cos(y/4.1) + 0.2*math.Sin(x*y/180)
@@ -157,6 +160,20 @@ func TestFollowKeepsWhatItFoundBeforeALoss(t *testing.T) {
 	assert.Equal(t, 14, lost.Frame)
 	assert.ErrorContains(t, err, "lost the surface on frame 14")
 	assert.Len(t, d.Tracks[0].Data.Samples, 13, "frames 1 to 13")
+
+	// Lost for some frames only, it is found again, and nothing is said to be lost.
+	s = shotWithout(t, 8, 12, 16)
+	d = document()
+	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20}))
+	assert.Len(t, d.Tracks[0].Data.Samples, 16)
+	motions, err := carry.New(d)
+	require.NoError(t, err)
+	for n := 9; n <= 20; n++ {
+		h, ok := motions.Between("t", 8, n)
+		require.True(t, ok)
+		want := geom.Pt(60+2*float64(n-8), 50+float64(n-8))
+		assert.Less(t, h.Apply(geom.Pt(60, 50)).Dist(want), 0.3, "frame %d", n)
+	}
 
 	d = document()
 	d.Tracks[0].Region = nil

@@ -36,7 +36,8 @@ type Moment struct {
 	treatment.Sample
 	before    *geom.Homography // the matrix without the last correction, where that is not by a grid
 	Crossings []treatment.Vec  // how far the last correction by a grid moves each crossing here
-	ByHand    bool             // placed by hand, or between measured frames
+	ByHand    bool             // placed by hand
+	Bridged   bool             // not known itself, but between frames on which it is
 	Grade     Grade
 	Advice    string // what is doubtful, and what to do
 }
@@ -229,24 +230,49 @@ func dropped(t *treatment.Track, n int) bool {
 	return false
 }
 
-// bridge fills the frames between samples by moving the surface's corners along
-// straight lines.
+// bridge fills the frames between samples: each corner of the surface goes on as it went before and comes as it goes
+// after (cubic Hermite interpolation); over long gaps less so, and ever more straight.
 func (m *Motion) bridge() {
+	const longest = 8 // frames over which motion is believed to go on
 	corners := m.Track.Frame()
-	for i := len(m.Samples) - 1; i > 0; i-- {
-		a, b := m.Samples[i-1], m.Samples[i]
+	known := slices.Clone(m.Samples)
+	// speed is how far a corner moves in a frame, from sample i to the one beside it, if they follow each other.
+	speed := func(i, step, k int) (geom.Point, bool) {
+		j := i + step
+		if j < 0 || j >= len(known) || known[j].Frame != known[i].Frame+step {
+			return geom.Point{}, false
+		}
+		return known[j].Matrix.Apply(corners[k]).Sub(known[i].Matrix.Apply(corners[k])).Mul(float64(step)), true
+	}
+	for i := len(known) - 1; i > 0; i-- {
+		a, b := known[i-1], known[i]
 		if b.Frame-a.Frame < 2 {
 			continue
 		}
 		from, to := a.Matrix.ApplyAll(corners), b.Matrix.ApplyAll(corners)
+		length := float64(b.Frame - a.Frame)
 		for n := a.Frame + 1; n < b.Frame; n++ {
-			u := float64(n-a.Frame) / float64(b.Frame-a.Frame)
+			u := float64(n-a.Frame) / length
 			between := make([]geom.Point, len(corners))
 			for k := range corners {
-				between[k] = from[k].Lerp(to[k], u)
+				straight := to[k].Sub(from[k])
+				leave, come := straight, straight // over the whole gap
+				reach := math.Min(length, longest)
+				if v, ok := speed(i-1, -1, k); ok {
+					leave = straight.Add(v.Sub(straight.Mul(1 / length)).Mul(reach))
+				}
+				if v, ok := speed(i, 1, k); ok {
+					come = straight.Add(v.Sub(straight.Mul(1 / length)).Mul(reach))
+				}
+				between[k] = from[k].Mul((1 + 2*u) * (1 - u) * (1 - u)).
+					Add(leave.Mul(u * (1 - u) * (1 - u))).
+					Add(to[k].Mul(u * u * (3 - 2*u))).
+					Sub(come.Mul(u * u * (1 - u)))
 			}
 			if h, err := geom.Fit(geom.Perspective, corners, between, nil); err == nil {
-				m.Samples = append(m.Samples, Moment{Sample: treatment.Sample{Frame: n, Matrix: h}, ByHand: true})
+				m.Samples = append(m.Samples, Moment{
+					Sample: treatment.Sample{Frame: n, Matrix: h}, Bridged: true, ByHand: a.ByHand && b.ByHand,
+				})
 			}
 		}
 	}

@@ -96,7 +96,11 @@ func TestDroppedFramesAreBridgedAndPlacedOnesCount(t *testing.T) {
 		"a straight line between 14 and 16",
 	)
 	i := s.Motion("t").at[15]
-	assert.True(t, s.Motion("t").Samples[i].ByHand)
+	v := s.Motion("t").Samples[i]
+	assert.True(t, v.Bridged)
+	assert.False(t, v.ByHand)
+	assert.Equal(t, Bad, v.Grade, "what is bridged is never good")
+	assert.NotEmpty(t, v.Advice)
 
 	var corners []treatment.Vec
 	at35 := drift(35).Mul(base)
@@ -553,5 +557,43 @@ func TestPointsAreTheSameEveryTime(t *testing.T) {
 		again, err := New(d)
 		require.NoError(t, err)
 		assert.Equal(t, first.Motion("p").Samples, again.Motion("p").Samples)
+	}
+}
+
+// What is bridged goes on as it went before and comes as it goes after: nearer to a motion that bends than a straight line,
+// and exactly where it is steady. Between places put by hand it is to be looked at.
+func TestBridgesAreEased(t *testing.T) {
+	bend := func(n int) geom.Homography {
+		u := float64(n-10) / 6
+		return geom.Translation(geom.Pt(40*math.Sin(u), 5*float64(n-10)))
+	}
+	d := document(40)
+	for i := range d.Tracks[0].Data.Samples {
+		v := &d.Tracks[0].Data.Samples[i]
+		v.Matrix = bend(v.Frame)
+	}
+	d.Tracks[0].Dropped = []treatment.Range{{First: 17, Last: 22}}
+	s := resolve(t, d)
+	var off, straight float64
+	for n := 17; n <= 22; n++ {
+		u := float64(n-16) / 7
+		h, a, b := bend(n), bend(16), bend(23)
+		got := apply(between(t, s, "t", 10, n), probe)
+		off = math.Max(off, got.Dist(h.Apply(probe)))
+		straight = math.Max(straight, a.Apply(probe).Lerp(b.Apply(probe), u).Dist(h.Apply(probe)))
+		v := s.Motion("t").Samples[s.Motion("t").at[n]]
+		assert.True(t, v.Bridged)
+		assert.Equal(t, Bad, v.Grade)
+	}
+	assert.Less(t, off, 0.2*straight)
+
+	for i := range d.Tracks[0].Data.Samples { // steady
+		v := &d.Tracks[0].Data.Samples[i]
+		v.Matrix = geom.Translation(geom.Pt(3*float64(v.Frame-10), -2*float64(v.Frame-10)))
+	}
+	d.Tracks[0].Dropped = []treatment.Range{{First: 15, Last: 34}}
+	s = resolve(t, d)
+	for n := 15; n <= 34; n++ {
+		near2(t, probe.Add(geom.Pt(3*float64(n-10), -2*float64(n-10))), apply(between(t, s, "t", 10, n), probe), 1e-6)
 	}
 }

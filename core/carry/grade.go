@@ -80,6 +80,16 @@ func (m *Motion) grade() {
 	for i := range m.Samples {
 		v := &m.Samples[i]
 		v.Grade, v.Advice = Extreme(v.Matrix, surface)
+		switch {
+		case v.Bridged && v.ByHand:
+			v.Grade, v.Advice = Doubtful, "Between frames on which it was placed by hand: nobody looked here. Place it on this "+
+				"frame as well if it slips."
+			continue
+		case v.Bridged:
+			v.Grade, v.Advice = Bad, "It was not found here: it is taken to move on from where it was lost to where it was found "+
+				"again. Place it by hand, or hand these frames to another source."
+			continue
+		}
 		if v.Grade == Good && !v.ByHand && v.Frame != m.Track.Home {
 			v.Grade, v.Advice = m.kind.doubts(v)
 		}

@@ -23,6 +23,17 @@ var (
 	)
 )
 
+// Lost reports whether an error says that something is not to be found on a frame, and not that the frame could not be
+// read.
+func Lost(err error) bool {
+	for _, reason := range []error{ErrSmall, ErrFlat, ErrLost, ErrLeft, ErrExtreme, ErrJumped, ErrNaN} {
+		if errors.Is(err, reason) {
+			return true
+		}
+	}
+	return false
+}
+
 // numbers returns the plane with every sample that is no number, or infinite,
 // replaced by the last good one before it on its line. It is the plane itself
 // where there are none, and ErrNaN where they are most.

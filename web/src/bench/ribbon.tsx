@@ -135,8 +135,8 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
         // Full cells are sure; what slides, or agrees little, is lower. Clay needs a look.
         const sure = Math.max(0, 1 - (s.residual ?? 0)) * Math.min(1, (s.agree ?? 1) / 0.9)
         g.fillStyle = s.grade === 'good' ? colour('fern') : colour('clay')
-        const h = s.byHand ? 4 : 3 + sure * (lanes.quality - 5)
-        g.globalAlpha = s.byHand ? 0.6 : 1
+        const h = s.byHand || s.bridged ? 4 : 3 + sure * (lanes.quality - 5)
+        g.globalAlpha = s.byHand || s.bridged ? 0.6 : 1
         g.fillRect(x(s.frame) + 0.5, top + lanes.quality - 1 - h, Math.max(1, each - 1), h)
         g.globalAlpha = 1
       }
@@ -197,7 +197,9 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
           <span className="text-[13px] whitespace-nowrap text-quiet">
             {frame === open.reference
               ? 'Reference frame'
-              : here?.byHand
+              : here?.bridged
+                ? 'Bridged'
+                : here?.byHand
                 ? 'By hand'
                 : here
                   ? `Residual ${(here.residual ?? 0).toFixed(2)} px`

@@ -438,7 +438,9 @@ function Quality({ revision, removal: r, motion }: BenchProps & { removal: Remov
             <dd className="font-mono" title="What is left over, and the share of the region that agrees">
               {frame === motion.track.home
                 ? 'its home'
-                : here.byHand
+                : here.bridged
+                  ? 'bridged'
+                  : here.byHand
                   ? 'by hand'
                   : `${(here.residual ?? 0).toFixed(2)} px, ${Math.round((here.agree ?? 1) * 100)} %`}
             </dd>
