@@ -200,10 +200,10 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
               : here?.bridged
                 ? 'Bridged'
                 : here?.byHand
-                ? 'By hand'
-                : here
-                  ? `Residual ${(here.residual ?? 0).toFixed(2)} px`
-                  : ''}
+                  ? 'By hand'
+                  : here
+                    ? `Residual ${(here.residual ?? 0).toFixed(2)} px`
+                    : ''}
           </span>
         )}
         {here?.advice && (

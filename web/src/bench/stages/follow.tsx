@@ -441,8 +441,8 @@ function Quality({ revision, removal: r, motion }: BenchProps & { removal: Remov
                 : here.bridged
                   ? 'bridged'
                   : here.byHand
-                  ? 'by hand'
-                  : `${(here.residual ?? 0).toFixed(2)} px, ${Math.round((here.agree ?? 1) * 100)} %`}
+                    ? 'by hand'
+                    : `${(here.residual ?? 0).toFixed(2)} px, ${Math.round((here.agree ?? 1) * 100)} %`}
             </dd>
           </>
         )}
