@@ -1,16 +1,19 @@
 package demo_test
 
 import (
+	"context"
 	"image"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"jardin/app/demo"
 	"jardin/app/demo/demotest"
 	"jardin/core/check"
 	"jardin/core/geom"
 	"jardin/core/raster"
+	"jardin/core/render"
 	"jardin/core/treatment"
 )
 
@@ -52,6 +55,22 @@ func TestWhatIsGrownSits(t *testing.T) {
 	for i, r := range judge(t, s, doc, demo.Name, every(first, last), known.Reference, spots) {
 		t.Logf("grown, dot %d: %s", i+1, told(r))
 		sits(t, r)
+	}
+	// Nothing repeats more than it does in one of the places around.
+	ready, err := render.Compile(doc)
+	require.NoError(t, err)
+	frame, err := s.Clean(context.Background(), ready, known.Reference)
+	require.NoError(t, err)
+	all := partOf(frame, demo.Bounds())
+	for i, sp := range spots {
+		box := sp.where(known.Reference)
+		var around float64
+		for _, by := range []image.Point{{X: -1}, {X: 1}, {Y: -1}, {Y: 1}} {
+			around = max(around, check.Repeat(all, box.Add(image.Pt(by.X*box.Dx(), by.Y*box.Dy())), 8))
+		}
+		inside := check.Repeat(all, box, 8)
+		t.Logf("grown, dot %d: repeats %.2f, around %.2f", i+1, inside, around)
+		assert.LessOrEqual(t, inside, around)
 	}
 	if !bench() {
 		return

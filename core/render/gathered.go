@@ -88,8 +88,8 @@ type hole struct {
 // and of what passes over as it has to be, and no more of them are looked at. What is made on every
 // frame anew has to be quick.
 const (
-	enough, enoughLive = 20, 9
-	seams, seamsLive   = 60_000, 20_000
+	enough, enoughLive, enoughSeen = 20, 9, 5
+	seams, seamsLive               = 60_000, 20_000
 )
 
 // unknownNoise is taken for the grain's where it was not measured: two codes of 255 at middle grey.
@@ -114,6 +114,9 @@ func (r *removal) clean(s *treatment.Gathering, on int) *memo.Keyed[cleanInput] 
 		}
 		if s.Live {
 			in.Enough, in.Seams = enoughLive, seamsLive
+			if s.AsSeen { // the average is only what frames are compared with
+				in.Enough = enoughSeen
+			}
 		}
 		if s.Everything {
 			hidden, in.Enough = nowhere, treatment.MostLookedAt
