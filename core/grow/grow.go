@@ -48,7 +48,7 @@ const (
 // changed, on the square root of light.
 const (
 	slopeWeight  = 0.6
-	detailWeight = 5
+	detailWeight = 6
 	detailSigma  = 3 // over which it is averaged, pixels
 	mostBias     = 0.02
 )
@@ -129,26 +129,27 @@ func (r *Request) depth(fine *level) int {
 
 // A level is the picture at one scale, from (0, 0), with what is known of the hole so far.
 type level struct {
-	w, h    int
-	pix     []float32 // channels for each pixel
-	rim     []float32 // detail as it goes on from the rim, two for each pixel
-	hole    []bool
-	from    []bool
-	guide   []guideAt
-	guided  bool
-	depths  []float32       // how far each pixel of the hole lies from its rim
-	box     image.Rectangle // around the hole
-	targets []int32         // middles of patches that touch the hole, by rows
-	row     []int32         // of each line of pixels the first of its targets, and after the last
-	sources []int32         // middles of patches that may be taken
-	source  []bool
-	along   [][]int32 // sources near each guide
-	nearest []int32   // of each pixel that is a target its source's middle
-	far     []float32 // and how far that is
-	known   []float32 // of each target, how much of its patch is not hole
-	run     []int32   // and for how many targets in line the same place goes on
-	sums    []float32 // of each patch, by channel of colour: to tell a difference of light
-	longest int
+	w, h     int
+	pix      []float32 // channels for each pixel
+	rim      []float32 // detail as it goes on from the rim, two for each pixel
+	rimShare float32   // how much of the detail in the hole is that
+	hole     []bool
+	from     []bool
+	guide    []guideAt
+	guided   bool
+	depths   []float32       // how far each pixel of the hole lies from its rim
+	box      image.Rectangle // around the hole
+	targets  []int32         // middles of patches that touch the hole, by rows
+	row      []int32         // of each line of pixels the first of its targets, and after the last
+	sources  []int32         // middles of patches that may be taken
+	source   []bool
+	along    [][]int32 // sources near each guide
+	nearest  []int32   // of each pixel that is a target its source's middle
+	far      []float32 // and how far that is
+	known    []float32 // of each target, how much of its patch is not hole
+	run      []int32   // and for how many targets in line the same place goes on
+	sums     []float32 // of each patch, by channel of colour: to tell a difference of light
+	longest  int
 }
 
 // A guideAt is which guide a pixel lies near, from 1, and how far to its left.
@@ -223,6 +224,7 @@ func (l *level) detail(ctx context.Context) error {
 			hole.Pix[i] = 1
 		}
 	}
+	l.rimShare = shareOf(there, hole)
 	there, err := spread.Evenly(ctx, there, hole)
 	if err != nil {
 		return err
@@ -233,6 +235,26 @@ func (l *level) detail(ctx context.Context) error {
 		copy(l.rim[2*i:2*i+2], there.Pix[4*i:])
 	}
 	return nil
+}
+
+// shareOf is how much of the detail that is to be in a hole is taken to be that of its rim, which goes on evenly: more
+// where detail is much the same all around, less where it is here a window and there a wall.
+func shareOf(detail *raster.Image, hole *raster.Plane) float32 {
+	const rim = 8
+	around := raster.Grow(hole, rim)
+	var n, sum, squares float64
+	for i, v := range around.Pix {
+		if v > 0 && hole.Pix[i] == 0 {
+			d := float64(detail.Pix[4*i] + detail.Pix[4*i+1])
+			n, sum, squares = n+1, sum+d, squares+d*d
+		}
+	}
+	if n == 0 || sum == 0 {
+		return 0
+	}
+	mean := sum / n
+	varies := math.Sqrt(math.Max(squares/n-mean*mean, 0)) / mean
+	return float32(math.Min(math.Max(1.35-varies, 0.2), 0.9))
 }
 
 // beside returns how far a place lies beside the line, to its left above 0; ok is false beyond its ends.
@@ -392,7 +414,7 @@ func (l *level) half() *level {
 	if w < 2*patch || h < 2*patch {
 		return nil
 	}
-	out := &level{w: w, h: h, guided: l.guided}
+	out := &level{w: w, h: h, guided: l.guided, rimShare: l.rimShare}
 	n := w * h
 	out.rim = make([]float32, 2*n)
 	out.pix, out.hole, out.from, out.guide = make([]float32, n*channels), make([]bool, n), make([]bool, n), make([]guideAt, n)

@@ -206,9 +206,6 @@ func (l *level) shorten(seed uint64) {
 	}
 }
 
-// rimShare is how much of the detail that is to be in the hole is that of its rim; the rest is that of what lies there.
-const rimShare = 0.3
-
 // vote gives each pixel of the hole what the patches over it say, those that fit well and lie near
 // the rim more than others. The last time only the best of them count, so that nothing is blurred.
 func (l *level) vote(last bool) {
@@ -226,7 +223,7 @@ func (l *level) vote(last bool) {
 					l.pix[i*channels+c] = max(v[c], 0)
 				}
 				for c := range 2 {
-					l.pix[i*channels+5+c] = rimShare*l.rim[2*i+c] + (1-rimShare)*v[5+c]
+					l.pix[i*channels+5+c] = l.rimShare*l.rim[2*i+c] + (1-l.rimShare)*v[5+c]
 				}
 			}
 		}
