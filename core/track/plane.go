@@ -33,6 +33,9 @@ type Plane struct {
 	region   []geom.Point
 	features []geom.Point // on the reference frame
 	align    *aligner
+	even     *aligner // the same where light is uneven; nil where it cannot be
+	home     *raster.Plane
+	without  [][]geom.Point
 
 	last Sample          // on the frame before, or where it was found last
 	prev []*raster.Plane // that frame, smoothed, as a pyramid
@@ -103,6 +106,8 @@ func NewPlane(
 	if t.align, err = newAligner(t.prev, region, without, motion); err != nil {
 		return nil, err
 	}
+	t.even, _ = newAligner(evened(t.prev), region, without, motion)
+	t.home, t.without = t.prev[0], without
 	for _, p := range corners(t.prev[0], region, maxFeatures) {
 		if !covers(without, p) {
 			t.features = append(t.features, p)
@@ -197,7 +202,36 @@ func (t *Plane) step(read FrameReader, covered [][]geom.Point, guess geom.Homogr
 			s, err = again, nil
 		}
 	}
+	if err == nil && !s.Chained && s.Residual > unevenly && t.even != nil {
+		if again, e := t.even.run(evened(next[:min(2, len(next))]), s.H, 0, mask, &t.last.Blocks); e == nil &&
+			again.Residual < 0.7*s.Residual && again.Agree > 0.8*s.Agree && Sane(again.H, t.region, t.size) == nil {
+			s.H, s.Residual, s.Agree, s.Blocks = again.H, again.Residual, again.Agree, again.Blocks
+		}
+	}
+	if err == nil && !s.Chained && t.away == 0 && s.Match < t.usual-0.015 {
+		s = t.smeared(next, s, mask)
+	}
 	return s, next, err
+}
+
+// unevenly is from which residual on it is tried whether light that changes from place to place, as of lamps that
+// flicker before a rolling shutter, pulls parts of the surface: a gain, an offset and a slope do not describe it.
+const unevenly = 0.1
+
+// evened takes light out that changes smoothly from place to place: what is left is each pixel's share of the mean
+// around it.
+func evened(pyramid []*raster.Plane) []*raster.Plane {
+	const around = 10 // pixels
+	out := make([]*raster.Plane, len(pyramid))
+	for k, p := range pyramid {
+		low := raster.Gaussian(p, around/math.Pow(2, float64(k)))
+		m := raster.NewPlane(p.Rect)
+		for i, v := range p.Pix {
+			m.Pix[i] = 0.5 * v / max(low.Pix[i], 0.02)
+		}
+		out[k] = m
+	}
+	return out
 }
 
 // certain says whether a surface that was lost is found again: not anything that looks a little like it.
