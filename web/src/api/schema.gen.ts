@@ -1393,7 +1393,9 @@ export interface components {
             before?: components["schemas"]["Mesh"];
             /** @description 8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out */
             blocks?: string;
-            /** @description Placed by hand, or between measured frames */
+            /** @description Not known itself, but between frames on which it is */
+            bridged?: boolean;
+            /** @description Placed by hand */
             byHand?: boolean;
             /** @description Compared with the last frame on which it was found, not with the frame it is followed from */
             chained?: boolean;
