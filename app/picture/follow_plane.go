@@ -69,7 +69,14 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		if err != nil {
 			return err
 		}
-		var lost *LostTrack // since then
+		var lost *LostTrack              // since then
+		var doubtful []*treatment.Sample // since it was sure: what leads to a loss went astray before
+		flush := func() {
+			for _, s := range doubtful {
+				tell(s)
+			}
+			doubtful = nil
+		}
 		err = eachFrame(ctx, f.run.From, last, func(n int) error {
 			read, err := f.reader(n, media.LumaChannel)
 			if err != nil {
@@ -79,20 +86,25 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 			switch {
 			case track.Lost(err):
 				if lost == nil {
-					lost = &LostTrack{"the surface", n, err}
+					lost = &LostTrack{"the surface", n - len(doubtful)*sign(last-f.run.From), err}
 				}
+				doubtful = nil
 				return nil // it is looked for on the frames after
 			case err != nil:
 				return err
 			}
 			lost = nil
-			tell(&treatment.Sample{
+			doubtful = append(doubtful, &treatment.Sample{
 				Frame: n, Matrix: found.H.Mul(start).Normalised(), Match: min(found.Match, 1), Agree: min(found.Agree,
 					1),
 				Residual: found.Residual, Blocks: blocks(found.Blocks), Chained: found.Chained,
 			})
+			if found.Sure() || found.Chained {
+				flush()
+			}
 			return nil
 		})
+		flush()
 		if err == nil && lost != nil {
 			return lost
 		}
@@ -106,4 +118,11 @@ func blocks(b [track.Blocks * track.Blocks]uint8) string {
 		out.WriteByte('0' + v)
 	}
 	return out.String()
+}
+
+func sign(v int) int {
+	if v < 0 {
+		return -1
+	}
+	return 1
 }

@@ -43,6 +43,14 @@ type Plane struct {
 	away int             // on so many frames since it was not found
 
 	usual float64 // its match with the reference frame while nothing covers it
+	sure  found   // where it certainly was
+}
+
+// A found is where a surface was on a frame, so many steps ago, and how it moved to there.
+type found struct {
+	sample Sample
+	move   geom.Homography
+	ago    int
 }
 
 // A FrameReader returns the part r of a frame as encoded luma. What it returns may cover
@@ -65,6 +73,10 @@ type Sample struct {
 	Blocks   [Blocks * Blocks]uint8 // what drives the track, by rows
 	Chained  bool                   // aligned to the last frame on which it was found, not to the reference frame
 }
+
+// Sure reports whether a sample is beyond doubt: most of what is seen agrees with the reference frame, and its parts do
+// not pull.
+func (s *Sample) Sure() bool { return !s.Chained && s.Agree > 0.6 && s.Residual < 0.35 }
 
 // worth tells the better of two samples of a frame. A compromise between a surface and what covers it agrees with more
 // than the surface alone, but its parts pull away from each other.
@@ -106,6 +118,7 @@ func NewPlane(
 	if t.align, err = newAligner(t.prev, region, without, motion); err != nil {
 		return nil, err
 	}
+	t.sure = found{t.last, geom.Identity, 0}
 	t.even, _ = newAligner(evened(t.prev), region, without, motion)
 	t.home, t.without = t.prev[0], without
 	for _, p := range corners(t.prev[0], region, maxFeatures) {
@@ -171,6 +184,9 @@ func (t *Plane) Step(read FrameReader, covered [][]geom.Point) (Sample, error) {
 		s, next, err = t.find(read, covered)
 	}
 	if err != nil {
+		if t.away == 0 { // what led to the loss may have gone astray before
+			t.last, t.move, t.away = t.sure.sample, t.sure.move, t.sure.ago
+		}
 		t.away++
 		return s, err
 	}
@@ -180,6 +196,10 @@ func (t *Plane) Step(read FrameReader, covered [][]geom.Point) (Sample, error) {
 		t.move = geom.Identity
 	}
 	t.last, t.prev, t.away = s, next, 0
+	t.sure.ago++
+	if s.Sure() {
+		t.sure = found{s, t.move, 0}
+	}
 	if !s.Chained && s.Agree > 0.8 {
 		t.usual += 0.2 * (s.Match - t.usual)
 	}
@@ -236,7 +256,7 @@ func evened(pyramid []*raster.Plane) []*raster.Plane {
 
 // certain says whether a surface that was lost is found again: not anything that looks a little like it.
 func (t *Plane) certain(s Sample) error {
-	if s.Chained || s.Match < 0.8 || s.Agree < 0.45 || s.Residual > 0.6 {
+	if s.Chained || s.Match < 0.85 || s.Agree < 0.5 || s.Residual > 0.35 || !t.alike(s.H, 1.5) {
 		return ErrLost
 	}
 	return nil
@@ -288,6 +308,12 @@ func (t *Plane) search(next []*raster.Plane, guess geom.Homography, mask *raster
 	return s, nil
 }
 
+// alike reports whether a transform shows the surface about as large as it was last: by no more than a factor.
+func (t *Plane) alike(h geom.Homography, factor float64) bool {
+	ratio := geom.Area(h.ApplyAll(t.region)) / math.Max(geom.Area(t.last.H.ApplyAll(t.region)), 1e-9)
+	return ratio > 1/(factor*factor) && ratio < factor*factor
+}
+
 // beingCovered reports whether something covers the surface: less and less of it agrees, but that looks as it ever did.
 // Where its own looks change, what agrees looks less alike as well.
 func (t *Plane) beingCovered() bool {
@@ -313,7 +339,7 @@ func (t *Plane) accept(s Sample) error {
 	if err := Sane(s.H, t.region, t.size); err != nil {
 		return err
 	}
-	if s.Match < t.MinMatch || s.Agree < t.MinAgree {
+	if s.Match < t.MinMatch || s.Agree < t.MinAgree || t.away == 0 && !t.alike(s.H, 1.3) {
 		return ErrLost
 	}
 	return nil
