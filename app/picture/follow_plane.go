@@ -3,6 +3,7 @@ package picture
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"jardin/app/media"
@@ -34,7 +35,15 @@ func (planeFollowing) merge(t *treatment.Track, found []Tracked, all bool) {
 	}
 	basis := t.Basis()
 	if t.Data != nil {
-		news = join(t.Data.Samples, news, func(s treatment.Sample) int { return s.Frame })
+		// Frames between are those on which it was lost: what was measured there before is no longer so.
+		first, last := news[0].Frame, news[0].Frame
+		for _, s := range news {
+			first, last = min(first, s.Frame), max(last, s.Frame)
+		}
+		old := slices.DeleteFunc(slices.Clone(t.Data.Samples), func(s treatment.Sample) bool {
+			return s.Frame >= first && s.Frame <= last
+		})
+		news = join(old, news, func(s treatment.Sample) int { return s.Frame })
 		if !all {
 			basis = t.Data.Basis
 		}

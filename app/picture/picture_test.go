@@ -164,6 +164,12 @@ func TestFollowKeepsWhatItFoundBeforeALoss(t *testing.T) {
 	// Lost for some frames only, it is found again, and nothing is said to be lost.
 	s = shotWithout(t, 8, 12, 16)
 	d = document()
+	d.Tracks[0].Data = &treatment.Data{Basis: "older"} // measured before, otherwise
+	for n := 1; n <= 20; n++ {
+		d.Tracks[0].Data.Samples = append(d.Tracks[0].Data.Samples, treatment.Sample{
+			Frame: n, Matrix: geom.Translation(geom.Pt(float64(9*(n-8)), 0)), Match: 1, Agree: 1,
+		})
+	}
 	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20}))
 	assert.Len(t, d.Tracks[0].Data.Samples, 16)
 	motions, err := carry.New(d)

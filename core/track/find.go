@@ -21,8 +21,11 @@ func (t *Plane) find(read FrameReader, covered [][]geom.Point) (Sample, []*raste
 	}
 	frame := raster.Pyramid(raster.Gaussian(clean, presmooth), maxLevels)
 	mask := maskOf(covered, frame[0].Rect)
+	// As coarse as still says something; never so fine that every frame takes seconds.
+	const few, large = 300, 130_000
 	level := len(t.align.levels) - 1
-	for level > 0 && len(t.align.levels[level].tpl) < 300 {
+	for level > 0 && len(t.align.levels[level].tpl) < few &&
+		frame[level-1].Rect.Dx()*frame[level-1].Rect.Dy() <= large {
 		level--
 	}
 	best, failed := Sample{}, ErrLost

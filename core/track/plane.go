@@ -265,7 +265,10 @@ func (t *Plane) certain(s Sample) error {
 // search finds a surface that did not go on as it went: from its features, then
 // from the coarsest pictures, and at last by its looks on the frame before.
 func (t *Plane) search(next []*raster.Plane, guess geom.Homography, mask *raster.Plane) (Sample, error) {
-	carried, err := t.predict(next, guess)
+	carried, err := guess, ErrLost
+	if t.away == 0 { // its features are known on the frame before, and nowhere else
+		carried, err = t.predict(next, guess)
+	}
 	best, failed := Sample{}, err
 	try := func(guess geom.Homography, from int) {
 		s, err := t.align.run(next, guess, from, mask, &t.last.Blocks)
@@ -288,7 +291,7 @@ func (t *Plane) search(next []*raster.Plane, guess geom.Homography, mask *raster
 	if err != nil {
 		return best, failed
 	}
-	if t.away > 0 || t.beingCovered() {
+	if t.beingCovered() {
 		return best, failed // it is found by its looks at home, or not at all
 	}
 	// The features agree, but the surface looks different now: all of it but what covered it.

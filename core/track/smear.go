@@ -13,7 +13,7 @@ var shutters = []float64{0.25, 0.5, 0.75, 1}
 // smeared looks whether a surface that moves fast, and looks less alike than it did, is smeared by its own motion:
 // the reference frame is smeared as it would be, and aligned anew. It returns the better of what was known and that.
 func (t *Plane) smeared(next []*raster.Plane, s Sample, mask *raster.Plane) Sample {
-	const least, most = 3, 120 // pixels
+	const least, most = 3.0, 120.0 // pixels
 	middle := geom.Bounds(t.region).Centre()
 	for range 2 { // once more, as the motion is known better then
 		now := s.H.Apply(middle)

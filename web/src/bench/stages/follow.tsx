@@ -398,7 +398,7 @@ function Quality({ revision, removal: r, motion }: BenchProps & { removal: Remov
       <dl className="grid grid-cols-[6.4rem_1fr] gap-x-1 text-[13px]">
         <dt className="text-quiet">Followed</dt>
         <dd className="font-mono">
-          {inRange.length} of {r.range.last - r.range.first + 1} frames
+          {inRange.filter((s) => !s.bridged).length} of {r.range.last - r.range.first + 1} frames
         </dd>
         {worst && (
           <>
