@@ -55,6 +55,11 @@ func TestWhatIsGrownSits(t *testing.T) {
 	for i, r := range judge(t, s, doc, demo.Name, every(first, last), known.Reference, spots) {
 		t.Logf("grown, dot %d: %s", i+1, told(r))
 		sits(t, r)
+		if !bench() { // under the first two as much detail lies as around them: it has to be there
+			for c := range 3 {
+				assert.Greater(t, r.Grain[c].All, 0.87, "detail of channel %d", c)
+			}
+		}
 	}
 	// Nothing repeats more than it does in one of the places around.
 	ready, err := render.Compile(doc)

@@ -253,3 +253,30 @@ func TestARowOfAGain(t *testing.T) {
 		}
 	}
 }
+
+// How much grain an average has left: that of one frame but for what carrying it takes, less by the root of how many there
+// are; what is left out does not count, and unequal weights leave more.
+func TestGrainThatIsLeft(t *testing.T) {
+	of := func(weights ...float32) float32 {
+		s := NewStack(image.Rect(0, 0, 1, 1), 20)
+		for i, w := range weights {
+			v := float32(0.3) + 0.001*float32(i%2)
+			if w < 0 { // something passes over
+				v, w = 0.9, -w
+			}
+			s.Add(0, 0, [3]float32{v, v, v}, w)
+		}
+		return s.Mean(0.01).Grain.At(0, 0)
+	}
+	one := of(1)
+	assert.InDelta(t, 0.9, one, 0.05)
+	for _, n := range []int{3, 4, 9, 16} {
+		weights := make([]float32, n)
+		for i := range weights {
+			weights[i] = 0.7
+		}
+		assert.InDelta(t, float64(one)/math.Sqrt(float64(n)), of(weights...), 1e-5)
+		assert.InDelta(t, float64(one)/math.Sqrt(float64(n)), of(append(weights, -0.7)...), 1e-5)
+	}
+	assert.InDelta(t, float64(one)*math.Sqrt(4+1+1)/4, of(2, 1, 1), 1e-5)
+}

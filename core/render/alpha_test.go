@@ -126,3 +126,38 @@ func TestProgressOfGathering(t *testing.T) {
 		assert.Len(t, heard, last)
 	}
 }
+
+// What is gathered on every frame brings its own grain, as much as is left in it: all of it as seen, little in an average of
+// many; what is held brings none.
+func TestGatheredPixelsBringTheirGrain(t *testing.T) {
+	ctx := context.Background()
+	const n = 12
+	still := func(g treatment.Gathering) (all, least, most float32) {
+		c := compile(t, whatPasses(4, treatment.Source{ID: "g", Kind: treatment.Gathered, Gathered: &g}))
+		e := &Evaluator{Plate: passing{}, Cache: memo.New(1 << 27)}
+		in := &c.Input(n, ResultView, "").Removals[0]
+		f, err := e.fill(ctx, &in.Fill, e.Plate.Size())
+		require.NoError(t, err)
+		least = 1
+		count := 0
+		for i := 3; i < len(f.Pix); i += 4 {
+			if f.Pix[i] > 0.99 {
+				v := f.still.Pix[i/4]
+				all, count, least, most = all+v, count+1, min(least, v), max(most, v)
+			}
+		}
+		require.Greater(t, count, 500)
+		return all / float32(count), least, most
+	}
+	all, _, most := still(treatment.Gathering{Live: true, AsSeen: true, Over: 12})
+	assert.Less(t, all, float32(0.1), "all of it moves")
+	assert.LessOrEqual(t, most, float32(1))
+	many, least, _ := still(treatment.Gathering{Live: true, Over: 12})
+	assert.InDelta(t, 0.65, many, 0.15)
+	few, _, _ := still(treatment.Gathering{Live: true, Over: 12, Most: 2})
+	assert.Less(t, few, many-0.15, "two frames have more of it than nine")
+	assert.GreaterOrEqual(t, least, float32(0))
+	held, least, _ := still(treatment.Gathering{Frame: n, Over: 12})
+	assert.Equal(t, float32(1), least)
+	assert.InDelta(t, 1, held, 1e-6)
+}

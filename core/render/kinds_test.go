@@ -391,7 +391,11 @@ func (b blank) Linear(_ context.Context, _ int, rect image.Rectangle) (*raster.I
 func TestWhatIsTakenAwayBelowHidesNothing(t *testing.T) {
 	const n = 12
 	at := crossing(n)
-	seen := func(fills, sees, there bool) int {
+	half := []treatment.Shape{ // on either side, not in the middle
+		square("w", image.Rect(0, 0, int(at.X)-12, 1000), 4, treatment.Still),
+		square("v", image.Rect(int(at.X)+12, 0, 1000, 1000), 4, treatment.Still),
+	}
+	seen := func(fills, sees, there bool, where ...treatment.Shape) int {
 		d := whatPasses(4, treatment.Source{ID: "g", Kind: treatment.Gathered, Below: sees, Gathered: &treatment.Gathering{
 			Live: true, Over: 3,
 		}})
@@ -400,7 +404,7 @@ func TestWhatIsTakenAwayBelowHidesNothing(t *testing.T) {
 			under.ID = "q"
 			under.Mark.Outlines = []treatment.Shape{square("o", raster.Around(geom.Box{Min: at, Max: at}, 30, image.Rect(0, 0, 1e4, 1e4)),
 				4, treatment.Still)}
-			under.Fill = treatment.Fill{Sources: []treatment.Source{{ID: "t", Kind: treatment.Toned, Off: !fills, Tone: &treatment.FlatTone{
+			under.Fill = treatment.Fill{Sources: []treatment.Source{{ID: "t", Kind: treatment.Toned, Off: !fills, Where: where, Tone: &treatment.FlatTone{
 				Keys: []treatment.ToneAt{{Frame: 4, One: [3]float64{0.2, 0.2, 0.2}}},
 			}}}}
 			d.Removals = append([]treatment.Removal{under}, d.Removals...)
@@ -414,5 +418,8 @@ func TestWhatIsTakenAwayBelowHidesNothing(t *testing.T) {
 	assert.Greater(t, plain, 100)
 	assert.Equal(t, plain, seen(true, true, true), "as if it were not there")
 	assert.Less(t, seen(true, false, true), plain, "on the plate it hides")
+	some := seen(true, true, true, half...)
+	assert.Less(t, some, plain, "where nothing was laid what is marked is still there")
+	assert.Greater(t, some, seen(false, true, true))
 	assert.Less(t, seen(false, true, true), plain, "nothing was laid: what is marked is still there")
 }

@@ -204,3 +204,12 @@ func TestHardFootage(t *testing.T) {
 		})
 	}
 }
+
+// A compromise between a surface and what covers half of it is not taken for the better of two.
+func TestACompromiseIsWorthLess(t *testing.T) {
+	right := Sample{Match: 1, Agree: 0.5, Residual: 0.03}
+	for _, between := range []Sample{{Match: 0.81, Agree: 0.89, Residual: 0.56}, {Match: 0.95, Agree: 1, Residual: 0.5}} {
+		assert.Greater(t, right.worth(), between.worth())
+	}
+	assert.Greater(t, (&Sample{Match: 0.9, Agree: 0.9, Residual: 0.05}).worth(), right.worth())
+}
