@@ -44,6 +44,8 @@ type Plane struct {
 
 	usual float64 // its match with the reference frame while nothing covers it
 	sure  found   // where it certainly was
+
+	vain, rest int // how often smear was looked for in vain, and for how many frames it is not
 }
 
 // A found is where a surface was on a frame, so many steps ago, and how it moved to there.

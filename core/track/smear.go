@@ -12,7 +12,24 @@ var shutters = []float64{0.25, 0.5, 0.75, 1}
 
 // smeared looks whether a surface that moves fast, and looks less alike than it did, is smeared by its own motion:
 // the reference frame is smeared as it would be, and aligned anew. It returns the better of what was known and that.
+// Where that was in vain it is not tried again on every frame, but ever more seldom.
 func (t *Plane) smeared(next []*raster.Plane, s Sample, mask *raster.Plane) Sample {
+	if t.rest > 0 {
+		t.rest--
+		return s
+	}
+	was := s.Match
+	s = t.smearedBy(next, s, mask)
+	if s.Match > was {
+		t.vain = 0
+	} else {
+		t.vain = min(2*t.vain+1, 15)
+	}
+	t.rest = t.vain
+	return s
+}
+
+func (t *Plane) smearedBy(next []*raster.Plane, s Sample, mask *raster.Plane) Sample {
 	const least, most = 3.0, 120.0 // pixels
 	middle := geom.Bounds(t.region).Centre()
 	for range 2 { // once more, as the motion is known better then
