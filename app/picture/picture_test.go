@@ -196,6 +196,32 @@ func TestFollowKeepsWhatItFoundBeforeALoss(t *testing.T) {
 	assert.Equal(t, 4, count, "a cancel acts within a frame")
 }
 
+// An outline that goes with the surface hides the same place on every frame: that is said, with what to do. One that stands
+// still does not, nor one that is keyed.
+func TestWhyNothingIsSeen(t *testing.T) {
+	s := shot(t, 8, 0)
+	d := document()
+	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20}))
+	d.Removals[0].Fill.Sources = []treatment.Source{{
+		ID: "g", Kind: treatment.Gathered, Gathered: &treatment.Gathering{Live: true, Over: 10},
+	}}
+	words := func() string {
+		ready, err := render.Compile(d)
+		require.NoError(t, err)
+		_, words, err := s.Seen(ctx, ready, "r", "g", 10)
+		require.NoError(t, err)
+		return words
+	}
+	assert.Contains(t, words(), "its outline goes with the surface")
+	o := &d.Removals[0].Mark.Outlines[0]
+	o.Ride = "t"
+	assert.Contains(t, words(), "its outline goes with the surface")
+	o.Ride = treatment.Still
+	assert.Contains(t, words(), "is seen on some frame")
+	o.Ride, o.Keys = "", []treatment.ShapeKey{{Frame: 8, Ease: treatment.Linear, Points: o.Points}}
+	assert.Contains(t, words(), "None of it is seen on the frames looked at")
+}
+
 func TestPointsAreFollowedTogetherAndLostAlone(t *testing.T) {
 	s := shot(t, 8, 0)
 	d := document()

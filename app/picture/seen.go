@@ -1,11 +1,14 @@
 package picture
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"slices"
 
 	"jardin/core/geom"
 	"jardin/core/render"
+	"jardin/core/treatment"
 )
 
 // Seen says how much of what is marked on a frame a source through time finds on some frame.
@@ -22,7 +25,26 @@ func (s *Source) Seen(
 	if found == nil {
 		return share, "The surface is not known on this frame, or not on the one that this is made on: follow it there first.", nil
 	}
+	if found.All > 0 && found.Around > 0 && found.Seen == 0 && goesAlong(t.Removal(removal), source) {
+		return *found, "None of it is seen: its outline goes with the surface, and so hides the same place of it on every frame. " +
+			"Let it ride on what is to go, or key it.", nil
+	}
 	return *found, seenWords(*found), nil
+}
+
+// goesAlong reports whether a removal's outlines ride on the surface that a source gathers, and do nothing else.
+func goesAlong(r *treatment.Removal, source string) bool {
+	for _, s := range r.Fill.Sources {
+		if s.ID != source || s.Gathered == nil {
+			continue
+		}
+		own := r.Follow.Track
+		on := cmp.Or(s.Gathered.Track, own)
+		return !slices.ContainsFunc(r.Mark.Outlines, func(o treatment.Shape) bool {
+			return cmp.Or(o.Ride, own) != on || len(o.Keys)+len(o.Placement) > 0
+		})
+	}
+	return false
 }
 
 func seenWords(s render.Share) string {

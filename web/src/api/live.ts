@@ -50,7 +50,11 @@ function follow(source: EventSource, queries: QueryClient, shot: string | undefi
     if (before) {
       void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'treatment' })
       catchUpAll(queries)
-    } else if (shot) catchUpAll(queries, shot) // nobody told of it while another was looked at
+    } else {
+      // What was asked before may have changed until somebody listened, or while another shot was looked at.
+      void queries.invalidateQueries({ queryKey: ['tasks'] })
+      if (shot) catchUpAll(queries, shot)
+    }
     before = true
   })
   source.onerror = () => useLive.setState({ connected: false })
