@@ -3,6 +3,7 @@ package demo_test
 import (
 	"context"
 	"image"
+	"math"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -65,13 +66,9 @@ func measuredBarrow(t testing.TB, n int, at func(r image.Rectangle) *raster.Imag
 	}
 	inner := raster.Around(demo.BarrowBox(n), 0, demo.Bounds())
 	outer := inner.Inset(-12).Intersect(demo.Bounds())
-	matte := raster.NewPlane(inner)
-	cover := read("matte")
-	for k := range matte.Pix {
-		v, _, _, _ := cover.At(inner.Min.X+k%inner.Dx(), inner.Min.Y+k/inner.Dx()).RGBA()
-		if v > 0x8000 { // within what has to go, not on its rim
-			matte.Pix[k] = 1
-		}
+	matte := matteOf(read("matte"), inner)
+	for k, v := range matte.Pix {
+		matte.Pix[k] = float32(math.Floor(float64(v) + 0.5)) // within what has to go, not on its rim
 	}
 	r := check.Measure([]check.Take{{
 		Frame: n, Result: at(outer), Truth: codesOf(read("truth"), outer), Clean: codesOf(read("clean"), outer),

@@ -63,13 +63,7 @@ func neverSeen(t *testing.T, s *picture.Source, known demo.BarrowTruth, track tr
 	mattes := map[int]*raster.Plane{}
 	matte := func(n int) *raster.Plane {
 		if mattes[n] == nil {
-			m := raster.NewPlane(size)
-			cover := demotest.ReadPNG(t, demo.FramePath(dir, demo.BarrowName+"/matte", n))
-			for i := range m.Pix {
-				v, _, _, _ := cover.At(i%size.Dx(), i/size.Dx()).RGBA()
-				m.Pix[i] = float32(v) / 65535
-			}
-			mattes[n] = m
+			mattes[n] = matteOf(demotest.ReadPNG(t, demo.FramePath(dir, demo.BarrowName+"/matte", n)), size)
 		}
 		return mattes[n]
 	}

@@ -73,6 +73,16 @@ func codesOf(m image.Image, r image.Rectangle) *raster.Image {
 	return out
 }
 
+// matteOf returns a part of a matte of the truth, 0 to 1.
+func matteOf(m image.Image, r image.Rectangle) *raster.Plane {
+	out := raster.NewPlane(r)
+	for k := range out.Pix {
+		v, _, _, _ := m.At(r.Min.X+k%r.Dx(), r.Min.Y+k/r.Dx()).RGBA()
+		out.Pix[k] = float32(v) / 65535
+	}
+	return out
+}
+
 func partOf(f *media.Frame, r image.Rectangle) *raster.Image {
 	out := raster.NewImage(r)
 	for y := r.Min.Y; y < r.Max.Y; y++ {
@@ -113,11 +123,7 @@ func judge(
 		for i, sp := range spots {
 			inner := sp.where(n).Intersect(s.Size())
 			outer := inner.Inset(-12).Intersect(s.Size())
-			matte := raster.NewPlane(inner)
-			for k := range matte.Pix {
-				v, _, _, _ := cover.At(inner.Min.X+k%inner.Dx(), inner.Min.Y+k/inner.Dx()).RGBA()
-				matte.Pix[k] = float32(v) / 65535
-			}
+			matte := matteOf(cover, inner)
 			takes[i] = append(
 				takes[i],
 				check.Take{
@@ -680,7 +686,7 @@ func TestRodAndWires(t *testing.T) {
 	for i := range doc.Removals {
 		doc.Removals[i].Fill.Sources = []treatment.Source{
 			doc.Removals[i].Fill.Sources[0], // sky from beside, where nothing is seen
-			{ID: "g", Name: "Through time", Kind: treatment.Gathered, Gathered: &treatment.Gathering{Live: true, Over: 47}},
+			{ID: "g", Name: "Through time", Kind: treatment.Gathered},
 		}
 		doc.Removals[i].Settle = treatment.Settle{Opacity: 1}
 	}
@@ -688,7 +694,13 @@ func TestRodAndWires(t *testing.T) {
 	if bench() {
 		frames = every(demo.CanFirst, demo.CanLast)
 	}
-	through := func(name string, grain float64) {
+	through := func(name string, asSeen bool, grain float64) {
+		for i := range doc.Removals {
+			doc.Removals[i].Fill.Sources[1].Gathered = &treatment.Gathering{Live: true, Over: 47, AsSeen: asSeen}
+		}
+		if !asSeen {
+			settled(t, s, doc)
+		}
 		r := measure(frames, image.Rect(240, 0, 720, 320))
 		t.Logf("through time, %s: %s", name, told(r))
 		assert.LessOrEqual(t, r.Invisibility.All, 1.3)
@@ -697,21 +709,6 @@ func TestRodAndWires(t *testing.T) {
 			assert.InDelta(t, 1, r.Grain[c].All, grain, "grain of channel %d", c)
 		}
 	}
-	t.Run("as seen", func(t *testing.T) {
-		for i := range doc.Removals {
-			g := *doc.Removals[i].Fill.Sources[1].Gathered
-			g.AsSeen = true
-			doc.Removals[i].Fill.Sources[1].Gathered = &g
-		}
-		through("as seen", 0.07) // interpolation between pixels takes some
-	})
-	t.Run("averaged and settled", func(t *testing.T) {
-		for i := range doc.Removals {
-			g := *doc.Removals[i].Fill.Sources[1].Gathered
-			g.AsSeen = false
-			doc.Removals[i].Fill.Sources[1].Gathered = &g
-		}
-		settled(t, s, doc)
-		through("averaged and settled", 0.05)
-	})
+	through("as seen", true, 0.07) // interpolation between pixels takes some
+	through("averaged and settled", false, 0.05)
 }
