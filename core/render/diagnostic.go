@@ -146,7 +146,7 @@ func (e *Evaluator) ShutterFit(
 	}
 	found, err := e.softOn(ctx, trial.softness(i, "", n, layer))
 	full := trial.smear(trial.sources[i], "", n, 360)
-	return found.left, full.along(region)(boxOf(region).Centre()).Len(), found.sure > 0, err
+	return found.Left, full.along(region)(boxOf(region).Centre()).Len(), found.Measure, err
 }
 
 // GrainSample sets the plate's grain free around a removal's mattes on frame n: what is

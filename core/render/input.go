@@ -309,6 +309,8 @@ type sceneInput struct {
 	Out     *occluders // where the frame's plate does not count
 	HeldOut *occluders // where what is held does not
 	Painted paintedInput
+	Smear   smearInput // as with half of the frame's time open, for telling what is strange
+	Grain   float64    // of the plate, as leftGrain is of what is held
 }
 
 // How far around the mattes softness is measured, in pixels, and light.
@@ -336,6 +338,7 @@ func (r *removal) scene(i int, ride string, n int, layer *memo.Keyed[layerInput]
 		}
 		if in.Map != nil {
 			in.Out, in.HeldOut = r.occluders(n, false), r.occluders(s.frame, false)
+			in.Smear, in.Grain = r.smear(s, ride, n, usualShutter), r.plateGrain()
 		}
 		return memo.Of(in)
 	})
@@ -398,6 +401,21 @@ func (r *removal) softness(i int, ride string, n int, layer *memo.Keyed[layerInp
 	return softnessInput{r.scene(i, ride, n, layer), r.smear(r.sources[i], ride, n, r.soft().Shutter), r.leftGrain()}
 }
 
+// usualShutter is the shutter's angle, in degrees, that is usual (common practice).
+const usualShutter = 180
+
+// plateGrain is the standard deviation of the plate's grain on the square root of light's luma; where it was not measured,
+// what is usual.
+func (r *removal) plateGrain() float64 {
+	g := r.grain()
+	if g == nil || g.Model == nil {
+		return 0.006
+	}
+	m := grainOf(g.Model)
+	middle := m.Light[len(m.Light)/2]
+	return m.At(1, middle) / (2 * math.Sqrt(middle))
+}
+
 // leftGrain is how much grain is left in what is held: its standard deviation on the
 // square root of light's luma.
 func (r *removal) leftGrain() float64 {
@@ -405,13 +423,11 @@ func (r *removal) leftGrain() float64 {
 	if g == nil || g.Model == nil {
 		return 0
 	}
-	m := grainOf(g.Model)
-	middle := m.Light[len(m.Light)/2]
 	left := 1.0
 	if g.Denoise != nil {
 		left = 1 - g.Denoise.Strength[1]*(1-1/math.Sqrt(1+2*float64(g.Denoise.Over)))
 	}
-	return left * m.At(1, middle) / (2 * math.Sqrt(middle))
+	return left * r.plateGrain()
 }
 
 // bell is the weight of a frame k frames away in an average that reaches over so

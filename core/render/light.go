@@ -26,16 +26,11 @@ func measuredLight(ctx context.Context, e environment, in lightInput) (*settle.G
 	stride := max(1, int(math.Sqrt(float64(sc.region.Dx()*sc.region.Dy())/40000)))
 	for y := sc.region.Min.Y; y < sc.region.Max.Y; y += stride {
 		for x := sc.region.Min.X; x < sc.region.Max.X; x += stride {
-			if sc.out.At(x, y) > 0 {
+			if sc.counts.At(x, y) == 0 {
 				continue
 			}
-			u := sc.back.Apply(geom.Pt(float64(x)+0.5, float64(y)+0.5))
-			if !sc.shows(u) {
-				continue
-			}
-			h := sc.held.Bicubic(u.X, u.Y)
-			p := sc.plate.At(x, y)
-			estimator.Add(u, p[:], h[:])
+			p, h := sc.plate.At(x, y), sc.laid.At(x, y)
+			estimator.Add(sc.back.Apply(geom.Pt(float64(x)+0.5, float64(y)+0.5)), p[:], h[:])
 		}
 	}
 	if found, ok := estimator.Estimate(in.Luma); ok {
@@ -56,22 +51,16 @@ func (e *Evaluator) light(ctx context.Context, in *lightingInput) (*settle.GainF
 		return nil, err
 	}
 	reach := len(all) / 2
-	own := all[reach]
-	if own == nil {
-		// Nothing to be seen here: as on the nearest frame where there is.
-		for d := 1; d <= reach; d++ {
-			for _, k := range []int{reach - d, reach + d} {
-				if all[k] != nil {
-					return all[k], nil
-				}
-			}
+	near := all[reach]
+	for d := 1; d <= reach && near == nil; d++ {
+		if near = all[reach-d]; near == nil {
+			near = all[reach+d]
 		}
-		return nil, nil
 	}
-	if reach == 0 {
-		return own, nil
+	if near == nil || reach == 0 {
+		return near, nil
 	}
-	return own.Smooth(all, in.Shape, in.Level), nil
+	return near.Smooth(all, in.Shape, in.Level), nil
 }
 
 // together calls f for 0 to n - 1, on all processors, and returns the first error by

@@ -69,29 +69,34 @@ func known[In, V any](t *testing.T, e *Evaluator, in In, v V) {
 
 func sceneOf(n int) *memo.Keyed[sceneInput] { return memo.Of(sceneInput{Frame: n}) }
 
-// The blur of a frame is the mean of the squares around it, by weight and by how much each
-// is known, and by hand on top.
-func TestBlurIsAveragedByWeightAndCertainty(t *testing.T) {
-	e := &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 20)}
-	in := &blurInput{By: 1.5, Weight: []float64{0.25, 1, 0.5}}
-	want, sum := 0.0, 0.0
-	for k, v := range []softness{{sigma: 3, sure: 2}, {sigma: 1, sure: 5}, {sigma: 2, sure: 0.5}} {
-		one := softnessInput{Scene: sceneOf(k)}
-		in.Frames = append(in.Frames, one)
-		known(t, e, one, v)
-		want, sum = want+in.Weight[k]*v.sure*v.sigma*v.sigma, sum+in.Weight[k]*v.sure
+// A frame's blur is what was measured there where that is sure, what the frames around it say where it is not, and by hand
+// on top.
+func TestBlurIsSteadiedByCertainty(t *testing.T) {
+	blur := func(by float64, around ...settle.Reading) float64 {
+		e := &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 20)}
+		in := &blurInput{By: by}
+		for k, v := range around {
+			one := softnessInput{Scene: sceneOf(k)}
+			in.Frames, in.Weight = append(in.Frames, one), append(in.Weight, 1)
+			known(t, e, one, settle.BlurEstimate{Square: v, Measure: true})
+		}
+		got, err := e.blurOf(context.Background(), in)
+		require.NoError(t, err)
+		return got
 	}
-	got, err := e.blurOf(context.Background(), in)
-	require.NoError(t, err)
-	assert.InDelta(t, math.Sqrt(1.5*1.5+want/sum), got, 1e-12)
-	got, err = e.blurOf(context.Background(), &blurInput{By: 1.5})
-	require.NoError(t, err)
-	assert.InDelta(t, 1.5, got, 1e-12)
+	read := func(square, variance float64) settle.Reading {
+		return settle.Reading{Value: square, Variance: variance}
+	}
+	assert.InDelta(t, 2, blur(0, read(9, 1e-3), read(4, 1e-9), read(9, 1e-3)), 2e-3, "a step that is sure stays")
+	assert.InDelta(t, 3, blur(0, read(9, 1e-4), read(90, 1e4), read(9, 1e-4)), 1e-3, "what is unsure is taken from around")
+	assert.InDelta(t, math.Sqrt(6), blur(0, read(4, 1e-4), read(0, math.Inf(1)), read(8, 1e-4)), 1e-2, "what is not known too")
+	assert.Zero(t, blur(0, read(0.09, 1e-4), read(0.09, 1e-4), read(0.09, 1e-4)), "hardly more than nothing")
+	assert.InDelta(t, math.Sqrt(1.5*1.5+4), blur(1.5, read(0, math.Inf(1)), read(4, 1e-6), read(0, math.Inf(1))), 1e-3)
+	assert.InDelta(t, 1.5, blur(1.5), 1e-12)
 }
 
-// Where a frame's light cannot be told it is as on the nearest frame where it can, of two as
-// near the earlier; with none there is none.
-func TestUnknownLightIsTheNearest(t *testing.T) {
+// Where a frame's light cannot be told it goes on between the frames where it can; with none there is none.
+func TestUnknownLightGoesOnBetween(t *testing.T) {
 	light := func(v float64) *settle.GainField {
 		return &settle.GainField{
 			Nodes: image.Rect(0, 0, 2, 2),
@@ -104,16 +109,15 @@ func TestUnknownLightIsTheNearest(t *testing.T) {
 		all  [5]*settle.GainField
 		want float64
 	}{
-		"own":            {[5]*settle.GainField{nil, nil, light(5), nil, nil}, 5},
-		"before":         {[5]*settle.GainField{light(1), light(2), nil, nil, light(4)}, 2},
-		"after":          {[5]*settle.GainField{light(1), nil, nil, light(3), light(4)}, 3},
-		"two as near":    {[5]*settle.GainField{nil, light(2), nil, light(3), nil}, 2},
-		"farther before": {[5]*settle.GainField{light(1), nil, nil, nil, light(4)}, 1},
-		"farther after":  {[5]*settle.GainField{nil, nil, nil, nil, light(4)}, 4},
-		"none":           {[5]*settle.GainField{}, math.NaN()},
+		"own":         {[5]*settle.GainField{nil, nil, light(5), nil, nil}, 5},
+		"between two": {[5]*settle.GainField{nil, light(2), nil, light(3), nil}, 2.5},
+		"on a line":   {[5]*settle.GainField{light(1), light(2), nil, nil, light(5)}, 3},
+		"before":      {[5]*settle.GainField{light(4), nil, nil, nil, nil}, 4},
+		"after":       {[5]*settle.GainField{nil, nil, nil, nil, light(4)}, 4},
+		"none":        {[5]*settle.GainField{}, math.NaN()},
 	} {
 		e := &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 20)}
-		in := &lightingInput{Strength: 1, Shape: []float64{0, 0, 1, 0, 0}, Level: []float64{0, 0, 1, 0, 0}}
+		in := &lightingInput{Strength: 1, Shape: []float64{1, 1, 1, 1, 1}, Level: []float64{0, 0, 1, 0, 0}}
 		for k, l := range c.all {
 			one := lightInput{Scene: sceneOf(k), Scale: 8}
 			in.Frames = append(in.Frames, one)
@@ -261,12 +265,15 @@ func TestPaintIsMeasuredOn(t *testing.T) {
 	c, e := compile(t, d), &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 24), Short: memo.New(1 << 24)}
 	r := c.removal("a")
 	layer := r.layer(0, r.sources[0].strokes, "", true)
-	sc, err := e.scene(context.Background(), r.scene(0, "", 102, layer), 20)
+	in := r.scene(0, "", 102, layer)
+	sc, err := e.scene(context.Background(), in, 20)
 	require.NoError(t, err)
 	require.True(t, sc.measured)
-	assert.True(t, sc.shows(geom.Pt(25, 25)), "painted")
-	assert.False(t, sc.shows(geom.Pt(62, 52)), "under the matte")
-	assert.True(t, sc.shows(geom.Pt(75, 65)), "beside it")
+	hidden, err := in.Value.hidden(context.Background(), e, e.Plate.Size())
+	require.NoError(t, err)
+	assert.True(t, shows(hidden, geom.Pt(25, 25)), "painted")
+	assert.False(t, shows(hidden, geom.Pt(62, 52)), "under the matte")
+	assert.True(t, shows(hidden, geom.Pt(75, 65)), "beside it")
 }
 
 // A patch of another brightness meets the plate at its edge when its seam is blended, as the

@@ -6,9 +6,11 @@ import (
 	"image"
 	"math"
 
+	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/memo"
 	"jardin/core/raster"
+	"jardin/core/settle"
 	"jardin/core/warp"
 )
 
@@ -17,9 +19,9 @@ import (
 type scene struct {
 	back     warp.Mapping  // from the frame to the held one
 	plate    *raster.Image // of the frame
-	held     *raster.Image
-	out      *raster.Plane // where the frame's plate does not count
-	heldOut  *raster.Plane // where what is held does not
+	laid     *raster.Image // what is held, as it lies there
+	counts   *raster.Plane // 1 where both show the surface and nothing else
+	agreed   float64       // how much of what shows texture there is what is held, 0 to 1
 	matte    image.Rectangle
 	region   image.Rectangle
 	measured bool
@@ -30,7 +32,7 @@ func (sc *scene) Bytes() int {
 	if !sc.measured {
 		return 0
 	}
-	return sc.plate.Bytes() + sc.out.Bytes() + sc.heldOut.Bytes()
+	return sc.plate.Bytes() + sc.laid.Bytes() + sc.counts.Bytes()
 }
 
 // scene prepares measuring, margin pixels around the mattes.
@@ -69,46 +71,97 @@ func prepared(ctx context.Context, e environment, keyed *memo.Keyed[sceneInput])
 	if err != nil || beyond {
 		return &scene{}, err // beyond the shot there is nothing to measure
 	}
-	sc.plate = plate
-	if sc.out, err = in.Out.cover(ctx, e.Evaluator, sc.region); err != nil {
+	out, err := in.Out.cover(ctx, e.Evaluator, sc.region)
+	if err != nil {
 		return nil, err
 	}
 	there := raster.Around(back.Bounds(boxOf(sc.region)), 4, size)
 	if there.Empty() {
 		return &scene{}, nil
 	}
-	heldOut, err := in.HeldOut.onFrame(ctx, e.Evaluator)
+	hidden, err := in.hidden(ctx, e.Evaluator, there)
 	if err != nil {
 		return nil, err
 	}
-	sc.heldOut = heldOut.Crop(there)
-	if sc.held, err = e.onPlate(ctx, in.Painted, there); err != nil {
+	held, err := e.onPlate(ctx, in.Painted, there)
+	if err != nil {
 		return nil, err
 	}
-	// What is painted is clean; a whole frame may show what has to go elsewhere.
-	if !in.Painted.Whole {
-		layer, err := e.layer(ctx, in.Painted.Layer)
-		if err != nil {
-			return nil, err
+	sc.plate, sc.laid = plate.Crop(sc.region), warp.Image(held, back, sc.region)
+	sc.counts = raster.NewPlane(sc.region)
+	at := warp.Places(back, sc.region)
+	raster.Rows(sc.region.Min.Y, sc.region.Max.Y, func(y int) {
+		row, aside := sc.counts.Row(y, sc.region.Min.X, sc.region.Max.X), out.Row(y, sc.region.Min.X, sc.region.Max.X)
+		laid := sc.laid.Row(y, sc.region.Min.X, sc.region.Max.X)
+		for x := range row {
+			if aside[x] == 0 && laid[4*x+3] > 0.99 && shows(hidden, at(sc.region.Min.X+x, y)) {
+				row[x] = 1
+			}
 		}
-		both := layer.Rect.Intersect(there)
-		for y := both.Min.Y; y < both.Max.Y; y++ {
-			row, paint := sc.heldOut.Row(y, both.Min.X, both.Max.X), layer.Row(y, both.Min.X, both.Max.X)
-			for x := range row {
-				if paint[4*x+3] > 0.99 {
-					row[x] = 0
-				}
+	})
+	return sc, sc.withoutStrangers(ctx, in)
+}
+
+// hidden returns 1 where what is held is not known to be the clean surface.
+func (in *sceneInput) hidden(ctx context.Context, e *Evaluator, part image.Rectangle) (*raster.Plane, error) {
+	covered, err := in.HeldOut.onFrame(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	out := covered.Crop(part)
+	if in.Painted.Whole {
+		return out, nil // it may show what has to go elsewhere
+	}
+	// What is painted is clean.
+	layer, err := e.layer(ctx, in.Painted.Layer)
+	if err != nil {
+		return nil, err
+	}
+	both := layer.Rect.Intersect(part)
+	for y := both.Min.Y; y < both.Max.Y; y++ {
+		row, paint := out.Row(y, both.Min.X, both.Max.X), layer.Row(y, both.Min.X, both.Max.X)
+		for x := range row {
+			if paint[4*x+3] > 0.99 {
+				row[x] = 0
 			}
 		}
 	}
-	sc.measured = true
-	return sc, nil
+	return out, nil
 }
 
-// shows reports whether a place of the held frame is known there and clean.
-func (sc *scene) shows(u geom.Point) bool {
+// leastAgreed is how much of what shows texture has to be what is held, for anything to be told.
+const leastAgreed = 0.15
+
+// withoutStrangers leaves out where the plate shows something else than what is held: another layer, whoever passes.
+func (sc *scene) withoutStrangers(ctx context.Context, in *sceneInput) error {
+	laid, err := settle.Smear(ctx, sc.laid, in.Smear.along(sc.region))
+	if err != nil {
+		return err
+	}
+	found := settle.Agree(roots(sc.plate), roots(laid), sc.counts, in.Grain)
+	for i, v := range found.Strange.Pix {
+		if v > 0 {
+			sc.counts.Pix[i] = 0
+		}
+	}
+	sc.agreed = found.Share
+	sc.measured = found.Share >= leastAgreed
+	return nil
+}
+
+// roots is the square root of a picture's luma, in which grain is about even.
+func roots(m *raster.Image) *raster.Plane {
+	out := raster.NewPlane(m.Rect)
+	for i := range out.Pix {
+		out.Pix[i] = float32(math.Sqrt(float64(max(colorspace.Luma(m.Pix[4*i], m.Pix[4*i+1], m.Pix[4*i+2]), 0))))
+	}
+	return out
+}
+
+// shows reports whether a place of the held frame is known there and clean; hidden is 1 where it is not.
+func shows(hidden *raster.Plane, u geom.Point) bool {
 	x, y := int(math.Floor(u.X)), int(math.Floor(u.Y))
-	return image.Pt(x, y).In(sc.heldOut.Rect.Inset(2)) && sc.heldOut.At(x, y) == 0
+	return image.Pt(x, y).In(hidden.Rect.Inset(2)) && hidden.At(x, y) == 0
 }
 
 // A partInput is a part of the frame that a source holds with its layer on it.

@@ -5,7 +5,6 @@ import (
 	"image"
 	"math"
 
-	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/memo"
 	"jardin/core/raster"
@@ -13,59 +12,23 @@ import (
 	"jardin/core/warp"
 )
 
-// softness is how much softer a frame's plate is than what is held.
-type softness struct{ sigma, sure, left float64 }
-
-// softOn measures it on a frame.
-func (e *Evaluator) softOn(ctx context.Context, in softnessInput) (softness, error) {
+// softOn measures how much softer a frame's plate is than what is held.
+func (e *Evaluator) softOn(ctx context.Context, in softnessInput) (settle.BlurEstimate, error) {
 	return memo.Do(ctx, e.Cache, environment{e}, in, measuredSoftness)
 }
 
-func measuredSoftness(ctx context.Context, e environment, in softnessInput) (out softness, err error) {
+func measuredSoftness(ctx context.Context, e environment, in softnessInput) (out settle.BlurEstimate, err error) {
+	out = settle.EstimateBlur(nil, 0)
 	sc, err := e.scene(ctx, in.Scene, softMargin)
 	if err != nil || !sc.measured {
 		return out, err
 	}
-	carried := warp.Image(sc.held, sc.back, sc.region)
-	if carried, err = settle.Smear(ctx, carried, in.Smear.along(sc.region)); err != nil {
+	carried, err := settle.Smear(ctx, sc.laid.Crop(sc.region), in.Smear.along(sc.region))
+	if err != nil {
 		return out, err
 	}
-	a, b, valid := raster.NewPlane(sc.region), raster.NewPlane(sc.region), raster.NewPlane(sc.region)
-	for y := sc.region.Min.Y; y < sc.region.Max.Y; y++ {
-		p, q, v := a.Row(
-			y,
-			sc.region.Min.X,
-			sc.region.Max.X,
-		), b.Row(
-			y,
-			sc.region.Min.X,
-			sc.region.Max.X,
-		), valid.Row(
-			y,
-			sc.region.Min.X,
-			sc.region.Max.X,
-		)
-		plate, laid := sc.plate.Crop(
-			image.Rect(sc.region.Min.X, y, sc.region.Max.X, y+1),
-		).Pix, carried.Row(
-			y,
-			sc.region.Min.X,
-			sc.region.Max.X,
-		)
-		for x := range v {
-			if sc.out.At(sc.region.Min.X+x, y) > 0 || laid[4*x+3] < 0.99 {
-				continue
-			}
-			if !sc.shows(sc.back.Apply(geom.Pt(float64(sc.region.Min.X+x)+0.5, float64(y)+0.5))) {
-				continue
-			}
-			v[x] = 1
-			p[x] = float32(math.Sqrt(float64(max(colorspace.Luma(plate[4*x], plate[4*x+1], plate[4*x+2]), 0))))
-			q[x] = float32(math.Sqrt(float64(max(colorspace.Luma(laid[4*x], laid[4*x+1], laid[4*x+2]), 0))))
-		}
-	}
-	out.sigma, out.sure, out.left = settle.EstimateBlur(mostDetailed(a, b, valid), in.Grain)
-	return out, ctx.Err()
+	a, b, valid := roots(sc.plate.Crop(sc.region)), roots(carried), sc.counts.Crop(sc.region)
+	return settle.EstimateBlur(mostDetailed(a, b, valid), in.Grain), ctx.Err()
 }
 
 // mostDetailed cuts planes into pieces and returns those with most detail: there softness
@@ -121,21 +84,22 @@ func mostDetailed(plate, held, valid *raster.Plane) []settle.Pair {
 // blurOf returns the sigma in pixels by which what is held is blurred.
 func (e *Evaluator) blurOf(ctx context.Context, in *blurInput) (float64, error) {
 	square := in.By * in.By
-	all := make([]softness, len(in.Frames))
-	err := together(len(all), func(k int) (err error) {
-		all[k], err = e.softOn(ctx, in.Frames[k])
+	all := make([]settle.Reading, len(in.Frames))
+	err := together(len(all), func(k int) error {
+		found, err := e.softOn(ctx, in.Frames[k])
+		all[k] = found.Square
 		return err
 	})
 	if err != nil {
 		return 0, err
 	}
-	var sum, weight float64
-	for k, v := range all {
-		w := in.Weight[k] * v.sure
-		sum, weight = sum+w*v.sigma*v.sigma, weight+w
-	}
-	if weight > 0 {
-		square += sum / weight
+	if len(all) > 0 {
+		// What is hardly more than nothing is taken for nothing, without a jump (the positive part of what James & Stein 1961
+		// leave of one): grain that is left in what is held looks like a softness of a third of a pixel.
+		const grainLooksLike = 0.1
+		if found, _ := settle.Steady(all, in.Weight); found.Value > 0 && !math.IsInf(found.Variance, 1) {
+			square += math.Max(found.Value-grainLooksLike*grainLooksLike/found.Value, 0)
+		}
 	}
 	return math.Sqrt(square), nil
 }

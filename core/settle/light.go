@@ -22,6 +22,9 @@ type GainField struct {
 	Step  float64         // pixels
 	Log   [3][]float64    // by rows
 	Sure  float64         // how many pixels it rests on
+	// Variance is that of the error of the gain's logarithm, its mean over the surface, by channel.
+	Variance [3]float64
+	Trust    float64 // how much of it is the frame's own, and not what frames around it say, 0 to 1
 }
 
 // A GainEstimator gathers pixels of the plate beside what is held and works out how the
@@ -81,7 +84,7 @@ func (g *GainEstimator) Add(at geom.Point, plate, held []float32) {
 // passes in front, count less and less (iteratively reweighted, Cauchy's weights).
 // luma lets all channels change alike. ok is false where nothing could be compared.
 func (g *GainEstimator) Estimate(luma bool) (out *GainField, ok bool) {
-	out = &GainField{Step: g.step}
+	out = &GainField{Step: g.step, Trust: 1}
 	out.Nodes = image.Rect(
 		int(math.Floor(g.box.Min.X/g.step)), int(math.Floor(g.box.Min.Y/g.step)),
 		int(math.Ceil(g.box.Max.X/g.step))+1, int(math.Ceil(g.box.Max.Y/g.step))+1)
@@ -101,7 +104,7 @@ func (g *GainEstimator) Estimate(luma bool) (out *GainField, ok bool) {
 	n := out.Nodes.Dx() * out.Nodes.Dy()
 	for c := range 3 {
 		if luma && c > 0 {
-			out.Log[c] = out.Log[0]
+			out.Log[c], out.Variance[c] = out.Log[0], out.Variance[0]
 			continue
 		}
 		out.Log[c] = make([]float64, n)
@@ -170,10 +173,44 @@ func (l *GainField) fit(bins []bin, c int) bool {
 			weights[i] = 1 / (1 + d*d)
 		}
 	}
+	l.Variance[c] = l.variance(bins, weights, c, gain)
 	for i, k := range gain {
 		l.Log[c][i] = math.Log(math.Min(math.Max(k, 0.02), 50))
 	}
 	return true
+}
+
+// bestLight is how well light can be known at all: to a fifth of a percent.
+const bestLight = 0.002
+
+// variance is that of the error of a channel's gain as a whole, as a share of it. It is judged by how far off squares are
+// that are as wide as what is compared: what is off together in one of them counts together (cluster-robust variance: Liang
+// & Zeger 1986). Of few squares that is not known well: it counts as if another one were off by three in a hundred.
+func (l *GainField) variance(bins []bin, weights []float64, c int, gain []float64) float64 {
+	type square struct{ off, plate float64 }
+	squares := map[image.Point]square{}
+	var whole float64
+	for i, b := range bins {
+		at, hat := l.hats(b.at)
+		var k float64
+		for p := range 4 {
+			k += hat[p] * gain[at[p]]
+		}
+		name := image.Pt(int(math.Floor(b.at.X/(2*l.Step))), int(math.Floor(b.at.Y/(2*l.Step))))
+		s := squares[name]
+		squares[name] = square{s.off + weights[i]*(b.plate[c]-k*b.held[c]), s.plate + weights[i]*b.plate[c]}
+		whole += weights[i] * b.plate[c]
+	}
+	n := float64(len(squares))
+	if n == 0 || whole <= 0 {
+		return math.Inf(1)
+	}
+	var sum float64
+	for _, s := range squares {
+		sum += s.off * s.off
+	}
+	each := (sum + sqr(0.03*whole/n)) / (n + 1)
+	return each*n/(whole*whole) + sqr(bestLight)
 }
 
 // hats returns the four nodes around a place and how much each has of it.
@@ -226,20 +263,25 @@ func (l *GainField) Mean(box geom.Box) (out [3]float64) {
 	return out
 }
 
-// Smooth averages a light over time. around are the lights of the frames near it,
-// nil where one is not known; shape and level are their weights, for how the light
-// varies over the surface and for how much of it there is.
+// Smooth steadies a light over time. around are the lights of the frames around it, its own in the middle, nil where one
+// is not known; shape and level are their weights, for how the light varies over the surface and for how much of it there
+// is. What is unsure counts little. Where only the frame's own level has weight, it is that as it was measured, or as far
+// as that is unsure what the frames around make one expect (Steady).
 func (l *GainField) Smooth(around []*GainField, shape, level []float64) *GainField {
-	out := &GainField{Nodes: l.Nodes, Step: l.Step, Sure: l.Sure}
+	middle := len(around) / 2
+	out := &GainField{Nodes: l.Nodes, Step: l.Step, Sure: l.Sure, Trust: 1}
+	averaged := false
+	for k, v := range level {
+		averaged = averaged || k != middle && v > 0
+	}
 	for c := range 3 {
+		readings := make([]Reading, len(around))
 		sum, weight := make([]float64, len(l.Log[c])), make([]float64, len(l.Log[c]))
-		var levels, levelWeight float64
 		for k, other := range around {
+			readings[k] = unknown
 			if other == nil || other.Step != l.Step || other.Sure == 0 {
 				continue
 			}
-			// What rests on little counts little.
-			sure := math.Min(other.Sure/math.Max(l.Sure, 1), 1)
 			both := l.Nodes.Intersect(other.Nodes)
 			if both.Empty() {
 				continue
@@ -251,28 +293,51 @@ func (l *GainField) Smooth(around []*GainField, shape, level []float64) *GainFie
 				}
 			}
 			apart /= float64(both.Dx() * both.Dy())
-			levels, levelWeight = levels+sure*level[k]*apart, levelWeight+sure*level[k]
+			readings[k] = Reading{apart, other.Variance[c]}
 			for y := both.Min.Y; y < both.Max.Y; y++ {
 				for x := both.Min.X; x < both.Max.X; x++ {
-					i := l.index(x, y)
-					sum[i] += sure * shape[k] * (other.Log[c][other.index(x, y)] - apart)
-					weight[i] += sure * shape[k]
+					i, w := l.index(x, y), shape[k]*other.sure(c)
+					sum[i] += w * (other.Log[c][other.index(x, y)] - apart)
+					weight[i] += w
 				}
 			}
 		}
-		if levelWeight > 0 {
-			levels /= levelWeight
+		var by Reading
+		if averaged {
+			by = mean(readings, level)
+		} else {
+			var trust float64
+			by, trust = Steady(readings, shape)
+			out.Trust = math.Min(out.Trust, trust)
 		}
+		out.Variance[c] = by.Variance
 		out.Log[c] = make([]float64, len(sum))
 		for i := range sum {
 			out.Log[c][i] = l.Log[c][i]
 			if weight[i] > 0 {
 				out.Log[c][i] = sum[i] / weight[i]
 			}
-			out.Log[c][i] += levels
+			out.Log[c][i] += by.Value
 		}
 	}
 	return out
+}
+
+// sure is how much a light counts among others, by its variance: of those that are known as well as can be it is 1.
+func (l *GainField) sure(c int) float64 { return sqr(2*bestLight) / (sqr(2*bestLight) + l.Variance[c]) }
+
+// mean is the mean of readings by their weights and by how sure they are.
+func mean(all []Reading, weights []float64) Reading {
+	var sum, weight float64
+	for k, r := range all {
+		if w := weights[k] / (sqr(bestLight) + r.Variance); w > 0 {
+			sum, weight = sum+w*r.Value, weight+w
+		}
+	}
+	if weight == 0 {
+		return Reading{}
+	}
+	return Reading{sum / weight, 1 / weight}
 }
 
 func (l *GainField) index(x, y int) int { return (y-l.Nodes.Min.Y)*l.Nodes.Dx() + x - l.Nodes.Min.X }

@@ -185,23 +185,69 @@ func TestShine(t *testing.T) {
 	assert.EqualValues(t, 0.5, m.At(7, 13)[3], "alpha stays")
 }
 
-// Worked out by hand: levels and shapes are averaged by their weights and by how much each
-// light rests on; what rests on more than the frame's own counts no more than that.
-func TestSteadyWeighsByCertainty(t *testing.T) {
-	light := func(sure float64, logs ...float64) *GainField {
-		l := &GainField{Nodes: image.Rect(0, 0, len(logs), 1), Step: 10, Sure: sure}
+// Worked out by hand: levels and shapes are averaged by their weights and by how sure each light is.
+func TestSmoothWeighsByCertainty(t *testing.T) {
+	light := func(variance float64, logs ...float64) *GainField {
+		l := &GainField{Nodes: image.Rect(0, 0, len(logs), 1), Step: 10, Sure: 9, Variance: [3]float64{variance, variance, variance}}
 		for c := range 3 {
 			l.Log[c] = logs
 		}
 		return l
 	}
-	own := light(10, 0, 0)
-	around := []*GainField{light(5, 1.2, 0.8), own, light(40, 2, 2), nil, light(0, 9, 9)}
-	got := own.Smooth(around, []float64{0.5, 1, 0.25, 1, 1}, []float64{0.25, 1, 0.5, 1, 1})
-	level := (0.5*0.25*1 + 0 + 1*0.5*2) / (0.5*0.25 + 1 + 0.5)
-	shape := 0.5 * 0.5 * 0.2 / (0.5*0.5 + 1 + 0.25)
+	const best = bestLight * bestLight
+	own := light(best, 0, 0)
+	empty := light(best, 9, 9)
+	empty.Sure = 0
+	around := []*GainField{light(3*best, 1.2, 0.8), own, light(best, 2, 2), nil, empty}
+	got := own.Smooth(around[:3], []float64{0.5, 1, 0.25}, []float64{0.25, 1, 0.5})
+	level := (0.25/4*1 + 0 + 0.5/2*2) / (0.25/4 + 1./2 + 0.5/2)
+	shape := 0.5 * 4 / 7 * 0.2 / (0.5*4/7 + 0.8 + 0.25*0.8)
 	for c := range 3 {
 		assert.InDelta(t, level+shape, got.Log[c][0], 1e-12)
 		assert.InDelta(t, level-shape, got.Log[c][1], 1e-12)
 	}
+	// What is not known, and what rests on nothing, counts for nothing.
+	got = own.Smooth([]*GainField{nil, own, empty}, []float64{1, 1, 1}, []float64{0, 1, 0})
+	assert.Equal(t, own.Log, got.Log)
+}
+
+// A level that jumps on one frame is kept where it was measured well, and is not where that frame is unsure; where nothing
+// was measured it goes on between. On a line nothing is changed.
+func TestSteadyTakesTheUnsureFromAround(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 7))
+	near := []float64{1, 1, 1, 1, 1, 1, 1, 1, 1}
+	for range 300 {
+		all := make([]Reading, 9)
+		start, incline := rng.NormFloat64(), 0.1*rng.NormFloat64()
+		for k := range all {
+			all[k] = Reading{start + incline*float64(k) + 0.002*rng.NormFloat64(), sqr(0.002)}
+		}
+		truth := start + 4*incline
+		got, trust := Steady(all, near)
+		assert.InDelta(t, truth, got.Value, 0.009)
+		assert.Less(t, got.Variance, sqr(0.002))
+		assert.Less(t, trust, 1.0)
+		all[4].Value += 0.2
+		got, trust = Steady(all, near)
+		assert.InDelta(t, truth+0.2, got.Value, 0.009, "a step that is sure stays")
+		assert.Greater(t, trust, 0.99)
+		all[4].Variance = sqr(0.1)
+		got, trust = Steady(all, near)
+		assert.InDelta(t, truth, got.Value, 0.012)
+		assert.Less(t, trust, 0.05)
+		all[4] = unknown
+		all[rng.IntN(4)].Value += 3 // one of the others does not fit at all
+		got, trust = Steady(all, near)
+		assert.InDelta(t, truth, got.Value, 0.02)
+		assert.Zero(t, trust)
+		// Where every frame is another, its own is the best there is.
+		for k := range all {
+			all[k] = Reading{0.1 * rng.NormFloat64(), sqr(0.002)}
+		}
+		got, _ = Steady(all, near)
+		assert.InDelta(t, all[4].Value, got.Value, 0.004)
+	}
+	none, trust := Steady([]Reading{unknown, unknown, unknown}, []float64{1, 1, 1})
+	assert.True(t, math.IsInf(none.Variance, 1))
+	assert.Zero(t, trust)
 }

@@ -1,8 +1,10 @@
 package settle
 
 import (
+	"cmp"
 	"context"
 	"math"
+	"slices"
 
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -18,12 +20,18 @@ type Pair struct {
 	Valid       *raster.Plane // 1 where both show the surface, 0 elsewhere
 }
 
-// EstimateBlur measures how much softer the plate is than what is held, as the sigma in
-// pixels of the Gaussian that makes them alike, from the detail of both, each
-// relative to how bright it is around. grain is the standard deviation of the grain
-// that is still in what is held. sure says how much detail there was to judge by, left
-// how much both still differ: the mean square, grain included.
-func EstimateBlur(pairs []Pair, grain float64) (sigma, sure, left float64) {
+// A BlurEstimate is how much softer a plate is than what is held.
+type BlurEstimate struct {
+	Square  Reading // of the sigma of the Gaussian that makes them alike, in square pixels
+	Left    float64 // how much both still differ: the mean square, grain included
+	Measure bool    // whether there is enough to compare
+}
+
+// EstimateBlur measures how much softer the plate is than what is held, as the variance of the Gaussian that makes them
+// alike, from the detail of both, each relative to how bright it is around. grain is the standard deviation of the grain
+// that is still in what is held. At the end of the search nothing was found: its reading is not known.
+func EstimateBlur(pairs []Pair, grain float64) BlurEstimate {
+	out := BlurEstimate{Square: unknown}
 	var plates, helds []*raster.Plane
 	n, bright := 0.0, 0.0
 	for _, p := range pairs {
@@ -37,9 +45,11 @@ func EstimateBlur(pairs []Pair, grain float64) (sigma, sure, left float64) {
 		bright += level
 	}
 	if n < 64 {
-		return 0, 0, 0
+		return out
 	}
+	out.Measure = true
 	grain *= n / bright
+	var tried [][2]float64 // squares of sigmas, and how far both are apart
 	// How far both are apart when what is held is blurred by a sigma.
 	apart := func(s float64) (sum float64) {
 		for i, p := range pairs {
@@ -54,25 +64,17 @@ func EstimateBlur(pairs []Pair, grain float64) (sigma, sure, left float64) {
 				}
 			}
 		}
-		// Blurring takes away held grain as well, which is no better match: grain as wide as a
-		// Gaussian of 0.5 keeps this share of its variance.
-		return sum/n - grain*grain*0.25/(0.25+s*s)
+		// Blurring takes away held grain as well, which is no better match: grain as wide as a Gaussian of 0.5, of whose
+		// variance carrying by cubic convolution has left about 0.7, keeps this much.
+		e := sum/n - 0.7*grain*grain*0.36/(0.36+s*s)
+		tried = append(tried, [2]float64{s * s, e})
+		return e
 	}
 	var off []float64
 	for i, s := range steps {
 		off = append(off, apart(s))
 		if i > 2 && off[i] > off[i-1] && off[i-1] > off[i-2] {
 			break // it only gets worse
-		}
-	}
-	// How much the next blur would take from the plate says how much can be told.
-	for i, p := range pairs {
-		blurred := raster.Gaussian(plates[i], 0.7)
-		for k, w := range p.Valid.Pix {
-			if w > 0 {
-				d := float64(plates[i].Pix[k] - blurred.Pix[k])
-				sure += d * d
-			}
 		}
 	}
 	best := 0
@@ -97,14 +99,65 @@ func EstimateBlur(pairs []Pair, grain float64) (sigma, sure, left float64) {
 			fy = apart(y)
 		}
 	}
-	sigma, left = x, fx
+	sigma, left := x, fx
 	if fy < fx {
 		sigma, left = y, fy
 	}
 	if off[0] <= left {
 		sigma, left = 0, off[0]
 	}
-	return sigma, sure, left
+	out.Left, out.Square.Value = left, sigma*sigma
+	if best == len(steps)-1 {
+		return out // it would rather have no detail at all: that is no likeness
+	}
+	// By least squares: the error's variance over how much a little more blur changes, of so many pixels as are independent.
+	// How a pixel lies between those of the frame that is held softens it too, by a variance of up to atBest.
+	const more, together, atBest = 0.25, 6, 0.06
+	var changes float64
+	for i, p := range pairs {
+		a, b := helds[i], raster.Gaussian(helds[i], math.Sqrt(sigma*sigma+more))
+		if sigma > 0 {
+			a = raster.Gaussian(helds[i], sigma)
+		}
+		for k, w := range p.Valid.Pix {
+			if w > 0 {
+				changes += sqr(float64(a.Pix[k]-b.Pix[k]) / more)
+			}
+		}
+	}
+	if changes > 0 {
+		out.Square.Variance = together*math.Max(left, 1e-7)/changes + sqr(atBest+0.04*sigma*sigma)
+	}
+	if sigma < 1 {
+		out.Square = likely(tried, n/together, math.Max(left, 1e-7))
+		out.Square.Variance += sqr(atBest)
+	}
+	return out
+}
+
+// likely returns the mean of a small blur's square and its variance, by how likely each is: grain that is left in what is
+// held makes two of them nearly as good, and the better of them jumps from frame to frame. tried are squares of sigmas and
+// how far both are apart with each, of n pixels by themselves; between them that goes in a straight way.
+func likely(tried [][2]float64, n, left float64) Reading {
+	slices.SortFunc(tried, func(a, b [2]float64) int { return cmp.Compare(a[0], b[0]) })
+	const step = 0.01
+	var squares, apart []float64
+	k := 0
+	for u := step / 2; u < tried[len(tried)-1][0]; u += step {
+		for tried[k+1][0] < u {
+			k++
+		}
+		a, b := tried[k], tried[k+1]
+		squares, apart = append(squares, u), append(apart, a[1]+(b[1]-a[1])*(u-a[0])/(b[0]-a[0]))
+	}
+	least := slices.Min(apart)
+	var sum, first, second float64
+	for i, u := range squares {
+		w := math.Exp(-n * (apart[i] - least) / (2 * left))
+		sum, first, second = sum+w, first+w*u, second+w*u*u
+	}
+	mean := first / sum
+	return Reading{mean, math.Max(second/sum-mean*mean, 0)}
 }
 
 // broad is the sigma in pixels of the blur that is taken away for detail.
