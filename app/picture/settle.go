@@ -151,8 +151,13 @@ func grainFrom(model *treatment.GrainModel, before *treatment.Grain) *treatment.
 }
 
 // extremes are the frames of a removal with the least and the most light and the most blur;
-// their Frame is 0 where none could be measured.
-type extremes struct{ low, high, soft render.Measure }
+// their Frame is 0 where none could be measured. unsure are those whose light is taken from before and after, disturbed
+// those on which something else shows beside the patch.
+type extremes struct {
+	low, high, soft   render.Measure
+	frames            int
+	unsure, disturbed []int
+}
 
 // level is how bright the light of a measure is, by the weights of Rec. 709.
 func level(m render.Measure) float64 {
@@ -184,6 +189,13 @@ func (s *Source) measured(
 		next()
 		if m == nil {
 			continue
+		}
+		out.frames++
+		if m.Unsure {
+			out.unsure = append(out.unsure, n)
+		}
+		if m.Disturbed() {
+			out.disturbed = append(out.disturbed, n)
 		}
 		if out.low.Frame == 0 || level(*m) < level(out.low) {
 			out.low = *m
@@ -219,6 +231,9 @@ func settledWords(span extremes, shutter float64, model *treatment.GrainModel) s
 			say("light stays within half a percent")
 		}
 	}
+	for _, words := range disturbances(span) {
+		say(words)
+	}
 	if span.soft.Blur >= 0.3 {
 		say(fmt.Sprintf("softest on %d, by %.1f px", span.soft.Frame, span.soft.Blur))
 	} else if span.low.Frame != 0 {
@@ -231,6 +246,46 @@ func settledWords(span extremes, shutter float64, model *treatment.GrainModel) s
 		say(model.Words)
 	}
 	return sentence(strings.Join(said, "; "))
+}
+
+// disturbances says on which frames something beside the patch was not believed.
+func disturbances(span extremes) (said []string) {
+	switch n := len(span.disturbed); {
+	case n == 0:
+	case 4*n > 3*span.frames:
+		said = append(said, "a part of what lies around the patch is another layer, and is left out")
+	default:
+		said = append(said, fmt.Sprintf("on %s something else shows beside the patch, and is left out", runs(span.disturbed)))
+	}
+	if len(span.unsure) > 0 {
+		said = append(said, fmt.Sprintf("on %s light is taken from before and after", runs(span.unsure)))
+	}
+	return said
+}
+
+// runs names frames, those in a row by the first and the last; of many runs the first four.
+func runs(frames []int) string {
+	const most = 4
+	var parts []string
+	for i := 0; i < len(frames); {
+		k := i
+		for k+1 < len(frames) && frames[k+1] == frames[k]+1 {
+			k++
+		}
+		switch {
+		case len(parts) == most:
+			return strings.Join(parts, ", ") + " and others"
+		case k == i:
+			parts = append(parts, fmt.Sprint(frames[i]))
+		default:
+			parts = append(parts, fmt.Sprintf("%d to %d", frames[i], frames[k]))
+		}
+		i = k + 1
+	}
+	if n := len(parts); n > 1 {
+		return strings.Join(parts[:n-1], ", ") + " and " + parts[n-1]
+	}
+	return strings.Join(parts, "")
 }
 
 const noGrain = "there is too little free surface around the outlines to measure grain"

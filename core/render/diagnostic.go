@@ -82,6 +82,32 @@ type Measure struct {
 	Light [3]float64 `json:"light" doc:"Gain of the patch's light by channel, the mean over the patch"`
 	Sure  float64    `json:"sure" doc:"Pixels that the light rests on"`
 	Blur  float64    `json:"blur" doc:"By which sigma in pixels the patch is blurred"`
+	// Error and Strange say how far that can be believed.
+	Error   float64 `json:"error" doc:"Standard deviation of the light as it was measured on the frame itself, as a share of it; 1 where nothing could be"`
+	Strange float64 `json:"strange" doc:"Share of what has texture around the patch that is not the surface there, 0 to 1; it is left out"`
+	Unsure  bool    `json:"unsure,omitempty" doc:"The light is taken from the frames before and after"`
+	Advice  string  `json:"advice,omitempty" doc:"What is not sure, and why"`
+}
+
+// A light that is known worse than to mostError would be seen; above someStrange what passes is worth a word.
+const (
+	mostError   = 0.015
+	someStrange = 0.1
+)
+
+// Disturbed reports whether something else than the surface shows beside the patch.
+func (m *Measure) Disturbed() bool { return m.Strange > someStrange }
+
+func (m *Measure) advise() {
+	m.Unsure = m.Error > mostError
+	switch {
+	case m.Unsure && m.Disturbed():
+		m.Advice = "Something else shows beside the patch: its light is taken from before and after."
+	case m.Unsure:
+		m.Advice = "Too little of the surface shows beside the patch: its light is taken from before and after."
+	case m.Disturbed():
+		m.Advice = "Something else shows beside the patch, and is left out of what its light is measured on."
+	}
 }
 
 // Measure tells how a removal's patch is settled on frame n. ok is false where
@@ -107,7 +133,7 @@ func (e *Evaluator) Measure(ctx context.Context, t *Treatment, removal string, n
 				for c, v := range l.Mean(back.Bounds(boxOf(r.matte(n).rect(e.Plate.Size())))) {
 					m.Light[c] = math.Exp(in.Strength * v)
 				}
-				m.Sure, ok = l.Sure, true
+				m.Sure, m.Error, ok = l.Sure, l.Own, true
 			}
 		}
 	}
@@ -116,6 +142,14 @@ func (e *Evaluator) Measure(ctx context.Context, t *Treatment, removal string, n
 			return m, false, err
 		}
 		ok = true
+	}
+	if ok && r.settles() {
+		agreed, err := e.agreedOn(ctx, r.scene(i, "", n, layer))
+		if err != nil {
+			return m, false, err
+		}
+		m.Strange = 1 - agreed
+		m.advise()
 	}
 	return m, ok, nil
 }

@@ -34,6 +34,7 @@ func measuredLight(ctx context.Context, e environment, in lightInput) (*settle.G
 		}
 	}
 	if found, ok := estimator.Estimate(in.Luma); ok {
+		found.Doubt(1 - sc.agreed)
 		return found, nil
 	}
 	return nil, nil

@@ -46,6 +46,19 @@ func (e *Evaluator) scene(ctx context.Context, in *memo.Keyed[sceneInput], margi
 	return &sc, nil
 }
 
+// agreedOn is how much of what shows texture around the patch is what is held, 0 to 1.
+func (e *Evaluator) agreedOn(ctx context.Context, in *memo.Keyed[sceneInput]) (float64, error) {
+	type agreedInput struct{ Of *memo.Keyed[sceneInput] }
+	return memo.Do(ctx, e.Cache, environment{e}, agreedInput{in},
+		func(ctx context.Context, e environment, in agreedInput) (float64, error) {
+			sc, err := e.scene(ctx, in.Of, 0)
+			if err != nil {
+				return 0, err
+			}
+			return sc.agreed, nil
+		})
+}
+
 // helper returns a frame that may be beyond the shot.
 func (e *Evaluator) helper(ctx context.Context, n int, rect image.Rectangle) (m *raster.Image, beyond bool, err error) {
 	m, err = e.Plate.Linear(ctx, n, rect)
@@ -59,17 +72,17 @@ func (e *Evaluator) helper(ctx context.Context, n int, rect image.Rectangle) (m 
 func prepared(ctx context.Context, e environment, keyed *memo.Keyed[sceneInput]) (*scene, error) {
 	in, size := &keyed.Value, e.Plate.Size()
 	if in.Map == nil {
-		return &scene{}, nil
+		return &scene{agreed: 1}, nil
 	}
 	back, ok := in.Map.Inverse()
 	hole := in.Hole.cover(size).Rect
 	if !ok || hole.Empty() {
-		return &scene{}, nil
+		return &scene{agreed: 1}, nil
 	}
 	sc := &scene{back: back, matte: hole, region: hole.Inset(-in.Margin).Intersect(size)}
 	plate, beyond, err := e.helper(ctx, in.Frame, sc.region)
 	if err != nil || beyond {
-		return &scene{}, err // beyond the shot there is nothing to measure
+		return &scene{agreed: 1}, err // beyond the shot there is nothing to measure
 	}
 	out, err := in.Out.cover(ctx, e.Evaluator, sc.region)
 	if err != nil {
@@ -77,7 +90,7 @@ func prepared(ctx context.Context, e environment, keyed *memo.Keyed[sceneInput])
 	}
 	there := raster.Around(back.Bounds(boxOf(sc.region)), 4, size)
 	if there.Empty() {
-		return &scene{}, nil
+		return &scene{agreed: 1}, nil
 	}
 	hidden, err := in.hidden(ctx, e.Evaluator, there)
 	if err != nil {

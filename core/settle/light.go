@@ -24,7 +24,8 @@ type GainField struct {
 	Sure  float64         // how many pixels it rests on
 	// Variance is that of the error of the gain's logarithm, its mean over the surface, by channel.
 	Variance [3]float64
-	Trust    float64 // how much of it is the frame's own, and not what frames around it say, 0 to 1
+	// Own is the standard deviation of what was measured on the frame itself, before others helped; 1 where nothing was.
+	Own float64
 }
 
 // A GainEstimator gathers pixels of the plate beside what is held and works out how the
@@ -84,7 +85,7 @@ func (g *GainEstimator) Add(at geom.Point, plate, held []float32) {
 // passes in front, count less and less (iteratively reweighted, Cauchy's weights).
 // luma lets all channels change alike. ok is false where nothing could be compared.
 func (g *GainEstimator) Estimate(luma bool) (out *GainField, ok bool) {
-	out = &GainField{Step: g.step, Trust: 1}
+	out = &GainField{Step: g.step}
 	out.Nodes = image.Rect(
 		int(math.Floor(g.box.Min.X/g.step)), int(math.Floor(g.box.Min.Y/g.step)),
 		int(math.Ceil(g.box.Max.X/g.step))+1, int(math.Ceil(g.box.Max.Y/g.step))+1)
@@ -112,8 +113,22 @@ func (g *GainEstimator) Estimate(luma bool) (out *GainField, ok bool) {
 			return out, false
 		}
 	}
+	out.Own = out.deviation()
 	return out, true
 }
+
+// Doubt makes a light less sure by how much of what shows around is something else than the surface, 0 to 1: of that about
+// one place in sixteen looks alike by chance, and is perhaps half as bright again.
+func (l *GainField) Doubt(strange float64) {
+	by := sqr(0.03 * strange / math.Max(1-strange, 0.03))
+	for c := range l.Variance {
+		l.Variance[c] += by
+	}
+	l.Own = l.deviation()
+}
+
+// deviation is the standard deviation of the channel that is known least.
+func (l *GainField) deviation() float64 { return math.Min(math.Sqrt(slices.Max(l.Variance[:])), 1) }
 
 // fit works out one channel.
 func (l *GainField) fit(bins []bin, c int) bool {
@@ -173,7 +188,7 @@ func (l *GainField) fit(bins []bin, c int) bool {
 			weights[i] = 1 / (1 + d*d)
 		}
 	}
-	l.Variance[c] = l.variance(bins, weights, c, gain)
+	l.Variance[c] = l.variance(bins, weights, c)
 	for i, k := range gain {
 		l.Log[c][i] = math.Log(math.Min(math.Max(k, 0.02), 50))
 	}
@@ -183,34 +198,59 @@ func (l *GainField) fit(bins []bin, c int) bool {
 // bestLight is how well light can be known at all: to a fifth of a percent.
 const bestLight = 0.002
 
-// variance is that of the error of a channel's gain as a whole, as a share of it. It is judged by how far off squares are
-// that are as wide as what is compared: what is off together in one of them counts together (cluster-robust variance: Liang
-// & Zeger 1986). Of few squares that is not known well: it counts as if another one were off by three in a hundred.
-func (l *GainField) variance(bins []bin, weights []float64, c int, gain []float64) float64 {
-	type square struct{ off, plate float64 }
+// variance is that of the error of a channel's gain as a whole, as a share of it. It is judged by squares that are as wide
+// as what is compared, as what is off in one of them is off together (cluster-robust variance: Liang & Zeger 1986): by how
+// far their gains lie from a plane through all of them, and not from what was fitted, which few of them bend as they like.
+// Of few squares that is not known well: it counts as if one more were off by three in a hundred.
+func (l *GainField) variance(bins []bin, weights []float64, c int) float64 {
+	type square struct{ x, y, held, plate float64 }
 	squares := map[image.Point]square{}
-	var whole float64
 	for i, b := range bins {
-		at, hat := l.hats(b.at)
-		var k float64
-		for p := range 4 {
-			k += hat[p] * gain[at[p]]
-		}
 		name := image.Pt(int(math.Floor(b.at.X/(2*l.Step))), int(math.Floor(b.at.Y/(2*l.Step))))
-		s := squares[name]
-		squares[name] = square{s.off + weights[i]*(b.plate[c]-k*b.held[c]), s.plate + weights[i]*b.plate[c]}
-		whole += weights[i] * b.plate[c]
+		s, w := squares[name], weights[i]*b.held[c]
+		squares[name] = square{s.x + w*b.at.X, s.y + w*b.at.Y, s.held + w, s.plate + weights[i]*b.plate[c]}
 	}
-	n := float64(len(squares))
-	if n == 0 || whole <= 0 {
+	var whole, plate, square2 float64
+	for _, s := range squares {
+		whole, plate, square2 = whole+s.held, plate+s.plate, square2+s.held*s.held
+	}
+	if whole <= 0 || plate <= 0 {
 		return math.Inf(1)
+	}
+	n := whole * whole / square2 // as if so many were equally large
+	var normal [3][3]float64
+	var right [3]float64
+	row := func(s square) [3]float64 { return [3]float64{1, s.x/s.held - l.Step, s.y/s.held - l.Step} }
+	for _, s := range squares {
+		if s.held <= 0 {
+			continue
+		}
+		r := row(s)
+		for a := range 3 {
+			right[a] += s.plate * r[a]
+			for b := range 3 {
+				normal[a][b] += s.held * r[a] * r[b]
+			}
+		}
+	}
+	mean, fitted := plate/whole, 1.0
+	plane := mat.NewVecDense(3, []float64{mean, 0, 0})
+	if n > 6 {
+		flat := append(append(normal[0][:], normal[1][:]...), normal[2][:]...)
+		var solved mat.VecDense
+		if solved.SolveVec(mat.NewDense(3, 3, flat), mat.NewVecDense(3, right[:])) == nil {
+			plane, fitted = &solved, 3
+		}
 	}
 	var sum float64
 	for _, s := range squares {
-		sum += s.off * s.off
+		if s.held > 0 {
+			r := row(s)
+			sum += s.held * sqr(s.plate/s.held-plane.AtVec(0)*r[0]-plane.AtVec(1)*r[1]-plane.AtVec(2)*r[2])
+		}
 	}
-	each := (sum + sqr(0.03*whole/n)) / (n + 1)
-	return each*n/(whole*whole) + sqr(bestLight)
+	each := sum / whole / (mean * mean) * n / math.Max(n-fitted, 0.5)
+	return (each*n+sqr(0.03))/(n+1)/n + sqr(bestLight)
 }
 
 // hats returns the four nodes around a place and how much each has of it.
@@ -269,7 +309,10 @@ func (l *GainField) Mean(box geom.Box) (out [3]float64) {
 // as that is unsure what the frames around make one expect (Steady).
 func (l *GainField) Smooth(around []*GainField, shape, level []float64) *GainField {
 	middle := len(around) / 2
-	out := &GainField{Nodes: l.Nodes, Step: l.Step, Sure: l.Sure, Trust: 1}
+	out := &GainField{Nodes: l.Nodes, Step: l.Step, Sure: l.Sure, Own: 1}
+	if own := around[middle]; own != nil {
+		out.Own = own.Own
+	}
 	averaged := false
 	for k, v := range level {
 		averaged = averaged || k != middle && v > 0
@@ -306,9 +349,7 @@ func (l *GainField) Smooth(around []*GainField, shape, level []float64) *GainFie
 		if averaged {
 			by = mean(readings, level)
 		} else {
-			var trust float64
-			by, trust = Steady(readings, shape)
-			out.Trust = math.Min(out.Trust, trust)
+			by, _ = Steady(readings, shape)
 		}
 		out.Variance[c] = by.Variance
 		out.Log[c] = make([]float64, len(sum))

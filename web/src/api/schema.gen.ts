@@ -1355,20 +1355,34 @@ export interface components {
             width: number;
         };
         Measure: {
+            /** @description What is not sure, and why */
+            advice?: string;
             /**
              * Format: double
              * @description By which sigma in pixels the patch is blurred
              */
             blur: number;
+            /**
+             * Format: double
+             * @description Standard deviation of the light as it was measured on the frame itself, as a share of it; 1 where nothing could be
+             */
+            error: number;
             /** Format: int64 */
             frame: number;
             /** @description Gain of the patch's light by channel, the mean over the patch */
             light: number[];
             /**
              * Format: double
+             * @description Share of what has texture around the patch that is not the surface there, 0 to 1; it is left out
+             */
+            strange: number;
+            /**
+             * Format: double
              * @description Pixels that the light rests on
              */
             sure: number;
+            /** @description The light is taken from the frames before and after */
+            unsure?: boolean;
         };
         Mesh: {
             /** @description Left, top, right, bottom */

@@ -109,8 +109,15 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
         const most = Math.max(0.06, ...measures.map((m) => Math.abs(level(m))))
         for (const m of measures) {
           const h = (level(m) / most) * (lanes.light / 2 - 1)
+          // What is taken from before and after is faint; a stroke of clay on top is where something else shows.
           g.fillStyle = colour('text')
+          g.globalAlpha = m.unsure ? 0.35 : 1
           g.fillRect(x(m.frame) + 0.5, middle - Math.max(0, h), Math.max(1, each - 1), Math.max(1, Math.abs(h)))
+          g.globalAlpha = 1
+          if (m.advice) {
+            g.fillStyle = colour('clay')
+            g.fillRect(x(m.frame) + 0.5, top, Math.max(1, each - 1), 2)
+          }
           if (m.blur > 0.3) {
             g.fillStyle = colour('fern')
             const soft = Math.min(lanes.light - 2, m.blur * 3)
@@ -166,6 +173,7 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
   const aspect = shot.width / shot.height
   const shownThumbs = Math.max(1, Math.ceil(width / (lanes.thumbs * aspect)))
   const here = motion?.samples.get(frame)
+  const advice = here?.advice || measures.find((m) => m.frame === frame)?.advice
   return (
     <section aria-label="Frames" className="border-t border-rule bg-bed px-3 pt-1.5 pb-2">
       <div className="mb-1.5 flex items-center gap-3">
@@ -206,9 +214,9 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
                     : ''}
           </span>
         )}
-        {here?.advice && (
-          <span className="min-w-0 truncate text-[13px] text-clay" title={here.advice}>
-            {here.advice}
+        {advice && (
+          <span className="min-w-0 truncate text-[13px] text-clay" title={advice}>
+            {advice}
           </span>
         )}
         <span className="flex-1" />
