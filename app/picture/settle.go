@@ -66,13 +66,14 @@ func (s *Source) Settle(
 	set.Softness = &treatment.Softness{Match: true, Over: 3}
 	own.Settle = set
 
-	// The shutter: that with which the patch agrees best where the surface moves most.
 	if t, err = render.Compile(&work); err != nil {
 		return nil, err
 	}
-	if set.Softness.Shutter, err = s.shutter(ctx, t, r, steps); err != nil {
+	open, err := s.shutter(ctx, t, r, steps)
+	if err != nil {
 		return nil, err
 	}
+	set.Softness.Shutter = open.laid()
 	for done < before {
 		next()
 	}
@@ -83,7 +84,7 @@ func (s *Source) Settle(
 	if err != nil {
 		return nil, err
 	}
-	return &Settled{Settle: set, Words: settledWords(span, set.Softness.Shutter, model)}, nil
+	return &Settled{Settle: set, Words: settledWords(span, open, model)}, nil
 }
 
 // mayBeSettled says what is missing before a removal can be settled; nil for nothing.
@@ -211,7 +212,7 @@ func (s *Source) measured(
 }
 
 // settledWords says what was found, in one sentence.
-func settledWords(span extremes, shutter float64, model *treatment.GrainModel) string {
+func settledWords(span extremes, open shutter, model *treatment.GrainModel) string {
 	var said []string
 	say := func(words string) {
 		if words != "" {
@@ -239,9 +240,7 @@ func settledWords(span extremes, shutter float64, model *treatment.GrainModel) s
 	} else if span.low.Frame != 0 {
 		say("as sharp as the frame that is held")
 	}
-	if shutter > 0 {
-		say(fmt.Sprintf("shutter %.0f°", shutter))
-	}
+	say(open.words())
 	if model != nil {
 		say(model.Words)
 	}
@@ -307,47 +306,59 @@ func lightWords(how string, by float64, n int) string {
 	return fmt.Sprintf("light %s by %.0f %% to %d", how, 100*by, n)
 }
 
-// shutter finds the shutter's angle in degrees, 0 where the surface hardly moves.
-func (s *Source) shutter(
-	ctx context.Context,
-	t *render.Treatment,
-	r *treatment.Removal,
-	steps *Checkpoint,
-) (float64, error) {
-	type moving struct {
-		frame  int
-		length float64
-	}
-	var most []moving
-	for k := range 12 {
-		n := r.Range.First + (r.Range.Len()-1)*(2*k+1)/24
-		_, length, ok, err := s.eval.ShutterFit(ctx, t, r.ID, n, 0)
-		if err != nil {
-			return 0, err
-		}
-		if ok && length > 2.5 { // shorter ones do not show
-			most = append(most, moving{n, length})
-		}
-	}
-	if len(most) < 2 {
-		return 0, nil
-	}
-	best, least := 0.0, math.Inf(1)
-	for angle := 0.0; angle <= 360; angle += 45 {
-		var sum float64
-		for _, m := range most {
-			left, err := taken(steps, fmt.Sprintf("frame %d at %g°", m.frame, angle), func() (float64, error) {
-				left, _, _, err := s.eval.ShutterFit(ctx, t, r.ID, m.frame, angle)
-				return left, err
-			})
-			if err != nil {
-				return 0, err
+// A shutter is the angle in degrees that the shutter was open for. It is known where the surface moves far enough on some
+// frames, and little enough on others, for its smear to be seen.
+type shutter struct {
+	Angle, Deviation float64
+	Known            bool
+}
+
+// surelyKnown is the largest standard deviation, in degrees, of a shutter that is laid.
+const surelyKnown = 10
+
+// shutter finds the shutter's angle, from the frames on which the surface moves most.
+func (s *Source) shutter(ctx context.Context, t *render.Treatment, r *treatment.Removal, steps *Checkpoint) (out shutter, err error) {
+	var trials []settle.ShutterTrial
+	for _, pair := range s.eval.ShutterPairs(t, r.ID, r.Range.First, r.Range.Last, 8) {
+		trial, err := taken(steps, fmt.Sprintf("frames %d and %d by shutter", pair[0], pair[1]), func() (out settle.ShutterTrial, err error) {
+			for _, angle := range render.Shutters() {
+				found, err := s.eval.ShutterFit(ctx, t, r.ID, pair[0], pair[1], angle)
+				if err != nil {
+					return out, err
+				}
+				out.Left, out.Pixels = append(out.Left, found.Left), found.Pixels
 			}
-			sum += left
+			return out, nil
+		})
+		if err != nil {
+			return out, err
 		}
-		if sum < least*0.998 {
-			best, least = angle, sum
+		if trial.Pixels > 0 {
+			trials = append(trials, trial)
 		}
 	}
-	return best, nil
+	angle, deviation, ok := settle.FitShutter(render.Shutters(), trials)
+	return shutter{math.Round(angle), deviation, ok && deviation <= surelyKnown}, nil
+}
+
+// leastShutter is the angle that is laid at least: a shorter smear does not show.
+const leastShutter = 20
+
+// laid is the angle that a patch is smeared for.
+func (s shutter) laid() float64 {
+	if !s.Known || s.Angle < leastShutter {
+		return 0
+	}
+	return s.Angle
+}
+
+// words says what was found; nothing where nothing moves.
+func (s shutter) words() string {
+	switch {
+	case s.laid() > 0:
+		return fmt.Sprintf("shutter %.0f°, to %.0f° or so", s.Angle, 2*s.Deviation)
+	case s.Deviation > 0 && !s.Known:
+		return "the shutter is not known, and left alone"
+	}
+	return ""
 }

@@ -12,7 +12,6 @@ import (
 	"jardin/core/geom"
 	"jardin/core/raster"
 	"jardin/core/settle"
-	"jardin/core/treatment"
 	"jardin/core/warp"
 )
 
@@ -152,35 +151,6 @@ func (e *Evaluator) Measure(ctx context.Context, t *Treatment, removal string, n
 		m.advise()
 	}
 	return m, ok, nil
-}
-
-// ShutterFit tells how well the patch agrees with the plate on frame n when it is smeared
-// for a shutter's angle in degrees, less being better, and the length in pixels of the
-// smear at 360 degrees. ok is false where nothing can be told.
-func (e *Evaluator) ShutterFit(
-	ctx context.Context,
-	t *Treatment,
-	removal string,
-	n int,
-	shutter float64,
-) (left, length float64, ok bool, err error) {
-	r := t.removal(removal)
-	if r == nil {
-		return 0, 0, false, fmt.Errorf("there is no removal %q", removal)
-	}
-	trial := *r
-	trial.doc.Settle.Softness = &treatment.Softness{Match: true, Shutter: shutter}
-	i, layer := trial.topHeld(n)
-	if i < 0 || layer == nil {
-		return 0, 0, false, nil
-	}
-	region := trial.matte(n).rect(e.Plate.Size())
-	if region.Empty() {
-		return 0, 0, false, nil
-	}
-	found, err := e.softOn(ctx, trial.softness(i, "", n, layer))
-	full := trial.smear(trial.sources[i], "", n, 360)
-	return found.Left, full.along(region)(boxOf(region).Centre()).Len(), found.Measure, err
 }
 
 // GrainSample sets the plate's grain free around a removal's mattes on frame n: what is

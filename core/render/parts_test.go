@@ -78,7 +78,7 @@ func TestBlurIsSteadiedByCertainty(t *testing.T) {
 		for k, v := range around {
 			one := softnessInput{Scene: sceneOf(k)}
 			in.Frames, in.Weight = append(in.Frames, one), append(in.Weight, 1)
-			known(t, e, one, settle.BlurEstimate{Square: v, Measure: true})
+			known(t, e, one, settle.BlurEstimate{Square: v, Pixels: 100})
 		}
 		got, err := e.blurOf(context.Background(), in)
 		require.NoError(t, err)

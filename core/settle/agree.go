@@ -104,7 +104,9 @@ func sqr(v float64) float64 { return v * v }
 func octave(m, valid *raster.Plane, scale float64) *raster.Plane {
 	masked := raster.NewPlane(m.Rect)
 	for i, v := range valid.Pix {
-		masked.Pix[i] = m.Pix[i] * v
+		if v > 0 {
+			masked.Pix[i] = m.Pix[i] * v
+		}
 	}
 	var fine, coarse, fineWeight, coarseWeight *raster.Plane
 	raster.Parallel(

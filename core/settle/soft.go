@@ -22,9 +22,9 @@ type Pair struct {
 
 // A BlurEstimate is how much softer a plate is than what is held.
 type BlurEstimate struct {
-	Square  Reading // of the sigma of the Gaussian that makes them alike, in square pixels
-	Left    float64 // how much both still differ: the mean square, grain included
-	Measure bool    // whether there is enough to compare
+	Square Reading // of the sigma of the Gaussian that makes them alike, in square pixels
+	Left   float64 // how much both still differ: the mean square, grain included
+	Pixels float64 // that were compared; 0 where there are too few
 }
 
 // EstimateBlur measures how much softer the plate is than what is held, as the variance of the Gaussian that makes them
@@ -47,7 +47,7 @@ func EstimateBlur(pairs []Pair, grain float64) BlurEstimate {
 	if n < 64 {
 		return out
 	}
-	out.Measure = true
+	out.Pixels = n
 	grain *= n / bright
 	var tried [][2]float64 // squares of sigmas, and how far both are apart
 	// How far both are apart when what is held is blurred by a sigma.
@@ -167,8 +167,10 @@ const broad = 6
 // the sum of that. Where it is not valid it is 0.
 func detail(p, valid, cover *raster.Plane) (out *raster.Plane, level float64) {
 	out = raster.NewPlane(p.Rect)
-	for i, v := range p.Pix {
-		out.Pix[i] = v * valid.Pix[i]
+	for i, v := range valid.Pix {
+		if v > 0 { // what is not valid may be anything
+			out.Pix[i] = p.Pix[i] * v
+		}
 	}
 	low := raster.Gaussian(out, broad)
 	for i, v := range p.Pix {
