@@ -158,7 +158,7 @@ func (e *Evaluator) Measure(ctx context.Context, t *Treatment, removal string, n
 // into the same light, is taken away. Without a track it is what a wide blur leaves
 // on the smoothest places.
 func (e *Evaluator) GrainSample(ctx context.Context, t *Treatment, removal string, n int) (*settle.GrainSample, error) {
-	const margin, over, broad = 60, 4, 16
+	const margin, over, broad, mostFrames = 60, 4, 16, 0.7 // of the frames around, that have to show a place
 	r := t.removal(removal)
 	if r == nil {
 		return nil, fmt.Errorf("there is no removal %q", removal)
@@ -179,42 +179,66 @@ func (e *Evaluator) GrainSample(ctx context.Context, t *Treatment, removal strin
 	}
 	plate = plate.Crop(region)
 	low := raster.Broad(plate, broad)
-	sum, count := raster.NewImage(region), 0.0
 	valid := raster.NewPlane(region)
 	for i, v := range out.Pix {
 		valid.Pix[i] = 1 - v
 	}
+	// What does not stay with the surface, another layer or whoever passes, is no grain: it is left out of each frame.
+	sum, count, frames := raster.NewImage(region), raster.NewPlane(region), 0
+	own, noise := roots(plate), r.plateGrain()
+	var most [3]float64 // that grain makes two frames differ by: six standard deviations
+	for c := range most {
+		most[c] = 6 * math.Sqrt2 * settle.Noise(plate, c)
+	}
 	hidden := func(k int) *occluders { return r.occluders(k, false) }
 	err = e.gather(ctx, r.around(n, over, 1, "", hidden), region, func(_ int, m *raster.Image, counts *raster.Plane) {
 		around := raster.Broad(m, broad)
-		for i, v := range counts.Pix {
-			if v == 0 {
-				valid.Pix[i] = 0
+		both := counts.Crop(region)
+		times(both, valid, false)
+		strange := settle.Agree(own, roots(m), both, noise).Strange
+		for i, v := range both.Pix {
+			if v == 0 || strange.Pix[i] > 0 {
 				continue
 			}
-			for c := range 3 {
-				sum.Pix[4*i+c] += m.Pix[4*i+c] * low.Pix[4*i+c] / max(around.Pix[4*i+c], 1e-5)
+			var even [3]float32 // in the same light
+			fits := true
+			for c := range even {
+				even[c] = m.Pix[4*i+c] * low.Pix[4*i+c] / max(around.Pix[4*i+c], 1e-5)
+				fits = fits && math.Abs(rootOf(even[c])-rootOf(plate.Pix[4*i+c])) < most[c]
 			}
+			if !fits {
+				continue
+			}
+			for c, v := range even {
+				sum.Pix[4*i+c] += v
+			}
+			count.Pix[i]++
 		}
-		count++
+		frames++
 	})
 	if err != nil {
 		return nil, err
 	}
-	// A mean of so many carried frames has grain of its own: carrying leaves about 0.7 of the
-	// variance (cubic convolution, averaged over the ways a pixel can lie between others).
-	s := &settle.GrainSample{Base: sum, Valid: valid, Excess: 1}
-	share := 0.4
-	if count >= 2 {
-		s.Excess = 1 + 0.7/count
-		for i := range sum.Pix {
-			sum.Pix[i] /= float32(count)
+	s, share := &settle.GrainSample{Base: sum, Valid: valid, Excess: 1}, 0.4
+	if frames >= 2 {
+		var helped, pixels float64
+		for i, n := range count.Pix {
+			if float64(n) < mostFrames*float64(frames) {
+				valid.Pix[i] = 0
+			}
+			if valid.Pix[i] == 0 {
+				continue
+			}
+			helped, pixels = helped+float64(n), pixels+1
+			for c := range 3 {
+				sum.Pix[4*i+c] /= n
+			}
 		}
+		// A mean of so many carried frames has grain of its own: carrying leaves about 0.7 of the
+		// variance (cubic convolution, averaged over the ways a pixel can lie between others).
+		s.Excess = 1 + 0.7*pixels/math.Max(helped, 1)
 	} else {
 		s.Base, share = low, 0.3
-		for i, v := range out.Pix {
-			valid.Pix[i] = 1 - v
-		}
 	}
 	s.Grain = raster.NewImage(region)
 	for i := range plate.Pix {

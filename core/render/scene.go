@@ -166,10 +166,12 @@ func (sc *scene) withoutStrangers(ctx context.Context, in *sceneInput) error {
 func roots(m *raster.Image) *raster.Plane {
 	out := raster.NewPlane(m.Rect)
 	for i := range out.Pix {
-		out.Pix[i] = float32(math.Sqrt(float64(max(colorspace.Luma(m.Pix[4*i], m.Pix[4*i+1], m.Pix[4*i+2]), 0))))
+		out.Pix[i] = float32(rootOf(colorspace.Luma(m.Pix[4*i], m.Pix[4*i+1], m.Pix[4*i+2])))
 	}
 	return out
 }
+
+func rootOf(v float32) float64 { return math.Sqrt(float64(max(v, 0))) }
 
 // shows reports whether a place of the held frame is known there and clean; hidden is 1 where it is not.
 func shows(hidden *raster.Plane, u geom.Point) bool {

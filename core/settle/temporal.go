@@ -2,6 +2,7 @@ package settle
 
 import (
 	"math"
+	"slices"
 
 	"jardin/core/raster"
 )
@@ -9,8 +10,7 @@ import (
 // A TemporalDenoiser takes the grain out of a frame with the help of others.
 type TemporalDenoiser struct {
 	out    *raster.Image
-	low    *raster.Image
-	sum    []float32 // of details brought in, by channel and pixel
+	sum    []float32 // of what others say, by channel and pixel
 	weight []float32
 	noise  [3]float64
 }
@@ -24,13 +24,11 @@ func NewTemporalDenoiser(m *raster.Image, noise [3]float64) *TemporalDenoiser {
 			k.noise[c] = Noise(m, c)
 		}
 	}
-	k.low = raster.Broad(k.out, denoiseBroad)
 	k.sum, k.weight = make([]float32, 3*len(m.Pix)/4), make([]float32, 3*len(m.Pix)/4)
 	return k
 }
 
-// denoiseBroad is the sigma in pixels above which another frame's light is not looked
-// at: it may have changed.
+// denoiseBroad is the sigma in pixels over which another frame's light is made equal: it may have changed.
 const denoiseBroad = 5
 
 func rooted(m *raster.Image) *raster.Image {
@@ -50,10 +48,10 @@ func rooted(m *raster.Image) *raster.Image {
 
 // Add brings in another frame, laid onto the first by the track; where it is
 // transparent nothing is known. What differs by more than grain does, because
-// something passed or the track was off, counts little.
+// something passed or the track was off, counts little, and says nothing about the light around it.
 func (k *TemporalDenoiser) Add(other *raster.Image) {
 	m := rooted(other)
-	low := raster.Broad(m, denoiseBroad)
+	light := k.lightOf(m)
 	w := k.out.Rect.Dx()
 	n := len(k.sum) / 3
 	apart := raster.NewPlane(k.out.Rect)
@@ -68,7 +66,7 @@ func (k *TemporalDenoiser) Add(other *raster.Image) {
 					apart.Pix[i] = 100
 					continue
 				}
-				d := (m.Pix[4*i+c] - low.Pix[4*i+c] - k.out.Pix[4*i+c] + k.low.Pix[4*i+c]) / noise
+				d := (m.Pix[4*i+c] - k.out.Pix[4*i+c] - light.Pix[4*i+c]) / noise
 				apart.Pix[i] = min(d*d/2, 100)
 			}
 		})
@@ -84,11 +82,81 @@ func (k *TemporalDenoiser) Add(other *raster.Image) {
 				if over > 0 {
 					wt = 1 / (1 + over*over*over)
 				}
-				k.sum[c*n+i] += wt * (m.Pix[4*i+c] - low.Pix[4*i+c])
+				k.sum[c*n+i] += wt * (m.Pix[4*i+c] - light.Pix[4*i+c])
 				k.weight[c*n+i] += wt
 			}
 		})
 	}
+}
+
+// lightOf returns how much lighter another frame is around each pixel: the mean of the difference, of what differs as grain
+// does. A wire that lies elsewhere there is no light: it would leave a halo around itself.
+func (k *TemporalDenoiser) lightOf(m *raster.Image) *raster.Image {
+	usual := k.usualDifference(m)
+	out := raster.NewImage(m.Rect)
+	w := m.Rect.Dx()
+	// First without what is far from usual, then what does not fit around it counts less and less.
+	for pass := range 2 {
+		before := out
+		out = raster.NewImage(m.Rect)
+		raster.Rows(0, m.Rect.Dy(), func(y int) {
+			for i := y * w; i < (y+1)*w; i++ {
+				if m.Pix[4*i+3] < 0.999 {
+					continue
+				}
+				var d [3]float32
+				var worst float32
+				for c := range 3 {
+					expected := usual[c]
+					if pass > 0 {
+						expected = before.Pix[4*i+c]
+					}
+					d[c] = m.Pix[4*i+c] - k.out.Pix[4*i+c]
+					if noise := float32(math.Sqrt2 * k.noise[c]); noise > 0 {
+						worst = max(worst, (d[c]-expected)*(d[c]-expected)/(noise*noise))
+					}
+				}
+				over := worst / 36 // six standard deviations
+				if pass > 0 {
+					over = worst / 6
+				}
+				wt := 1 / (1 + over*over)
+				for c := range 3 {
+					out.Pix[4*i+c] = wt * d[c]
+				}
+				out.Pix[4*i+3] = wt
+			}
+		})
+		out = raster.Broad(out, denoiseBroad)
+		raster.Rows(0, m.Rect.Dy(), func(y int) {
+			for i := y * w; i < (y+1)*w; i++ {
+				// Where nothing fits it is as usual.
+				const little = 0.02
+				for c := range 3 {
+					out.Pix[4*i+c] = (out.Pix[4*i+c] + little*usual[c]) / (out.Pix[4*i+3] + little)
+				}
+			}
+		})
+	}
+	return out
+}
+
+// usualDifference is the median of how much lighter another frame is, by channel.
+func (k *TemporalDenoiser) usualDifference(m *raster.Image) (usual [3]float32) {
+	step := max(1, len(m.Pix)/4/4000)
+	for c := range usual {
+		var all []float32
+		for i := 0; i < len(m.Pix)/4; i += step {
+			if m.Pix[4*i+3] >= 0.999 {
+				all = append(all, m.Pix[4*i+c]-k.out.Pix[4*i+c])
+			}
+		}
+		if len(all) > 0 {
+			slices.Sort(all)
+			usual[c] = all[len(all)/2]
+		}
+	}
+	return usual
 }
 
 // Denoise returns the frame with its grain reduced: by what the other frames say, and
@@ -105,8 +173,7 @@ func (k *TemporalDenoiser) Denoise(m *raster.Image, strength [3]float64) *raster
 			for c := range 3 {
 				// The frame itself counts as one of them.
 				weight := k.weight[c*n+i]
-				own := k.out.Pix[4*i+c] - k.low.Pix[4*i+c]
-				v := k.low.Pix[4*i+c] + (own+k.sum[c*n+i])/(1+weight)
+				v := (k.out.Pix[4*i+c] + k.sum[c*n+i]) / (1 + weight)
 				if share := min(weight/enough, 1); share < 1 {
 					s := float32(math.Sqrt(float64(max(spatial.Pix[4*i+c], 0))))
 					v = s + (v-s)*share
