@@ -30,7 +30,7 @@ func (s *Source) Settle(
 	each func(done, total int),
 ) (*Settled, error) {
 	r, _ := doc.Find(removal)
-	if err := mayBeSettled(r); err != nil {
+	if err := MayBeSettled(r); err != nil {
 		return nil, err
 	}
 	work := *doc
@@ -87,8 +87,8 @@ func (s *Source) Settle(
 	return &Settled{Settle: set, Words: settledWords(span, open, model)}, nil
 }
 
-// mayBeSettled says what is missing before a removal can be settled; nil for nothing.
-func mayBeSettled(r *treatment.Removal) error {
+// MayBeSettled says what is missing before a removal can be settled; nil for nothing.
+func MayBeSettled(r *treatment.Removal) error {
 	switch {
 	case r == nil:
 		return errors.New("the removal was deleted before it could be settled")

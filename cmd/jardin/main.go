@@ -30,7 +30,7 @@ func main() {
 		SilenceUsage:  true,
 		SilenceErrors: true,
 	}
-	root.AddCommand(serveCommand(), demoCommand(), renderCommand(), backupCommand(), restoreCommand(), openapiCommand())
+	root.AddCommand(serveCommand(), demoCommand(), renderCommand(), settleCommand(), backupCommand(), restoreCommand(), openapiCommand())
 	if err := root.ExecuteContext(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "jardin:", err)
 		os.Exit(1)

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"jardin/app/document"
 	"jardin/app/media"
@@ -46,6 +47,7 @@ type trackSummary struct {
 	Last     int     `json:"last"`
 	MinMatch float64 `json:"lowestMatch"`
 	Note     string  `json:"note,omitempty"`
+	Settled  string  `json:"settled,omitempty"` // what settling it found, if it was
 }
 
 func renderCommand() *cobra.Command {
@@ -57,6 +59,53 @@ func renderCommand() *cobra.Command {
 	file := f.String("treatment", "", "treatment, see docs/formats.md")
 	out := f.String("out", "", "folder for the frames")
 	var set renderSettings
+	set.reading(f)
+	f.StringVar(&set.what, "what", picture.CleanFrames, "what to write: clean frames, the patch with alpha, or mattes: what patches cover (mattes), what is marked, gathered, or found of it")
+	f.BoolVar(&set.straight, "straight", false, "of a patch: colours are not multiplied by alpha")
+	f.StringVar(&set.format, "format", "", "file format: png, tiff, jpeg, exr or dpx (default: as the plate)")
+	f.IntVar(&set.depth, "depth", 0, "bits a sample; of exr 16 or 32 (default: as the plate)")
+	f.StringVar(&set.name, "name", "", "template of file names (default: {shot}.{frame})")
+	f.BoolVar(&set.settle, "settle", false, "settle every removal by itself first, as \"jardin settle\" does")
+	f.BoolVar(&set.movie, "movie", false, "also write an H.264 review movie, review.mp4")
+	f.BoolVar(&set.master, "master", false, "also write an FFV1 movie without loss, master.mkv")
+	asJSON := f.Bool("json", false, "print a summary as JSON")
+	required(c, "plate", "treatment", "out")
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		s, err := renderFiles(c.Context(), *plate, *file, *out, set)
+		if err != nil {
+			return err
+		}
+		if *asJSON {
+			enc := json.NewEncoder(os.Stdout)
+			enc.SetIndent("", "  ")
+			return enc.Encode(s)
+		}
+		fmt.Printf("%d frames (%d to %d), %d of them changed, written to %s in %.1f s\n",
+			s.Last-s.First+1, s.First, s.Last, s.Changed, s.Out, s.Seconds)
+		for _, summary := range s.Removals {
+			if summary.Note != "" {
+				fmt.Printf("%s: %s\n", summary.Name, summary.Note)
+			}
+			if summary.Settled != "" {
+				fmt.Printf("%s: %s\n", summary.Name, summary.Settled)
+			}
+		}
+		return nil
+	}
+	return c
+}
+
+// required has the command refuse to run without these flags.
+func required(c *cobra.Command, names ...string) {
+	for _, name := range names {
+		if err := c.MarkFlagRequired(name); err != nil {
+			panic(err) // the flag is defined above
+		}
+	}
+}
+
+// reading adds the flags that say how the plate is read.
+func (set *renderSettings) reading(f *pflag.FlagSet) {
 	f.StringVar(
 		&set.transfer,
 		"transfer",
@@ -77,50 +126,28 @@ func renderCommand() *cobra.Command {
 	)
 	f.IntVar(&set.first, "first", -1, "number of the first frame (default: the plate's own)")
 	f.StringVar(&set.gaps, "gaps", "", "what to do where numbers are missing: hold the frame before, or close the gap")
-	f.StringVar(&set.what, "what", picture.CleanFrames, "what to write: clean frames, the patch with alpha, or mattes: what patches cover (mattes), what is marked, gathered, or found of it")
-	f.BoolVar(&set.straight, "straight", false, "of a patch: colours are not multiplied by alpha")
-	f.StringVar(&set.format, "format", "", "file format: png, tiff, jpeg, exr or dpx (default: as the plate)")
-	f.IntVar(&set.depth, "depth", 0, "bits a sample; of exr 16 or 32 (default: as the plate)")
-	f.StringVar(&set.name, "name", "", "template of file names (default: {shot}.{frame})")
-	f.BoolVar(&set.movie, "movie", false, "also write an H.264 review movie, review.mp4")
-	f.BoolVar(&set.master, "master", false, "also write an FFV1 movie without loss, master.mkv")
-	asJSON := f.Bool("json", false, "print a summary as JSON")
-	for _, name := range []string{"plate", "treatment", "out"} {
-		if err := c.MarkFlagRequired(name); err != nil {
-			panic(err) // the flag is defined above
-		}
-	}
-	c.RunE = func(c *cobra.Command, _ []string) error {
-		s, err := renderFiles(c.Context(), *plate, *file, *out, set)
-		if err != nil {
-			return err
-		}
-		if *asJSON {
-			enc := json.NewEncoder(os.Stdout)
-			enc.SetIndent("", "  ")
-			return enc.Encode(s)
-		}
-		fmt.Printf("%d frames (%d to %d), %d of them changed, written to %s in %.1f s\n",
-			s.Last-s.First+1, s.First, s.Last, s.Changed, s.Out, s.Seconds)
-		for _, summary := range s.Removals {
-			if summary.Note != "" {
-				fmt.Printf("%s: %s\n", summary.Name, summary.Note)
-			}
-		}
-		return nil
-	}
-	return c
 }
 
 // renderSettings are what the command can be told besides plate, treatment and place.
 type renderSettings struct {
 	transfer, primaries, gaps, what, format, name string
+	out                                           string // the folder for the frames; not where the plate lies
 	first, depth                                  int
-	straight, movie, master                       bool
+	straight, movie, master, settle               bool
 }
 
-func renderFiles(ctx context.Context, plate, file, out string, set renderSettings) (*summary, error) {
-	began := time.Now()
+// An opened plate is read, with the treatment for it followed.
+type opened struct {
+	material *media.Material
+	plates   *media.Plates
+	source   *picture.Source
+	doc      *treatment.Document
+	removals []trackSummary
+	close    func()
+}
+
+// open reads a plate and a treatment for it, and follows what was not followed.
+func open(ctx context.Context, plate, file string, set renderSettings) (o *opened, err error) {
 	blob, err := os.ReadFile(file)
 	if err != nil {
 		return nil, fmt.Errorf("read the treatment: %w", err)
@@ -146,30 +173,55 @@ func renderFiles(ctx context.Context, plate, file, out string, set renderSetting
 	if doc, err = doc.Inline(nil); err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
-	if err := notInside(out, plate, material); err != nil {
-		return nil, err
+	if set.out != "" {
+		if err := notInside(set.out, plate, material); err != nil {
+			return nil, err
+		}
 	}
 	scratch, err := os.MkdirTemp("", "jardin-render-")
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(scratch)
+	o = &opened{material: material, doc: doc, removals: []trackSummary{}, close: func() { _ = os.RemoveAll(scratch) }}
+	defer func() {
+		if err != nil {
+			o.close()
+		}
+	}()
 	order := media.Order{Material: material, Reading: reading, Shot: as, Dir: filepath.Join(scratch, "plate")}
-	plates, err := media.Import(ctx, order, nil)
-	if err != nil {
+	if o.plates, err = media.Import(ctx, order, nil); err != nil {
 		return nil, err
 	}
-	source := picture.NewSource(plates, "plate", memo.New(512<<20))
-	s := &summary{
-		Plate: plate, Out: out, First: shot.First, Last: shot.Last,
-		Width: plates.Width, Height: plates.Height, Depth: plates.Depth, Removals: []trackSummary{},
-	}
+	o.source = picture.NewSource(o.plates, "plate", memo.New(512<<20))
 	for i := range doc.Removals {
-		t, err := followIfNeeded(ctx, source, doc, &doc.Removals[i])
+		t, err := followIfNeeded(ctx, o.source, doc, &doc.Removals[i])
 		if err != nil {
 			return nil, fmt.Errorf("follow %q: %w", doc.Removals[i].Name, err)
 		}
-		s.Removals = append(s.Removals, t)
+		o.removals = append(o.removals, t)
+	}
+	return o, nil
+}
+
+// renderFiles renders a plate with a treatment into a folder.
+func renderFiles(ctx context.Context, plate, file, out string, set renderSettings) (*summary, error) {
+	began := time.Now()
+	set.out = out
+	o, err := open(ctx, plate, file, set)
+	if err != nil {
+		return nil, err
+	}
+	defer o.close()
+	if set.settle {
+		if err := o.settle(ctx); err != nil {
+			return nil, err
+		}
+	}
+	material, plates, source, doc := o.material, o.plates, o.source, o.doc
+	shot := treatment.Range{First: plates.First, Last: plates.Last}
+	s := &summary{
+		Plate: plate, Out: out, First: shot.First, Last: shot.Last,
+		Width: plates.Width, Height: plates.Height, Depth: plates.Depth, Removals: o.removals,
 	}
 	compiled, err := render.Compile(doc)
 	if err != nil {
