@@ -56,7 +56,7 @@ func TestWhatIsGrownSits(t *testing.T) {
 	settled(t, s, doc)
 	for i, r := range judge(t, s, doc, demo.Name, every(first, last), known.Reference, spots) {
 		t.Logf("grown, dot %d: %s", i+1, told(r))
-		sits(t, r)
+		sits(t, r, 1.15)
 		if !bench() { // under the first two as much detail lies as around them: it has to be there
 			for c := range 3 {
 				assert.Greater(t, r.Grain[c].All, 0.87, "detail of channel %d", c)
@@ -94,13 +94,26 @@ func TestWhatIsGrownSits(t *testing.T) {
 		func(n int) image.Rectangle { return raster.Around(geom.Bounds(demo.ClipOutline(n)), 14, demo.Bounds()) },
 		focus.Motion,
 	}
-	r := judge(t, s, doc, demo.FocusName, every(demo.FocusFirst, demo.FocusLast), focus.Reference, []spot{at})[0]
+	frames := every(demo.FocusFirst, demo.FocusLast)
+	r := judge(t, s, doc, demo.FocusName, frames, focus.Reference, []spot{at})[0]
 	t.Logf("grown, clip: %s", told(r))
-	sits(t, r)
+	// What another place of the trellis gives that is each frame's own, in its softness, light and grain: as what is there
+	// instead differs from what was there, and that comes and goes with the focus, so does the error.
+	for _, aside := range []treatment.Vec{{-140, -140}, {-140, 0}, {0, -140}, {140, -60}} {
+		doc = heldClip(t, s, focus, treatment.Vec{})
+		doc.Removals[0].Fill.Sources = []treatment.Source{{
+			ID: "n", Name: "Beside", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{
+				Frame: focus.Reference, Offsets: []treatment.OffsetKey{{Frame: focus.Reference, Offset: aside}},
+			},
+		}}
+		t.Logf("each frame's own trellis from %v beside: %s", aside,
+			told(judge(t, s, doc, demo.FocusName, frames, focus.Reference, []spot{at})[0]))
+	}
+	sits(t, r, 1.3)
 }
 
-func sits(t *testing.T, r check.Report) {
-	assert.LessOrEqual(t, r.Steadiness.All, 1.15, "steadiness")
+func sits(t *testing.T, r check.Report, steady float64) {
+	assert.LessOrEqual(t, r.Steadiness.All, steady, "steadiness")
 	assert.Greater(t, r.Seam.All, 0.45)
 	for c := range 3 {
 		assert.Greater(t, r.Grain[c].All, 0.45, "grain of channel %d", c)
