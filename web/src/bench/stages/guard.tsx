@@ -25,6 +25,9 @@ const kinds: Record<Front['by'], { word: string; hint: string }> = {
 }
 
 /** Guard: what stays in front of the patch. */
+/** Within how many pixels the removed thing’s colour is looked for, in the soft edge of a front that is new. */
+const usualUnmix = 6
+
 export function GuardStage(props: Props) {
   const { shot, revision, removal: r } = props
   const { edit } = useEdit(shot.id)
@@ -41,6 +44,7 @@ export function GuardStage(props: Props) {
         fronts.map((f) => f.name),
       )}`,
       by,
+      unmix: usualUnmix,
       ...(by === 'colour'
         ? { key: { colour: [0.18, 0.18, 0.18], near: 10, far: 25 } }
         : by === 'brightness'
@@ -363,7 +367,7 @@ function FrontFields(props: Props & { front: Front; first: boolean }) {
           f.white !== undefined ||
           !!f.grow ||
           !!f.blur ||
-          !!f.unmix ||
+          (f.unmix ?? 0) !== usualUnmix ||
           f.opacity !== undefined ||
           !!f.combine
         }
