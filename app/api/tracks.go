@@ -53,6 +53,7 @@ type moment struct {
 	Residual  float64         `json:"residual,omitempty" doc:"By how much parts of the region would still move by themselves, RMS, pixels"`
 	Blocks    string          `json:"blocks,omitempty" doc:"8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out"`
 	Chained   bool            `json:"chained,omitempty" doc:"Compared with the last frame on which it was found, not with the frame it is followed from"`
+	Moved     int             `json:"moved,omitempty" doc:"How often the region has moved on to other texture of the same surface"`
 }
 
 func momentsOf(motions *carry.Set, m *carry.Motion) []moment {
@@ -62,7 +63,7 @@ func momentsOf(motions *carry.Set, m *carry.Motion) []moment {
 		out[i] = moment{
 			Frame: v.Frame, Mesh: motions.Mesh(m.Track.ID, v.Frame), Crossings: v.Crossings, ByHand: v.ByHand, Bridged: v.Bridged,
 			Grade: v.Grade, Advice: v.Advice, Match: v.Match, Agree: v.Agree, Residual: v.Residual, Blocks: v.Blocks,
-			Chained: v.Chained,
+			Chained: v.Chained, Moved: v.Moved,
 		}
 		if before := m.Before(v.Frame); before != nil {
 			out[i].Before = carry.MeshOf(m.Track, before)

@@ -8,6 +8,7 @@ import (
 
 	"jardin/app/media"
 	"jardin/core/carry"
+	"jardin/core/geom"
 	"jardin/core/track"
 	"jardin/core/treatment"
 	"jardin/core/warp"
@@ -74,7 +75,11 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 	}
 	tell(&treatment.Sample{Frame: f.run.From, Matrix: start, Match: 1, Agree: 1})
 	return f.both(func(last int) error {
-		t, err := track.NewPlane(here, f.Size(), region, f.exclusions(f.run.From), f.what.Motion)
+		before, err := f.before(start)
+		if err != nil {
+			return err
+		}
+		t, err := track.NewSurface(here, f.Size(), region, f.exclusions(f.run.From), f.what.Motion, before)
 		if err != nil {
 			return err
 		}
@@ -107,6 +112,7 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 				Frame: n, Matrix: found.H.Mul(start).Normalised(), Match: min(found.Match, 1), Agree: min(found.Agree,
 					1),
 				Residual: found.Residual, Blocks: blocks(found.Blocks), Chained: found.Chained,
+				Moved: found.Moved,
 			})
 			if found.Sure() || found.Chained {
 				flush()
@@ -119,6 +125,28 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		}
 		return err
 	})
+}
+
+// before are frames near the one that is followed from on which the surface was found already: where its region is out of the
+// picture by now, they tell what else is the same surface.
+func (f *follower) before(start geom.Homography) (out []track.Look, err error) {
+	const near = 4
+	back, ok := start.Inverse()
+	if !ok {
+		return nil, nil
+	}
+	for _, n := range []int{f.run.From - near, f.run.From + near} {
+		h, known := f.measured.At(n)
+		if !known || n < f.Plates.First || n > f.Plates.Last {
+			continue
+		}
+		read, err := f.reader(n, media.LumaChannel)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, track.Look{Read: read, H: h.Mul(back)})
+	}
+	return out, nil
 }
 
 func blocks(b [track.Blocks * track.Blocks]uint8) string {

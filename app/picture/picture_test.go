@@ -34,12 +34,17 @@ func shot(t *testing.T, depth, lost int) *picture.Source { return shotWithout(t,
 
 // shotWithout is a shot whose surface is not seen from one frame to another.
 func shotWithout(t *testing.T, depth, lost, found int) *picture.Source {
+	return shotMoving(t, depth, lost, found, 2)
+}
+
+// shotMoving moves by so many pixels a frame to the right.
+func shotMoving(t *testing.T, depth, lost, found int, by float64) *picture.Source {
 	dir := t.TempDir()
 	top := float64(int(1)<<depth - 1)
 	for n := 1; n <= 20; n++ {
 		f := media.NewFrame(128, 96, media.Samples{Depth: depth})
 		for i := range 128 * 96 {
-			x, y := float64(i%128-2*n), float64(i/128-n)
+			x, y := float64(i%128)-by*float64(n), float64(i/128-n)
 			if lost > 0 && n >= lost && n < found {
 				x, y = y*1.7, x*0.4
 			}
@@ -194,6 +199,33 @@ func TestFollowKeepsWhatItFoundBeforeALoss(t *testing.T) {
 	})
 	assert.ErrorIs(t, err, context.Canceled)
 	assert.Equal(t, 4, count, "a cancel acts within a frame")
+}
+
+// What is followed leaves the picture for good: the region moves on, and the track with it, also where it is followed on
+// from a frame on which the region is out of the picture already.
+func TestARegionThatLeavesMovesOn(t *testing.T) {
+	s := shotMoving(t, 8, 0, 21, 7)
+	for _, pieces := range [][]picture.Run{
+		{{Track: "t", From: 8, First: 1, Last: 20}},
+		{{Track: "t", From: 8, First: 6, Last: 16}, {Track: "t", From: 16, First: 16, Last: 20}, {Track: "t", From: 6, First: 1, Last: 6}},
+	} {
+		d := document()
+		for _, run := range pieces {
+			require.NoError(t, follow(t, s, d, run))
+		}
+		require.Len(t, d.Tracks[0].Data.Samples, 20)
+		moved := 0
+		for _, v := range d.Tracks[0].Data.Samples {
+			assert.InDelta(t, 7*(v.Frame-8), v.Matrix[2], 0.15, "frame %d", v.Frame)
+			moved = max(moved, v.Moved)
+		}
+		assert.Positive(t, moved)
+		motions, err := carry.New(d)
+		require.NoError(t, err)
+		for _, v := range motions.Motion("t").Samples {
+			assert.Equal(t, carry.Good, v.Grade, "frame %d: %s", v.Frame, v.Advice)
+		}
+	}
 }
 
 // An outline that goes with the surface hides the same place on every frame: that is said, with what to do. One that stands

@@ -246,7 +246,7 @@ func (m *Motion) bridge() {
 	}
 	for i := len(known) - 1; i > 0; i-- {
 		a, b := known[i-1], known[i]
-		if b.Frame-a.Frame < 2 {
+		if b.Frame-a.Frame < 2 || !sees(a.Matrix, corners) || !sees(b.Matrix, corners) {
 			continue
 		}
 		from, to := a.Matrix.ApplyAll(corners), b.Matrix.ApplyAll(corners)
@@ -279,6 +279,17 @@ func (m *Motion) bridge() {
 	m.index()
 }
 
+// sees reports whether all corners are before the camera, and not at the horizon: a region that moved on may have left the
+// first one behind.
+func sees(h geom.Homography, corners []geom.Point) bool {
+	for _, p := range corners {
+		if !(h[6]*p.X+h[7]*p.Y+h[8] > 0.02*math.Abs(h[8])) {
+			return false
+		}
+	}
+	return true
+}
+
 // smooth moves each corner of the surface to the mean of where it is on the frames
 // around, weighted by a Gaussian; the home stays where it is.
 func (m *Motion) smooth() {
@@ -296,6 +307,11 @@ func (m *Motion) smooth() {
 	for i, v := range m.Samples {
 		// As far on one side as on the other, so that a steady move is left alone.
 		n := min(reach, i, len(m.Samples)-1-i)
+		for j := i - n; j <= i+n; j++ {
+			if !sees(m.Samples[j].Matrix, corners) { // the surface's own corners tell nothing there
+				n = 0
+			}
+		}
 		moved := make([]geom.Point, len(corners))
 		var sum float64
 		for j := i - n; j <= i+n; j++ {

@@ -79,7 +79,10 @@ func (m *Motion) grade() {
 	surface := m.Track.Frame()
 	for i := range m.Samples {
 		v := &m.Samples[i]
-		v.Grade, v.Advice = Extreme(v.Matrix, surface)
+		v.Grade, v.Advice = Good, ""
+		if v.Moved == 0 { // else it is another region that is looked at
+			v.Grade, v.Advice = Extreme(v.Matrix, surface)
+		}
 		switch {
 		case v.Bridged && v.ByHand:
 			v.Grade, v.Advice = Doubtful, "Between frames on which it was placed by hand: nobody looked here. Place it on this "+

@@ -13,6 +13,9 @@ import (
 	"jardin/core/raster"
 )
 
+// bench reports whether "make bench" runs, which takes its time.
+func bench() bool { return os.Getenv("JARDIN_BENCH") != "" }
+
 // A followed is what came of one frame of a hard scene.
 type followed struct {
 	off    float64 // RMS distance of the corners from the truth, pixels
@@ -22,7 +25,7 @@ type followed struct {
 
 // hard follows a scene to its end, also where it is lost for some frames.
 func (s *scene) hard(t testing.TB) (out []followed) {
-	tr, err := NewPlane(show(s.frames[0]), s.frames[0].Rect, s.polygon(), nil, geom.Perspective)
+	tr, err := NewSurface(show(s.frames[0]), s.frames[0].Rect, s.polygon(), nil, geom.Perspective, nil)
 	require.NoError(t, err)
 	for i := 1; i < len(s.frames); i++ {
 		sample, err := tr.Step(show(s.frames[i]), nil)
@@ -86,12 +89,130 @@ func TestARegionThatReturns(t *testing.T) {
 	graf := photograph(t, "graf1.png")
 	s := &scene{region: geom.Box{Min: geom.Pt(230, 170), Max: geom.Pt(450, 400)}}
 	size := image.Rect(0, 0, 640, 560)
-	region := s.polygon()
+	region := whole(graf)
 	for i := range 61 {
 		h := geom.Translation(geom.Pt(-620*math.Sin(math.Pi*float64(i)/60), 30*math.Sin(float64(i)/9)))
 		s.add(noisy(seenThrough(graf, h, size, region, 2), 0.008, uint64(i)), h)
 	}
 	s.told(t, "returns", 0.1, 0.5, 46)
+}
+
+// whole is a picture's own outline.
+func whole(p *raster.Plane) []geom.Point {
+	c := geom.Box{
+		Min: geom.Pt(float64(p.Rect.Min.X), float64(p.Rect.Min.Y)), Max: geom.Pt(float64(p.Rect.Max.X), float64(p.Rect.Max.Y)),
+	}.Corners()
+	return c[:]
+}
+
+// A camera that pans along a wall of photographs: the first region leaves for good.
+func TestAPanOnWhichTheRegionLeaves(t *testing.T) {
+	wall, frames := wallOf(t), 30
+	if bench() {
+		frames = 60
+	}
+	s := &scene{region: geom.Box{Min: geom.Pt(120, 120), Max: geom.Pt(400, 360)}}
+	for i := range frames + 1 {
+		u := float64(i)
+		h := geom.Translation(geom.Pt(-12*u, 20*math.Sin(u/9))).
+			Mul(geom.Placement(geom.Pt(260, 240), geom.Point{}, math.Sin(u/13), geom.Pt(1+0.1*math.Sin(u/17), 1+0.1*math.Sin(u/17))))
+		s.add(noisy(seenThrough(wall, h, image.Rect(0, 0, 640, 480), whole(wall), 2), 0.006, uint64(i)), h)
+	}
+	s.goesOn(t, "pan", geom.Box{Min: geom.Pt(480, 180), Max: geom.Pt(600, 300)}, 0.3, 1)
+}
+
+// A camera that goes towards a floor: what it begins with grows, and passes below.
+func TestADollyTowardsAFloor(t *testing.T) {
+	floor, frames := wallOf(t), 36
+	if bench() {
+		frames = 90
+	}
+	s := &scene{region: geom.Box{Min: geom.Pt(200, 250), Max: geom.Pt(440, 360)}}
+	size := image.Rect(0, 0, 640, 480)
+	// The photographs lie on the floor and go away from the camera: x is how far, y how far to the right. Seen from a height
+	// under a horizon: 320 + focal (y - 300) / d to the right, horizon + focal height / d down, d being x - along.
+	const horizon, focal, height = 120, 520.0, 120.0
+	onto := func(n float64) geom.Homography {
+		along := -100 + 14*n
+		return geom.Homography{
+			320, focal, -320*along - 300*focal,
+			horizon, 0, -horizon*along + focal*height,
+			1, 0, -along,
+		}
+	}
+	first := onto(0)
+	toFloor, ok := first.Inverse()
+	require.True(t, ok)
+	for i := range frames + 1 {
+		h := onto(float64(i))
+		back, _ := h.Inverse()
+		p := seenThrough(floor, h, size, back.ApplyAll([]geom.Point{{X: 1, Y: 150}, {X: 639, Y: 150}, {X: 639, Y: 479}, {X: 1, Y: 479}}), 2)
+		for k := range 145 * 640 {
+			p.Pix[k] = 0.7 // sky
+		}
+		s.add(noisy(p, 0.006, uint64(i)), h.Mul(toFloor).Normalised())
+	}
+	// The aim is 1 at worst: what is painted far away is seen four times as large in the end.
+	s.goesOn(t, "dolly", geom.Box{Min: geom.Pt(290, 200), Max: geom.Pt(350, 220)}, 0.3, 1.7)
+}
+
+// wallOf is several photographs beside each other, as high as the lowest of them.
+func wallOf(t testing.TB) *raster.Plane {
+	var all []*raster.Plane
+	wide, high := 0, 600
+	for _, name := range []string{"graf1.png", "building.jpg", "starry_night.jpg", "baboon.jpg"} {
+		p := photograph(t, name)
+		all, wide, high = append(all, p), wide+p.Rect.Dx(), min(high, p.Rect.Dy())
+	}
+	wall, x := raster.NewPlane(image.Rect(0, 0, wide, high)), 0
+	for _, p := range all {
+		for y := range high {
+			copy(wall.Row(y, x, x+p.Rect.Dx()), p.Row(p.Rect.Min.Y+y, p.Rect.Min.X, p.Rect.Max.X))
+		}
+		x += p.Rect.Dx()
+	}
+	return wall
+}
+
+// goesOn follows a scene on all of its frames, and tells by how much patches slip: what lies in a box on any frame is
+// followed from there for as long as all of it is in the picture, whatever region that is measured on.
+func (s *scene) goesOn(t *testing.T, name string, box geom.Box, mean, worst float64) {
+	all := s.hard(t)
+	found, moved := []geom.Homography{geom.Identity}, 0
+	for i, f := range all {
+		if !assert.NoError(t, f.err, "%s, frame %d", name, i+1) {
+			return
+		}
+		found, moved = append(found, f.sample.H), max(moved, f.sample.Moved)
+	}
+	var sum, high float64
+	n, longest := 0, 0
+	for from := range found {
+		back, ok := found[from].Inverse()
+		truly, fine := s.truth[from].Inverse()
+		require.True(t, ok && fine)
+		for to := from + 1; to < len(found); to++ {
+			h, truth := found[to].Mul(back), s.truth[to].Mul(truly)
+			var off float64
+			seen := true
+			for _, c := range box.Corners() {
+				p := truth.Apply(c)
+				d := h.Apply(c).Dist(p)
+				off += d * d / 4
+				seen = seen && inside(p, s.frames[0].Rect, 0)
+			}
+			if !seen {
+				break
+			}
+			off = math.Sqrt(off)
+			sum, high, n, longest = sum+off, math.Max(high, off), n+1, max(longest, to-from)
+		}
+	}
+	t.Logf("%s: patches slip by %.3f px, at worst by %.2f, over up to %d frames; the region moved on %d times",
+		name, sum/float64(n), high, longest, moved)
+	assert.LessOrEqual(t, sum/float64(n), mean)
+	assert.LessOrEqual(t, high, worst)
+	assert.Positive(t, moved)
 }
 
 // told follows a scene and says how far off it is where it was found; it must be found on the last frame, and lost on no
@@ -175,7 +296,7 @@ func smeared(t testing.TB, frames, parts int, shutter float64) *scene {
 // OpenCV makes of it stands beside.
 func TestHardFootage(t *testing.T) {
 	frames, parts := 14, 8
-	if os.Getenv("JARDIN_BENCH") != "" {
+	if bench() {
 		frames, parts = 48, 16
 	}
 	for _, c := range []struct {

@@ -74,6 +74,7 @@ type Sample struct {
 	Residual float64                // by how much its blocks would still move by themselves, RMS, pixels
 	Blocks   [Blocks * Blocks]uint8 // what drives the track, by rows
 	Chained  bool                   // aligned to the last frame on which it was found, not to the reference frame
+	Moved    int                    // how often the region has moved on since the reference frame, see Surface
 }
 
 // Sure reports whether a sample is beyond doubt: most of what is seen agrees with the reference frame, and its parts do
@@ -207,6 +208,9 @@ func (t *Plane) Step(read FrameReader, covered [][]geom.Point) (Sample, error) {
 	}
 	return s, nil
 }
+
+// takenUp says that the surface is where the last sample has it, beyond doubt.
+func (t *Plane) takenUp() { t.sure = found{t.last, t.move, 0} }
 
 // step looks for the surface around a guess.
 func (t *Plane) step(read FrameReader, covered [][]geom.Point, guess geom.Homography) (Sample, []*raster.Plane, error) {

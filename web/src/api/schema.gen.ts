@@ -1427,6 +1427,11 @@ export interface components {
             /** @description From the track's home to there; missing where nothing of the surface is seen */
             mesh?: components["schemas"]["Mesh"];
             /**
+             * Format: int64
+             * @description How often the region has moved on to other texture of the same surface
+             */
+            moved?: number;
+            /**
              * Format: double
              * @description By how much parts of the region would still move by themselves, RMS, pixels
              */
@@ -1763,6 +1768,11 @@ export interface components {
             match?: number;
             /** @description By rows; takes home frame coordinates to this frame's */
             matrix: number[];
+            /**
+             * Format: int64
+             * @description How often the region has moved on to other texture of the same surface since the frame it is followed from
+             */
+            moved?: number;
             /**
              * Format: double
              * @description By how much parts of the region would still move by themselves, RMS, pixels
