@@ -51,6 +51,7 @@ type moment struct {
 	Match     float64         `json:"match,omitempty" doc:"Normalised correlation of the region with the frame it was compared with, 0 to 1"`
 	Agree     float64         `json:"agree,omitempty" doc:"Share of what is seen of the region that agrees with the motion, 0 to 1"`
 	Residual  float64         `json:"residual,omitempty" doc:"By how much parts of the region would still move by themselves, RMS, pixels"`
+	Deviation float64         `json:"deviation,omitempty" doc:"Standard deviation of where the region's corners are, as grain and texture let it be known, pixels"`
 	Blocks    string          `json:"blocks,omitempty" doc:"8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out"`
 	Chained   bool            `json:"chained,omitempty" doc:"Compared with the last frame on which it was found, not with the frame it is followed from"`
 	Moved     int             `json:"moved,omitempty" doc:"How often the region has moved on to other texture of the same surface"`
@@ -63,7 +64,7 @@ func momentsOf(motions *carry.Set, m *carry.Motion) []moment {
 		out[i] = moment{
 			Frame: v.Frame, Mesh: motions.Mesh(m.Track.ID, v.Frame), Crossings: v.Crossings, ByHand: v.ByHand, Bridged: v.Bridged,
 			Grade: v.Grade, Advice: v.Advice, Match: v.Match, Agree: v.Agree, Residual: v.Residual, Blocks: v.Blocks,
-			Chained: v.Chained, Moved: v.Moved,
+			Chained: v.Chained, Moved: v.Moved, Deviation: v.Deviation,
 		}
 		if before := m.Before(v.Frame); before != nil {
 			out[i].Before = carry.MeshOf(m.Track, before)

@@ -3,6 +3,7 @@ package picture
 import (
 	"context"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -112,7 +113,7 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 				Frame: n, Matrix: found.H.Mul(start).Normalised(), Match: min(found.Match, 1), Agree: min(found.Agree,
 					1),
 				Residual: found.Residual, Blocks: blocks(found.Blocks), Chained: found.Chained,
-				Moved: found.Moved,
+				Moved: found.Moved, Deviation: min(math.Round(found.Deviation*1000)/1000, 1e6),
 			})
 			if found.Sure() || found.Chained {
 				flush()

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"jardin/core/geom"
+	"jardin/core/track"
 	"jardin/core/treatment"
 )
 
@@ -51,21 +52,27 @@ func (planeKind) doubts(v *Moment) (Grade, string) {
 				"frames.",
 			100*v.Agree,
 		)
-	case v.Match > 0 && v.Match < 0.7:
+	case v.Match > 0 && v.Match < track.LeastMatch:
 		return Doubtful, fmt.Sprintf(
 			"It looks only %.0f %% like the frame it is followed from. Check it in the locked view; follow on from a "+
 				"nearer frame if it slips.",
 			100*v.Match,
 		)
-	case v.Residual > 0.5:
+	case v.Residual > track.MostResidual:
 		return Doubtful, fmt.Sprintf("Parts of the region still slide by %.1f px. Check it in the locked view.",
 			v.Residual)
-	case v.Agree > 0 && v.Agree < 0.75:
+	case v.Agree > 0 && v.Agree < track.LeastAgree:
 		return Doubtful, fmt.Sprintf(
 			"%.0f %% of the region is left out as not agreeing. Show what drives the track, to see whether that is "+
 				"right.",
 			100*(1-v.Agree),
 		)
+	case v.Deviation > 3*track.MostDeviation:
+		return Bad, fmt.Sprintf("There is so little texture that it is only known to %.1f px. Draw the region larger, or allow "+
+			"less motion.", v.Deviation)
+	case v.Deviation > track.MostDeviation:
+		return Doubtful, fmt.Sprintf("There is little texture: it is known to %.1f px. Draw the region larger, or allow less "+
+			"motion.", v.Deviation)
 	case v.Chained:
 		return Doubtful, "Followed from frame to frame here, as it no longer looks like the frame it is followed " +
 			"from: it may drift. Follow on from this frame, or correct it."

@@ -38,6 +38,7 @@ func (a *aligner) run(
 			return s, err
 		}
 		found.H = back.Mul(w).Mul(l.norm).Mul(l.toLevel).Normalised()
+		found.Deviation *= scale
 		s = found
 	}
 	return s, nil
@@ -181,9 +182,84 @@ func (l *alignLevel) align(
 	}
 	if judge {
 		l.judge(&s, now, weight, lit)
+		s.Deviation, s.evidence = l.deviation(now, weight, lit, k)
 	}
 	s.Match = math.Max(s.Match, 0)
 	return w, s, nil
+}
+
+// together is how many neighbouring pixels count as one, as their errors are alike: grain is wider than a pixel, and
+// pictures are smoothed before they are aligned.
+const together = 12
+
+// deviation is the standard deviation of where the corners of the region's square are, the root of their mean, in pixels
+// of this level: what the errors that are left make of the parameters (the covariance of least squares, the Cramér–Rao bound
+// where errors are Gaussian).
+func (l *alignLevel) deviation(now, weight []float32, lit light, k int) (float64, evidence) {
+	var normal [8][8]float64
+	var errors, slopes, n float64
+	for i, w := range weight {
+		if w <= 0 {
+			continue
+		}
+		e := float64(lit.template(now[i], l.xs[i], l.ys[i]) - l.tpl[i])
+		errors, n = errors+float64(w)*e*e, n+float64(w)
+		d := &l.descent[i]
+		slopes += float64(w * (d[0]*d[0] + d[1]*d[1]))
+		for r := range k {
+			wd := float64(w * d[r])
+			for c := r; c < k; c++ {
+				normal[r][c] += wd * float64(d[c])
+			}
+		}
+	}
+	sym := mat.NewSymDense(k, nil)
+	for r := range k {
+		for c := r; c < k; c++ {
+			sym.SetSym(r, c, normal[r][c])
+		}
+	}
+	var chol mat.Cholesky
+	var inverse mat.SymDense
+	if n == 0 || !chol.Factorize(sym) || chol.InverseTo(&inverse) != nil {
+		return math.Inf(1), evidence{}
+	}
+	alike := math.Max(together/float64(l.stride), 1)
+	variance := errors / n * alike
+	var sum float64
+	const step = 1e-6
+	for _, c := range [4]geom.Point{{X: -1, Y: -1}, {X: 1, Y: -1}, {X: 1, Y: 1}, {X: -1, Y: 1}} {
+		var by [8]geom.Point
+		for i := range k {
+			values := make([]float64, k)
+			values[i] = step
+			delta := small(l.motion, values)
+			by[i] = delta.Apply(c).Sub(c).Mul(l.half / step)
+		}
+		for i := range k {
+			for j := range k {
+				sum += inverse.At(i, j) * (by[i].X*by[j].X + by[i].Y*by[j].Y) / 4
+			}
+		}
+	}
+	// Half of the errors are the template's own, whose slopes look like texture: of neighbours two pixels apart, smoothed as
+	// they are, four fifths differ.
+	grain := 0.4 * errors / n / 2
+	texture := 1 - math.Min(2*grain*n*l.half*l.half/math.Max(slopes, 1e-12), 0.9)
+	return math.Sqrt(math.Max(sum*variance, 0)) / texture, evidence{errors / n, n / alike, k}
+}
+
+// An evidence is what a motion leaves unexplained: the mean square of the errors, over so many pixels that tell something by
+// themselves, with so many parameters.
+type evidence struct {
+	left, pixels float64
+	parameters   int
+}
+
+// cost is less for the motion that explains a picture best without more parameters than that supports (Akaike's
+// information criterion, 1974).
+func (e evidence) cost() float64 {
+	return e.pixels*math.Log(math.Max(e.left, 1e-12)) + 2*float64(e.parameters)
 }
 
 // doubted returns the blocks that were left out before; nil where there were none, or too few others.

@@ -334,3 +334,103 @@ func TestACompromiseIsWorthLess(t *testing.T) {
 	}
 	assert.Greater(t, (&Sample{Match: 0.9, Agree: 0.9, Residual: 0.05}).worth(), right.worth())
 }
+
+// weak is a photograph whose contrast is so low that its standard deviation is the given share of white, in noise.
+func weak(t testing.TB, frames int, contrast, noise float64, seed uint64, region geom.Box) *scene {
+	graf := photograph(t, "graf1.png")
+	s := &scene{region: region}
+	part := graf.Crop(raster.Around(region, 0, graf.Rect))
+	var sum, squares float64
+	for _, v := range part.Pix {
+		sum, squares = sum+float64(v), squares+float64(v)*float64(v)
+	}
+	n := float64(len(part.Pix))
+	mean := sum / n
+	k := contrast / math.Sqrt(squares/n-mean*mean)
+	for i := range frames + 1 {
+		h := grafPath(t, graf.Rect, 0.25*float64(i)/float64(frames))
+		p := seenThrough(graf, h, graf.Rect, s.polygon(), 2)
+		for j, v := range p.Pix {
+			p.Pix[j] = float32(0.45 + k*(float64(v)-mean))
+		}
+		s.add(noisy(p, noise, seed+uint64(i)), h)
+	}
+	return s
+}
+
+// How far off a track is in weak texture is known from the picture alone: to within a factor of 1.7, over regions, contrasts
+// and grain. With little of it the motion is reduced to what is supported.
+func TestUncertaintyIsKnown(t *testing.T) {
+	for _, region := range []geom.Box{
+		{Min: geom.Pt(230, 170), Max: geom.Pt(430, 370)},
+		{Min: geom.Pt(330, 250), Max: geom.Pt(410, 330)},
+		{Min: geom.Pt(120, 330), Max: geom.Pt(260, 440)},
+	} {
+		for _, c := range []struct{ contrast, noise float64 }{{0.15, 0.01}, {0.05, 0.01}, {0.016, 0.006}, {0.016, 0.012}} {
+			s := weak(t, 8, c.contrast, c.noise, 7, region)
+			var off, told float64
+			n := 0
+			for _, f := range s.hard(t) {
+				if f.err == nil {
+					off, told, n = off+f.off*f.off, told+f.sample.Deviation*f.sample.Deviation, n+1
+				}
+			}
+			off, told = math.Sqrt(off/float64(n)), math.Sqrt(told/float64(n))
+			t.Logf("%v, contrast %.3f, noise %.3f: off %.3f, told %.3f px", region.Min, c.contrast, c.noise, off, told)
+			assert.Equal(t, len(s.frames)-1, n)
+			assert.Less(t, off/told, 1.7)
+			assert.Greater(t, off/told, 1/1.8)
+		}
+	}
+}
+
+// Grades hold what they say, over all that is hard: of frames that are off by more than a pixel at least 95 percent are not
+// trusted, of those within 0.3 pixels at most 5.
+func TestGradesAgainstTruth(t *testing.T) {
+	other := photograph(t, "baboon.jpg")
+	frames := 10
+	if bench() {
+		frames = 48
+	}
+	near, wrongly, far, caught := 0, 0, 0, 0
+	for name, s := range map[string]*scene{
+		"strip": grafScene(t, frames, func(i int, p *raster.Plane, _ geom.Homography) *raster.Plane {
+			x := 18*i - 100
+			return strip(p, other, image.Rect(x, 0, x+160, p.Rect.Max.Y))
+		}),
+		"wide strip": grafScene(t, frames, func(i int, p *raster.Plane, _ geom.Homography) *raster.Plane {
+			x := 33*i - 500
+			return strip(p, other, image.Rect(x, 0, x+440, p.Rect.Max.Y))
+		}),
+		"bands":          grafScene(t, frames, func(i int, p *raster.Plane, _ geom.Homography) *raster.Plane { return rolling(p, i, 0.35) }),
+		"tiles":          tiles(frames, 20),
+		"smear":          smeared(t, frames, 8, 1),
+		"weak":           weak(t, frames, 0.05, 0.01, 3, geom.Box{Min: geom.Pt(330, 250), Max: geom.Pt(410, 330)}),
+		"weaker":         weak(t, frames, 0.016, 0.012, 5, geom.Box{Min: geom.Pt(330, 250), Max: geom.Pt(410, 330)}),
+		"weakest":        weak(t, frames, 0.008, 0.012, 9, geom.Box{Min: geom.Pt(330, 250), Max: geom.Pt(410, 330)}),
+		"weak and large": weak(t, frames, 0.016, 0.006, 11, geom.Box{Min: geom.Pt(230, 170), Max: geom.Pt(430, 370)}),
+	} {
+		n, f, w, c := 0, 0, 0, 0
+		for _, one := range s.hard(t) {
+			switch {
+			case one.err != nil: // it says so
+			case one.off > 1:
+				f++
+				if !one.sample.Trusted() {
+					c++
+				}
+			case one.off <= 0.3:
+				n++
+				if !one.sample.Trusted() {
+					w++
+				}
+			}
+		}
+		t.Logf("%s: within 0.3 px %d, %d of them not trusted; off by more than a pixel %d, %d of them not trusted", name, n, w, f, c)
+		near, wrongly, far, caught = near+n, wrongly+w, far+f, caught+c
+	}
+	t.Logf("%.1f %% of %d caught, %.1f %% of %d wrongly doubted", 100*float64(caught)/float64(max(far, 1)), far,
+		100*float64(wrongly)/float64(near), near)
+	assert.GreaterOrEqual(t, float64(caught), 0.95*float64(far))
+	assert.LessOrEqual(t, float64(wrongly), 0.05*float64(near))
+}

@@ -28,14 +28,16 @@ type Plane struct {
 	// has to agree. NewPlane sets 0.5 and 0.4.
 	MinMatch, MinAgree float64
 
-	size     image.Rectangle // of every frame
-	motion   geom.Motion
-	region   []geom.Point
-	features []geom.Point // on the reference frame
-	align    *aligner
-	even     *aligner // the same where light is uneven; nil where it cannot be
-	home     *raster.Plane
-	without  [][]geom.Point
+	size        image.Rectangle // of every frame
+	motion      geom.Motion
+	region      []geom.Point
+	features    []geom.Point // on the reference frame
+	align       *aligner
+	even        *aligner   // the same where light is uneven; nil where it cannot be
+	plainer     []*aligner // by motions with fewer parameters, where they were needed
+	home        *raster.Plane
+	homePyramid []*raster.Plane
+	without     [][]geom.Point
 
 	last Sample          // on the frame before, or where it was found last
 	prev []*raster.Plane // that frame, smoothed, as a pyramid
@@ -68,18 +70,36 @@ const (
 
 // A Sample is where the surface is on a frame, and how well that is known.
 type Sample struct {
-	H        geom.Homography        // from the reference frame to this one
-	Match    float64                // normalised correlation with the reference frame, 0 to 1
-	Agree    float64                // share of what is seen of the region that agrees, 0 to 1
-	Residual float64                // by how much its blocks would still move by themselves, RMS, pixels
-	Blocks   [Blocks * Blocks]uint8 // what drives the track, by rows
-	Chained  bool                   // aligned to the last frame on which it was found, not to the reference frame
-	Moved    int                    // how often the region has moved on since the reference frame, see Surface
+	H        geom.Homography // from the reference frame to this one
+	Match    float64         // normalised correlation with the reference frame, 0 to 1
+	Agree    float64         // share of what is seen of the region that agrees, 0 to 1
+	Residual float64         // by how much its blocks would still move by themselves, RMS, pixels
+	// Deviation is the standard deviation of where the corners of the region's box are, pixels, as grain and texture let it
+	// be known; what moves otherwise than the surface is not in it.
+	Deviation float64
+	evidence  evidence
+	Blocks    [Blocks * Blocks]uint8 // what drives the track, by rows
+	Chained   bool                   // aligned to the last frame on which it was found, not to the reference frame
+	Moved     int                    // how often the region has moved on since the reference frame, see Surface
 }
 
 // Sure reports whether a sample is beyond doubt: most of what is seen agrees with the reference frame, and its parts do
 // not pull.
 func (s *Sample) Sure() bool { return !s.Chained && s.Agree > 0.6 && s.Residual < 0.35 }
+
+// From where on a sample is not trusted: how much its parts slide, how little of it agrees, how little it looks like the
+// reference frame, and how little its place is known. Held by tests on footage with known truth.
+const (
+	MostResidual  = 0.5  // pixels
+	LeastAgree    = 0.55 // share
+	LeastMatch    = 0.7  // correlation
+	MostDeviation = 0.4  // pixels
+)
+
+// Trusted reports whether a sample need not be looked at.
+func (s *Sample) Trusted() bool {
+	return !s.Chained && s.Residual <= MostResidual && s.Agree >= LeastAgree && s.Match >= LeastMatch && s.Deviation <= MostDeviation
+}
 
 // worth tells the better of two samples of a frame. A compromise between a surface and what covers it agrees with more
 // than the surface alone, but its parts pull away from each other.
@@ -123,7 +143,7 @@ func NewPlane(
 	}
 	t.sure = found{t.last, geom.Identity, 0}
 	t.even, _ = newAligner(evened(t.prev), region, without, motion)
-	t.home, t.without = t.prev[0], without
+	t.home, t.homePyramid, t.without = t.prev[0], t.prev, without
 	for _, p := range corners(t.prev[0], region, maxFeatures) {
 		if !covers(without, p) {
 			t.features = append(t.features, p)
@@ -232,12 +252,50 @@ func (t *Plane) step(read FrameReader, covered [][]geom.Point, guess geom.Homogr
 		if again, e := t.even.run(evened(next[:min(2, len(next))]), s.H, 0, mask, &t.last.Blocks); e == nil &&
 			again.Residual < 0.7*s.Residual && again.Agree > 0.8*s.Agree && Sane(again.H, t.region, t.size) == nil {
 			s.H, s.Residual, s.Agree, s.Blocks = again.H, again.Residual, again.Agree, again.Blocks
+			s.Deviation, s.evidence, s.Match = again.Deviation, again.evidence, math.Max(s.Match, again.Match)
 		}
 	}
 	if err == nil && !s.Chained && t.away == 0 && s.Match < t.usual-0.015 {
 		s = t.smeared(next, s, mask)
 	}
+	if err == nil && !s.Chained && s.Deviation > unsure {
+		s = t.reduced(next, s, mask)
+	}
 	return s, next, err
+}
+
+// unsure is from which deviation on a motion with fewer parameters is tried, in pixels: weak texture does not support all.
+const unsure = 0.25
+
+// reduced returns the sample by the motion with as many parameters as what is seen supports: with more of them it follows
+// the grain.
+func (t *Plane) reduced(next []*raster.Plane, s Sample, mask *raster.Plane) Sample {
+	if t.plainer == nil {
+		for _, m := range []geom.Motion{geom.Shear, geom.Similarity, geom.Position} {
+			if parameters(m) >= parameters(t.motion) {
+				continue
+			}
+			if a, err := newAligner(t.homePyramid, t.region, t.without, m); err == nil {
+				t.plainer = append(t.plainer, a)
+			}
+		}
+	}
+	corners := geom.Bounds(t.region).Corners()
+	best := s
+	for _, a := range t.plainer {
+		guess, err := geom.Fit(a.motion, corners[:], best.H.ApplyAll(corners[:]), nil)
+		if err != nil {
+			break
+		}
+		again, err := a.run(next, guess, nearLevel, mask, &t.last.Blocks)
+		if err != nil || t.accept(again) != nil || again.evidence.cost() > best.evidence.cost() {
+			break // with still fewer it does not get better
+		}
+		// Whether what is left out is there is not known: it counts by half.
+		again.Deviation = (again.Deviation + s.Deviation) / 2
+		best = again
+	}
+	return best
 }
 
 // unevenly is from which residual on it is tried whether light that changes from place to place, as of lamps that

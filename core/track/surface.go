@@ -73,7 +73,7 @@ func (s *Surface) Step(read FrameReader, covered [][]geom.Point) (Sample, error)
 	}
 	onLeg := found.H
 	found = s.fromHome(found)
-	if !found.Sure() {
+	if !found.Sure() || found.Deviation > unsure {
 		return found, nil
 	}
 	if s.moved > 0 {

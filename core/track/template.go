@@ -33,6 +33,7 @@ type alignLevel struct {
 	xs, ys    []float64    // normalised positions of the pixels used
 	tpl       []float32    // the picture there
 	descent   [][8]float32 // derivative of tpl by each parameter
+	stride    int          // of the pixels that could be used, every so manieth is
 	block     []uint8      // which of the Blocks x Blocks parts of the region a pixel lies in
 	toLevel   geom.Homography
 	fromLevel geom.Homography
@@ -108,6 +109,7 @@ func newAligner(
 			count = int(n / 2)
 		}
 		stride := max(1, int(math.Round(float64(count)/maxPixels)))
+		l.stride = stride
 		skip := 0
 		for y := area.Min.Y; y < area.Max.Y; y++ {
 			spans := insides(polygon, covers, float64(y)+0.5)

@@ -56,9 +56,11 @@ type Sample struct {
 	Match    float64         `json:"match,omitempty" doc:"Normalised correlation of the region with the frame it was compared with, 0 to 1"`
 	Agree    float64         `json:"agree,omitempty" doc:"Share of what is seen of the region that agrees with the motion, 0 to 1"`
 	Residual float64         `json:"residual,omitempty" doc:"By how much parts of the region would still move by themselves, RMS, pixels"`
-	Blocks   string          `json:"blocks,omitempty" doc:"8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out"`
-	Chained  bool            `json:"chained,omitempty" doc:"Compared with the last frame on which it was found, not with the frame it is followed from"`
-	Moved    int             `json:"moved,omitempty" minimum:"0" maximum:"100000" doc:"How often the region has moved on to other texture of the same surface since the frame it is followed from"`
+	// Deviation is of where the region's corners are.
+	Deviation float64 `json:"deviation,omitempty" doc:"Standard deviation of where the region's corners are, as grain and texture let it be known, pixels"`
+	Blocks    string  `json:"blocks,omitempty" doc:"8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out"`
+	Chained   bool    `json:"chained,omitempty" doc:"Compared with the last frame on which it was found, not with the frame it is followed from"`
+	Moved     int     `json:"moved,omitempty" minimum:"0" maximum:"100000" doc:"How often the region has moved on to other texture of the same surface since the frame it is followed from"`
 }
 
 // A PlacedSurface is where the corners of the surface were put by hand.

@@ -1415,6 +1415,11 @@ export interface components {
             chained?: boolean;
             /** @description How far the last correction by a grid moves each crossing here */
             crossings?: number[][];
+            /**
+             * Format: double
+             * @description Standard deviation of where the region's corners are, as grain and texture let it be known, pixels
+             */
+            deviation?: number;
             /** Format: int64 */
             frame: number;
             /** @enum {string} */
@@ -1759,6 +1764,11 @@ export interface components {
             blocks?: string;
             /** @description Compared with the last frame on which it was found, not with the frame it is followed from */
             chained?: boolean;
+            /**
+             * Format: double
+             * @description Standard deviation of where the region's corners are, as grain and texture let it be known, pixels
+             */
+            deviation?: number;
             /** Format: int64 */
             frame: number;
             /**
