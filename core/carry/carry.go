@@ -303,13 +303,13 @@ func (m *Motion) smooth() {
 		paths[i] = v.Matrix.ApplyAll(corners)
 	}
 	reach := int(math.Ceil(3 * sigma))
-	out := make([]geom.Homography, len(m.Samples))
+	out, kept := make([]geom.Homography, len(m.Samples)), make([]bool, len(m.Samples))
 	for i, v := range m.Samples {
 		// As far on one side as on the other, so that a steady move is left alone.
 		n := min(reach, i, len(m.Samples)-1-i)
 		for j := i - n; j <= i+n; j++ {
 			if !sees(m.Samples[j].Matrix, corners) { // the surface's own corners tell nothing there
-				n = 0
+				kept[i] = true
 			}
 		}
 		moved := make([]geom.Point, len(corners))
@@ -338,7 +338,9 @@ func (m *Motion) smooth() {
 		}
 	}
 	for i := range out {
-		m.Samples[i].Matrix = out[i].Mul(home).Normalised()
+		if !kept[i] {
+			m.Samples[i].Matrix = out[i].Mul(home).Normalised()
+		}
 	}
 }
 

@@ -169,3 +169,43 @@ func TestGrowthIsTheSurfaces(t *testing.T) {
 	}
 	assert.InDelta(t, 40+12, left, 0.1)
 }
+
+// Where a region moved on, the first one may lie behind the camera: its corners tell neither whether the frame is good nor how
+// to smooth it, and what is known on the frame itself stands.
+func TestARegionThatMovedOnIsNotJudgedByTheFirst(t *testing.T) {
+	d := document(30)
+	behind := geom.Homography{1, 0, 0, 0, 1, 0, -0.02, 0, 0.5}
+	for i := range d.Tracks[0].Data.Samples {
+		if s := &d.Tracks[0].Data.Samples[i]; s.Frame > 20 {
+			s.Matrix, s.Moved = behind, 2
+		}
+	}
+	assert.False(t, sees(behind, d.Tracks[0].Frame()))
+	d.Tracks[0].Smooth = 2
+	m := motionOf(t, &d.Tracks[0])
+	for _, v := range m.Samples {
+		assert.Equal(t, Good, v.Grade, "frame %d: %s", v.Frame, v.Advice)
+	}
+	h, _ := m.At(25)
+	near2(t, behind.Apply(geom.Pt(3, 4)), h.Apply(geom.Pt(3, 4)), 1e-6)
+	// The same without having moved on is wrong.
+	for i := range d.Tracks[0].Data.Samples {
+		d.Tracks[0].Data.Samples[i].Moved = 0
+	}
+	d.Tracks[0].Smooth = 0
+	m = motionOf(t, &d.Tracks[0])
+	assert.Equal(t, Bad, m.Samples[len(m.Samples)-1].Grade)
+}
+
+// How well a place is known counts into the grade.
+func TestWhatIsNotKnownIsNotGood(t *testing.T) {
+	grade := func(deviation float64) Grade {
+		g, words := planeKind{}.doubts(&Moment{Sample: treatment.Sample{Match: 0.95, Agree: 0.9, Residual: 0.1, Deviation: deviation}})
+		assert.Equal(t, g == Good, words == "")
+		return g
+	}
+	assert.Equal(t, Good, grade(0))
+	assert.Equal(t, Good, grade(0.39))
+	assert.Equal(t, Doubtful, grade(0.41))
+	assert.Equal(t, Bad, grade(1.21))
+}

@@ -54,7 +54,9 @@ func TestAKnownSoftnessIsFound(t *testing.T) {
 			0.003,
 		)
 		assert.InDelta(t, sigma, math.Sqrt(got.Square.Value), 0.12+0.06*sigma, "sigma %v", sigma)
-		assert.Less(t, math.Abs(got.Square.Value-sigma*sigma), 3*math.Sqrt(got.Square.Variance), "sigma %v", sigma)
+		off := math.Abs(got.Square.Value - sigma*sigma)
+		assert.Less(t, off, 3*math.Sqrt(got.Square.Variance), "sigma %v", sigma)
+		assert.Less(t, math.Sqrt(got.Square.Variance), 0.1+0.2*sigma*sigma, "sigma %v: it is known", sigma)
 	}
 }
 
@@ -103,4 +105,28 @@ func TestSharpen(t *testing.T) {
 	// half a pixel from it.
 	assert.InDelta(t, 0.6+0.5*0.3*0.3085, out.At(20, 2)[0], 0.01)
 	assert.Less(t, out.At(19, 2)[0], float32(0.3))
+}
+
+// On a small part softness is known less well than on all of it; what is another picture altogether, and where nothing is to
+// be compared, says nothing.
+func TestSoftnessKnowsWhatItRestsOn(t *testing.T) {
+	clean := surface(5, 150, 150)
+	plate := roots(grainy(raster.GaussianImage(clean, 2.5), 3, 0.02))
+	part := func(r image.Rectangle) *raster.Plane {
+		valid := raster.NewPlane(clean.Rect)
+		for y := r.Min.Y; y < r.Max.Y; y++ {
+			for x := r.Min.X; x < r.Max.X; x++ {
+				valid.Row(y, x, x+1)[0] = 1
+			}
+		}
+		return valid
+	}
+	large := EstimateBlur([]Pair{{plate, roots(clean), part(clean.Rect)}}, 0)
+	small := EstimateBlur([]Pair{{plate, roots(clean), part(image.Rect(60, 60, 75, 75))}}, 0)
+	assert.Greater(t, small.Square.Variance, 4*large.Square.Variance)
+	other := EstimateBlur([]Pair{{roots(grainy(surface(77, 150, 150), 4, 0.02)), roots(clean), part(clean.Rect)}}, 0)
+	assert.True(t, math.IsInf(other.Square.Variance, 1) || other.Square.Variance > 100*large.Square.Variance, "%+v", other)
+	none := EstimateBlur([]Pair{{plate, roots(clean), part(image.Rect(0, 0, 5, 5))}}, 0)
+	assert.True(t, math.IsInf(none.Square.Variance, 1))
+	assert.Zero(t, none.Pixels)
 }

@@ -94,7 +94,32 @@ func TestARegionThatReturns(t *testing.T) {
 		h := geom.Translation(geom.Pt(-620*math.Sin(math.Pi*float64(i)/60), 30*math.Sin(float64(i)/9)))
 		s.add(noisy(seenThrough(graf, h, size, region, 2), 0.008, uint64(i)), h)
 	}
-	s.told(t, "returns", 0.1, 0.5, 46)
+	s.told(t, "returns", 0.1, 0.5, 0)
+	all := s.hard(t)
+	assert.Positive(t, all[30].sample.Moved, "what is followed meanwhile is another region")
+	last := all[len(all)-1]
+	assert.Zero(t, last.sample.Moved, "the first region is taken up again")
+	assert.Less(t, last.off, 0.03, "and with it all that was added up is gone")
+}
+
+// A pan before a wall whose lower half is nearer, and goes faster: when the region leaves, it moves on along the wall, and
+// takes in nothing of what is nearer, though that has more texture.
+func TestARegionMovesOnAlongItsOwnSurface(t *testing.T) {
+	wall, near := wallOf(t), photograph(t, "graf1.png")
+	size := image.Rect(0, 0, 640, 480)
+	s := &scene{region: geom.Box{Min: geom.Pt(150, 40), Max: geom.Pt(360, 220)}}
+	for i := range 29 {
+		u := float64(i)
+		h := geom.Translation(geom.Pt(-15*u, 4*math.Sin(u/5)))
+		p := seenThrough(wall, h, size, whole(wall), 2)
+		front := seenThrough(near, geom.Translation(geom.Pt(30-19*u, -40)).Mul(geom.Placement(geom.Pt(0, 0), geom.Point{}, 0, geom.Pt(1.5, 1))),
+			size, whole(near), 2)
+		for y := 245; y < 480; y++ {
+			copy(p.Row(y, 0, 640), front.Row(y, 0, 640))
+		}
+		s.add(noisy(p, 0.006, uint64(i)), h)
+	}
+	s.goesOn(t, "two depths", geom.Box{Min: geom.Pt(460, 60), Max: geom.Pt(600, 200)}, 0.3, 1)
 }
 
 // whole is a picture's own outline.
@@ -378,6 +403,7 @@ func TestUncertaintyIsKnown(t *testing.T) {
 			off, told = math.Sqrt(off/float64(n)), math.Sqrt(told/float64(n))
 			t.Logf("%v, contrast %.3f, noise %.3f: off %.3f, told %.3f px", region.Min, c.contrast, c.noise, off, told)
 			assert.Equal(t, len(s.frames)-1, n)
+			assert.Less(t, off, 0.8, "by all of its parameters it is off by up to 1.1")
 			assert.Less(t, off/told, 1.7)
 			assert.Greater(t, off/told, 1/1.8)
 		}
