@@ -221,13 +221,14 @@ func (f *follower) both(one func(last int) error) error {
 }
 
 // exclusions returns what is left out on frame n, as the tracker sees it.
-func (f *follower) exclusions(n int) [][]geom.Point {
-	var out [][]geom.Point
-	for i := range f.what.Exclusions {
-		shape := &f.what.Exclusions[i]
-		pose, ok := f.motions.Pose(shape, treatment.Still, n)
+func (f *follower) exclusions(n int) (out [][]geom.Point) {
+	leave := func(shape *treatment.Shape, own string) {
+		if own == f.what.ID && shape.Ride == "" || shape.Ride == f.what.ID {
+			return // where it lies is not known yet
+		}
+		pose, ok := f.motions.Pose(shape, own, n)
 		if !ok {
-			continue
+			return
 		}
 		polygon := pose.Polygon(shape)
 		if f.what.Over != "" {
@@ -236,6 +237,34 @@ func (f *follower) exclusions(n int) [][]geom.Point {
 			}
 		}
 		out = append(out, polygon)
+	}
+	for i := range f.what.Exclusions {
+		leave(&f.what.Exclusions[i], treatment.Still)
+	}
+	if !f.what.LeaveMarked {
+		return out
+	}
+	marked := func(shapes []treatment.Shape, own string) {
+		for i := range shapes {
+			if !shapes[i].Invert {
+				leave(&shapes[i], own)
+			}
+		}
+	}
+	for i := range f.doc.Removals {
+		r := &f.doc.Removals[i]
+		if r.Off {
+			continue
+		}
+		marked(r.Mark.Outlines, r.Follow.Track)
+		if r.Guard == nil {
+			continue
+		}
+		for k := range r.Guard.Fronts {
+			if front := &r.Guard.Fronts[k]; !front.Off && front.By == treatment.ByOutline {
+				marked(front.Shapes, r.Follow.Track)
+			}
+		}
 	}
 	return out
 }

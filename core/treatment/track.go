@@ -32,6 +32,7 @@ type Track struct {
 	Over        string          `json:"over,omitempty" doc:"Another track: this one is measured in its locked picture and added to it"`
 	Region      []Vec           `json:"region,omitempty" doc:"Of a plane: polygon on the home frame around a piece of the surface"`
 	Exclusions  []Shape         `json:"exclusions,omitempty" doc:"Of a plane: what is left out; rides on nothing unless it names a track"`
+	LeaveMarked bool            `json:"leaveMarked,omitempty" doc:"Of a plane: fronts, and what is marked for removal, are left out as well, but for what rides on this track"`
 	Points      []Point         `json:"points,omitempty" doc:"Of points"`
 	Surface     []Vec           `json:"surface,omitempty" minItems:"4" maxItems:"4" doc:"Four corners on the home frame, clockwise: where a grid is laid, and where corrections by corners hold on"`
 	Placed      []PlacedSurface `json:"placed,omitempty" doc:"Frames on which the surface was placed by hand"`
@@ -167,6 +168,9 @@ func (t *Track) Basis() string {
 	exclusions := append([]Shape{}, t.Exclusions...)
 	for i := range exclusions {
 		exclusions[i].Name, exclusions[i].Colour = "", ""
+	}
+	if t.LeaveMarked {
+		return basis(t.Region, exclusions, t.Motion, t.Home, t.Over, "leave what is marked")
 	}
 	return basis(t.Region, exclusions, t.Motion, t.Home, t.Over)
 }

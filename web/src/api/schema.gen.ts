@@ -2266,6 +2266,8 @@ export interface components {
             id: string;
             /** @enum {string} */
             kind: "plane" | "points" | "given";
+            /** @description Of a plane: fronts, and what is marked for removal, are left out as well, but for what rides on this track */
+            leaveMarked?: boolean;
             /**
              * @description The most that is used of what the surface does
              * @enum {string}

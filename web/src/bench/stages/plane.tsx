@@ -1,7 +1,7 @@
 import type { Removal, Track } from '../../api/client'
 import { useEdit } from '../../api/treatment'
 import { Select } from '../../ui/choice'
-import { Button } from '../../ui/controls'
+import { Button, Check } from '../../ui/controls'
 import { onTrack } from '../edits'
 import { still, type Motion } from '../motion'
 import type { BenchProps } from '../props'
@@ -52,6 +52,19 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
           to close.
         </p>
       )}
+      <Check
+        label="Leave out what is marked"
+        hint="Outlines of fronts and removals that ride on other tracks, or on nothing, do not count either"
+        value={!!track.leaveMarked}
+        onChange={(v) =>
+          void edit(
+            v ? 'Leave out what is marked' : 'Count what is marked',
+            onTrack(track.id, (t) => {
+              t.leaveMarked = v || undefined
+            }),
+          )
+        }
+      />
       {!!track.exclusions?.length && (
         <ul className="flex flex-col gap-1" aria-label="Exclusions">
           {track.exclusions.map((x) => (
