@@ -49,6 +49,10 @@ func (s *Source) Settle(
 	if err != nil {
 		return nil, err
 	}
+	coded, err := taken(steps, "compression", func() (compression, error) { return s.compression(ctx, t, r) })
+	if err != nil {
+		return nil, err
+	}
 	if !slices.ContainsFunc(r.Fill.Sources, func(f treatment.Source) bool { return !f.Off && f.Held() }) {
 		// Made anew on every frame, it brings light and softness along; only its grain is missing.
 		set := r.Settle
@@ -56,7 +60,7 @@ func (s *Source) Settle(
 		for done < total {
 			next()
 		}
-		return &Settled{Settle: set, Words: grainWords(model)}, nil
+		return &Settled{Settle: set, Words: grainWords(model, coded)}, nil
 	}
 	matte := s.eval.Matte(t, removal, r.Reference)
 	size := math.Max(float64(matte.Rect.Dx()), float64(matte.Rect.Dy()))
@@ -84,7 +88,7 @@ func (s *Source) Settle(
 	if err != nil {
 		return nil, err
 	}
-	return &Settled{Settle: set, Words: settledWords(span, open, model)}, nil
+	return &Settled{Settle: set, Words: settledWords(span, open, model, coded)}, nil
 }
 
 // MayBeSettled says what is missing before a removal can be settled; nil for nothing.
@@ -107,7 +111,10 @@ func MayBeSettled(r *treatment.Removal) error {
 	return nil
 }
 
-// grainModel measures grain on eight frames of a removal; nil where there is too little to
+// grainFrames is on how many frames grain is measured, spread over the removal's.
+const grainFrames = 8
+
+// grainModel measures grain on some frames of a removal; nil where there is too little to
 // measure it on.
 func (s *Source) grainModel(
 	ctx context.Context,
@@ -116,11 +123,11 @@ func (s *Source) grainModel(
 	next func(),
 ) (*treatment.GrainModel, error) {
 	var samples []settle.GrainSample
-	for k := range 8 {
+	for k := range grainFrames {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		found, err := s.eval.GrainSample(ctx, t, r.ID, r.Range.First+(r.Range.Len()-1)*k/7)
+		found, err := s.eval.GrainSample(ctx, t, r.ID, r.Range.First+(r.Range.Len()-1)*k/(grainFrames-1))
 		if err != nil {
 			return nil, err
 		}
@@ -212,7 +219,7 @@ func (s *Source) measured(
 }
 
 // settledWords says what was found, in one sentence.
-func settledWords(span extremes, open shutter, model *treatment.GrainModel) string {
+func settledWords(span extremes, open shutter, model *treatment.GrainModel, coded compression) string {
 	var said []string
 	say := func(words string) {
 		if words != "" {
@@ -244,6 +251,7 @@ func settledWords(span extremes, open shutter, model *treatment.GrainModel) stri
 	if model != nil {
 		say(model.Words)
 	}
+	say(coded.words())
 	return sentence(strings.Join(said, "; "))
 }
 
@@ -290,11 +298,51 @@ func runs(frames []int) string {
 const noGrain = "there is too little free surface around the outlines to measure grain"
 
 // grainWords says what was found where nothing but grain is missing.
-func grainWords(model *treatment.GrainModel) string {
-	if model == nil {
-		return sentence(noGrain)
+func grainWords(model *treatment.GrainModel, coded compression) string {
+	said := noGrain
+	if model != nil {
+		said = model.Words
 	}
-	return sentence(model.Words)
+	if words := coded.words(); words != "" {
+		said += "; " + words
+	}
+	return sentence(said)
+}
+
+// A compression is what the making of the plate's files did to it.
+type compression struct {
+	Blocks float64 // how much they show, the median of some frames
+	Again  []int   // frames that are shown once more after themselves
+}
+
+// compression looks for it on the frames that grain is measured on.
+func (s *Source) compression(ctx context.Context, t *render.Treatment, r *treatment.Removal) (out compression, err error) {
+	var all []float64
+	for k := range grainFrames {
+		n := r.Range.First + (r.Range.Len()-1)*k/(grainFrames-1)
+		blocks, again, err := s.eval.Compression(ctx, t, r.ID, n)
+		if err != nil {
+			return out, err
+		}
+		all = append(all, blocks)
+		if again && !slices.Contains(out.Again, n) {
+			out.Again = append(out.Again, n)
+		}
+	}
+	slices.Sort(all)
+	out.Blocks = all[len(all)/2]
+	return out, nil
+}
+
+func (c compression) words() string {
+	var said []string
+	if c.Blocks > settle.BlocksShow {
+		said = append(said, "the plate was compressed, its blocks of 8 px show: what is called grain is what that has left")
+	}
+	if len(c.Again) > 0 {
+		said = append(said, fmt.Sprintf("some frames are shown twice, as %s", runs(c.Again)))
+	}
+	return strings.Join(said, "; ")
 }
 
 func sentence(words string) string { return strings.ToUpper(words[:1]) + words[1:] + "." }

@@ -192,6 +192,9 @@ func (e *Evaluator) GrainSample(ctx context.Context, t *Treatment, removal strin
 	}
 	hidden := func(k int) *occluders { return r.occluders(k, false) }
 	err = e.gather(ctx, r.around(n, over, 1, "", hidden), region, func(_ int, m *raster.Image, counts *raster.Plane) {
+		if settle.Same(plate, m) {
+			return // one frame shown twice: its grain is no other
+		}
 		around := raster.Broad(m, broad)
 		both := counts.Crop(region)
 		times(both, valid, false)
@@ -246,6 +249,31 @@ func (e *Evaluator) GrainSample(ctx context.Context, t *Treatment, removal strin
 	}
 	smoothest(s, share)
 	return s, nil
+}
+
+// Compression tells what compression did to the plate around a removal's mattes on frame n: how much blocks show
+// (settle.Blockiness), and whether the next frame is the same one again.
+func (e *Evaluator) Compression(ctx context.Context, t *Treatment, removal string, n int) (blocks float64, again bool, err error) {
+	r := t.removal(removal)
+	if r == nil {
+		return 0, false, fmt.Errorf("there is no removal %q", removal)
+	}
+	size := e.Plate.Size()
+	region := r.matte(n).rect(size)
+	if region.Empty() {
+		return 1, false, nil
+	}
+	region = region.Inset(-100).Intersect(size)
+	own, beyond, err := e.helper(ctx, n, region)
+	if err != nil || beyond {
+		return 1, false, err
+	}
+	own = own.Crop(region)
+	next, beyond, err := e.helper(ctx, n+1, region)
+	if err != nil {
+		return 0, false, err
+	}
+	return settle.Blockiness(roots(own)), !beyond && settle.Same(own, next.Crop(region)), nil
 }
 
 // smoothest keeps a share of the valid pixels of each brightness: those around which the
