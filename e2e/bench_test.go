@@ -19,10 +19,16 @@ import (
 // removal returns the first removal of the treatment in force.
 func (s *server) removal(shot string) treatment.Removal {
 	s.t.Helper()
+	doc := s.document(shot)
+	require.NotEmpty(s.t, doc.Removals)
+	return doc.Removals[0]
+}
+
+func (s *server) document(shot string) treatment.Document {
+	s.t.Helper()
 	var rev struct{ Document treatment.Document }
 	s.get("/api/shots/"+shot+"/treatment", &rev)
-	require.NotEmpty(s.t, rev.Document.Removals)
-	return rev.Document.Removals[0]
+	return rev.Document
 }
 
 // prepared opens the bench on a shot with one removal, on its reference frame.

@@ -11,6 +11,7 @@ import (
 
 	"jardin/app/demo/demotest"
 	"jardin/core/geom"
+	"jardin/core/treatment"
 )
 
 // around draws a closed curve of eight smooth points around a place.
@@ -75,9 +76,18 @@ func TestOneMarkerGone(t *testing.T) {
 	a.fill("Feather", "3")
 	a.picture("mark")
 
-	// Follow: a region of the wall, its corner dragged, both ways.
+	// Follow: a region is proposed around both dots; then one is drawn instead, its corner dragged, and followed both ways.
 	a.key(input.Digit2)
-	a.press("^Draw a region")
+	a.press("^Propose a region")
+	a.see("Holds to 0")
+	_, err = a.page.Timeout(5 * time.Second).Element(`[aria-label="Corner 3 of the region"]`)
+	require.NoError(t, err)
+	region := s.document(shot).Tracks[0].Region
+	require.Len(t, region, 4)
+	for i := range dots {
+		assert.True(t, geom.Inside(treatment.Points(region), place(i)), "around both dots")
+	}
+	a.press("^Draw the region anew")
 	a.drag(geom.Pt(190, 95), geom.Pt(560, 330))
 	_, err = a.page.Timeout(5 * time.Second).Element(`[aria-label="Corner 3 of the region"]`)
 	require.NoError(t, err)

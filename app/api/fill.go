@@ -45,6 +45,26 @@ func (s *Server) fills(api huma.API) {
 		return &body[*picture.Aligned]{out}, asProblem(err)
 	})
 	huma.Register(api, huma.Operation{
+		OperationID: "propose-region", Method: http.MethodPost, Path: "/api/shots/{id}/removals/{removal}/region",
+		Summary: "A region around a removal's outlines to follow its surface by, that holds on the frames beside",
+	}, func(ctx context.Context, in *struct {
+		ShotPath
+		Removal string `path:"removal"`
+		Body    struct {
+			Frame int `json:"frame" doc:"On which it is to lie"`
+		}
+	}) (*body[*picture.ProposedRegion], error) {
+		source, _, t, err := s.opened(ctx, in.ID)
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		out, err := source.ProposeRegion(ctx, t, in.Removal, in.Body.Frame)
+		if err != nil && ctx.Err() == nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		return &body[*picture.ProposedRegion]{out}, asProblem(err)
+	})
+	huma.Register(api, huma.Operation{
 		OperationID: "find-beside", Method: http.MethodGet, Path: "/api/shots/{id}/removals/{removal}/beside",
 		Summary: "A place on a frame that looks most like what is around a removal's outlines",
 	}, s.beside)

@@ -331,6 +331,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{id}/removals/{removal}/region": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A region around a removal's outlines to follow its surface by, that holds on the frames beside */
+        post: operations["propose-region"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{id}/render": {
         parameters: {
             query?: never;
@@ -1668,6 +1685,24 @@ export interface components {
             frames: {
                 [key: string]: components["schemas"]["Pose"];
             }[];
+        };
+        "Propose-regionRequest": {
+            /**
+             * Format: int64
+             * @description On which it is to lie
+             */
+            frame: number;
+        };
+        ProposedRegion: {
+            /**
+             * Format: int64
+             * @description On which it lies
+             */
+            frame: number;
+            /** @description Four corners there */
+            region: number[][];
+            /** @description How well it holds */
+            words: string;
         };
         Range: {
             /** Format: int64 */
@@ -3153,6 +3188,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Place"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "propose-region": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+                removal: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Propose-regionRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposedRegion"];
                 };
             };
             /** @description Error */

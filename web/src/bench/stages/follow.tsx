@@ -26,6 +26,36 @@ export function FollowStage(props: BenchProps & { removal: Removal }) {
   const { edit } = useEdit(shot.id)
   const tool = useBench((s) => s.tool)
   const region = !motion || motion.track.kind === 'plane'
+  const [looking, setLooking] = useState(false)
+  const propose = () => {
+    setLooking(true)
+    void answer(
+      api.POST('/api/shots/{id}/removals/{removal}/region', {
+        params: { path: { id: shot.id, removal: r.id } },
+        body: { frame: bench.get().frame },
+      }),
+    )
+      .then((found) => {
+        notify(found.words)
+        if (motion)
+          return edit(
+            'Propose a region',
+            onTrack(motion.track.id, (t) => {
+              t.region = found.region
+              t.home = found.frame
+            }),
+          )
+        const track = { ...newTrack(revision.document, 'plane', found.frame), region: found.region }
+        return edit('Propose a region', (d) => {
+          d.tracks.push(structuredClone(track))
+          on(r.id, (x) => {
+            x.follow.track = track.id
+          })(d)
+        })
+      })
+      .catch((e: Error) => notify(e.message))
+      .finally(() => setLooking(false))
+  }
   return (
     <>
       <TrackPicker {...props} />
@@ -40,6 +70,15 @@ export function FollowStage(props: BenchProps & { removal: Removal }) {
             : (motion?.track.region?.length ?? 0) < 3
               ? 'Draw a region'
               : 'Draw the region anew'}
+        </Button>
+      )}
+      {region && r.follow.track !== still && !motion?.track.data && r.mark.outlines.length > 0 && (
+        <Button
+          disabled={looking}
+          title="Looks around the outlines for a region that holds on the frames beside; drag its corners afterwards"
+          onClick={propose}
+        >
+          {looking ? 'Looking around the outlines…' : 'Propose a region'}
         </Button>
       )}
       {!motion && r.follow.track !== still && (
