@@ -182,12 +182,13 @@ func open(ctx context.Context, plate, file string, set renderSettings) (o *opene
 	if err != nil {
 		return nil, err
 	}
-	o = &opened{material: material, doc: doc, removals: []trackSummary{}, close: func() { _ = os.RemoveAll(scratch) }}
+	clear := func() { _ = os.RemoveAll(scratch) }
 	defer func() {
 		if err != nil {
-			o.close()
+			clear()
 		}
 	}()
+	o = &opened{material: material, doc: doc, removals: []trackSummary{}, close: clear}
 	order := media.Order{Material: material, Reading: reading, Shot: as, Dir: filepath.Join(scratch, "plate")}
 	if o.plates, err = media.Import(ctx, order, nil); err != nil {
 		return nil, err
