@@ -62,11 +62,16 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 			f.run.From,
 		)
 	}
-	region := start.ApplyAll(treatment.Points(f.what.Region))
 	here, err := f.reader(f.run.From, media.LumaChannel)
 	if err != nil {
 		return err
 	}
+	first := &treatment.Sample{Frame: f.run.From, Matrix: start, Match: 1, Agree: 1}
+	if err := f.refine(first, here); err != nil {
+		return err
+	}
+	start = first.Matrix
+	region := start.ApplyAll(treatment.Points(f.what.Region))
 	tell := func(s *treatment.Sample) {
 		toFrame := warp.Mapping(warp.Of(s.Matrix))
 		if f.what.Over != "" {
@@ -74,7 +79,7 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		}
 		f.each(Tracked{Frame: s.Frame, Mesh: carry.MeshOf(f.what, toFrame), Sample: s})
 	}
-	tell(&treatment.Sample{Frame: f.run.From, Matrix: start, Match: 1, Agree: 1})
+	tell(first)
 	return f.both(func(last int) error {
 		before, err := f.before(start)
 		if err != nil {
@@ -126,6 +131,33 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		}
 		return err
 	})
+}
+
+// refine finds the surface near where it was placed by hand as a first guess, by its looks on the home frame; where it is not
+// found there, it stays as it was placed.
+func (f *follower) refine(first *treatment.Sample, here track.FrameReader) error {
+	i := slices.IndexFunc(f.what.Placed, func(p treatment.PlacedSurface) bool { return p.Frame == first.Frame && p.Guess })
+	if i < 0 || first.Frame == f.what.Home {
+		return nil
+	}
+	home, err := f.reader(f.what.Home, media.LumaChannel)
+	if err != nil {
+		return err
+	}
+	t, err := track.NewPlane(home, f.Size(), treatment.Points(f.what.Region), f.exclusions(f.what.Home), f.what.Motion)
+	if err != nil {
+		return err
+	}
+	found, err := t.Near(here, f.exclusions(first.Frame), first.Matrix)
+	switch {
+	case track.Lost(err):
+		return nil
+	case err != nil:
+		return err
+	}
+	first.Matrix, first.Match, first.Agree, first.Residual = found.H, min(found.Match, 1), min(found.Agree, 1), found.Residual
+	first.Blocks, first.Refined = blocks(found.Blocks), f.what.Placed[i].Basis()
+	return nil
 }
 
 // before are frames near the one that is followed from on which the surface was found already: where its region is out of the

@@ -228,6 +228,48 @@ func TestARegionThatLeavesMovesOn(t *testing.T) {
 	}
 }
 
+// A frame that was placed by hand is a first guess: following from there lays the surface where it looks as on the home
+// frame, and goes on from that. It stays as it was placed where the artist says so, where nothing is found there, and when it
+// is placed anew.
+func TestAPlacementIsAFirstGuess(t *testing.T) {
+	s := shotMoving(t, 8, 0, 21, 3)
+	at := func(n int, off float64) []treatment.Vec {
+		var out []treatment.Vec
+		for _, p := range document().Tracks[0].Frame() {
+			out = append(out, treatment.Vec{p.X + 3*float64(n-8) + off, p.Y + float64(n-8) - off})
+		}
+		return out
+	}
+	off := func(d *treatment.Document, n int) float64 {
+		motions, err := carry.New(d)
+		require.NoError(t, err)
+		h, ok := motions.Between("t", 8, n)
+		require.True(t, ok)
+		return h.Apply(geom.Pt(60, 45)).Dist(geom.Pt(60+3*float64(n-8), 45+float64(n-8)))
+	}
+	d := document()
+	d.Tracks[0].Placed = []treatment.PlacedSurface{{Frame: 14, Corners: at(14, 2.5), Guess: true}}
+	assert.InDelta(t, 3.5, off(d, 14), 0.1, "as it was placed, until it is followed from there")
+	run := picture.Run{Track: "t", From: 14, First: 12, Last: 18}
+	require.NoError(t, follow(t, s, d, run))
+	for n := 12; n <= 18; n++ {
+		assert.Less(t, off(d, n), 0.1, "frame %d", n)
+	}
+	d.Tracks[0].Placed[0].Corners = at(14, -4)
+	assert.InDelta(t, 5.66, off(d, 14), 0.1, "placed anew")
+
+	d = document()
+	d.Tracks[0].Placed = []treatment.PlacedSurface{{Frame: 14, Corners: at(14, 2.5)}}
+	require.NoError(t, follow(t, s, d, run))
+	assert.InDelta(t, 3.5, off(d, 14), 0.1, "it stays")
+	assert.InDelta(t, 3.5, off(d, 17), 0.2, "and what follows goes on from it")
+
+	d = document()
+	d.Tracks[0].Placed = []treatment.PlacedSurface{{Frame: 14, Corners: at(14, 40), Guess: true}}
+	require.NoError(t, follow(t, s, d, run))
+	assert.Greater(t, off(d, 14), 30.0, "too far off to be a guess of it")
+}
+
 // An outline that goes with the surface hides the same place on every frame: that is said, with what to do. One that stands
 // still does not, nor one that is keyed.
 func TestWhyNothingIsSeen(t *testing.T) {

@@ -22,7 +22,14 @@ func (samples) measured(m *Motion) error {
 			}
 		}
 	}
+	refined := map[int]string{}
+	for _, v := range m.Samples {
+		refined[v.Frame] = v.Refined
+	}
 	for _, p := range t.Placed {
+		if p.Guess && refined[p.Frame] == p.Basis() {
+			continue // it was found from there
+		}
 		if h, err := geom.Fit(geom.Perspective, t.Frame(), treatment.Points(p.Corners), nil); err == nil {
 			m.add(Moment{Sample: treatment.Sample{Frame: p.Frame, Matrix: h}, ByHand: true}, true)
 		}

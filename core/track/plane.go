@@ -229,6 +229,35 @@ func (t *Plane) Step(read FrameReader, covered [][]geom.Point) (Sample, error) {
 	return s, nil
 }
 
+// Near looks for the surface on a frame where somebody says that it is, to within some pixels: from there, and from coarser
+// pictures. It must be certain, and no farther than an eighth of the region's size from there; else the error is ErrLost. What is
+// followed afterwards does not go on from it.
+func (t *Plane) Near(read FrameReader, covered [][]geom.Point, guess geom.Homography) (Sample, error) {
+	next, err := t.pyramid(read, guess)
+	if err != nil {
+		return Sample{}, err
+	}
+	mask := maskOf(covered, next[0].Rect)
+	best, failed := Sample{}, ErrLost
+	for _, from := range []int{nearLevel, maxLevels} {
+		s, err := t.align.run(next, guess, from, mask, nil)
+		if err == nil && Sane(s.H, t.region, t.size) == nil && s.Sure() && s.Match > 0.7 && s.worth() > best.worth() {
+			best, failed = s, nil
+		}
+	}
+	if failed != nil {
+		return best, failed
+	}
+	box := geom.Bounds(guess.ApplyAll(t.region))
+	most := math.Hypot(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y) / 8
+	for _, p := range t.region {
+		if best.H.Apply(p).Dist(guess.Apply(p)) > most {
+			return best, ErrLost
+		}
+	}
+	return best, nil
+}
+
 // takenUp says that the surface is where the last sample has it, beyond doubt.
 func (t *Plane) takenUp() { t.sure = found{t.last, t.move, 0} }
 

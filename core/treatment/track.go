@@ -61,14 +61,20 @@ type Sample struct {
 	Deviation float64 `json:"deviation,omitempty" doc:"Standard deviation of where the region's corners are, as grain and texture let it be known, pixels"`
 	Blocks    string  `json:"blocks,omitempty" doc:"8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out"`
 	Chained   bool    `json:"chained,omitempty" doc:"Compared with the last frame on which it was found, not with the frame it is followed from"`
+	Refined   string  `json:"refined,omitempty" maxLength:"64" doc:"Found from where the surface was placed by hand: the hash of that placement"`
 	Moved     int     `json:"moved,omitempty" minimum:"0" maximum:"100000" doc:"How often the region has moved on to other texture of the same surface since the frame it is followed from"`
 }
 
-// A PlacedSurface is where the corners of the surface were put by hand.
+// A PlacedSurface is where the corners of the surface were put by hand. As a first guess it gives way to what following from
+// there finds; else it stays.
 type PlacedSurface struct {
 	Frame   int   `json:"frame"`
 	Corners []Vec `json:"corners" minItems:"4" maxItems:"4"`
+	Guess   bool  `json:"guess,omitempty" doc:"A first guess: where following finds the surface near there, that counts"`
 }
+
+// Basis returns the hash of a placement.
+func (p *PlacedSurface) Basis() string { return basis(p.Frame, p.Corners) }
 
 // A Point is a small pattern that is followed by itself.
 type Point struct {

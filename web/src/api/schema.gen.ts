@@ -1582,6 +1582,8 @@ export interface components {
             corners: number[][];
             /** Format: int64 */
             frame: number;
+            /** @description A first guess: where following finds the surface near there, that counts */
+            guess?: boolean;
         };
         PlacementKey: {
             /** @enum {string} */
@@ -1818,6 +1820,8 @@ export interface components {
              * @description How often the region has moved on to other texture of the same surface since the frame it is followed from
              */
             moved?: number;
+            /** @description Found from where the surface was placed by hand: the hash of that placement */
+            refined?: string;
             /**
              * Format: double
              * @description By how much parts of the region would still move by themselves, RMS, pixels

@@ -283,7 +283,7 @@ export function SurfaceCorners({
       void edit(
         'Place the surface by hand',
         onTrack(track.id, (t) => {
-          putKey((t.placed ??= []), { frame: seen, corners: to.map(vec) })
+          putKey((t.placed ??= []), { frame: seen, corners: to.map(vec), guess: true })
         }),
       )
     } else if (correction) {

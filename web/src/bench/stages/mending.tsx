@@ -1,7 +1,7 @@
 import { useState } from 'react'
 import type { Correction, Removal } from '../../api/client'
 import { useEdit } from '../../api/treatment'
-import { Button, NumberField, NumberInput } from '../../ui/controls'
+import { Button, NumberField, NumberInput, Check } from '../../ui/controls'
 import { onTrack, putKey } from '../edits'
 import type { Motion } from '../motion'
 import type { BenchProps } from '../props'
@@ -135,6 +135,19 @@ export function Mending({ shot, motion }: BenchProps & { removal: Removal; motio
               {dropped ? 'Use it again' : 'Drop this frame'}
             </Button>
           </div>
+          {track.placed?.some((p) => p.frame === frame) && (
+            <Check
+              label="It stays as I placed it"
+              hint="Otherwise it is a first guess: follow from this frame, and it is laid where it looks as on the home frame"
+              value={!track.placed.find((p) => p.frame === frame)?.guess}
+              onChange={(v) =>
+                change(v ? 'Keep a placement' : 'Take a placement for a guess', (t) => {
+                  const p = t.placed?.find((p) => p.frame === frame)
+                  if (p) p.guess = v ? undefined : true
+                })
+              }
+            />
+          )}
           <NumberField
             label="Smooth"
             unit="fr"
