@@ -147,9 +147,17 @@ const leastAgreed = 0.15
 
 // withoutStrangers leaves out where the plate shows something else than what is held: another layer, whoever passes.
 func (sc *scene) withoutStrangers(ctx context.Context, in *sceneInput) error {
-	laid, err := settle.Smear(ctx, sc.laid, in.Smear.along(sc.region))
-	if err != nil {
-		return err
+	// A short smear changes no likeness.
+	const short = 4
+	laid, along, longest := sc.laid, in.Smear.along(sc.region), 0.0
+	for _, c := range boxOf(sc.region).Corners() {
+		longest = math.Max(longest, along(c).Len())
+	}
+	if longest > short {
+		var err error
+		if laid, err = settle.Smear(ctx, laid, along); err != nil {
+			return err
+		}
 	}
 	found := settle.Agree(roots(sc.plate), roots(laid), sc.counts, in.Grain)
 	for i, v := range found.Strange.Pix {
@@ -165,9 +173,12 @@ func (sc *scene) withoutStrangers(ctx context.Context, in *sceneInput) error {
 // roots is the square root of a picture's luma, in which grain is about even.
 func roots(m *raster.Image) *raster.Plane {
 	out := raster.NewPlane(m.Rect)
-	for i := range out.Pix {
-		out.Pix[i] = float32(rootOf(colorspace.Luma(m.Pix[4*i], m.Pix[4*i+1], m.Pix[4*i+2])))
-	}
+	w := m.Rect.Dx()
+	raster.Rows(0, m.Rect.Dy(), func(y int) {
+		for i := y * w; i < (y+1)*w; i++ {
+			out.Pix[i] = float32(rootOf(colorspace.Luma(m.Pix[4*i], m.Pix[4*i+1], m.Pix[4*i+2])))
+		}
+	})
 	return out
 }
 

@@ -24,34 +24,46 @@ type Agreement struct {
 // It judges by texture alone, which neither light nor softness changes: by the local correlation (windowed normalised
 // cross-correlation, Lewis 1995) of two octaves, the finer one and, for plates that are much softer, a coarser one. Where
 // neither has texture that stands out from grain, of the standard deviation given, nothing is told. It works at half the
-// resolution.
+// resolution, and tells at a quarter.
 func Agree(plate, held, valid *raster.Plane, grain float64) Agreement {
-	p, q, v := raster.Half(plate), raster.Half(held), raster.Half(valid)
-	for i := range v.Pix {
-		if v.Pix[i] < 0.99 {
-			v.Pix[i] = 0
-		}
-	}
-	n := len(v.Pix)
+	p, q, v := raster.Half(plate), raster.Half(held), whole(raster.Half(valid))
+	tell := whole(raster.Half(v))
+	n := len(tell.Pix)
 	best, textured, fine := make([]float32, n), make([]bool, n), make([]bool, n)
 	for i := range best {
 		best[i] = -1
 	}
-	for _, o := range []struct{ scale, window float64 }{{0.7, 5}, {2, 9}} {
-		scale, window := o.scale, o.window
-		a, b := octave(p, v, scale), octave(q, v, scale)
+	// The coarser octave is the same one octave down.
+	for _, o := range []struct {
+		p, q, v       *raster.Plane
+		scale, window float64 // in pixels of those; of a quarter of the resolution
+		halve         bool
+	}{
+		{p, q, v, 0.7, 2.5, true},
+		{raster.Half(p), raster.Half(q), tell, 1, 4.5, false},
+	} {
+		a, b := octave(o.p, o.v, o.scale), octave(o.q, o.v, o.scale)
+		wide := o.scale
+		if !o.halve {
+			wide *= 2
+		}
 		// Grain of one pixel that is halved, and of that the octave, keeps this share of its deviation.
-		least := float32(sqr(math.Max(2.5*grain*0.5*0.28/scale, 0.0015)))
-		ab, aa, bb, weight := raster.NewPlane(p.Rect), raster.NewPlane(p.Rect), raster.NewPlane(p.Rect), raster.Gaussian(v, window)
+		least := float32(sqr(math.Max(2.5*grain*0.5*0.28/wide, 0.0015)))
+		ab, aa, bb, weight := raster.NewPlane(o.p.Rect), raster.NewPlane(o.p.Rect), raster.NewPlane(o.p.Rect), o.v
 		for i := range ab.Pix {
 			ab.Pix[i], aa.Pix[i], bb.Pix[i] = a.Pix[i]*b.Pix[i], a.Pix[i]*a.Pix[i], b.Pix[i]*b.Pix[i]
 		}
-		raster.Parallel(
-			func() { ab = raster.Gaussian(ab, window) },
-			func() { aa, bb = raster.Gaussian(aa, window), raster.Gaussian(bb, window) },
-		)
+		window := func(m **raster.Plane) func() {
+			return func() {
+				if o.halve {
+					*m = raster.Half(*m)
+				}
+				*m = raster.Gaussian(*m, o.window)
+			}
+		}
+		raster.Parallel(window(&ab), window(&aa), window(&bb), window(&weight))
 		for i, w := range weight.Pix {
-			if v.Pix[i] == 0 || w < 0.1 {
+			if tell.Pix[i] == 0 || w < 0.1 {
 				continue
 			}
 			// The finer octave decides wherever both have it.
@@ -65,7 +77,7 @@ func Agree(plate, held, valid *raster.Plane, grain float64) Agreement {
 		}
 	}
 	out := Agreement{Strange: raster.NewPlane(plate.Rect), Share: 1}
-	strange := raster.NewPlane(p.Rect)
+	strange := raster.NewPlane(tell.Rect)
 	var same, judged float64
 	for i, told := range textured {
 		if !told {
@@ -80,21 +92,31 @@ func Agree(plate, held, valid *raster.Plane, grain float64) Agreement {
 			judged++
 		}
 	}
-	out.Judged = 4 * judged
+	out.Judged = 16 * judged
 	if judged > 0 {
 		out.Share = same / judged
 	}
 	// A window sees what is beside it: where something strange begins half of it is still alike.
-	strange = raster.Grow(strange, 4)
+	strange = raster.Grow(strange, 2)
 	for y := plate.Rect.Min.Y; y < plate.Rect.Max.Y; y++ {
 		row := out.Strange.Row(y, plate.Rect.Min.X, plate.Rect.Max.X)
 		for x := range row {
-			if strange.At((plate.Rect.Min.X+x+1)/2, (y+1)/2) > 0.5 {
+			if strange.At((plate.Rect.Min.X+x+2)>>2, (y+2)>>2) > 0.5 {
 				row[x] = 1
 			}
 		}
 	}
 	return out
+}
+
+// whole sets to 0 what is not 1.
+func whole(m *raster.Plane) *raster.Plane {
+	for i, v := range m.Pix {
+		if v < 0.99 {
+			m.Pix[i] = 0
+		}
+	}
+	return m
 }
 
 func sqr(v float64) float64 { return v * v }
