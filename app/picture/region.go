@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"image"
 
 	"jardin/core/geom"
+	"jardin/core/raster"
 	"jardin/core/render"
 	"jardin/core/track"
 	"jardin/core/treatment"
@@ -39,16 +41,13 @@ func (s *Source) ProposeRegion(ctx context.Context, t *render.Treatment, removal
 	var others []track.FrameReader
 	for _, by := range []int{3, -3, 1, -1} {
 		if m := n + by; has(m) && len(others) < 2 {
-			others = append(others, s.through(m, geom.Identity))
+			others = append(others, until(ctx, s.through(m, geom.Identity)))
 		}
 	}
 	if len(others) == 0 {
 		return nil, errors.New("a shot of one frame has nothing to follow: choose Still")
 	}
-	if err := ctx.Err(); err != nil {
-		return nil, err
-	}
-	found, err := track.Propose(s.through(n, geom.Identity), others, s.Size(), corners[:], geom.Perspective)
+	found, err := track.Propose(until(ctx, s.through(n, geom.Identity)), others, s.Size(), corners[:], geom.Perspective)
 	if err != nil {
 		return nil, err
 	}
@@ -58,4 +57,14 @@ func (s *Source) ProposeRegion(ctx context.Context, t *render.Treatment, removal
 		out.Region = append(out.Region, treatment.Vec{p.X, p.Y})
 	}
 	return out, nil
+}
+
+// until has a reader fail as soon as the context ends: who asked may have gone.
+func until(ctx context.Context, read track.FrameReader) track.FrameReader {
+	return func(rect image.Rectangle) (*raster.Plane, error) {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		return read(rect)
+	}
 }

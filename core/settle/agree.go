@@ -17,7 +17,6 @@ const (
 type Agreement struct {
 	Strange *raster.Plane // 1 where the plate shows something else: another layer, something that passes
 	Share   float64       // how much of what has texture to judge by is alike, 0 to 1; 1 where nothing has
-	Judged  float64       // how many pixels have such texture
 }
 
 // Agree compares a plate with what is held, as it lies there: planes of the square root of light, valid where both count.
@@ -26,6 +25,10 @@ type Agreement struct {
 // neither has texture that stands out from grain, of the standard deviation given, nothing is told. It works at half the
 // resolution, and tells at a quarter.
 func Agree(plate, held, valid *raster.Plane, grain float64) Agreement {
+	const least = 8 // pixels along a side, that two halvings leave something of
+	if plate.Rect.Dx() < least || plate.Rect.Dy() < least {
+		return Agreement{Strange: raster.NewPlane(plate.Rect), Share: 1}
+	}
 	p, q, v := raster.Half(plate), raster.Half(held), whole(raster.Half(valid))
 	tell := whole(raster.Half(v))
 	n := len(tell.Pix)
@@ -92,7 +95,6 @@ func Agree(plate, held, valid *raster.Plane, grain float64) Agreement {
 			judged++
 		}
 	}
-	out.Judged = 16 * judged
 	if judged > 0 {
 		out.Share = same / judged
 	}

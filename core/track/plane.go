@@ -28,16 +28,15 @@ type Plane struct {
 	// has to agree. NewPlane sets 0.5 and 0.4.
 	MinMatch, MinAgree float64
 
-	size        image.Rectangle // of every frame
-	motion      geom.Motion
-	region      []geom.Point
-	features    []geom.Point // on the reference frame
-	align       *aligner
-	even        *aligner   // the same where light is uneven; nil where it cannot be
-	plainer     []*aligner // by motions with fewer parameters, where they were needed
-	home        *raster.Plane
-	homePyramid []*raster.Plane
-	without     [][]geom.Point
+	size     image.Rectangle // of every frame
+	motion   geom.Motion
+	region   []geom.Point
+	features []geom.Point // on the reference frame
+	align    *aligner
+	even     *aligner        // the same where light is uneven; nil where it cannot be
+	plainer  []*aligner      // by motions with fewer parameters, where they were needed
+	home     []*raster.Plane // the reference frame, smoothed, as a pyramid
+	without  [][]geom.Point
 
 	last Sample          // on the frame before, or where it was found last
 	prev []*raster.Plane // that frame, smoothed, as a pyramid
@@ -143,7 +142,7 @@ func NewPlane(
 	}
 	t.sure = found{t.last, geom.Identity, 0}
 	t.even, _ = newAligner(evened(t.prev), region, without, motion)
-	t.home, t.homePyramid, t.without = t.prev[0], t.prev, without
+	t.home, t.without = t.prev, without
 	for _, p := range corners(t.prev[0], region, maxFeatures) {
 		if !covers(without, p) {
 			t.features = append(t.features, p)
@@ -304,7 +303,7 @@ func (t *Plane) reduced(next []*raster.Plane, s Sample, mask *raster.Plane) Samp
 			if parameters(m) >= parameters(t.motion) {
 				continue
 			}
-			if a, err := newAligner(t.homePyramid, t.region, t.without, m); err == nil {
+			if a, err := newAligner(t.home, t.region, t.without, m); err == nil {
 				t.plainer = append(t.plainer, a)
 			}
 		}

@@ -37,7 +37,6 @@ func Propose(
 	inner := size.Inset(edge)
 	var best *Proposal
 	least := math.Inf(1)
-	var broken error
 	for _, grow := range []float64{1, 1.8, 3} {
 		for _, by := range []geom.Point{{}, {X: -0.6}, {X: 0.6}, {Y: -0.6}, {Y: 0.6}} {
 			// As far around on each side, but moved by a share of that.
@@ -56,8 +55,7 @@ func Propose(
 			case Lost(err):
 				continue
 			case err != nil:
-				broken = err
-				continue
+				return nil, err
 			}
 			// A tenth of a pixel is a tenth of a pixel, whatever it comes from; what does not agree is as bad as that.
 			cost := p.Deviation + p.Residual + (1-p.Agree)/2
@@ -67,9 +65,6 @@ func Propose(
 		}
 	}
 	if best == nil {
-		if broken != nil {
-			return nil, broken
-		}
 		return nil, ErrNoRegion
 	}
 	return best, nil

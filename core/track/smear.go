@@ -49,7 +49,7 @@ func (t *Plane) smearedBy(next []*raster.Plane, s Sample, mask *raster.Plane) Sa
 			if by.Len() < least/2 {
 				continue
 			}
-			a, err := newAligner(raster.Pyramid(smear(t.home, by), 3), t.region, t.without, t.motion)
+			a, err := newAligner(raster.Pyramid(smear(t.home[0], by), 3), t.region, t.without, t.motion)
 			if err != nil {
 				continue
 			}

@@ -14,14 +14,14 @@ import (
 // the reference frame by what is known of that frame. When the first region comes back it is taken up again, which ends all
 // drift.
 type Surface struct {
-	size    image.Rectangle
-	motion  geom.Motion
-	home    *Plane          // from the reference frame; nil where its region was out of the picture to begin with
-	leg     *Plane          // that is followed now
-	toLeg   geom.Homography // from the reference frame to that of the leg
-	moved   int
-	before  []Look // frames on which it was sure, the last one at the end
-	without int    // frames since the first region was looked for
+	size   image.Rectangle
+	motion geom.Motion
+	home   *Plane          // from the reference frame; nil where its region was out of the picture to begin with
+	leg    *Plane          // that is followed now
+	toLeg  geom.Homography // from the reference frame to that of the leg
+	moved  int
+	before []Look // frames on which it was sure, the last one at the end
+	apart  int    // frames since the first region was looked for
 }
 
 // A Look is a frame and where the surface is on it, from the reference frame.
@@ -288,8 +288,8 @@ func movesAlong(now, expected, known *raster.Plane, part image.Rectangle) bool {
 // rejoin takes up the first region again when it is back in the picture where it is expected.
 func (s *Surface) rejoin(read FrameReader, covered [][]geom.Point, h geom.Homography) (Sample, bool) {
 	const every, drift = 3, 6.0
-	s.without++
-	if s.home == nil || s.without%every != 0 || share(s.home.region, h, s.size) < leaves+0.15 {
+	s.apart++
+	if s.home == nil || s.apart%every != 0 || share(s.home.region, h, s.size) < leaves+0.15 {
 		return Sample{}, false
 	}
 	if grown := geom.Area(h.ApplyAll(s.home.region)) / geom.Area(s.home.region); grown > 0.8*outgrown || grown < 1.2/outgrown {
