@@ -53,7 +53,7 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 		}
 		v := demotest.Overlap(geom.Flatten(knots, 0.1), demo.Sleeve(f.Frame).Outline(), s.Size())
 		worst = math.Min(worst, v)
-		t.Logf("%d: %.3f", f.Frame, v)
+		t.Logf("%d: %.3f size %.3f", f.Frame, v, geom.Area(geom.Flatten(knots, 0.1))/geom.Area(demo.Sleeve(f.Frame).Outline()))
 	}
 	assert.Greater(t, worst, 0.9)
 

@@ -31,6 +31,7 @@ type EdgeFound struct {
 	Frame  int              `json:"frame"`
 	Shape  string           `json:"shape"`
 	Points []treatment.Knot `json:"points" nullable:"false" doc:"In the coordinates of the outline's home"`
+	Doubt  string           `json:"doubt,omitempty" enum:"faint,slips,leaps" doc:"Why it should be looked at"`
 }
 
 // FollowEdge carries an outline along the edge that it lies on. doc holds all
@@ -123,7 +124,7 @@ func (f *edgeFollower) mapping(n int) warp.Mapping {
 // at returns where the treatment has the outline on a frame, at home.
 func (f *edgeFollower) at(n int) (EdgeFound, bool) {
 	pose, ok := f.motions.Pose(f.shape, f.r.Follow.Track, n)
-	return EdgeFound{n, f.shape.ID, pose.Points}, ok
+	return EdgeFound{Frame: n, Shape: f.shape.ID, Points: pose.Points}, ok
 }
 
 // span follows from one frame to another, which lies on either side. If the outline
@@ -138,9 +139,9 @@ func (f *edgeFollower) span(ctx context.Context, from, to int, mend bool) ([]Edg
 	if ctx.Err() != nil {
 		return there, ctx.Err()
 	}
-	other := map[int][]treatment.Knot{}
+	other := map[int]EdgeFound{}
 	for _, v := range back {
-		other[v.Frame] = v.Points
+		other[v.Frame] = v
 	}
 	out := there[:0]
 	seen := map[int]bool{}
@@ -151,7 +152,10 @@ func (f *edgeFollower) span(ctx context.Context, from, to int, mend bool) ([]Edg
 		}
 		if b, ok := other[v.Frame]; ok {
 			u := math.Abs(float64(v.Frame-from)) / math.Abs(float64(to-from))
-			v.Points = between(v.Points, b, u)
+			v.Points = between(v.Points, b.Points, u)
+			if b.Doubt == "" {
+				v.Doubt = ""
+			}
 			f.each(v)
 		}
 		out = append(out, v)
@@ -232,6 +236,12 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 		if edge, err = track.NewEdge(before, knots); err != nil {
 			return nil, &LostTrack{f.shape.Name, from, err}
 		}
+	} else {
+		drawn, err := look(from, edge.Drawn)
+		if err != nil {
+			return out, err
+		}
+		edge.Return(drawn)
 	}
 	for n += step; n != to+step; n += step {
 		if err := ctx.Err(); err != nil {
@@ -241,7 +251,7 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 		if err != nil {
 			return out, err
 		}
-		next, _, err := edge.Next(before, now)
+		next, err := edge.Next(before, now)
 		if err != nil {
 			return out, &LostTrack{f.shape.Name, n, err}
 		}
@@ -258,8 +268,8 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 			return out, &LostTrack{f.shape.Name, n, errors.New("its placement cannot be undone")}
 		}
 		home := func(p geom.Point) geom.Point { return place.Apply(back.Apply(p)) }
-		found := EdgeFound{Frame: n, Shape: f.shape.ID, Points: make([]treatment.Knot, len(next))}
-		for i, k := range next {
+		found := EdgeFound{Frame: n, Shape: f.shape.ID, Points: make([]treatment.Knot, len(next.Knots)), Doubt: string(next.Doubt)}
+		for i, k := range next.Knots {
 			at := home(k.At)
 			v := start.Points[i]
 			v.At = treatment.Vec{at.X, at.Y}
@@ -278,7 +288,7 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 		f.steps.save(name, last)
 		out = append(out, found)
 		f.each(found)
-		knots = next
+		knots = next.Knots
 		if before, err = look(n, knots); err != nil {
 			return out, err
 		}
@@ -387,7 +397,7 @@ func KeepEdge(shape *treatment.Shape, found []EdgeFound) {
 				}
 			}
 		}
-		keys = append(keys, treatment.ShapeKey{Frame: f.Frame, Ease: treatment.Linear, Points: points})
+		keys = append(keys, treatment.ShapeKey{Frame: f.Frame, Ease: treatment.Linear, Points: points, Doubt: f.Doubt})
 	}
 	slices.SortFunc(keys, func(a, b treatment.ShapeKey) int { return a.Frame - b.Frame })
 	shape.Keys = keys

@@ -2,6 +2,7 @@ package track
 
 import (
 	"errors"
+	"image"
 	"math"
 
 	"gonum.org/v1/gonum/mat"
@@ -11,19 +12,39 @@ import (
 )
 
 // An Edge follows a closed outline along the edge that it was drawn on, from frame
-// to frame: it moves as what lies inside it moves, and then goes to where colours
-// part best, inside from outside, as a whole contour that stays smooth (an active
-// contour solved by dynamic programming: Amini, Weymouth & Jain 1990; the data term
-// from colour models of both sides, as GrabCut's: Rother, Kolmogorov & Blake 2004,
-// but each place of the contour has its own).
+// to frame: it moves as what lies inside it moves, and then goes to where inside parts
+// best from outside, as a whole contour that stays smooth (an active contour solved by
+// dynamic programming: Amini, Weymouth & Jain 1990). Two things tell inside from
+// outside: colours, by models of both sides (as GrabCut's: Rother, Kolmogorov & Blake
+// 2004, but each place of the contour has its own), and motion: what moves as the inside
+// does, or as what lies around it (Cremers & Soatto 2005, "Motion competition"). Where the
+// inside still looks as it did where the outline was drawn, it is held against that, so
+// that errors do not add up.
 //
-// Its fields are all that it goes on from: read back from where they were kept, it goes
-// on as if it had not been interrupted.
+// Its exported fields are all that it goes on from: read back from where they were kept, and
+// told by Return what its home looks like, it goes on as if it had not been interrupted.
 type Edge struct {
-	Knots  []geom.Knot // where it lies on the frame that it has come to
-	Sides  []Side      // the models, by sample of the contour
-	Parted float64     // how well colours parted where it was drawn, 0 to 1
-	Speed  geom.Point  // pixels a frame
+	Drawn  []geom.Knot     // where it was drawn
+	Knots  []geom.Knot     // where it lies on the frame that it has come to
+	Sides  []Side          // the models, by sample of the contour
+	Parted float64         // how well colours parted where it was drawn, 0 to 1
+	Speed  geom.Point      // pixels a frame
+	Inside geom.Homography // how the inside got here from where it was drawn
+	Stays  []Stay
+	Strays int // for so many frames it was doubted for more than faintness
+
+	home *Plane      // the inside where it was drawn; nil where it has too little texture
+	read FrameReader // the frame on which it was drawn
+	size image.Rectangle
+}
+
+// A Stay is a patch of the inside's rim that is looked for on each frame as it looked where the outline was drawn.
+type Stay struct {
+	Sample int             // the sample of the drawn contour that it lies next to
+	Home   geom.Point      // its middle where the outline was drawn
+	At     geom.Point      // on the frame that was come to
+	Match  float64         // with its home, 0 where it was not found
+	Warp   geom.Homography // of the patch around its middle
 }
 
 // A Side is what colours are like inside and outside of one place of a contour.
@@ -39,9 +60,45 @@ const (
 	edgeStep  = 0.5 // pixels between the places that are tried
 )
 
-// ErrUnsure says that inside and outside do not part well enough any more.
-var ErrUnsure = errors.New(
-	"inside and outside look too much alike here; set the outline by hand on this frame, then follow on",
+// Reasons why an outline is not followed further.
+var (
+	ErrUnsure = errors.New(
+		"inside and outside look too much alike here; set the outline by hand on this frame, then follow on",
+	)
+	ErrFolded = errors.New("the outline folds over itself here; set it by hand on this frame, then follow on")
+	ErrStrays = errors.New(
+		"the outline goes otherwise than what lies inside it, for some frames; set it by hand on the first of them, then follow on",
+	)
+	ErrSize = errors.New(
+		"the outline grows or shrinks otherwise than what lies inside it; set it by hand on this frame, then follow on",
+	)
+)
+
+// A Doubt says why an outline should be looked at on a frame.
+type Doubt string
+
+const (
+	Faint Doubt = "faint" // somewhere along it inside and outside hardly part
+	Slips Doubt = "slips" // somewhere it goes away from where patches of its inside show it to be
+	Leaps Doubt = "leaps" // somewhere it moved suddenly otherwise than what lies inside
+)
+
+// An EdgeSample is where an outline was found on a frame, and how well.
+type EdgeSample struct {
+	Knots []geom.Knot
+	Doubt Doubt   // empty where it need not be looked at
+	Parts float64 // by how much the faintest stretch of it parts inside from outside, as a logarithm of odds
+	Away  float64 // how far its stretches are at most from where the inside shows them to be, pixels
+	Leap  float64 // how far its stretches moved at most otherwise than the inside, pixels
+}
+
+// From where on an outline is doubted. Held by tests on footage with known truth.
+const (
+	leastParts = 1.2
+	mostAway   = 2.0  // pixels
+	mostLeap   = 2.0  // pixels
+	mostResize = 1.25 // of its area, against the inside's
+	mostStrays = 3    // frames
 )
 
 // sample is a place of the contour: which knots it lies between, and across.
@@ -119,13 +176,21 @@ func NewEdge(m *raster.Image, knots []geom.Knot) (*Edge, error) {
 	if len(samples) < 12 {
 		return nil, errors.New("this outline is too small to follow an edge")
 	}
-	e := &Edge{Knots: knots}
+	e := &Edge{Drawn: knots, Knots: knots, Inside: geom.Identity}
 	e.Sides = sidesOf(m, samples)
 	e.Parted = agreement(m, samples, e.Sides)
 	if e.Parted < 0.6 {
 		return nil, ErrUnsure
 	}
+	e.Return(m)
+	e.Stays = e.stays(samples)
 	return e, nil
+}
+
+// Return tells an edge that was read back what the frame looks like on which it was drawn.
+func (e *Edge) Return(m *raster.Image) {
+	e.read, e.size = reading(m), m.Rect
+	e.home, _ = NewPlane(e.read, m.Rect, inner(e.Drawn), nil, geom.Shear)
 }
 
 // within reports whether a place lies in the picture.
@@ -224,46 +289,118 @@ func agreement(m *raster.Image, samples []sample, sides []Side) float64 {
 	return right / all
 }
 
-// Next takes the outline to the next frame. sure is the share of what lies close to
-// it that looks as its side should, relative to where it was drawn.
-func (e *Edge) Next(before, now *raster.Image) (knots []geom.Knot, sure float64, err error) {
+// Next takes the outline to the next frame. What lies on both must have been read around it by as much as it may move.
+func (e *Edge) Next(before, now *raster.Image) (found EdgeSample, err error) {
 	samples := along(e.Knots)
 	if len(samples) < 12 {
-		return nil, 0, errors.New("the outline has become too small")
+		return found, ErrSize
 	}
 	if len(samples) != len(e.Sides) {
 		e.Sides = spreadOver(e.Sides, len(samples))
 	}
-	// What it looked like on the frame before counts as well: looks change slowly.
+	moves := e.moves(before, now, samples)
+	// What it looked like on the frame before counts as well: looks change slowly, around it above all.
 	recent := sidesOf(before, samples)
 	sides := make([]Side, len(samples))
 	for i := range sides {
 		sides[i] = mixed(e.Sides[i], recent[i])
+		if moves.sure {
+			sides[i].In = e.Sides[i].In
+		}
 	}
-	by := e.motion(before, now, samples)
-	moved := make([]sample, len(samples))
-	for i, s := range samples {
-		s.at = s.at.Add(by)
-		moved[i] = s
+	moved := carried(e.Knots, moves.inside)
+	there := along(moved)
+	if len(there) < 12 {
+		return found, ErrSize
 	}
-	off := contour(now, moved, sides)
-	knots = e.bend(by, samples, off)
-	after := along(knots)
-	if len(after) < 12 {
-		return nil, 0, errors.New("the outline has become too small")
+	leans, holds := moves.leaning(now, before, there, spreadOver(sides, len(there))), e.held(there, moves)
+	off := contour(there, leans, holds)
+	found = graded(leans, holds, off, moves.whole)
+	found.Knots = bend(moved, there, off)
+	if e.Strays++; found.Doubt != Slips && found.Doubt != Leaps {
+		e.Strays = 0
 	}
-	parted := agreement(now, after, spreadOver(sides, len(after)))
-	sure = parted / e.Parted
-	if sure < 0.82 || parted < 0.6 {
-		return nil, sure, ErrUnsure
+	after := along(found.Knots)
+	was, is := geom.Flatten(moved, 0.1), geom.Flatten(found.Knots, 0.1)
+	resized := geom.Area(is) / geom.Area(was)
+	switch {
+	case e.Strays == mostStrays:
+		return found, ErrStrays
+	case len(after) < 12 || resized > mostResize || resized < 1/mostResize:
+		return found, ErrSize
+	case folded(is) && !folded(was):
+		return found, ErrFolded
+	}
+	if parted := agreement(now, after, spreadOver(sides, len(after))); parted < 0.82*e.Parted || parted < 0.6 {
+		return found, ErrUnsure
 	}
 	var middle geom.Point
-	for i := range knots {
-		middle = middle.Add(knots[i].At.Sub(e.Knots[i].At).Mul(1 / float64(len(knots))))
+	for i := range found.Knots {
+		middle = middle.Add(found.Knots[i].At.Sub(e.Knots[i].At).Mul(1 / float64(len(found.Knots))))
 	}
-	e.Speed, e.Knots = middle, knots
+	e.Speed, e.Knots = middle, found.Knots
 	e.Sides = spreadOver(e.Sides, len(after))
-	return knots, sure, nil
+	return found, nil
+}
+
+// graded says how well a contour was found: by the worst of its stretches, which are eleven samples long.
+// How far they moved by themselves counts where it is known how the inside went as a whole.
+func graded(leans []leaning, holds []hold, off []float64, whole bool) (s EdgeSample) {
+	n := len(off)
+	const near = int(edgeTail / edgeStep)
+	parts := make([]float64, n)
+	for i := range parts {
+		at := int(math.Round((off[i]+edgeReach)/edgeStep)) + near
+		for k := range near {
+			parts[i] += (leans[i][at-1-k] - leans[i][at+1+k]) / float64(2*near)
+		}
+	}
+	s.Parts = math.Inf(1)
+	const half = 5
+	for i := range n {
+		var part, away, leap, known float64
+		for d := -half; d <= half; d++ {
+			j := (i + d + n) % n
+			part += parts[j] / (2*half + 1)
+			leap += off[j] / (2*half + 1)
+			if holds[j].known {
+				away += off[j] - holds[j].at
+				known++
+			}
+		}
+		s.Parts, s.Leap = math.Min(s.Parts, part), math.Max(s.Leap, math.Abs(leap))
+		if known > half {
+			s.Away = math.Max(s.Away, math.Abs(away)/known)
+		}
+	}
+	switch {
+	case s.Away > mostAway:
+		s.Doubt = Slips
+	case s.Leap > mostLeap && whole:
+		s.Doubt = Leaps
+	case s.Parts < leastParts:
+		s.Doubt = Faint
+	}
+	return s
+}
+
+// folded reports whether a polygon crosses itself.
+func folded(poly []geom.Point) bool {
+	n := len(poly)
+	turn := func(a, b, c geom.Point) float64 { return (b.X-a.X)*(c.Y-a.Y) - (b.Y-a.Y)*(c.X-a.X) }
+	for i := range n {
+		a, b := poly[i], poly[(i+1)%n]
+		for j := i + 2; j < n; j++ {
+			if i == 0 && j == n-1 {
+				continue // neighbours as well
+			}
+			c, d := poly[j], poly[(j+1)%n]
+			if turn(a, b, c)*turn(a, b, d) < 0 && turn(c, d, a)*turn(c, d, b) < 0 {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // spreadOver gives models to another number of samples.
@@ -287,43 +424,49 @@ func mixed(a, b Side) (out Side) {
 	return Side{blend(a.In, b.In), blend(a.Out, b.Out)}
 }
 
-// motion finds by how much the inside's rim moved as a whole: first coarsely around
-// where the last motion leads, then by halves.
-func (e *Edge) motion(before, now *raster.Image, samples []sample) geom.Point {
-	type probe struct {
-		at geom.Point
-		c  [3]float64
-	}
-	var probes []probe
+// A probe is a place of the inside's rim on the frame before, and its colour.
+type probe struct {
+	at geom.Point
+	c  [3]float64
+}
+
+func probes(before *raster.Image, samples []sample) (out []probe) {
 	every := max(1, len(samples)/80)
 	for i := 0; i < len(samples); i += every {
 		for d := 1.0; d <= 13; d += 3 {
 			if p := samples[i].at.Sub(samples[i].normal.Mul(d)); within(before, p) {
-				probes = append(probes, probe{p, colourAt(before, p)})
+				out = append(out, probe{p, colourAt(before, p)})
 			}
 		}
 	}
+	return out
+}
+
+// differs says by how much the rim looks otherwise where a mapping takes it: the mean square, infinite where too little of it
+// is seen.
+func differs(now *raster.Image, rim []probe, to func(geom.Point) geom.Point) float64 {
+	var sum, n float64
+	for _, p := range rim {
+		q := to(p.at)
+		if !within(now, q) {
+			continue
+		}
+		sum += math.Min(3*apart(colourAt(now, q), p.c), 0.02) // what is hidden now does not say more than that
+		n++
+	}
+	if n < 0.4*float64(len(rim)) {
+		return math.Inf(1)
+	}
+	return sum / n
+}
+
+// shifted finds by how much the inside's rim moved as a whole: first coarsely around
+// where the last motion leads, then by halves.
+func (e *Edge) shifted(now *raster.Image, rim []probe) geom.Point {
 	cost := func(d geom.Point) float64 {
-		var sum, n float64
-		for _, p := range probes {
-			q := p.at.Add(d)
-			if !within(now, q) {
-				continue
-			}
-			c := colourAt(now, q)
-			var off float64
-			for k := range 3 {
-				off += (c[k] - p.c[k]) * (c[k] - p.c[k])
-			}
-			sum += math.Min(off, 0.02) // what is hidden now does not say more than that
-			n++
-		}
-		if n < 0.4*float64(len(probes)) {
-			return math.Inf(1)
-		}
 		// Repeating texture, a knitted sleeve's, fits again a stitch farther on: what asks for
 		// a sudden change of speed has to fit better.
-		return sum / n * (1 + 0.006*d.Sub(e.Speed).Len())
+		return differs(now, rim, func(p geom.Point) geom.Point { return p.Add(d) }) * (1 + 0.006*d.Sub(e.Speed).Len())
 	}
 	best, least := geom.Point{}, cost(geom.Point{})
 	try := func(d geom.Point) {
@@ -354,30 +497,38 @@ func (e *Edge) motion(before, now *raster.Image, samples []sample) geom.Point {
 	return best
 }
 
+// Places across the contour at which it is asked what is inside: as far as it may be off, and a tail beyond.
+const (
+	edgeTail   = 5.0 // pixels on both sides of a place by which it is judged
+	edgeLabels = int(2*edgeReach/edgeStep) + 1
+	edgePlaces = int(2*(edgeReach+edgeTail)/edgeStep) + 1
+)
+
+// across returns where the k-th place across a sample is: from inside to outside.
+func (s *sample) across(k int) geom.Point {
+	return s.at.Add(s.normal.Mul(float64(k)*edgeStep - edgeReach - edgeTail))
+}
+
+// A leaning says, for the places across a sample, how much more they look like the inside, above 0, than the outside.
+type leaning [edgePlaces]float64
+
 // contour returns by how much each sample lies off the edge, outwards: the smooth
-// contour that leaves the fewest pixels on the wrong side.
-func contour(m *raster.Image, samples []sample, sides []Side) []float64 {
-	const labels = int(2*edgeReach/edgeStep) + 1
-	const tail = 5.0
+// contour that leaves the fewest pixels on the wrong side, and is not drawn far from where it is held.
+func contour(samples []sample, leans []leaning, holds []hold) []float64 {
+	const labels = edgeLabels
 	n := len(samples)
 	cost := make([][labels]float64, n)
-	for i, s := range samples {
-		// How each place across the contour leans, and the sums up to it.
-		const places = int(2*(edgeReach+tail)/edgeStep) + 1
-		var sums [places + 1]float64
-		for k := range places {
-			p := s.at.Add(s.normal.Mul(float64(k)*edgeStep - edgeReach - tail))
-			slant := 0.0
-			if within(m, p) {
-				slant = sides[i].likelihood(colourAt(m, p))
-			}
-			sums[k+1] = sums[k] + slant
+	for i := range samples {
+		var sums [edgePlaces + 1]float64
+		for k, v := range leans[i] {
+			sums[k+1] = sums[k] + v
 		}
-		const near = int(tail / edgeStep)
+		const near = int(edgeTail / edgeStep)
 		for l := range labels {
 			at := l + near
 			inside, outside := sums[at]-sums[at-near], sums[at+near+1]-sums[at+1]
-			cost[i][l] = (outside - inside) / float64(2*near)
+			d := float64(l)*edgeStep - edgeReach - holds[i].at
+			cost[i][l] = (outside-inside)/float64(2*near) + holds[i].weight*math.Min(d*d, 49)
 		}
 	}
 	// Twice round, and the second time counts: so the ends meet (Amini et al. 1990 take
@@ -418,26 +569,25 @@ func contour(m *raster.Image, samples []sample, sides []Side) []float64 {
 	return out
 }
 
-// bend moves the outline's points and tangents so that its samples move by a vector
-// and, across, by off: least squares on the control points, to which a curve's places
+// bend moves an outline's points and tangents so that its samples move across by off: least squares on the control points, to which a curve's places
 // belong in a straight way (Bernstein's weights). What the samples do not say, such as
 // how points slide along the edge, stays as it was.
-func (e *Edge) bend(by geom.Point, samples []sample, off []float64) []geom.Knot {
-	n := len(e.Knots)
+func bend(knots []geom.Knot, samples []sample, off []float64) []geom.Knot {
+	n := len(knots)
 	// Unknowns by knot: the point, then how the tangents change against it.
 	size := 6 * n
 	a := mat.NewSymDense(size, nil)
 	b := mat.NewVecDense(size, nil)
 	keep := func(i int, weight float64) { a.SetSym(i, i, a.At(i, i)+weight) }
-	for k := range e.Knots {
+	for k := range knots {
 		for c := range 2 {
 			keep(6*k+c, 0.02)
 			keep(6*k+2+c, 1.5)
 			keep(6*k+4+c, 1.5)
-			if e.Knots[k].In == (geom.Point{}) {
+			if knots[k].In == (geom.Point{}) {
 				keep(6*k+2+c, 1e6)
 			}
-			if e.Knots[k].Out == (geom.Point{}) {
+			if knots[k].Out == (geom.Point{}) {
 				keep(6*k+4+c, 1e6)
 			}
 		}
@@ -471,11 +621,11 @@ func (e *Edge) bend(by geom.Point, samples []sample, off []float64) []geom.Knot 
 	var x mat.VecDense
 	var whole mat.Cholesky
 	if !whole.Factorize(a) || whole.SolveVecTo(&x, b) != nil {
-		x = *mat.NewVecDense(size, nil) // then it moves as a whole
+		x = *mat.NewVecDense(size, nil) // then it stays as it is
 	}
 	out := make([]geom.Knot, n)
-	for k, v := range e.Knots {
-		v.At = v.At.Add(by).Add(geom.Pt(x.AtVec(6*k), x.AtVec(6*k+1)))
+	for k, v := range knots {
+		v.At = v.At.Add(geom.Pt(x.AtVec(6*k), x.AtVec(6*k+1)))
 		if v.In != (geom.Point{}) { // a corner stays one
 			v.In = v.In.Add(geom.Pt(x.AtVec(6*k+2), x.AtVec(6*k+3)))
 		}

@@ -44,17 +44,34 @@ type Point struct {
 	warp    geom.Homography // of the pattern, around the point, on the frame before
 	tpl     *pattern
 	last    *raster.Plane // the frame before, around the point
+	away    int           // on so many frames since it was not found
+	usual   float64       // its match while nothing covers it
+	steps   int           // on so many frames it was found
+
+	home     *pattern        // as it was put, where it is compared with something newer
+	homeWarp geom.Homography // of home, when it was last seen like it
+	chain    [3]float64      // the variances of the steps since then
 }
 
-// A PointSample is where a point is on a frame.
+// A PointSample is where a point is on a frame, and how well that is known.
 type PointSample struct {
 	At    geom.Point
 	Match float64 // normalised correlation of the pattern, 0 to 1
+	// Variance is that of the place as grain and texture let it be known: of x, of x with y, of y, in square pixels. Of a point
+	// that is compared with newer frames, those of its steps add up.
+	Variance [3]float64
+	// Drift is how far it is from where it looks as where it was put, pixels, if it is compared with newer frames; Known, whether
+	// it still looks like that.
+	Drift float64
+	Known bool
 }
+
+// together is how many pixels of smoothed grain err as one, held against truth by a test.
+const grainTogether = 5
 
 // NewPoint prepares to follow the point at a place of the frame that look shows.
 func NewPoint(read FrameReader, size image.Rectangle, at geom.Point, o PointOptions) (*Point, error) {
-	p := &Point{options: o, size: size, at: at, warp: geom.Identity}
+	p := &Point{options: o, size: size, at: at, warp: geom.Identity, usual: 1, homeWarp: geom.Identity}
 	frame, err := p.see(read, at)
 	if err != nil {
 		return nil, err
@@ -64,6 +81,9 @@ func NewPoint(read FrameReader, size image.Rectangle, at geom.Point, o PointOpti
 	}
 	p.last = frame
 	p.tpl, err = p.take(frame, at)
+	if o.Against != Reference {
+		p.home = p.tpl
+	}
 	return p, err
 }
 
@@ -74,17 +94,26 @@ func (p *Point) Place(read FrameReader, at geom.Point) error {
 	if err != nil {
 		return err
 	}
-	p.at, p.last, p.moved, p.warp = at, frame, geom.Point{}, geom.Identity
+	p.at, p.last, p.moved, p.warp, p.away, p.steps = at, frame, geom.Point{}, geom.Identity, 0, 0
 	return nil
+}
+
+// reach is how far the point may be from where it is expected: farther, up to fourfold, for each frame that it was away.
+func (p *Point) reach() geom.Point {
+	k := float64(min(1+p.away, 4))
+	return p.options.Search.Sub(p.options.Pattern).Mul(k / 2)
+}
+
+// expected is around where the point is looked for: where it was, or where it went on to while it was away.
+func (p *Point) expected() geom.Point {
+	return p.at.Add(p.moved.Mul(float64(min(p.away, 8))))
 }
 
 // see returns the smoothed part of a frame in which the point can be, if it is
 // near at.
 func (p *Point) see(read FrameReader, at geom.Point) (*raster.Plane, error) {
-	reach := geom.Pt(
-		math.Max(p.options.Search.X, p.options.Pattern.X)/2+8,
-		math.Max(p.options.Search.Y, p.options.Pattern.Y)/2+8,
-	)
+	half := p.options.Pattern.Mul(0.5)
+	reach := geom.Pt(math.Max(half.X+p.reach().X, half.X)+8, math.Max(half.Y+p.reach().Y, half.Y)+8)
 	rect := raster.Around(geom.Bounds([]geom.Point{at.Sub(reach), at.Add(reach)}), 0, p.size)
 	rect = image.Rect(rect.Min.X&^7, rect.Min.Y&^7, rect.Max.X, rect.Max.Y)
 	if rect.Dx() < 8 || rect.Dy() < 8 {
@@ -102,19 +131,28 @@ func (p *Point) see(read FrameReader, at geom.Point) (*raster.Plane, error) {
 }
 
 // Step follows the point to the next frame. When it is lost the error says why,
-// and the point stays where it was.
+// and the point stays where it was; the next step looks for it farther around where it would have gone on to.
 func (p *Point) Step(read FrameReader) (PointSample, error) {
-	frame, err := p.see(read, p.at)
+	s, err := p.step(read, p.expected())
+	if Lost(err) {
+		p.away++
+	}
+	return s, err
+}
+
+func (p *Point) step(read FrameReader, around geom.Point) (PointSample, error) {
+	frame, err := p.see(read, around)
 	if err != nil {
 		return PointSample{}, err
 	}
-	s, warp, err := p.find(frame)
-	if err == nil && s.Match < p.options.Tolerance && p.options.Against == Refresh {
+	s, warp, err := p.find(frame, around)
+	anew := false
+	if err == nil && s.Match < p.options.Tolerance && p.options.Against == Refresh && p.away == 0 {
 		// The pattern as it was on the last frame may still be found.
-		if anew, e := p.take(p.last, p.at); e == nil {
+		if t, e := p.take(p.last, p.at); e == nil {
 			old, was := p.tpl, p.warp
-			p.tpl, p.warp = anew, geom.Identity
-			if s, warp, err = p.find(frame); err != nil {
+			p.tpl, p.warp, anew = t, geom.Identity, true
+			if s, warp, err = p.find(frame, around); err != nil {
 				p.tpl, p.warp = old, was
 			}
 		}
@@ -122,58 +160,161 @@ func (p *Point) Step(read FrameReader) (PointSample, error) {
 	if err != nil {
 		return s, err
 	}
-	if s.Match < p.options.Tolerance {
+	if s.Match < p.options.Tolerance || p.away > 0 && s.Match < p.usual-0.1 || p.leapt(s) {
 		return s, ErrLost
 	}
 	if p.options.Against == Previous {
-		anew, err := p.take(frame, s.At)
+		t, err := p.take(frame, s.At)
 		if err != nil {
 			return s, err
 		}
-		p.tpl, warp = anew, geom.Identity
+		p.tpl, warp, anew = t, geom.Identity, true
 	}
 	if p.options.Motion != geom.Position && p.options.Against != Previous {
 		// It may have turned: it is searched for as it looked last, and then placed by
 		// the pattern itself, so that nothing drifts.
-		p.tpl.coarse = coarseOf(frame, s.At, oddSize(p.options.Pattern.X), oddSize(p.options.Pattern.Y))
+		t := *p.tpl
+		t.coarse = coarseOf(frame, s.At, oddSize(p.options.Pattern.X), oddSize(p.options.Pattern.Y))
+		p.tpl = &t
 	}
-	p.moved = s.At.Sub(p.at)
-	p.at, p.warp, p.last = s.At, warp, frame
+	p.drifted(frame, &s, anew)
+	p.moved = s.At.Sub(p.at).Mul(1 / float64(1+p.away))
+	p.at, p.warp, p.last, p.away, p.steps = s.At, warp, frame, 0, p.steps+1
+	p.usual += 0.2 * (s.Match - p.usual)
 	return s, nil
+}
+
+// leapt reports whether a sample is more likely another place: all at once it looks less like the point, and lies far from where
+// that went on to.
+func (p *Point) leapt(s PointSample) bool {
+	far := math.Max(p.options.Pattern.X, p.options.Pattern.Y) / 3
+	return p.steps > 2 && p.away == 0 && s.Match < p.usual-0.15 && s.At.Dist(p.at.Add(p.moved)) > far
+}
+
+// drifted measures how far the point is from where it looks as where it was put, and adds up what its steps are unsure by.
+func (p *Point) drifted(frame *raster.Plane, s *PointSample, anew bool) {
+	if p.home == nil {
+		return
+	}
+	alike := *p
+	alike.tpl, alike.warp = p.home, p.homeWarp
+	at, warp, match, variance, err := alike.refine(frame, s.At)
+	if err == nil && match >= math.Max(0.7, p.options.Tolerance) && at.Dist(s.At) < math.Min(p.options.Pattern.X, p.options.Pattern.Y)/2 {
+		s.Known, s.Drift, p.homeWarp, p.chain = true, at.Dist(s.At), warp, [3]float64{}
+		s.Variance = variance
+		return
+	}
+	for i := range p.chain {
+		s.Variance[i] += p.chain[i]
+	}
+	if anew {
+		p.chain = s.Variance
+	}
 }
 
 // StepAll follows several points to the next frame, on all processors, and
 // returns what became of each. looks show that frame to each of them and must be
-// safe for concurrent use.
+// safe for concurrent use. One that goes otherwise than those around it, as all fit one motion, is looked for where they would
+// have it: it has jumped to a place that looks alike.
 func StepAll(points []*Point, looks []FrameReader) (found []PointSample, failed []error) {
-	found, failed = make([]PointSample, len(points)), make([]error, len(points))
-	next := make(chan int, len(points))
-	for i := range points {
-		next <- i
+	n := len(points)
+	found, failed = make([]PointSample, n), make([]error, n)
+	before := make([]Point, n)
+	each := func(f func(i int)) {
+		next := make(chan int, n)
+		for i := range points {
+			next <- i
+		}
+		close(next)
+		var parts []func()
+		for range min(runtime.GOMAXPROCS(0), n) {
+			parts = append(parts, func() {
+				for i := range next {
+					f(i)
+				}
+			})
+		}
+		raster.Parallel(parts...)
 	}
-	close(next)
-	var parts []func()
-	for range min(runtime.GOMAXPROCS(0), len(points)) {
-		parts = append(parts, func() {
-			for i := range next {
-				found[i], failed[i] = points[i].Step(looks[i])
-			}
-		})
-	}
-	raster.Parallel(parts...)
+	each(func(i int) {
+		before[i] = *points[i]
+		found[i], failed[i] = points[i].Step(looks[i])
+	})
+	expected := asOthers(before, found, failed)
+	each(func(i int) {
+		place, ok := expected[i]
+		if !ok {
+			return
+		}
+		again := before[i]
+		again.options.Search = again.options.Pattern.Add(geom.Pt(2*stray, 2*stray))
+		again.away = min(again.away, 1)
+		s, err := again.step(looks[i], place)
+		if err == nil && (failed[i] != nil || before[i].away > 0 || s.Match > found[i].Match-0.1) {
+			again.options = before[i].options
+			*points[i], found[i], failed[i] = again, s, nil
+			return
+		}
+		if failed[i] == nil && before[i].away == 0 {
+			return // it may move by itself
+		}
+		// It goes along with the others until it is found again.
+		p := before[i]
+		p.moved, p.at, p.away = place.Sub(p.at), place, 1
+		*points[i], failed[i] = p, ErrLost
+	})
 	return found, failed
 }
 
-// find looks for the pattern in the search box around the last place.
-func (p *Point) find(frame *raster.Plane) (PointSample, geom.Homography, error) {
+// stray is how far a point may be from where the motion of the others takes it, pixels.
+const stray = 4
+
+// asOthers returns where the motion of most points takes those that go their own way, or were not found.
+func asOthers(before []Point, found []PointSample, failed []error) map[int]geom.Point {
+	var src, dst []geom.Point
+	for i, err := range failed {
+		if err == nil && before[i].away == 0 {
+			src, dst = append(src, before[i].at), append(dst, found[i].At)
+		}
+	}
+	const least = 4
+	if len(src) < least {
+		return nil
+	}
+	h, in, err := geom.RobustFit(geom.Similarity, src, dst, stray)
+	agree := 0
+	for _, v := range in {
+		if v {
+			agree++
+		}
+	}
+	if err != nil || agree < max(least-1, len(src)/2+1) {
+		return nil
+	}
+	out := map[int]geom.Point{}
+	for i := range before {
+		place := h.Apply(before[i].at)
+		if before[i].away > 1 {
+			place = h.Apply(before[i].expected()) // they did not agree until now
+		}
+		if failed[i] != nil || place.Dist(found[i].At) > stray {
+			out[i] = place
+		}
+	}
+	return out
+}
+
+// find looks for the pattern in the search box around a place. Of places that look alike, as of tiles, it takes the one to which it
+// went on as it went.
+func (p *Point) find(frame *raster.Plane, around geom.Point) (PointSample, geom.Homography, error) {
 	levels := []*raster.Plane{frame}
 	for len(levels) < len(p.tpl.coarse) {
 		levels = append(levels, raster.Half(levels[len(levels)-1]))
 	}
 	top := len(levels) - 1
-	reach := geom.Pt((p.options.Search.X-p.options.Pattern.X)/2, (p.options.Search.Y-p.options.Pattern.Y)/2)
+	reach := p.reach()
 	k := float64(int(1) << top)
-	c := onLevel(p.at, top)
+	c := onLevel(around, top)
 	rx, ry := max(int(math.Ceil(reach.X/k)), 1), max(int(math.Ceil(reach.Y/k)), 1)
 	cx, cy := int(math.Floor(c.X)), int(math.Floor(c.Y))
 	best := p.tpl.coarse[top].peaks(levels[top], cx-rx, cy-ry, cx+rx, cy+ry, 4)
@@ -188,6 +329,7 @@ func (p *Point) find(frame *raster.Plane) (PointSample, geom.Homography, error) 
 	var s PointSample
 	var warp geom.Homography
 	err := error(ErrLeft)
+	most := math.Inf(-1)
 	var finest float32
 	for _, b := range best {
 		finest = max(finest, b.match)
@@ -198,18 +340,24 @@ func (p *Point) find(frame *raster.Plane) (PointSample, geom.Homography, error) 
 		}
 		// Where it went on as it went, the last fraction of a pixel is known better.
 		start := geom.Pt(float64(b.x)+0.5, float64(b.y)+0.5)
-		if guess := p.at.Add(p.moved); guess.Dist(start) < 1 {
+		guess := p.at.Add(p.moved.Mul(float64(1 + p.away)))
+		if guess.Dist(start) < 1 {
 			start = guess
 		}
-		at, w, match, e := p.refine(frame, start)
+		at, w, match, variance, e := p.refine(frame, start)
 		if e != nil {
 			if s.Match == 0 {
 				err = e
 			}
 			continue
 		}
-		if match > s.Match {
-			s, warp, err = PointSample{at, match}, w, nil
+		worth := match
+		if p.steps > 1 {
+			const path = 0.05 // of match is worth to go on as it went
+			worth -= path * math.Min(at.Dist(guess)/math.Max(p.options.Pattern.X, p.options.Pattern.Y), 1)
+		}
+		if worth > most {
+			most, s, warp, err = worth, PointSample{At: at, Match: match, Variance: variance}, w, nil
 		}
 	}
 	if err != nil {
@@ -218,21 +366,39 @@ func (p *Point) find(frame *raster.Plane) (PointSample, geom.Homography, error) 
 	if !inside(s.At, p.size, 1) {
 		return s, warp, ErrLeft
 	}
-	if d := s.At.Sub(p.at); math.Abs(d.X) > reach.X+1 || math.Abs(d.Y) > reach.Y+1 {
+	if d := s.At.Sub(around); math.Abs(d.X) > reach.X+1 || math.Abs(d.Y) > reach.Y+1 {
 		return s, warp, ErrJumped
 	}
 	return s, warp, nil
 }
 
-// refine places the pattern near start to a fraction of a pixel.
-func (p *Point) refine(frame *raster.Plane, start geom.Point) (geom.Point, geom.Homography, float64, error) {
+// repeats tells how much what the point looks like is like its surroundings, from so many pixels away on up to so many, on the
+// frame that it was taken from: the best correlation there. Near 1, it may be taken for something else.
+func (p *Point) repeats(from, to int) (most float32) {
+	l := &p.tpl.coarse[0]
+	patch := make([]float32, l.w*l.h)
+	x, y := int(math.Floor(p.at.X)), int(math.Floor(p.at.Y))
+	for j := -to; j <= to; j++ {
+		for i := -to; i <= to; i++ {
+			if d := i*i + j*j; d >= from*from && d <= to*to {
+				most = max(most, l.match(p.last, x+i, y+j, patch))
+			}
+		}
+	}
+	return most
+}
+
+// refine places the pattern near start to a fraction of a pixel: where, how it is warped, its match, and the variance of the
+// place (see PointSample), by the Gauss–Newton normal matrix and what is left over.
+func (p *Point) refine(
+	frame *raster.Plane, start geom.Point,
+) (at geom.Point, warp geom.Homography, match float64, variance [3]float64, err error) {
 	t := p.tpl
 	half := math.Max(float64(oddSize(p.options.Pattern.X)), float64(oddSize(p.options.Pattern.Y))) / 2
 	w := geom.Translation(start).Mul(p.warp) // from offsets to the frame
 	k := parameters(p.options.Motion)
 	now := make([]float32, len(t.values))
 	seen := make([]bool, len(t.values))
-	var match float64
 	// Gain and offset of light are left free, which costs some of what tells the place:
 	// where it proves to be the pattern's own, it is taken as known at the end.
 	steady, asked := false, false
@@ -248,7 +414,7 @@ func (p *Point) refine(frame *raster.Plane, start geom.Point) (geom.Point, geom.
 			}
 		}
 		if 2*count < len(now) {
-			return start, w, 0, ErrLeft
+			return start, w, 0, variance, ErrLeft
 		}
 		mean /= float64(count)
 		var power, cross, own float64
@@ -259,7 +425,7 @@ func (p *Point) refine(frame *raster.Plane, start geom.Point) (geom.Point, geom.
 			}
 		}
 		if !(power > 1e-12) || !(cross > 0) {
-			return start, w, 0, ErrLost
+			return start, w, 0, variance, ErrLost
 		}
 		match = cross / math.Sqrt(power*own)
 		gain, level := cross/own, mean
@@ -288,7 +454,18 @@ func (p *Point) refine(frame *raster.Plane, start geom.Point) (geom.Point, geom.
 			inverse = t.steadyInverse
 		}
 		if inverse.SolveVecTo(&step, mat.NewVecDense(k, right[:k])) != nil {
-			return start, w, 0, ErrLost
+			return start, w, 0, variance, ErrLost
+		}
+		over := left * half * half / float64(count) * grainTogether
+		variance = [3]float64{}
+		for j := range 2 {
+			var column mat.VecDense
+			unit := mat.NewVecDense(k, nil)
+			unit.SetVec(j, 1)
+			if inverse.SolveVecTo(&column, unit) == nil {
+				variance[2*j] = over * column.AtVec(j)
+				variance[1] = over * column.AtVec(1-j)
+			}
 		}
 		v := step.RawVector().Data
 		delta := small(p.options.Motion, v)
@@ -297,15 +474,15 @@ func (p *Point) refine(frame *raster.Plane, start geom.Point) (geom.Point, geom.
 		unit := geom.Homography{1 / half, 0, 0, 0, 1 / half, 0, 0, 0, 1}
 		undone, ok := scale.Mul(delta).Mul(unit).Inverse()
 		if !ok {
-			return start, w, 0, ErrExtreme
+			return start, w, 0, variance, ErrExtreme
 		}
 		w = w.Mul(undone)
-		at := geom.Pt(w[2], w[5])
+		at = geom.Pt(w[2], w[5])
 		if !w.Finite() || at.Dist(start) > math.Max(4, half) {
-			return start, w, 0, ErrLost
+			return start, w, 0, variance, ErrLost
 		}
 		if s := w.Scale(geom.Point{}); s < 0.2 || s > 5 {
-			return start, w, 0, ErrExtreme
+			return start, w, 0, variance, ErrExtreme
 		}
 		moved := math.Hypot(v[0], v[1]) * half
 		for j := 2; j < k; j++ {
@@ -322,7 +499,7 @@ func (p *Point) refine(frame *raster.Plane, start geom.Point) (geom.Point, geom.
 			break
 		}
 	}
-	at := geom.Pt(w[2], w[5])
+	at = geom.Pt(w[2], w[5])
 	w[2], w[5] = 0, 0
-	return at, w, match, nil
+	return at, w, match, variance, nil
 }

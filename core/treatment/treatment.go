@@ -199,6 +199,7 @@ type ShapeKey struct {
 	Frame  int    `json:"frame"`
 	Ease   Ease   `json:"ease" enum:"eased,linear"`
 	Points []Knot `json:"points" nullable:"false"`
+	Doubt  string `json:"doubt,omitempty" enum:"faint,slips,leaps" doc:"Why a key that following an edge made should be looked at: inside and outside hardly part; it goes away from what lies inside; it moved suddenly"`
 }
 
 // A PlacementKey moves a whole shape on a frame: scaled and turned around the

@@ -784,6 +784,11 @@ export interface components {
             taskId: string;
         };
         EdgeFound: {
+            /**
+             * @description Why it should be looked at
+             * @enum {string}
+             */
+            doubt?: "faint" | "slips" | "leaps";
             /** Format: int64 */
             frame: number;
             /** @description In the coordinates of the outline's home */
@@ -1941,6 +1946,11 @@ export interface components {
             ride?: string;
         };
         ShapeKey: {
+            /**
+             * @description Why a key that following an edge made should be looked at: inside and outside hardly part; it goes away from what lies inside; it moved suddenly
+             * @enum {string}
+             */
+            doubt?: "faint" | "slips" | "leaps";
             /** @enum {string} */
             ease: "eased" | "linear";
             /** Format: int64 */

@@ -268,17 +268,28 @@ function nudgePaint(r: Removal, edit: Edit, dx: number, dy: number): boolean {
   return true
 }
 
+type Doubt = NonNullable<NonNullable<Shape['keys']>[number]['doubt']>
+
+/** Why a key that following an edge made should be looked at, in words. */
+export const doubts: Record<Doubt, string> = {
+  faint: 'inside and outside hardly part',
+  slips: 'it goes away from what lies inside',
+  leaps: 'it moved suddenly',
+}
+
+/** The doubts of keys, by frame. */
+export const doubtsOf = (keys: { frame: number; doubt?: Doubt }[]) =>
+  new Map(keys.flatMap((k) => (k.doubt ? [[k.frame, doubts[k.doubt]] as const] : [])))
+
+type KeysOfLane = { lane: string; label: string; frames: number[]; doubts: Map<number, string> }
+
 /** The lanes of keys that the ribbon shows, each with its frames. The name of a lane says where its keys are. */
-export function lanesOf(
-  d: Document,
-  removal: string | null,
-  shape: string | null,
-): { lane: string; label: string; frames: number[] }[] {
+export function lanesOf(d: Document, removal: string | null, shape: string | null): KeysOfLane[] {
   const r = d.removals.find((x) => x.id === removal)
   if (!r) return []
-  const out: { lane: string; label: string; frames: number[] }[] = []
-  const add = (lane: string, label: string, keys?: { frame: number }[]) =>
-    keys?.length && out.push({ lane, label, frames: keys.map((k) => k.frame) })
+  const out: KeysOfLane[] = []
+  const add = (lane: string, label: string, keys?: { frame: number; doubt?: Doubt }[]) =>
+    keys?.length && out.push({ lane, label, frames: keys.map((k) => k.frame), doubts: doubtsOf(keys) })
   const t = d.tracks.find((x) => x.id === r.follow.track)
   const s = [...allShapes(r), ...(t?.exclusions ?? [])].find((x) => x.id === shape)
   if (s) {

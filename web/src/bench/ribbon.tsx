@@ -280,6 +280,7 @@ function KeyLane({
   lane,
   label,
   frames,
+  doubts,
   shot,
   each,
   selected,
@@ -289,6 +290,7 @@ function KeyLane({
   lane: string
   label: string
   frames: number[]
+  doubts: Map<number, string>
   shot: Shot
   each: number
   selected: number | null
@@ -321,14 +323,15 @@ function KeyLane({
       <span className="pointer-events-none absolute left-4 text-[10px] leading-[13px] text-quiet">{label}</span>
       {frames.map((n) => {
         const at = draft?.from === n ? draft.to : n
+        const doubt = doubts.get(n)
         return (
           <button
             key={n}
             type="button"
-            aria-label={`Key on ${n}, ${label}`}
+            aria-label={`Key on ${n}, ${label}${doubt ? `: look here, ${doubt}` : ''}`}
             aria-pressed={selected === n}
-            title={`${label}, ${n}. Drag to move, with Alt to copy; Delete removes; double click for eased or linear`}
-            className={`absolute top-[2px] h-[9px] w-[7px] rounded-tl-full rounded-br-full border border-black ${selected === n ? 'bg-fern' : 'bg-text'}`}
+            title={`${label}, ${n}.${doubt ? ` Look here: ${doubt}.` : ''} Drag to move, with Alt to copy; Delete removes; double click for eased or linear`}
+            className={`absolute top-[2px] h-[9px] w-[7px] rounded-tl-full rounded-br-full border border-black ${selected === n ? 'bg-fern' : doubt ? 'bg-clay' : 'bg-text'}`}
             style={{ left: x(at) + each / 2 - 3.5 }}
             onPointerDown={(e) => down(e, n)}
             onDoubleClick={() => onEdit('Ease of a key', (d) => easeKey(d, lane, n))}

@@ -4,10 +4,22 @@ import { isOpen, useTasks } from '../../api/tasks'
 import { Button, NumberField, NumberInput } from '../../ui/controls'
 import { notify } from '../../ui/notice'
 import { Running } from '../running'
-import { useBench } from '../state'
+import { bench, useBench } from '../state'
+import { useEdit } from '../../api/treatment'
+import { doubtsOf, onShape, type Owner } from '../edits'
 
 /** Lets an outline follow an edge by itself, from the frame that is shown. */
-export function EdgeFields({ shot, removal: r, shape: s }: { shot: Shot; removal: Removal; shape: Shape }) {
+export function EdgeFields({
+  shot,
+  removal: r,
+  owner,
+  shape: s,
+}: {
+  shot: Shot
+  removal: Removal
+  owner: Owner
+  shape: Shape
+}) {
   const frame = useBench((x) => x.frame)
   const [steady, setSteady] = useState(1)
   const task = useTasks(shot.id).find((t) => t.kind === 'edge' && t.subject === s.id)
@@ -32,6 +44,7 @@ export function EdgeFields({ shot, removal: r, shape: s }: { shot: Shot; removal
     ).catch((e: Error) => notify(e.message))
   return (
     <div className="flex flex-col gap-2 border-t border-rule pt-2">
+      {!running && <Doubts shot={shot} owner={owner} shape={s} />}
       <div className="flex flex-wrap gap-1.5">
         <Button
           className="flex-1"
@@ -84,6 +97,48 @@ export function EdgeFields({ shot, removal: r, shape: s }: { shot: Shot; removal
       />
       {running && <Running task={task} label="Frames followed" />}
       {!running && task?.problem && <p className="text-[13px] text-clay">{task.problem}</p>}
+    </div>
+  )
+}
+
+/** The frames on which what was found should be looked at, and why. */
+function Doubts({ shot, owner, shape: s }: { shot: Shot; owner: Owner; shape: Shape }) {
+  const { edit } = useEdit(shot.id)
+  const frame = useBench((x) => x.frame)
+  const all = doubtsOf(s.keys ?? [])
+  if (!all.size) return null
+  const here = all.get(frame)
+  const next = [...all.keys()].find((n) => n > frame) ?? [...all.keys()][0]
+  return (
+    <div className="flex flex-col gap-1.5 text-[13px]" role="status">
+      <p className="text-clay">
+        {here
+          ? `Look here: ${here}.`
+          : `Look at ${all.size === 1 ? `frame ${next}` : `${all.size} frames, marked on the ribbon`}.`}
+      </p>
+      <div className="flex gap-1.5">
+        <Button
+          className="flex-1 py-0.5!"
+          disabled={all.size === 1 && !!here}
+          title="To the next frame that should be looked at"
+          onClick={() => bench.set({ frame: next, playing: false })}
+        >
+          Next to look at
+        </Button>
+        <Button
+          className="flex-1 py-0.5!"
+          disabled={!here}
+          title="The outline is right on this frame as it is; setting a point by hand says so as well"
+          onClick={() =>
+            void edit(
+              'The outline lies right',
+              onShape(owner, s.id, (x) => x.keys?.forEach((k) => k.frame === frame && delete k.doubt)),
+            )
+          }
+        >
+          It lies right
+        </Button>
+      </div>
     </div>
   )
 }

@@ -185,7 +185,7 @@ function ShapeFields({
           </Item>
         ))}
       </EntryHead>
-      {s.kind === 'outline' && owner.front && <EdgeFields shot={shot} removal={r} shape={s} />}
+      {s.kind === 'outline' && owner.front && <EdgeFields shot={shot} removal={r} owner={owner} shape={s} />}
       <div className="flex items-center gap-1.5" role="group" aria-label="Colour of the handles">
         {colours.map((c) => (
           <button
@@ -466,7 +466,7 @@ function ShapeFields({
           </Button>
         )}
       </div>
-      {s.kind === 'outline' && !owner.front && <EdgeFields shot={shot} removal={r} shape={s} />}
+      {s.kind === 'outline' && !owner.front && <EdgeFields shot={shot} removal={r} owner={owner} shape={s} />}
       <p className="text-[13px] text-quiet">
         Drag points and handles; Shift selects several. Double click the line for a new point, a point to make it smooth
         or sharp.
