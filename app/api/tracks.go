@@ -74,10 +74,13 @@ func momentsOf(motions *carry.Set, m *carry.Motion) []moment {
 }
 
 type placeOfPoint struct {
-	Frame  int           `json:"frame"`
-	At     treatment.Vec `json:"at"`
-	Match  float64       `json:"match,omitempty"`
-	ByHand bool          `json:"byHand,omitempty"`
+	Frame    int           `json:"frame"`
+	At       treatment.Vec `json:"at"`
+	Match    float64       `json:"match,omitempty"`
+	ByHand   bool          `json:"byHand,omitempty"`
+	Bridged  bool          `json:"bridged,omitempty" doc:"Not known itself, but between frames on which it is"`
+	Variance *[3]float64   `json:"variance,omitempty" doc:"How well the place is known: variance of x, of x with y, of y, square pixels"`
+	Drift    *float64      `json:"drift,omitempty" doc:"How far it is from where it looks as where it was put, pixels"`
 }
 
 // pose is how a shape lies on a frame, for handles; what it rides on takes it to there.
@@ -133,7 +136,7 @@ func (s *Server) getMotion(ctx context.Context, in *trackPath) (*body[motion], e
 		if out.Points == nil {
 			out.Points = map[string][]placeOfPoint{}
 		}
-		out.Points[p.ID] = placesOf(m.Track, p)
+		out.Points[p.ID] = placesOf(m, p)
 	}
 	return &body[motion]{out}, nil
 }
@@ -243,19 +246,23 @@ func (s *Server) getScores(ctx context.Context, in *removalPath) (*body[picture.
 	return &body[picture.Scores]{out}, asProblem(err)
 }
 
-func placesOf(t *treatment.Track, p *treatment.Point) []placeOfPoint {
-	match, hand := map[int]float64{}, map[int]bool{p.Home: true}
+func placesOf(m *carry.Motion, p *treatment.Point) []placeOfPoint {
+	measured, hand := map[int]*treatment.PointSample{}, map[int]bool{p.Home: true}
 	if p.Path != nil {
-		for _, v := range p.Path.Samples {
-			match[v.Frame] = v.Match
+		for i := range p.Path.Samples {
+			measured[p.Path.Samples[i].Frame] = &p.Path.Samples[i]
 		}
 	}
 	for _, v := range p.Placed {
 		hand[v.Frame] = true
 	}
 	var out []placeOfPoint
-	for n, at := range carry.Path(t, p) {
-		out = append(out, placeOfPoint{n, treatment.Vec{at.X, at.Y}, match[n], hand[n]})
+	for n, v := range m.Places(p.ID) {
+		place := placeOfPoint{Frame: n, At: treatment.Vec{v.At.X, v.At.Y}, ByHand: hand[n], Bridged: v.Bridged}
+		if s := measured[n]; s != nil && !v.Bridged && !hand[n] {
+			place.Match, place.Variance, place.Drift = s.Match, s.Variance, s.Drift
+		}
+		out = append(out, place)
 	}
 	slices.SortFunc(out, func(a, b placeOfPoint) int { return a.Frame - b.Frame })
 	return out

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 
 	"jardin/app/media"
 	"jardin/core/carry"
@@ -68,28 +69,14 @@ func (pointsFollowing) follow(ctx context.Context, f *follower) error {
 	return f.both(func(last int) error { return f.pointsTo(ctx, chosen, last) })
 }
 
-// pointsTo follows points in one direction, all together, each until it is lost.
+// pointsTo follows points in one direction, all together. One that is lost is looked for on the frames after.
 func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last int) error {
 	var going []*track.Point
 	var who []*treatment.Point
 	var looks []string
 	var lost error
 	for _, p := range chosen {
-		at, ok := carry.Path(f.what, p)[f.run.From]
-		if !ok {
-			lost = errors.Join(
-				lost,
-				&LostTrack{
-					p.Name,
-					f.run.From,
-					errors.New(
-						"it is not known on this frame; place it by hand, or follow from a frame on which it is",
-					),
-				},
-			)
-			continue
-		}
-		t, channel, err := f.begin(p, at)
+		t, channel, err := f.begin(p, last)
 		if err != nil {
 			lost = errors.Join(lost, &LostTrack{p.Name, f.run.From, err})
 			continue
@@ -99,6 +86,7 @@ func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last
 	if len(going) == 0 {
 		return lost
 	}
+	away := make([]*LostTrack, len(going)) // since when a point is, and why
 	err := eachFrame(ctx, f.run.From, last, func(n int) error {
 		out := Tracked{Frame: n, Points: map[string]treatment.PointSample{}}
 		seen := map[string]track.FrameReader{}
@@ -114,46 +102,65 @@ func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last
 			each[i] = seen[c]
 		}
 		found, failed := track.StepAll(going, each)
-		kept := 0
 		for i, err := range failed {
-			if err != nil {
-				lost = errors.Join(lost, &LostTrack{who[i].Name, n, err})
-				continue
+			switch {
+			case err == nil:
+				away[i] = nil
+				out.Points[who[i].ID] = pointSample(n, found[i])
+			case !track.Lost(err):
+				return err
+			case away[i] == nil:
+				away[i] = &LostTrack{who[i].Name, n, err}
 			}
-			v := found[i]
-			out.Points[who[i].ID] = treatment.PointSample{
-				Frame: n,
-				At:    treatment.Vec{v.At.X, v.At.Y},
-				Match: min(v.Match, 1),
-			}
-			going[kept], who[kept], looks[kept] = going[i], who[i], looks[i]
-			kept++
 		}
-		going, who, looks = going[:kept], who[:kept], looks[:kept]
-		if len(out.Points) > 0 {
-			f.each(out)
-		}
-		if kept == 0 {
-			return errDone
-		}
+		f.each(out)
 		return nil
 	})
-	if err != nil && !errors.Is(err, errDone) {
-		return err
+	for _, v := range away {
+		if v != nil {
+			lost = errors.Join(lost, v)
+		}
 	}
-	return lost
+	return errors.Join(err, lost)
 }
 
-var errDone = errors.New("all points are lost")
+func pointSample(n int, v track.PointSample) treatment.PointSample {
+	out := treatment.PointSample{Frame: n, At: treatment.Vec{v.At.X, v.At.Y}, Match: min(v.Match, 1)}
+	variance := v.Variance
+	for i, x := range variance {
+		variance[i] = float64(float32(x))
+	}
+	out.Variance = &variance
+	if v.Known {
+		drift := math.Round(v.Drift*1e4) / 1e4
+		out.Drift = &drift
+	}
+	return out
+}
 
 // begin prepares a point at its place on the frame that the run starts from. Its
 // pattern is the one of its home, but where it was placed by hand: it may look
-// different there.
-func (f *follower) begin(p *treatment.Point, at geom.Point) (*track.Point, string, error) {
+// different there. Where it is hidden on that frame, it is looked for from where it was last.
+func (f *follower) begin(p *treatment.Point, last int) (*track.Point, string, error) {
+	path := carry.Path(f.what, p)
+	from := f.run.From
+	at, ok := path[from]
+	if !ok {
+		// The nearest on the side that it does not go to.
+		best := math.MaxInt
+		for n := range path {
+			if d := abs(n - f.run.From); (n < f.run.From) == (f.run.From < last) && d < best {
+				best, from, at, ok = d, n, path[n], true
+			}
+		}
+	}
+	if !ok {
+		return nil, "", errors.New("it is not known on this frame; place it by hand, or follow from a frame on which it is")
+	}
 	home, place := p.Home, p.At.Point()
 	for _, h := range p.Placed {
-		if h.Frame == f.run.From {
-			home, place = f.run.From, at
+		if h.Frame == from {
+			home, place = from, at
 		}
 	}
 	channel := p.Channel
@@ -174,12 +181,13 @@ func (f *follower) begin(p *treatment.Point, at geom.Point) (*track.Point, strin
 	if err != nil {
 		return nil, "", err
 	}
-	if home != f.run.From {
-		if read, err = f.reader(f.run.From, channel); err != nil {
+	if home != from {
+		if read, err = f.reader(from, channel); err != nil {
 			return nil, "", err
 		}
 		err = t.Place(read, at)
 	}
+	t.Missed(abs(from - f.run.From))
 	return t, channel, err
 }
 
@@ -205,3 +213,5 @@ func (f *follower) best(n int, at, pattern geom.Point) (string, error) {
 	}
 	return name, nil
 }
+
+func abs(n int) int { return max(n, -n) }

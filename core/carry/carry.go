@@ -27,6 +27,7 @@ type Motion struct {
 	kind    kind
 	at      map[int]int
 	points  map[string]map[int]geom.Point // places used of a track of points
+	places  map[string]map[int]Place      // where points are tracked, by identifier and frame
 	bends   map[int][]geom.Lattice        // by frame, from corrections by grids, at home
 }
 
@@ -38,6 +39,8 @@ type Moment struct {
 	Crossings []treatment.Vec  // how far the last correction by a grid moves each crossing here
 	ByHand    bool             // placed by hand
 	Bridged   bool             // not known itself, but between frames on which it is
+	Missing   int              // so many of its points were not found here, but between frames on which they were
+	Drift     float64          // how far one of its points is at most from where it looks as where it was put, pixels
 	Grade     Grade
 	Advice    string // what is doubtful, and what to do
 }
@@ -147,6 +150,9 @@ func (m *Motion) Before(n int) warp.Mapping {
 	return out
 }
 
+// Places returns where a point is tracked, by frame.
+func (m *Motion) Places(id string) map[int]Place { return m.places[id] }
+
 // Point returns the place that is used of a point on a frame.
 func (m *Motion) Point(id string, n int) (geom.Point, bool) {
 	p, ok := m.points[id][n]
@@ -233,7 +239,6 @@ func dropped(t *treatment.Track, n int) bool {
 // bridge fills the frames between samples: each corner of the surface goes on as it went before and comes as it goes
 // after (cubic Hermite interpolation); over long gaps less so, and ever more straight.
 func (m *Motion) bridge() {
-	const longest = 8 // frames over which motion is believed to go on
 	corners := m.Track.Frame()
 	known := slices.Clone(m.Samples)
 	// speed is how far a corner moves in a frame, from sample i to the one beside it, if they follow each other.
@@ -250,24 +255,13 @@ func (m *Motion) bridge() {
 			continue
 		}
 		from, to := a.Matrix.ApplyAll(corners), b.Matrix.ApplyAll(corners)
-		length := float64(b.Frame - a.Frame)
 		for n := a.Frame + 1; n < b.Frame; n++ {
-			u := float64(n-a.Frame) / length
+			u := float64(n-a.Frame) / float64(b.Frame-a.Frame)
 			between := make([]geom.Point, len(corners))
 			for k := range corners {
-				straight := to[k].Sub(from[k])
-				leave, come := straight, straight // over the whole gap
-				reach := math.Min(length, longest)
-				if v, ok := speed(i-1, -1, k); ok {
-					leave = straight.Add(v.Sub(straight.Mul(1 / length)).Mul(reach))
-				}
-				if v, ok := speed(i, 1, k); ok {
-					come = straight.Add(v.Sub(straight.Mul(1 / length)).Mul(reach))
-				}
-				between[k] = from[k].Mul((1 + 2*u) * (1 - u) * (1 - u)).
-					Add(leave.Mul(u * (1 - u) * (1 - u))).
-					Add(to[k].Mul(u * u * (3 - 2*u))).
-					Sub(come.Mul(u * u * (1 - u)))
+				before, ok1 := speed(i-1, -1, k)
+				after, ok2 := speed(i, 1, k)
+				between[k] = eased(from[k], to[k], before, after, ok1, ok2, b.Frame-a.Frame, u)
 			}
 			if h, err := geom.Fit(geom.Perspective, corners, between, nil); err == nil {
 				m.Samples = append(m.Samples, Moment{
@@ -277,6 +271,26 @@ func (m *Motion) bridge() {
 		}
 	}
 	m.index()
+}
+
+// eased is a place between two that lie so many frames apart, at u from 0 to 1: it goes on with the speed before, if that is
+// known, and comes with the speed after.
+func eased(from, to, before, after geom.Point, leaves, comes bool, frames int, u float64) geom.Point {
+	const longest = 8 // frames over which motion is believed to go on
+	length := float64(frames)
+	straight := to.Sub(from)
+	leave, come := straight, straight // over the whole gap
+	reach := math.Min(length, longest)
+	if leaves {
+		leave = straight.Add(before.Sub(straight.Mul(1 / length)).Mul(reach))
+	}
+	if comes {
+		come = straight.Add(after.Sub(straight.Mul(1 / length)).Mul(reach))
+	}
+	return from.Mul((1 + 2*u) * (1 - u) * (1 - u)).
+		Add(leave.Mul(u * (1 - u) * (1 - u))).
+		Add(to.Mul(u * u * (3 - 2*u))).
+		Sub(come.Mul(u * u * (1 - u)))
 }
 
 // sees reports whether all corners are before the camera, and not at the horizon: a region that moved on may have left the

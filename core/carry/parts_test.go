@@ -83,27 +83,76 @@ func TestAPointThatComesLaterFindsItsHome(t *testing.T) {
 	}
 }
 
-// A gap in what was measured stays a gap; only where frames were dropped, or a place was put by
-// hand, it is meant to be bridged.
-func TestOnlyGapsThatAreMeantAreBridged(t *testing.T) {
-	track := pointsTrack(10, geom.Position, map[string]map[int]treatment.PointSample{
-		"a": {
-			10: {At: treatment.Vec{0, 0}},
-			11: {At: treatment.Vec{1, 0}},
-			15: {At: treatment.Vec{9, 4}},
-			16: {At: treatment.Vec{10, 4}},
-			20: {At: treatment.Vec{14, 8}},
-		}})
+func momentOf(t *testing.T, m *Motion, n int) *Moment {
+	i, ok := m.at[n]
+	require.True(t, ok)
+	return &m.Samples[i]
+}
+
+// A point alone that was not found for some frames goes on as it went before and comes as it goes after, and the frames are bad.
+func TestAPointsGapIsBridgedSmoothly(t *testing.T) {
+	track := pointsTrack(10, geom.Position, map[string]map[int]treatment.PointSample{"a": {}})
 	p := &track.Points[0]
-	at := Path(track, p)
-	assert.NotContains(t, at, 13)
-	assert.NotContains(t, at, 18)
-	track.Dropped = []treatment.Range{{First: 12, Last: 14}}
-	at = Path(track, p)
-	near2(t, geom.Pt(5, 2), at[13], 1e-9)
-	assert.NotContains(t, at, 18)
-	p.Placed = []treatment.PlacedPoint{{Frame: 20, At: treatment.Vec{18, 8}}}
-	near2(t, geom.Pt(14, 6), Path(track, p)[18], 1e-9)
+	track.Points[0].At, track.Points[0].Home = treatment.Vec{0, 0}, 10
+	at := func(n int) geom.Point { u := float64(n - 10); return geom.Pt(3*u, 0.08*u*u) }
+	p.Path = &treatment.PointPath{}
+	for n := 11; n <= 30; n++ {
+		if n < 16 || n > 22 {
+			q := at(n)
+			p.Path.Samples = append(p.Path.Samples, treatment.PointSample{Frame: n, At: treatment.Vec{q.X, q.Y}, Match: 1})
+		}
+	}
+	m := motionOf(t, track)
+	assert.NotContains(t, Path(track, p), 18)
+	for n := 16; n <= 22; n++ {
+		place := m.Places(p.ID)[n]
+		assert.True(t, place.Bridged)
+		near2(t, at(n), place.At, 0.2) // 1.3 in a straight line
+		v := momentOf(t, m, n)
+		assert.True(t, v.Bridged)
+		assert.Equal(t, Bad, v.Grade)
+	}
+	assert.Equal(t, Good, momentOf(t, m, 23).Grade)
+	assert.NotContains(t, m.Places(p.ID), 31, "beyond the last it is not known")
+	// Dropped frames are bridged in the same way.
+	track.Dropped = []treatment.Range{{First: 12, Last: 25}}
+	assert.True(t, motionOf(t, track).Places(p.ID)[24].Bridged)
+}
+
+// Of four points one is hidden for some frames: it goes along with the others, and the surface does not notice; but it is said.
+func TestAHiddenPointGoesAlongWithTheOthers(t *testing.T) {
+	paths := map[string]map[int]treatment.PointSample{}
+	at := func(id string, n int) geom.Point {
+		home := map[string]geom.Point{"a": geom.Pt(20, 20), "b": geom.Pt(220, 30), "c": geom.Pt(210, 190), "d": geom.Pt(30, 180)}[id]
+		u := float64(n - 10)
+		h := geom.Placement(geom.Pt(100, 100), geom.Pt(4*u, -u), 1.5*u, geom.Pt(1+0.01*u, 1+0.01*u))
+		return h.Apply(home)
+	}
+	for _, id := range []string{"a", "b", "c", "d"} {
+		paths[id] = map[int]treatment.PointSample{}
+		for n := 10; n <= 24; n++ {
+			if id == "c" && n > 12 && n < 20 {
+				continue
+			}
+			q := at(id, n)
+			drift := 0.1
+			paths[id][n] = treatment.PointSample{
+				At: treatment.Vec{q.X, q.Y}, Match: 1, Variance: &[3]float64{0.01, 0, 0.03}, Drift: &drift,
+			}
+		}
+	}
+	m := motionOf(t, pointsTrack(10, geom.Perspective, paths))
+	for n := 11; n <= 24; n++ {
+		v := momentOf(t, m, n)
+		near2(t, at("c", n), m.Places("c")[n].At, 1e-6)
+		near2(t, at("b", n), v.Matrix.Apply(at("b", 10)), 1e-6)
+		hidden := n > 12 && n < 20
+		assert.Equal(t, hidden, m.Places("c")[n].Bridged)
+		assert.Equal(t, hidden, v.Grade == Doubtful, v.Advice)
+		assert.False(t, v.Bridged)
+		assert.InDelta(t, 0.2, v.Deviation, 1e-9, "the square root of 0.01 + 0.03: four points fix all eight parameters")
+		assert.InDelta(t, 0.1, v.Drift, 1e-9)
+	}
 }
 
 // Smoothed, a track still is the identity at home: what was drawn there stays where it is.

@@ -6,6 +6,7 @@ import (
 	"sort"
 
 	"jardin/core/geom"
+	"jardin/core/track"
 	"jardin/core/treatment"
 )
 
@@ -21,34 +22,42 @@ type pointsKind struct{ planar }
 // more than are needed a robust fit. The track's motion is the most that is used.
 func (pointsKind) measured(m *Motion) error {
 	t := m.Track
-	m.points = map[string]map[int]geom.Point{}
+	m.points, m.places = map[string]map[int]geom.Point{}, map[string]map[int]Place{}
 	frames := map[int]bool{}
-	match := map[int]float64{}
+	told := map[int]*pointsTold{}
 	var order []string
+	known := map[string]map[int]geom.Point{}
 	for i := range t.Points {
 		p := &t.Points[i]
 		if p.Path != nil && p.Path.Artifact != "" {
 			return fmt.Errorf("point %q of track %q is still an artifact", p.Name, t.Name)
 		}
+		known[p.ID] = Path(t, p)
+	}
+	for i := range t.Points {
+		p := &t.Points[i]
+		places := bridged(t, p.ID, known)
+		m.places[p.ID] = places
 		if p.Off {
 			continue
 		}
-		path := Path(t, p)
-		for n, v := range path {
-			path[n] = v.Add(p.Use.Point())
+		measured := map[int]*treatment.PointSample{}
+		if p.Path != nil {
+			for i := range p.Path.Samples {
+				measured[p.Path.Samples[i].Frame] = &p.Path.Samples[i]
+			}
+		}
+		path := make(map[int]geom.Point, len(places))
+		for n, v := range places {
+			path[n] = v.At.Add(p.Use.Point())
+			frames[n] = true
+			if told[n] == nil {
+				told[n] = &pointsTold{match: 1}
+			}
+			told[n].add(v.Bridged, measured[n])
 		}
 		m.points[p.ID] = path
 		order = append(order, p.ID)
-		for n := range path {
-			frames[n] = true
-		}
-		if p.Path != nil {
-			for _, v := range p.Path.Samples {
-				if old, ok := match[v.Frame]; !ok || v.Match < old {
-					match[v.Frame] = v.Match
-				}
-			}
-		}
 	}
 	if len(frames) == 0 {
 		return nil
@@ -94,10 +103,7 @@ func (pointsKind) measured(m *Motion) error {
 			continue
 		}
 		s.Frame, s.Matrix = n, h
-		s.Match = 1
-		if v, ok := match[n]; ok {
-			s.Match = v
-		}
+		told[n].tell(&s, mostOf(told[n].points, t.Motion))
 		m.Samples = append(m.Samples, s)
 	}
 	return nil
@@ -158,8 +164,13 @@ func mostOf(n int, wanted geom.Motion) geom.Motion {
 	return out
 }
 
-// Path returns the place that is tracked of a point on each frame: measured, or
-// placed by hand, and in a straight line over frames dropped in between.
+// A Place is where a point is on a frame.
+type Place struct {
+	At      geom.Point
+	Bridged bool // not known itself, but between frames on which it is
+}
+
+// Path returns the place that is tracked of a point on each frame on which it is known: measured, or placed by hand.
 func Path(t *treatment.Track, p *treatment.Point) map[int]geom.Point {
 	at := map[int]geom.Point{p.Home: p.At.Point()}
 	if p.Path != nil {
@@ -172,35 +183,106 @@ func Path(t *treatment.Track, p *treatment.Point) map[int]geom.Point {
 	for _, v := range p.Placed {
 		at[v.Frame] = v.At.Point()
 	}
-	known := make([]int, 0, len(at))
-	for n := range at {
-		known = append(known, n)
-	}
-	sort.Ints(known)
-	// Only where frames were dropped, or placed by hand, is a gap meant to be bridged.
-	bridged := func(a, b int) bool {
-		for _, span := range t.Dropped {
-			if span.First <= b && span.Last >= a {
-				return true
-			}
-		}
-		for _, v := range p.Placed {
-			if v.Frame == a || v.Frame == b {
-				return true
-			}
-		}
-		return false
-	}
-	for i := 1; i < len(known); i++ {
-		a, b := known[i-1], known[i]
-		if b-a < 2 || !bridged(a, b) {
-			continue
-		}
-		for n := a + 1; n < b; n++ {
-			at[n] = at[a].Lerp(at[b], float64(n-a)/float64(b-a))
-		}
-	}
 	return at
+}
+
+// bridged returns where a point is on the frames on which it is known and on those between: there it goes along with the other
+// points, from where it was lost and to where it was found again, mixed smoothly; alone it goes on as it went before and comes
+// as it goes after (cubic Hermite interpolation).
+func bridged(t *treatment.Track, id string, known map[string]map[int]geom.Point) map[int]Place {
+	own := known[id]
+	out := make(map[int]Place, len(own))
+	var frames []int
+	for n, p := range own {
+		out[n] = Place{At: p}
+		frames = append(frames, n)
+	}
+	sort.Ints(frames)
+	// along takes the point from a frame on which it is known to another as the others go.
+	along := func(from, to int) (geom.Point, bool) {
+		var src, dst []geom.Point
+		for i := range t.Points {
+			other := t.Points[i].ID
+			a, ok1 := known[other][from]
+			b, ok2 := known[other][to]
+			if other != id && !t.Points[i].Off && ok1 && ok2 {
+				src, dst = append(src, a), append(dst, b)
+			}
+		}
+		motion := mostOf(len(src), geom.Shear)
+		for _, less := range []geom.Motion{motion, geom.Similarity, geom.Position} {
+			if len(src) < less.Points() {
+				continue
+			}
+			if h, err := geom.Fit(less, src, dst, nil); err == nil {
+				return h.Apply(own[from]), true
+			}
+		}
+		return geom.Point{}, false
+	}
+	speed := func(n, step int) (geom.Point, bool) {
+		next, ok := own[n+step]
+		return next.Sub(own[n]).Mul(float64(step)), ok
+	}
+	for i := 1; i < len(frames); i++ {
+		a, b := frames[i-1], frames[i]
+		for n := a + 1; n < b; n++ {
+			u := float64(n-a) / float64(b-a)
+			before, ok1 := along(a, n)
+			after, ok2 := along(b, n)
+			if ok1 && ok2 {
+				out[n] = Place{before.Lerp(after, u*u*(3-2*u)), true}
+				continue
+			}
+			from, fromOK := speed(a, -1)
+			to, toOK := speed(b, 1)
+			out[n] = Place{eased(own[a], own[b], from, to, fromOK, toOK, b-a, u), true}
+		}
+	}
+	return out
+}
+
+// pointsTold is what is told of the points on a frame.
+type pointsTold struct {
+	match, drift, variance   float64
+	points, bridged, measure int
+}
+
+func (s *pointsTold) add(bridged bool, v *treatment.PointSample) {
+	s.points++
+	if bridged {
+		s.bridged++
+		return
+	}
+	if v == nil {
+		return
+	}
+	s.match = math.Min(s.match, v.Match)
+	if v.Drift != nil {
+		s.drift = math.Max(s.drift, *v.Drift)
+	}
+	if v.Variance != nil {
+		s.variance += v.Variance[0] + v.Variance[2]
+		s.measure++
+	}
+}
+
+// tell says it of a sample. What is not known of the points is spread over the motion's parameters: at the points themselves the
+// variance is that share of theirs.
+func (s *pointsTold) tell(v *Moment, motion geom.Motion) {
+	v.Match, v.Drift, v.Missing = s.match, s.drift, s.bridged
+	v.Bridged = s.bridged == s.points
+	if s.measure > 0 {
+		share := math.Min(float64(motion.Points())/float64(s.points), 1)
+		v.Deviation = math.Sqrt(s.variance / float64(s.measure) * share)
+	}
+}
+
+func plural(n int, one, more string) string {
+	if n == 1 {
+		return one
+	}
+	return more
 }
 
 func (pointsKind) doubts(v *Moment) (Grade, string) {
@@ -214,6 +296,15 @@ func (pointsKind) doubts(v *Moment) (Grade, string) {
 	case v.Agree < 0.75:
 		return Doubtful, "Some points go their own way and are not used. Look for those that have gone astray; place " +
 			"them by hand, or leave them out."
+	case v.Missing > 0:
+		return Doubtful, fmt.Sprintf("%d of the points %s not found here: taken along with the others. Place %s by hand if it "+
+			"slips.", v.Missing, plural(v.Missing, "was", "were"), plural(v.Missing, "it", "them"))
+	case v.Drift > 0.5:
+		return Doubtful, fmt.Sprintf("A point has drifted: it is %.1f px from where it looks as where it was put. Place it by hand "+
+			"here, or compare it with its reference.", v.Drift)
+	case v.Deviation > track.MostDeviation:
+		return Doubtful, fmt.Sprintf("There is little texture: it is known to %.1f px. Make the pattern larger, or put more points.",
+			v.Deviation)
 	case v.Match < 0.6:
 		return Doubtful, fmt.Sprintf("A pattern matches to %.0f %% only. Check its place on this frame.", 100*v.Match)
 	}

@@ -98,6 +98,9 @@ func (p *Point) Place(read FrameReader, at geom.Point) error {
 	return nil
 }
 
+// Missed says that the point was not found on so many frames since the one that it was placed on: it is looked for farther around.
+func (p *Point) Missed(frames int) { p.away = frames }
+
 // reach is how far the point may be from where it is expected: farther, up to fourfold, for each frame that it was away.
 func (p *Point) reach() geom.Point {
 	k := float64(min(1+p.away, 4))

@@ -1572,11 +1572,20 @@ export interface components {
         };
         PlaceOfPoint: {
             at: number[];
+            /** @description Not known itself, but between frames on which it is */
+            bridged?: boolean;
             byHand?: boolean;
+            /**
+             * Format: double
+             * @description How far it is from where it looks as where it was put, pixels
+             */
+            drift?: number;
             /** Format: int64 */
             frame: number;
             /** Format: double */
             match?: number;
+            /** @description How well the place is known: variance of x, of x with y, of y, square pixels */
+            variance?: number[];
         };
         PlacedPoint: {
             at: number[];
@@ -1669,6 +1678,11 @@ export interface components {
         };
         PointSample: {
             at: number[];
+            /**
+             * Format: double
+             * @description Of a point that is compared with newer frames: how far it is from where it looks as where it was put, pixels; left out where it does not look like that any more
+             */
+            drift?: number;
             /** Format: int64 */
             frame: number;
             /**
@@ -1676,6 +1690,8 @@ export interface components {
              * @description Normalised correlation of the pattern, 0 to 1
              */
             match?: number;
+            /** @description How well the place is known: variance of x, of x with y, of y, square pixels */
+            variance?: number[];
         };
         Pose: {
             /** @description Moves them as a whole, at home */

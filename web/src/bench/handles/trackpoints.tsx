@@ -147,10 +147,13 @@ export function TrackPoints({
               onPointerDown={(e) => e.button === 0 && move(e)}
             />
             {on && <Line d={polygonOf(outer, placement)} dashed />}
+            {place?.variance && (
+              <Unsure c={c} variance={place.variance} zoom={placement.toRoom({ x: at.x + 1, y: at.y }).x - c.x} />
+            )}
             <path d={`M${c.x - 6} ${c.y}h12M${c.x} ${c.y - 6}v12`} stroke="#000" strokeWidth="3.5" />
             <path
               d={`M${c.x - 6} ${c.y}h12M${c.x} ${c.y - 6}v12`}
-              stroke={place?.byHand ? 'var(--color-clay)' : '#fff'}
+              stroke={place?.byHand || place?.bridged ? 'var(--color-clay)' : '#fff'}
               strokeWidth="1.4"
             />
             <g
@@ -215,6 +218,29 @@ export function TrackPoints({
         )
       })}
     </>
+  )
+}
+
+/** By how much a point is enlarged where it is told how well it is known: hundredths of a pixel are not seen. */
+const enlarged = 100
+
+/** An ellipse that says how well a point is known, and in which direction. */
+function Unsure({ c, variance: [xx, xy, yy], zoom }: { c: Point; variance: number[]; zoom: number }) {
+  const mean = (xx + yy) / 2
+  const apart = Math.hypot((xx - yy) / 2, xy)
+  const [long, short] = [mean + apart, mean - apart].map((v) => Math.sqrt(Math.max(v, 0)) * enlarged * Math.abs(zoom))
+  return (
+    <ellipse
+      cx={c.x}
+      cy={c.y}
+      rx={long}
+      ry={short}
+      transform={`rotate(${(Math.atan2(2 * xy, xx - yy) * 90) / Math.PI} ${c.x} ${c.y})`}
+      fill="none"
+      stroke="var(--color-fern)"
+      strokeWidth="1"
+      data-testid="unsure"
+    />
   )
 }
 

@@ -1,4 +1,4 @@
-import type { Removal, Track, TrackPoint } from '../../api/client'
+import type { Removal, Schemas, Track, TrackPoint } from '../../api/client'
 import { useEdit } from '../../api/treatment'
 import { Select } from '../../ui/choice'
 import { Button, Check, NumberField, NumberInput } from '../../ui/controls'
@@ -7,6 +7,21 @@ import type { Motion } from '../motion'
 import type { BenchProps } from '../props'
 import { bench, useBench } from '../state'
 import { motionOptions } from './plane'
+
+/** How well a point is known on a frame, in few words. */
+function placeWords(here: Schemas['PlaceOfPoint'] | undefined): string {
+  if (!here) return 'not here'
+  if (here.byHand) return 'by hand'
+  if (here.bridged) return 'taken along'
+  const v = here.variance
+  return [
+    `${((here.match ?? 1) * 100).toFixed(0)} %`,
+    v ? `±${Math.sqrt((v[0] + v[2]) / 2).toFixed(2)}` : '',
+    (here.drift ?? 0) >= 0.1 ? `drift ${here.drift!.toFixed(1)}` : '',
+  ]
+    .filter(Boolean)
+    .join(' ')
+}
 
 /** Points: which there are, how they are followed, and what they give together. */
 export function PointFields({ shot, motion }: BenchProps & { removal: Removal; motion: Motion }) {
@@ -61,8 +76,11 @@ export function PointFields({ shot, motion }: BenchProps & { removal: Removal; m
                 }
               >
                 <span className="min-w-0 flex-1 truncate">{p.name}</span>
-                <span className="font-mono text-[13px] text-quiet">
-                  {!here ? 'not here' : here.byHand ? 'by hand' : `${((here.match ?? 1) * 100).toFixed(0)} %`}
+                <span
+                  className="font-mono text-[13px] text-quiet"
+                  title="How much it looks as where it was put; how well its place is known, in pixels; how far it has drifted"
+                >
+                  {placeWords(here)}
                 </span>
               </button>
             </li>
