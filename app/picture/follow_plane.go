@@ -71,7 +71,16 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		return err
 	}
 	start = first.Matrix
-	region := start.ApplyAll(treatment.Points(f.what.Region))
+	home, fresh := f.what.RegionFor(f.run.From)
+	region, joined := start.ApplyAll(treatment.Points(home)), 0
+	if fresh {
+		joined = 1
+	}
+	// What a fresh region is joined to is as unsure as that was there.
+	unsure := 0.0
+	if i := slices.IndexFunc(f.measured.Samples, func(m carry.Moment) bool { return m.Frame == f.run.From }); fresh && i >= 0 {
+		unsure = f.measured.Samples[i].Deviation
+	}
 	tell := func(s *treatment.Sample) {
 		toFrame := warp.Mapping(warp.Of(s.Matrix))
 		if f.what.Over != "" {
@@ -79,7 +88,9 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		}
 		f.each(Tracked{Frame: s.Frame, Mesh: carry.MeshOf(f.what, toFrame), Sample: s})
 	}
-	tell(first)
+	if !fresh || first.Refined != "" {
+		tell(first)
+	}
 	return f.both(func(last int) error {
 		before, err := f.before(start)
 		if err != nil {
@@ -118,7 +129,7 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 				Frame: n, Matrix: found.H.Mul(start).Normalised(), Match: min(found.Match, 1), Agree: min(found.Agree,
 					1),
 				Residual: found.Residual, Blocks: blocks(found.Blocks), Chained: found.Chained,
-				Moved: found.Moved, Deviation: min(math.Round(found.Deviation*1000)/1000, 1e6),
+				Moved: found.Moved + joined, Deviation: min(math.Round(math.Hypot(found.Deviation, unsure)*1000)/1000, 1e6),
 			})
 			if found.Sure() || found.Chained {
 				flush()

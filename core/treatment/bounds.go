@@ -41,6 +41,10 @@ func (c *checker) counts() {
 		t, at := &c.doc.Tracks[i], fmt.Sprintf("/tracks/%d", i)
 		c.manyShapes(at+"/exclusions", t.Exclusions)
 		c.most(at+"/region", len(t.Region), MostKnots, "points")
+		c.most(at+"/regions", len(t.Regions), MostShapes, "regions")
+		for k := range t.Regions {
+			c.most(at+"/regions", len(t.Regions[k].Region), MostKnots, "points")
+		}
 		c.most(at+"/points", len(t.Points), MostPoints, "points")
 		c.most(at+"/placed", len(t.Placed), MostKeys, "frames placed by hand")
 		c.most(at+"/dropped", len(t.Dropped), MostKeys, "dropped ranges")

@@ -195,6 +195,18 @@ func (c *checker) track(at string, t *Track) {
 			c.fault(at+"/region", "its area is too small to be followed; draw it around a piece of the surface")
 		}
 	}
+	frames := map[int]bool{t.Home: true}
+	for i, r := range t.Regions {
+		place := fmt.Sprintf("%s/regions/%d", at, i)
+		c.places(place+"/region", r.Region)
+		if len(r.Region) < 3 || !(geom.Area(Points(r.Region)) >= 16) {
+			c.fault(place+"/region", "a region needs 3 points or more, with room between them")
+		}
+		if frames[r.Frame] {
+			c.fault(place+"/frame", "frame %d has a region already", r.Frame)
+		}
+		frames[r.Frame] = true
+	}
 	if n := len(t.Surface); n != 0 && (n != 4 || !(geom.Area(Points(t.Surface)) >= 16)) {
 		c.fault(at+"/surface", "a surface has four corners with room between them")
 	}

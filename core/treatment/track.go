@@ -31,6 +31,7 @@ type Track struct {
 	Range       *Range          `json:"range,omitempty" doc:"Frames on which it is followed; left out, the whole shot"`
 	Over        string          `json:"over,omitempty" doc:"Another track: this one is measured in its locked picture and added to it"`
 	Region      []Vec           `json:"region,omitempty" doc:"Of a plane: polygon on the home frame around a piece of the surface"`
+	Regions     []FreshRegion   `json:"regions,omitempty" doc:"Of a plane: other pieces of the same surface, each followed from a frame of its own"`
 	Exclusions  []Shape         `json:"exclusions,omitempty" doc:"Of a plane: what is left out; rides on nothing unless it names a track"`
 	LeaveMarked bool            `json:"leaveMarked,omitempty" doc:"Of a plane: fronts, and what is marked for removal, are left out as well, but for what rides on this track"`
 	Points      []Point         `json:"points,omitempty" doc:"Of points"`
@@ -63,6 +64,25 @@ type Sample struct {
 	Chained   bool    `json:"chained,omitempty" doc:"Compared with the last frame on which it was found, not with the frame it is followed from"`
 	Refined   string  `json:"refined,omitempty" maxLength:"64" doc:"Found from where the surface was placed by hand: the hash of that placement"`
 	Moved     int     `json:"moved,omitempty" minimum:"0" maximum:"100000" doc:"How often the region has moved on to other texture of the same surface since the frame it is followed from"`
+}
+
+// A FreshRegion is another piece of a plane's surface: what is followed from frames that lie nearer to its own than to the
+// home, or to that of another.
+type FreshRegion struct {
+	Frame  int   `json:"frame"`
+	Region []Vec `json:"region" nullable:"false" doc:"Polygon on the home frame, as the track carried it back when it was drawn"`
+}
+
+// RegionFor returns the polygon, on the home frame, that is followed from a frame, and whether that is a fresh one.
+func (t *Track) RegionFor(frame int) (region []Vec, fresh bool) {
+	region = t.Region
+	least := max(frame-t.Home, t.Home-frame)
+	for _, r := range t.Regions {
+		if d := max(frame-r.Frame, r.Frame-frame); d < least {
+			region, least, fresh = r.Region, d, true
+		}
+	}
+	return region, fresh
 }
 
 // A PlacedSurface is where the corners of the surface were put by hand. As a first guess it gives way to what following from

@@ -1021,6 +1021,12 @@ export interface components {
              */
             smear: number;
         };
+        FreshRegion: {
+            /** Format: int64 */
+            frame: number;
+            /** @description Polygon on the home frame, as the track carried it back when it was drawn */
+            region: number[][];
+        };
         From: {
             /** @description Only whole pixels, which keeps grain as it is */
             crisp?: boolean;
@@ -2349,6 +2355,8 @@ export interface components {
             range?: components["schemas"]["Range"];
             /** @description Of a plane: polygon on the home frame around a piece of the surface */
             region?: number[][];
+            /** @description Of a plane: other pieces of the same surface, each followed from a frame of its own */
+            regions?: components["schemas"]["FreshRegion"][];
             /**
              * Format: double
              * @description Standard deviation in frames of a Gaussian over time

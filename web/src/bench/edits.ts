@@ -283,6 +283,20 @@ export const doubtsOf = (keys: { frame: number; doubt?: Doubt }[]) =>
 
 type KeysOfLane = { lane: string; label: string; frames: number[]; doubts: Map<number, string> }
 
+/** The region that is followed from a frame, at home: of several the one whose frame is nearest, the first before others. */
+export function regionFor(t: Track, frame: number): { region: number[][]; frame: number } {
+  let best = { region: t.region ?? [], frame: t.home }
+  for (const r of t.regions ?? []) if (Math.abs(frame - r.frame) < Math.abs(frame - best.frame)) best = r
+  return best
+}
+
+/** Changes the region of a track that was drawn on a frame. */
+export function setRegion(t: Track, frame: number, change: (region: number[][]) => number[][]) {
+  const fresh = t.regions?.find((r) => r.frame === frame)
+  if (fresh) fresh.region = change(fresh.region)
+  else t.region = change(t.region ?? [])
+}
+
 /** The lanes of keys that the ribbon shows, each with its frames. The name of a lane says where its keys are. */
 export function lanesOf(d: Document, removal: string | null, shape: string | null): KeysOfLane[] {
   const r = d.removals.find((x) => x.id === removal)

@@ -27,6 +27,7 @@ export type Tool =
   | 'look'
   | 'outline'
   | 'region'
+  | 'fresh'
   | 'exclusion'
   | 'point'
   | 'surface'

@@ -47,7 +47,7 @@ export function Handles(props: HandleProps) {
         <DrawShape {...props} owner={ownerNow(removal)} />
       )}
       {tool === 'pick' && stage === 'guard' && part && <PickKey {...props} front={part} />}
-      {tool === 'region' && stage === 'follow' && <DrawRegion {...props} />}
+      {(tool === 'region' || tool === 'fresh') && stage === 'follow' && <DrawRegion {...props} />}
       {tool === 'point' && stage === 'follow' && motion && <PutPoints {...props} motion={motion} />}
       {tool === 'copy' && <CopyHere {...props} />}
     </>
@@ -126,6 +126,7 @@ function Following(props: HandleProps & { motion: Motion }) {
 /** Drawing a region: a box dragged over the surface. The first makes a track. */
 function DrawRegion({ shot, revision, removal, motion, placement, seen }: HandleProps) {
   const { edit } = useEdit(shot.id)
+  const anew = useBench((s) => s.tool === 'fresh')
   // Drawn on another frame than its home, a region is carried there by the track.
   const here = within(placement, motion?.at(seen) ?? null)
   return (
@@ -134,7 +135,14 @@ function DrawRegion({ shot, revision, removal, motion, placement, seen }: Handle
       knots={boxKnots}
       onDone={(knots) => {
         const region = knots.map((k) => k.at)
-        if (motion?.track.kind === 'plane') {
+        if (anew && motion) {
+          void edit(
+            'A fresh region',
+            onTrack(motion.track.id, (t) => {
+              t.regions = [...(t.regions ?? []).filter((r) => r.frame !== seen), { frame: seen, region }]
+            }),
+          )
+        } else if (motion?.track.kind === 'plane') {
           const fresh = !motion.track.data && !motion.track.placed?.length
           void edit(
             'Draw a region',

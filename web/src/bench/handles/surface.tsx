@@ -2,7 +2,7 @@ import { useEffect, useState, type PointerEvent as ReactPointerEvent } from 'rea
 import type { Correction, Track } from '../../api/client'
 import { newId, useEdit } from '../../api/treatment'
 import { minus, pathOf, plus, point, polygonOf, vec } from './curve'
-import { onTrack, putKey } from '../edits'
+import { onTrack, putKey, regionFor, setRegion } from '../edits'
 import { drag, Grip, Line } from './lines'
 import { chain, identity, ofMesh, square, type Mapping } from '../mapping'
 import type { Point } from '../matrix'
@@ -17,8 +17,9 @@ export function Region({ shot, motion, placement, seen }: Props) {
   const { edit } = useEdit(shot.id)
   const { track } = motion
   const [draft, setDraft] = useState<number[][] | null>(null)
-  useEffect(() => setDraft(null), [track.region])
-  const corners = draft ?? track.region ?? []
+  useEffect(() => setDraft(null), [track.region, track.regions])
+  const { region, frame: drawn } = regionFor(track, seen)
+  const corners = draft ?? region
   if (corners.length < 3) return null
   const here = within(placement, motion.at(seen))
   const move = (e: ReactPointerEvent, change: (c: number[][], delta: Point) => number[][]) => {
@@ -27,15 +28,13 @@ export function Region({ shot, motion, placement, seen }: Props) {
     let last: number[][] | null = null
     drag(
       e,
-      (m) => setDraft((last = change(structuredClone(track.region ?? []), minus(pointerAt(m, root, here), from)))),
+      (m) => setDraft((last = change(structuredClone(region), minus(pointerAt(m, root, here), from)))),
       (moved) =>
         moved &&
         last &&
         void edit(
           'Change the region',
-          onTrack(track.id, (t) => {
-            t.region = last!
-          }),
+          onTrack(track.id, (t) => setRegion(t, drawn, () => last!)),
         ),
     )
   }
@@ -59,9 +58,7 @@ export function Region({ shot, motion, placement, seen }: Props) {
           const i = corners.map((_, k) => k).reduce((a, b) => (away(b) < away(a) ? b : a))
           void edit(
             'Add a corner to the region',
-            onTrack(track.id, (t) => {
-              t.region?.splice(i + 1, 0, vec(p))
-            }),
+            onTrack(track.id, (t) => setRegion(t, drawn, (c) => c.toSpliced(i + 1, 0, vec(p)))),
           )
         }}
       />
@@ -81,10 +78,10 @@ export function Region({ shot, motion, placement, seen }: Props) {
 
 /** The parts of the region's box: those that drive the track on this frame, and those left out. */
 export function Drives({ motion, placement, seen }: Props) {
-  const blocks = motion.samples.get(seen)?.blocks
+  const { blocks, moved } = motion.samples.get(seen) ?? {}
   const region = motion.track.region ?? []
   const m = motion.at(seen)
-  if (!blocks || region.length < 3 || !m) return null
+  if (!blocks || moved || region.length < 3 || !m) return null
   const here = within(placement, m)
   const [xs, ys] = [region.map((p) => p[0]), region.map((p) => p[1])]
   const [left, top] = [Math.min(...xs), Math.min(...ys)]

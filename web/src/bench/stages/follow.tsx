@@ -1,6 +1,6 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react'
 import { useEffect, useRef, useState } from 'react'
-import type { Removal, Revision, Track } from '../../api/client'
+import type { Removal, Revision, Shot, Track } from '../../api/client'
 import { answer, api } from '../../api/client'
 import { useLive } from '../../api/live'
 import { useTasks } from '../../api/tasks'
@@ -306,7 +306,7 @@ function Run({ shot, removal: r, motion }: BenchProps & { removal: Removal; moti
     if (began.current !== null && along.current === bench.get().frame) bench.set({ frame: began.current })
     began.current = null
   }, [running])
-  const from = here ? frame : track.home
+  const from = here && frame !== track.home ? frame : track.home
   const { edit } = useEdit(shot.id)
   const range = track.range ?? r.range
   const over = (f: (x: { first: number; last: number }) => void) =>
@@ -333,12 +333,17 @@ function Run({ shot, removal: r, motion }: BenchProps & { removal: Removal; moti
   const off = nothing || running
   return (
     <>
-      <Check
-        label={`From frame ${frame}, not from ${track.home}`}
-        hint="Follow from the frame shown: to go on from there, or to follow a piece anew"
-        value={here}
-        onChange={setHere}
-      />
+      {frame !== track.home && (
+        <Check
+          label={`From frame ${frame}, not from ${track.home}`}
+          hint="Follow from the frame shown: to go on from there, or to follow a piece anew"
+          value={here}
+          onChange={setHere}
+        />
+      )}
+      {here && frame !== track.home && track.kind === 'plane' && motion.at(frame) && (
+        <FreshRegion shot={shot} track={track} frame={frame} />
+      )}
       <div className="flex items-center gap-2 text-[13px]" title="Frames over which it is followed">
         <span className="flex-1 text-quiet">Over frames</span>
         <NumberInput
@@ -415,6 +420,40 @@ function Run({ shot, removal: r, motion }: BenchProps & { removal: Removal; moti
       {running && task && <Running task={task} label="Frames followed" counted />}
       {!running && task?.problem && <p className="text-[13px] text-clay">{task.problem}</p>}
     </>
+  )
+}
+
+/** Another piece of the same surface, to be followed from the frame shown: where the first has left, or is covered. */
+function FreshRegion({ shot, track, frame }: { shot: Shot; track: Track; frame: number }) {
+  const { edit } = useEdit(shot.id)
+  const tool = useBench((s) => s.tool)
+  const drawn = track.regions?.some((r) => r.frame === frame)
+  return (
+    <div className="flex gap-1.5">
+      <Button
+        className="flex-1"
+        on={tool === 'fresh'}
+        title="Where the first region has left the picture or is covered: another piece of the same surface, followed from here and joined to this track"
+        onClick={() => bench.set(tool === 'fresh' ? { tool: 'look' } : { tool: 'fresh', playing: false })}
+      >
+        {tool === 'fresh' ? 'Drag a box on the picture' : drawn ? 'Draw it anew' : 'Draw a fresh region here'}
+      </Button>
+      {drawn && (
+        <Button
+          title="Follow the region that was drawn on another frame again"
+          onClick={() =>
+            void edit(
+              'Forget a fresh region',
+              onTrack(track.id, (t) => {
+                t.regions = t.regions?.filter((r) => r.frame !== frame)
+              }),
+            )
+          }
+        >
+          Forget it
+        </Button>
+      )}
+    </div>
   )
 }
 
