@@ -187,7 +187,8 @@ func bombs(g *target) (string, error) {
 	for _, side := range sides {
 		data := string(bomb(side))
 		for _, at := range []string{"/removals/r0/picture?frame=6&kind=piece&name=p.png",
-			"/removals/r0/picture?frame=6&name=p.png", "/removals/r0/fronts/f/matte?name=m.0006.png"} {
+			"/removals/r0/picture?frame=6&name=p.png", "/removals/r0/fronts/f/matte?name=m.0006.png",
+			"/removals/r0/mattes/m?name=m.0006.png"} {
 			status, answer := g.ask("POST", "/api/shots/"+g.shot+at, data, "Content-Type: application/octet-stream")
 			n++
 			if err := refused(n, status, answer); err != nil {

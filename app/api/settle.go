@@ -171,12 +171,13 @@ func (s *Server) guards(router *gin.Engine) {
 		problem(c, http.StatusNotFound, "there is no such tone")
 	})
 	router.POST("/api/shots/:id/removals/:removal/fronts/:front/matte", s.takeMatte)
+	router.POST("/api/shots/:id/removals/:removal/mattes/:matte", s.takeMatte)
 }
 
 // numberIn finds the frame's number in a file's name: the last run of digits.
 var numberIn = regexp.MustCompile(`(\d+)\D*$`)
 
-// takeMatte keeps a supplied matte of one frame for a front.
+// takeMatte keeps a supplied matte of one frame, for a front or for what goes.
 func (s *Server) takeMatte(c *gin.Context) {
 	ctx, shot := c.Request.Context(), c.Param("id")
 	name := path.Base(c.DefaultQuery("name", "matte"))
@@ -248,33 +249,47 @@ func (s *Server) takeMatte(c *gin.Context) {
 	}
 	rev, err := s.Store.Amend(ctx, shot, "Bring in "+name, func(doc *treatment.Document) error {
 		r, _ := doc.Find(c.Param("removal"))
-		if r == nil || r.Guard == nil {
-			return fmt.Errorf("the removal or its guard was deleted meanwhile")
+		if r == nil {
+			return errors.New("the removal was deleted meanwhile")
 		}
-		return putMatte(r.Guard, c.Param("front"), treatment.FrontMatte{
+		mattes := mattesOf(r, c.Param("front"), c.Param("matte"))
+		if mattes == nil {
+			return errors.New("what the matte is for was deleted meanwhile")
+		}
+		putMatte(mattes, treatment.FrontMatte{
 			Frame:   n,
 			Picture: treatment.Picture{Artifact: sha, Name: name, Width: still.Width, Height: still.Height},
 		})
+		return nil
 	})
 	s.amended(c, shot, rev, err)
 }
 
-// putMatte puts a matte in its place among those of a front.
-func putMatte(g *treatment.Guard, front string, matte treatment.FrontMatte) error {
-	i := slices.IndexFunc(g.Fronts, func(f treatment.Front) bool { return f.ID == front })
-	if i < 0 {
-		return errors.New("the front was deleted meanwhile")
+// mattesOf returns the supplied mattes of a front, or of a mark; nil where it is not there.
+func mattesOf(r *treatment.Removal, front, mark string) *[]treatment.FrontMatte {
+	if r.Guard != nil {
+		for i := range r.Guard.Fronts {
+			if r.Guard.Fronts[i].ID == front {
+				return &r.Guard.Fronts[i].Mattes
+			}
+		}
 	}
-	f := &g.Fronts[i]
-	at, there := slices.BinarySearchFunc(
-		f.Mattes,
-		matte.Frame,
-		func(m treatment.FrontMatte, n int) int { return m.Frame - n },
-	)
-	if there {
-		f.Mattes[at] = matte
-	} else {
-		f.Mattes = slices.Insert(f.Mattes, at, matte)
+	for i := range r.Mark.Mattes {
+		if r.Mark.Mattes[i].ID == mark {
+			return &r.Mark.Mattes[i].Mattes
+		}
 	}
 	return nil
+}
+
+// putMatte puts a matte in its place among others, or in place of that of its frame.
+func putMatte(mattes *[]treatment.FrontMatte, matte treatment.FrontMatte) {
+	at, there := slices.BinarySearchFunc(
+		*mattes, matte.Frame, func(m treatment.FrontMatte, n int) int { return m.Frame - n },
+	)
+	if there {
+		(*mattes)[at] = matte
+		return
+	}
+	*mattes = slices.Insert(*mattes, at, matte)
 }

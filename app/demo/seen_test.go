@@ -86,7 +86,8 @@ func neverSeen(t *testing.T, s *picture.Source, known demo.BarrowTruth, track tr
 		result, err := s.Evaluator().Frame(context.Background(), ready, c.frame, render.MatteView, "")
 		require.NoError(t, err)
 		here, back := matte(c.frame), inverse(known.Motion[c.frame])
-		marks := s.Evaluator().Matte(ready, "r", c.frame)
+		marks, err := s.Evaluator().Matte(context.Background(), ready, "r", c.frame)
+		require.NoError(t, err)
 		marked, never, off, inside, neverInside := 0, 0, 0, 0, 0
 		for i, v := range here.Pix {
 			x, y := i%size.Dx(), i/size.Dx()

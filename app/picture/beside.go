@@ -30,7 +30,11 @@ func (s *Source) Beside(ctx context.Context, t *render.Treatment, removal string
 	if err != nil {
 		return nil, err
 	}
-	by, off, ok := fill.Beside(plate, s.eval.Matte(t, removal, n), avoid, max(96, s.Size().Dx()/12))
+	matte, err := s.eval.Matte(ctx, t, removal, n)
+	if err != nil {
+		return nil, err
+	}
+	by, off, ok := fill.Beside(plate, matte, avoid, max(96, s.Size().Dx()/12))
 	if !ok {
 		return nil, errors.New("there is no free place beside the outlines; choose one by hand")
 	}

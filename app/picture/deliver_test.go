@@ -137,7 +137,8 @@ func TestWhatIsMarkedIsDelivered(t *testing.T) {
 		Target: &media.Target{Format: "png", Depth: 16},
 	}
 	marked := delivered(t, s, doc, spec)
-	matte := s.Evaluator().Matte(ready, "q", 8)
+	matte, err := s.Evaluator().Matte(ctx, ready, "q", 8)
+	require.NoError(t, err)
 	_, f := light(t, marked, 8)
 	all := 0
 	for i := range 128 * 96 {

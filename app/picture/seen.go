@@ -40,7 +40,7 @@ func goesAlong(r *treatment.Removal, source string) bool {
 		}
 		own := r.Follow.Track
 		on := cmp.Or(s.Gathered.Track, own)
-		return !slices.ContainsFunc(r.Mark.Outlines, func(o treatment.Shape) bool {
+		return len(r.Mark.Mattes) == 0 && !slices.ContainsFunc(r.Mark.Outlines, func(o treatment.Shape) bool {
 			return cmp.Or(o.Ride, own) != on || len(o.Keys)+len(o.Placement) > 0
 		})
 	}

@@ -62,7 +62,10 @@ func (s *Source) Settle(
 		}
 		return &Settled{Settle: set, Words: grainWords(model, coded)}, nil
 	}
-	matte := s.eval.Matte(t, removal, r.Reference)
+	matte, err := s.eval.Matte(ctx, t, removal, r.Reference)
+	if err != nil {
+		return nil, err
+	}
 	size := math.Max(float64(matte.Rect.Dx()), float64(matte.Rect.Dy()))
 	set := r.Settle
 	set.Grain = grainFrom(model, r.Settle.Grain)
@@ -96,7 +99,7 @@ func MayBeSettled(r *treatment.Removal) error {
 	switch {
 	case r == nil:
 		return errors.New("the removal was deleted before it could be settled")
-	case len(r.Mark.Outlines) == 0:
+	case !r.Mark.Something():
 		return errors.New("draw an outline around the thing first: what lies around it says how the light is")
 	case !slices.ContainsFunc(r.Fill.Sources, func(f treatment.Source) bool {
 		return !f.Off && (f.Held() || f.Grainless())
@@ -367,7 +370,11 @@ const surelyKnown = 10
 // shutter finds the shutter's angle, from the frames on which the surface moves most.
 func (s *Source) shutter(ctx context.Context, t *render.Treatment, r *treatment.Removal, steps *Checkpoint) (out shutter, err error) {
 	var trials []settle.ShutterTrial
-	for _, pair := range s.eval.ShutterPairs(t, r.ID, r.Range.First, r.Range.Last, 8) {
+	pairs, err := s.eval.ShutterPairs(ctx, t, r.ID, r.Range.First, r.Range.Last, 8)
+	if err != nil {
+		return out, err
+	}
+	for _, pair := range pairs {
 		trial, err := taken(steps, fmt.Sprintf("frames %d and %d by shutter", pair[0], pair[1]), func() (out settle.ShutterTrial, err error) {
 			for _, angle := range render.Shutters() {
 				found, err := s.eval.ShutterFit(ctx, t, r.ID, pair[0], pair[1], angle)

@@ -50,6 +50,7 @@ func NewSource(plates *media.Plates, id string, cache *memo.Memo) *Source {
 		Version:  Computation(),
 		Pictures: s.supplied,
 		Mattes:   s.matte,
+		Alpha:    s.alpha,
 	}
 	return s
 }

@@ -258,6 +258,35 @@ func (s *Source) supplied(ctx context.Context, p *treatment.Picture) (*raster.Im
 	)
 }
 
+// alpha gives the plate's own alpha on a frame.
+func (s *Source) alpha(_ context.Context, n int) (*raster.Plane, error) {
+	if !s.Plates.Alpha {
+		return nil, errors.New("the plate has no alpha; choose supplied mattes, or an outline")
+	}
+	out := raster.NewPlane(s.Size())
+	if n < s.Plates.First || n > s.Plates.Last {
+		return out, nil
+	}
+	frame, err := s.Plates.Whole(n)
+	if err != nil {
+		return nil, err
+	}
+	if frame.Alpha == nil {
+		return out, nil
+	}
+	if frame.Alpha.Floats != nil {
+		for i, v := range frame.Alpha.Floats {
+			out.Pix[i] = min(max(v, 0), 1)
+		}
+		return out, nil
+	}
+	coder := coderFor(colorspace.Linear, s.Plates.Samples)
+	for i, v := range frame.Alpha.Codes {
+		out.Pix[i] = min(max(coder.Decode(v), 0), 1)
+	}
+	return out, nil
+}
+
 // matte gives a supplied matte: its alpha where it has one, else how white it is.
 func (s *Source) matte(ctx context.Context, p *treatment.Picture) (*raster.Plane, error) {
 	read, name := s.still(ctx, p)

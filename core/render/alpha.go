@@ -16,7 +16,7 @@ type alphaInput struct {
 
 // An alphaOf is one removal's.
 type alphaOf struct {
-	Matte  *coverage // nil: it does not matter what is marked
+	Matte  *marking // nil: it does not matter what is marked
 	Layers []*gatheredLayer
 }
 
@@ -59,7 +59,10 @@ func (in *alphaInput) evaluate(ctx context.Context, e *Evaluator) (*Result, erro
 		of := &in.Removals[i]
 		var marked *raster.Plane
 		if of.Matte != nil {
-			marked = of.Matte.cover(size)
+			var err error
+			if marked, err = of.Matte.cover(ctx, e, size); err != nil {
+				return nil, err
+			}
 		}
 		if in.View == MarkedView {
 			parts, all = append(parts, marked), all.Union(marked.Rect)

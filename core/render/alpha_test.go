@@ -30,7 +30,8 @@ func TestAlphasOfWhatWasGathered(t *testing.T) {
 		require.NoError(t, err)
 		return r
 	}
-	matte := e.Matte(c, "r", n)
+	matte, err := e.Matte(ctx, c, "r", n)
+	require.NoError(t, err)
 	marked, gathered, found := view(MarkedView, "r"), view(GatheredView, "r"), view(FoundView, "r")
 	share, err := e.Seen(ctx, c, "r", "g", n, false)
 	require.NoError(t, err)

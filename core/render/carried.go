@@ -34,7 +34,7 @@ func (r *removal) carried(
 	m warp.Mapping,
 	of madePixels,
 	live bool,
-) (sourceLayer, *coverage) {
+) (sourceLayer, *marking) {
 	out := &carriedInput{Of: of, Map: m, Live: live}
 	if settled && r.settles() {
 		out.Settle = r.settled(i, track, n, nil)
@@ -43,16 +43,16 @@ func (r *removal) carried(
 }
 
 // marked is what is to go, with the rim on which it is compared with the plate.
-func (r *removal) marked(n int) *coverage {
+func (r *removal) marked(n int) *marking {
 	own := r.matte(n)
 	if r.doc.Settle.Seam > 0 {
-		own.Edge.Grow += seamRim
+		own = own.widened(seamRim)
 	}
 	return &own
 }
 
-func (in *carriedInput) bounds(s *sourceInput, size image.Rectangle) image.Rectangle {
-	return s.Where.cover(size).Rect
+func (in *carriedInput) bounds(s *sourceInput, _ image.Rectangle) image.Rectangle {
+	return s.at.Rect
 }
 
 func (in *carriedInput) reach(image.Rectangle) image.Rectangle { return image.Rectangle{} }

@@ -59,13 +59,15 @@ func gathered(ctx context.Context, e environment, keyed *memo.Keyed[cleanInput])
 	g := &gathering{cleanInput: &keyed.Value, e: e.Evaluator}
 	none := cleanPixels{gather.NewAverage(image.Rectangle{})}
 	size := e.Plate.Size()
-	g.wanted = g.cleanInput.wanted(size)
+	var err error
+	if g.wanted, err = g.cleanInput.wanted(ctx, e.Evaluator); err != nil {
+		return none, err
+	}
 	rect := g.wanted.Rect
 	if rect.Empty() || !e.Plate.Has(g.Frame) {
 		return none, nil
 	}
 	g.region = rect.Inset(-int(math.Min(2*g.Scale, 300)) - gather.Cell).Intersect(size)
-	var err error
 	if g.own, err = e.grid(ctx, g.Frame, g.Own, g.region); err != nil {
 		return none, err
 	}

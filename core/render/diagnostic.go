@@ -15,9 +15,6 @@ import (
 	"jardin/core/warp"
 )
 
-// rect returns the box around what is covered.
-func (c coverage) rect(within image.Rectangle) image.Rectangle { return c.cover(within).Rect }
-
 // evaluate makes a view that explains a removal's settling.
 func (in *diagnosticInput) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 	back, ok := in.Map.Inverse()
@@ -32,7 +29,11 @@ func (in *diagnosticInput) evaluate(ctx context.Context, e *Evaluator) (*Result,
 	if err != nil || l == nil {
 		return nothing(), err
 	}
-	out := raster.NewImage(in.Matte.rect(size).Inset(-in.Margin).Intersect(size))
+	box, err := in.Matte.rect(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	out := raster.NewImage(box.Inset(-in.Margin).Intersect(size))
 	for y := out.Rect.Min.Y; y < out.Rect.Max.Y; y++ {
 		for x := out.Rect.Min.X; x < out.Rect.Max.X; x++ {
 			v := l.At(back.Apply(geom.Pt(float64(x)+0.5, float64(y)+0.5)))
@@ -129,7 +130,12 @@ func (e *Evaluator) Measure(ctx context.Context, t *Treatment, removal string, n
 		}
 		if w := r.mapping("", r.sources[i].frame, n); l != nil && w != nil {
 			if back, inverted := w.Inverse(); inverted {
-				for c, v := range l.Mean(back.Bounds(boxOf(r.matte(n).rect(e.Plate.Size())))) {
+				own := r.matte(n)
+				box, err := own.rect(ctx, e)
+				if err != nil {
+					return m, false, err
+				}
+				for c, v := range l.Mean(back.Bounds(boxOf(box))) {
 					m.Light[c] = math.Exp(in.Strength * v)
 				}
 				m.Sure, m.Error, ok = l.Sure, l.Own, true
@@ -164,9 +170,10 @@ func (e *Evaluator) GrainSample(ctx context.Context, t *Treatment, removal strin
 		return nil, fmt.Errorf("there is no removal %q", removal)
 	}
 	size := e.Plate.Size()
-	region := r.matte(n).rect(size)
-	if region.Empty() {
-		return nil, nil
+	mark := r.matte(n)
+	region, err := mark.rect(ctx, e)
+	if err != nil || region.Empty() {
+		return nil, err
 	}
 	region = region.Inset(-margin).Intersect(size)
 	out, err := r.occluders(n, false).cover(ctx, e, region)
@@ -259,9 +266,10 @@ func (e *Evaluator) Compression(ctx context.Context, t *Treatment, removal strin
 		return 0, false, fmt.Errorf("there is no removal %q", removal)
 	}
 	size := e.Plate.Size()
-	region := r.matte(n).rect(size)
-	if region.Empty() {
-		return 1, false, nil
+	mark := r.matte(n)
+	region, err := mark.rect(ctx, e)
+	if err != nil || region.Empty() {
+		return 1, false, err
 	}
 	region = region.Inset(-100).Intersect(size)
 	own, beyond, err := e.helper(ctx, n, region)

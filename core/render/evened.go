@@ -18,7 +18,7 @@ func (evenedKind) frame(*treatment.Source) int { return 0 }
 
 func (evenedKind) held(*removal, int, int) (*memo.Keyed[layerInput], bool) { return nil, false }
 
-func (evenedKind) gather(r *removal, i, n int, _ bool) (sourceLayer, *coverage) {
+func (evenedKind) gather(r *removal, i, n int, _ bool) (sourceLayer, *marking) {
 	s := r.sources[i].Evened
 	return &evenedInput{s.Takes, s.Scale, float32(s.Amount), r.matte(n)}, r.marked(n)
 }
@@ -28,18 +28,18 @@ type evenedInput struct {
 	Takes  string
 	Scale  float64
 	Amount float32
-	Matte  coverage
+	Matte  marking
 }
 
-func (in *evenedInput) bounds(s *sourceInput, size image.Rectangle) image.Rectangle {
-	return s.Where.cover(size).Rect
+func (in *evenedInput) bounds(s *sourceInput, _ image.Rectangle) image.Rectangle {
+	return s.at.Rect
 }
 
 func (in *evenedInput) reach(image.Rectangle) image.Rectangle { return image.Rectangle{} }
 
 func (in *evenedInput) composite(ctx context.Context, e *Evaluator, s *sourceInput, n int, out *filling) error {
 	size := e.Plate.Size()
-	rect := s.Where.cover(size).Rect // all of it, whatever part is wanted: its grain is judged by all
+	rect := s.at.Rect // all of it, whatever part is wanted: its grain is judged by all
 	if rect.Intersect(out.Rect).Empty() {
 		return nil
 	}
@@ -58,7 +58,11 @@ func (in *evenedInput) composite(ctx context.Context, e *Evaluator, s *sourceInp
 	if in.Takes == treatment.EvenCoarse {
 		// In place of its own coarse part lies what goes on from around; the rest, grain as well, stays on it.
 		low := blurred(roots, in.Scale)
-		even, err := spread.Evenly(ctx, low, raster.Grow(solid(in.Matte.cover(size).Crop(region)), holeRim))
+		marked, err := in.Matte.cover(ctx, e, size)
+		if err != nil {
+			return err
+		}
+		even, err := spread.Evenly(ctx, low, raster.Grow(solid(marked.Crop(region)), holeRim))
 		if err != nil {
 			return err
 		}

@@ -25,7 +25,7 @@ func (gatheredKind) held(r *removal, i, _ int) (*memo.Keyed[layerInput], bool) {
 }
 
 // gather: it lies on what is to go, as a neighbour does.
-func (gatheredKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *coverage) {
+func (gatheredKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *marking) {
 	s := r.sources[i].Gathered
 	on := s.Frame
 	if s.Live {
@@ -80,7 +80,7 @@ func few(frames []neighbourFrame) []neighbourFrame {
 
 // A hole is what is marked on a frame, taken to the one that is gathered on.
 type hole struct {
-	Matte coverage
+	Matte marking
 	Map   warp.Mapping
 }
 
@@ -161,19 +161,39 @@ func (r *removal) clean(s *treatment.Gathering, on int) *memo.Keyed[cleanInput] 
 
 // wanted returns where on its frame anything may have to be filled: 1 on all holes and a little
 // around them, in a box around that.
-func (in *cleanInput) wanted(size image.Rectangle) *raster.Plane {
+func (in *cleanInput) wanted(ctx context.Context, e *Evaluator) (*raster.Plane, error) {
+	size := e.Plate.Size()
 	outlines := map[int][][]geom.Point{} // by how many pixels they are to be grown
 	var box image.Rectangle
 	for i := range in.Holes {
 		h := &in.Holes[i]
-		for k := range h.Matte.Shapes {
-			s := &h.Matte.Shapes[k]
+		put := func(points []geom.Point, grow float64) {
+			points = warp.ApplyAll(h.Map, points)
+			if beyondHorizon(points) || !(grow < 1e4) {
+				return // nothing of it can be brought here
+			}
+			outlines[int(grow)] = append(outlines[int(grow)], points)
+			box = box.Union(raster.Around(geom.Bounds(points), grow, size))
+		}
+		if len(h.Matte.Supplied) > 0 {
+			there, err := h.Matte.rect(ctx, e)
+			if err != nil {
+				return nil, err
+			}
+			if corners := boxOf(there).Corners(); !there.Empty() {
+				put(corners[:], 4)
+			}
+			continue
+		}
+		shapes := h.Matte.Outlines
+		for k := range shapes.Shapes {
+			s := &shapes.Shapes[k]
 			if s.Shape.Invert { // all but the shape
 				all := raster.NewPlane(size)
 				for i := range all.Pix {
 					all.Pix[i] = 1
 				}
-				return all
+				return all, nil
 			}
 			feather := 0.0
 			for p := range s.Pose.Points {
@@ -181,14 +201,8 @@ func (in *cleanInput) wanted(size image.Rectangle) *raster.Plane {
 			}
 			points := s.Pose.Polygon(&s.Shape)
 			middle := geom.Bounds(points).Centre()
-			grow := feather + s.Shape.Feather + h.Matte.Edge.Feather + math.Max(s.Shape.Grow+h.Matte.Edge.Grow, 0)
-			grow = math.Ceil(grow*s.Pose.ToFrame.Scale(middle)*h.Map.Scale(middle)) + 4
-			points = warp.ApplyAll(h.Map, points)
-			if beyondHorizon(points) || !(grow < 1e4) {
-				continue // nothing of it can be brought here
-			}
-			outlines[int(grow)] = append(outlines[int(grow)], points)
-			box = box.Union(raster.Around(geom.Bounds(points), grow, size))
+			grow := feather + s.Shape.Feather + shapes.Edge.Feather + math.Max(s.Shape.Grow+shapes.Edge.Grow, 0)
+			put(points, math.Ceil(grow*s.Pose.ToFrame.Scale(middle)*h.Map.Scale(middle))+4)
 		}
 	}
 	out := raster.NewPlane(box)
@@ -202,7 +216,7 @@ func (in *cleanInput) wanted(size image.Rectangle) *raster.Plane {
 		}
 		out.Max(raster.Grow(alike, float64(grow)))
 	}
-	return out
+	return out, nil
 }
 
 // beyondHorizon reports whether places cannot be brought to a frame.

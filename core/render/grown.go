@@ -24,7 +24,7 @@ func (grownKind) frame(s *treatment.Source) int { return s.Grown.Frame }
 
 func (grownKind) held(*removal, int, int) (*memo.Keyed[layerInput], bool) { return nil, true }
 
-func (grownKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *coverage) {
+func (grownKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *marking) {
 	s := r.sources[i].Grown
 	m := r.mapping("", s.Frame, n)
 	if m == nil {

@@ -167,7 +167,7 @@ type sceneMattes struct {
 
 type removalMattes struct {
 	ID     string
-	Matte  coverage
+	Matte  marking
 	Fronts []frontInput
 }
 
@@ -256,7 +256,10 @@ func (o *occluders) marked(
 	for i := range o.Scene.Value.Removals {
 		on := &o.Scene.Value.Removals[i]
 		if on.ID != o.Free {
-			m := on.Matte.cover(rect)
+			m, err := on.Matte.cover(ctx, e, rect)
+			if err != nil {
+				return nil, some, err
+			}
 			if below.removes(on.ID) { // what was taken away hides nothing
 				if err := below.leave(ctx, o.Scene.Value.Frame, m); err != nil {
 					return nil, some, err

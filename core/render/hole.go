@@ -12,7 +12,7 @@ import (
 // A holeInput is where pixels are to be made on a frame, and what must not be looked at around it.
 type holeInput struct {
 	Frame  int
-	Matte  coverage   // of what is marked
+	Matte  marking    // of what is marked
 	Beside *occluders // what else is marked, or in front
 }
 
@@ -36,7 +36,10 @@ func (in *holeInput) cover(ctx context.Context, e *Evaluator, margin func(hole i
 	hole, beside *raster.Plane, err error,
 ) {
 	size := e.Plate.Size()
-	marked := in.Matte.cover(size)
+	marked, err := in.Matte.cover(ctx, e, size)
+	if err != nil {
+		return nil, nil, err
+	}
 	box := cutBox(marked)
 	if box.Empty() {
 		return raster.NewPlane(box), raster.NewPlane(box), nil

@@ -30,7 +30,7 @@ type Input struct {
 type removalInput struct {
 	Frame   int
 	Fill    fillInput
-	Matte   coverage
+	Matte   marking
 	Within  *coverage
 	Seam    float64
 	Around  *occluders // what does not count at the seam
@@ -74,14 +74,6 @@ func (r *removal) covered(shapes []treatment.Shape, edge carry.Edge, n int) cove
 		}
 	}
 	return out
-}
-
-// matte gathers the removal's outlines on frame n. They are carried there and covered there,
-// so that edges are as sharp on that frame as on the one that they were drawn on. A feather
-// is as wide as the surface's scale makes it.
-func (r *removal) matte(n int) coverage {
-	s := &r.doc.Settle
-	return r.covered(r.doc.Mark.Outlines, carry.Edge{Feather: s.Feather, FeatherIn: s.FeatherIn, Grow: s.Grow}, n)
 }
 
 // optional gathers shapes outside of which nothing counts; nil for none.
@@ -141,7 +133,7 @@ func (t *Treatment) Input(n int, view View, only string) *Input {
 
 // visible reports whether the removal's patch is visible on frame n.
 func (r *removal) visible(n int) bool {
-	return !r.doc.Off && r.doc.Range.Has(n) && len(r.doc.Mark.Outlines) > 0
+	return !r.doc.Off && r.doc.Range.Has(n) && r.doc.Mark.Something()
 }
 
 // input gathers the removal on frame n.
@@ -304,7 +296,7 @@ func (r *removal) smear(s *source, ride string, n int, shutter float64) smearInp
 type sceneInput struct {
 	Frame   int
 	Map     warp.Mapping // from the held frame; nil where it is not known
-	Hole    coverage
+	Hole    marking
 	Margin  int        // pixels around the mattes
 	Out     *occluders // where the frame's plate does not count
 	HeldOut *occluders // where what is held does not
@@ -474,7 +466,7 @@ type diagnosticInput struct {
 	Bare   bareInput    // of the frame that is held
 	Map    warp.Mapping // from there
 	Light  *lightingInput
-	Matte  coverage
+	Matte  marking
 	Margin int
 }
 

@@ -32,7 +32,7 @@ func (neighbourKind) held(*removal, int, int) (*memo.Keyed[layerInput], bool) { 
 
 // gather: without outlines of its own it lies on what is to go, not on the rest of the frame;
 // what is painted above may copy from there.
-func (neighbourKind) gather(r *removal, i, n int, _ bool) (sourceLayer, *coverage) {
+func (neighbourKind) gather(r *removal, i, n int, _ bool) (sourceLayer, *marking) {
 	in := r.neighbour(r.sources[i].Neighbour, n)
 	if in == nil {
 		return nil, nil
@@ -60,8 +60,8 @@ func (r *removal) neighbour(s *treatment.Neighbour, n int) *neighbourInput {
 	return out
 }
 
-func (in *neighbourInput) bounds(s *sourceInput, size image.Rectangle) image.Rectangle {
-	return s.Where.cover(size).Rect
+func (in *neighbourInput) bounds(s *sourceInput, _ image.Rectangle) image.Rectangle {
+	return s.at.Rect
 }
 
 func (in *neighbourInput) reach(image.Rectangle) image.Rectangle { return image.Rectangle{} }

@@ -293,7 +293,8 @@ func TestWhatWasNeverSeenIsTold(t *testing.T) {
 		require.NoError(t, err)
 		// By hand: where no other frame's disc, as it lies there, leaves a marked place free.
 		seen, all := 0, 0
-		matte := c.removal("r").matte(12).cover(e.Plate.Size())
+		matte, err := e.Matte(ctx, c, "r", 12)
+		require.NoError(t, err)
 		for y := matte.Rect.Min.Y; y < matte.Rect.Max.Y; y++ {
 			for x := matte.Rect.Min.X; x < matte.Rect.Max.X; x++ {
 				if matte.At(x, y) <= 0.5 {

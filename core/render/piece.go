@@ -28,7 +28,7 @@ func (pieceKind) frame(s *treatment.Source) int { return s.Piece.Frame }
 
 func (pieceKind) held(*removal, int, int) (*memo.Keyed[layerInput], bool) { return nil, true }
 
-func (pieceKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *coverage) {
+func (pieceKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *marking) {
 	s := r.sources[i].Piece
 	m := r.mapping("", s.Frame, n)
 	if m == nil || s.Picture == nil {

@@ -18,7 +18,7 @@ type plateKind struct{}
 
 func (plateKind) frame(s *treatment.Source) int { return s.Plate.Frame }
 
-func (plateKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *coverage) {
+func (plateKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *marking) {
 	if in := r.heldPlate(i, n, settled); in != nil {
 		return in, nil
 	}

@@ -560,7 +560,8 @@ func TestPaintedPatchAndResultAreTheSamePixels(t *testing.T) {
 		shown := easel.Shown(meadow{}.Size())
 		plate, err := meadow{}.Linear(ctx, 100, meadow{}.Size())
 		require.NoError(t, err)
-		matte := e.Matte(c, "a", 100)
+		matte, err := e.Matte(ctx, c, "a", 100)
+		require.NoError(t, err)
 		whole := 0
 		for y := range 44 {
 			for x := range 56 {
@@ -613,6 +614,7 @@ func TestNothingElseIsLeftOutOfKeys(t *testing.T) {
 		"Bent.fromA":          true,
 		"sourceInput.below":   true, // Below is its key
 		"gatheredLayer.below": true,
+		"sourceInput.at":      true, // Where, worked out
 	}
 	seen := map[reflect.Type]bool{}
 	var walk func(reflect.Type)

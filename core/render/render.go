@@ -91,6 +91,8 @@ type Evaluator struct {
 	// Mattes gives supplied mattes: coverage as their code values say, 0 to 1; nil where
 	// there are none.
 	Mattes func(context.Context, *treatment.Picture) (*raster.Plane, error)
+	// Alpha gives the plate's own alpha on a frame, 0 to 1; an error in words where it has none. nil where it cannot be read.
+	Alpha func(ctx context.Context, frame int) (*raster.Plane, error)
 
 	// Disk keeps layers of paint for longer than the cache; nil keeps none.
 	Disk DiskCache
@@ -159,12 +161,18 @@ func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 	var layers []layer
 	var all image.Rectangle
 	for i := range in.Removals {
-		r := &in.Removals[i]
-		if err := ctx.Err(); err != nil {
+		of := in.Removals[i]
+		r := &of
+		fill, err := r.Fill.placed(ctx, e)
+		if err != nil {
 			return nil, err
 		}
+		r.Fill = *fill
 		reach := r.Fill.bounds(size)
-		through := r.Matte.cover(reach)
+		through, err := r.Matte.cover(ctx, e, reach)
+		if err != nil {
+			return nil, err
+		}
 		if in.View == PatchView {
 			through = raster.NewPlane(reach)
 			for i := range through.Pix {
@@ -214,11 +222,12 @@ func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 	return &Result{picture, coverage}, nil
 }
 
-// Matte returns the coverage of a removal's shapes on frame n: an empty plane
-// where none of them lies there.
-func (e *Evaluator) Matte(t *Treatment, id string, n int) *raster.Plane {
+// Matte returns the coverage of what a removal marks on frame n: an empty plane
+// where there is nothing.
+func (e *Evaluator) Matte(ctx context.Context, t *Treatment, id string, n int) (*raster.Plane, error) {
 	if r := t.removal(id); r != nil {
-		return r.matte(n).cover(e.Plate.Size())
+		m := r.matte(n)
+		return m.cover(ctx, e, e.Plate.Size())
 	}
-	return raster.NewPlane(image.Rectangle{})
+	return raster.NewPlane(image.Rectangle{}), nil
 }

@@ -75,7 +75,10 @@ func prepared(ctx context.Context, e environment, keyed *memo.Keyed[sceneInput])
 		return &scene{agreed: 1}, nil
 	}
 	back, ok := in.Map.Inverse()
-	hole := in.Hole.cover(size).Rect
+	hole, err := in.Hole.rect(ctx, e.Evaluator)
+	if err != nil {
+		return nil, err
+	}
 	if !ok || hole.Empty() {
 		return &scene{agreed: 1}, nil
 	}

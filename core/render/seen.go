@@ -54,7 +54,11 @@ func (e *Evaluator) Seen(ctx context.Context, t *Treatment, removal, id string, 
 	}
 	gathered := layer.Of.(gatheredPixels).Clean
 	in := &gathered.Value
-	marked := r.matte(n).cover(e.Plate.Size())
+	own := r.matte(n)
+	marked, err := own.cover(ctx, e, e.Plate.Size())
+	if err != nil {
+		return nil, err
+	}
 	most := 100_000
 	if quick {
 		most = 4000
@@ -157,7 +161,7 @@ func (l *gatheredLayer) clean(ctx context.Context, e *Evaluator) (cleanPixels, e
 // where frames do not agree.
 type seenInput struct {
 	Layer *gatheredLayer
-	Matte coverage
+	Matte marking
 }
 
 // seen gathers what is to be shown of the removal's gathered sources on frame n: of the topmost.
@@ -181,7 +185,10 @@ var (
 
 func (in *seenInput) evaluate(ctx context.Context, e *Evaluator, n int) (*Result, error) {
 	back, ok := in.Layer.Map.Inverse()
-	marked := in.Matte.cover(e.Plate.Size())
+	marked, err := in.Matte.cover(ctx, e, e.Plate.Size())
+	if err != nil {
+		return nil, err
+	}
 	if !ok || marked.Rect.Empty() {
 		return nothing(), nil
 	}

@@ -13,12 +13,16 @@ import (
 
 // Travel is how far the surface under a removal's mattes moves on frame n in a whole frame's time, in pixels. ok is false
 // where its track does not tell.
-func (e *Evaluator) Travel(t *Treatment, removal string, n int) (length float64, ok bool) {
+func (e *Evaluator) Travel(ctx context.Context, t *Treatment, removal string, n int) (length float64, ok bool, err error) {
 	r := t.removal(removal)
 	if r == nil {
-		return 0, false
+		return 0, false, nil
 	}
-	box := r.matte(n).rect(e.Plate.Size())
+	own := r.matte(n)
+	box, err := own.rect(ctx, e)
+	if err != nil {
+		return 0, false, err
+	}
 	middle := boxOf(box).Centre()
 	var steps []geom.Point
 	for _, to := range []int{n - 1, n + 1} {
@@ -27,13 +31,13 @@ func (e *Evaluator) Travel(t *Treatment, removal string, n int) (length float64,
 		}
 	}
 	if box.Empty() || len(steps) == 0 {
-		return 0, false
+		return 0, false, nil
 	}
 	sum := geom.Point{}
 	for _, s := range steps {
 		sum = sum.Add(s.Mul(1 / float64(len(steps))))
 	}
-	return sum.Len(), sum.Finite()
+	return sum.Len(), sum.Finite(), nil
 }
 
 // ShutterFit compares the plate around a removal's mattes on frame n with that of another frame, which is brought there by
@@ -77,10 +81,16 @@ const (
 
 // ShutterPairs chooses which frames are compared for the shutter's angle, of those from first to last: those on which the
 // surface moves farthest, at most so many, and for each the nearest of those on which it moves much less.
-func (e *Evaluator) ShutterPairs(t *Treatment, removal string, first, last, most int) (pairs [][2]int) {
+func (e *Evaluator) ShutterPairs(
+	ctx context.Context, t *Treatment, removal string, first, last, most int,
+) (pairs [][2]int, err error) {
 	travel := map[int]float64{}
 	for n := first; n <= last; n++ {
-		if length, ok := e.Travel(t, removal, n); ok {
+		length, ok, err := e.Travel(ctx, t, removal, n)
+		if err != nil {
+			return nil, err
+		}
+		if ok {
 			travel[n] = length
 		}
 	}
@@ -111,5 +121,5 @@ func (e *Evaluator) ShutterPairs(t *Treatment, removal string, first, last, most
 			pairs = append(pairs, [2]int{other, fast})
 		}
 	}
-	return pairs
+	return pairs, nil
 }

@@ -78,7 +78,9 @@ func shutterOf(t *testing.T, p panned) (angle, deviation float64, ok bool) {
 	c := compile(t, p.document())
 	e := &Evaluator{Plate: p, Cache: memo.New(1 << 27), Short: memo.New(1 << 27)}
 	var trials []settle.ShutterTrial
-	for _, pair := range e.ShutterPairs(c, "a", streetFirst, streetLast, 6) {
+	pairs, err := e.ShutterPairs(context.Background(), c, "a", streetFirst, streetLast, 6)
+	require.NoError(t, err)
+	for _, pair := range pairs {
 		var trial settle.ShutterTrial
 		for _, a := range Shutters() {
 			found, err := e.ShutterFit(context.Background(), c, "a", pair[0], pair[1], a)

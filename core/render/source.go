@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"image"
+	"slices"
 
 	"jardin/core/colorspace"
 	"jardin/core/fill"
@@ -23,7 +24,7 @@ type sourceKind interface {
 	frame(s *treatment.Source) int
 	// gather returns what the removal's source i lays on frame n, settled or as it was painted;
 	// nil for nothing. With where, that is all it lies on.
-	gather(r *removal, i, n int, settled bool) (in sourceLayer, where *coverage)
+	gather(r *removal, i, n int, settled bool) (in sourceLayer, where *marking)
 	// held returns whether what source i lays on frame n is held still, so that it is settled,
 	// and the paint it consists of; nil for none.
 	held(r *removal, i, n int) (paint *memo.Keyed[layerInput], ok bool)
@@ -70,13 +71,14 @@ type fillInput struct {
 // A sourceInput is one of them.
 type sourceInput struct {
 	Weight float64
-	Where  *coverage // nil for everywhere
-	Solid  bool      // whatever Where covers at all counts in full
-	Lay    string    // only where it is darker, or lighter, than what lies below; empty for everywhere
+	Where  *marking // nil for everywhere
+	Solid  bool     // whatever Where covers at all counts in full
+	Lay    string   // only where it is darker, or lighter, than what lies below; empty for everywhere
 	Layer  sourceLayer
-	Below  string // names what it looks at besides the plate; empty for nothing
-	Name   string `memo:"-"`
-	below  *below `memo:"-"`
+	Below  string        // names what it looks at besides the plate; empty for nothing
+	Name   string        `memo:"-"`
+	below  *below        `memo:"-"`
+	at     *raster.Plane `memo:"-"` // Where, once it was worked out
 }
 
 // fill gathers the first upTo sources of the removal on frame n, settled or as they were
@@ -97,8 +99,10 @@ func (r *removal) source(i, n int, settled bool) (in sourceInput, ok bool) {
 	in = sourceInput{
 		Weight: s.Weight(n),
 		Name:   fmt.Sprintf("%q of %q", s.Name, r.doc.Name),
-		Where:  r.optional(s.Where, n),
 		Lay:    s.Lay,
+	}
+	if where := r.optional(s.Where, n); where != nil {
+		in.Where = &marking{Outlines: *where}
 	}
 	if in.Weight == 0 {
 		return in, false
@@ -106,7 +110,7 @@ func (r *removal) source(i, n int, settled bool) (in sourceInput, ok bool) {
 	if in.below = r.below(i); in.below != nil {
 		in.Below = in.below.key()
 	}
-	var only *coverage
+	var only *marking
 	in.Layer, only = s.kind.gather(r, i, n, settled)
 	if only != nil && in.Where == nil {
 		in.Where, in.Solid = only, true
@@ -148,8 +152,28 @@ type filling struct {
 	still *raster.Plane
 }
 
+// placed returns the sources with where they count worked out.
+func (in *fillInput) placed(ctx context.Context, e *Evaluator) (*fillInput, error) {
+	out := &fillInput{in.Frame, slices.Clone(in.Sources)}
+	for i := range out.Sources {
+		s := &out.Sources[i]
+		if s.Where == nil || s.at != nil {
+			continue
+		}
+		var err error
+		if s.at, err = s.Where.cover(ctx, e, e.Plate.Size()); err != nil {
+			return nil, fmt.Errorf("%s on frame %d: %w", s.Name, in.Frame, err)
+		}
+	}
+	return out, nil
+}
+
 // fill lays sources one over the other, and returns what they make in rect.
 func (e *Evaluator) fill(ctx context.Context, in *fillInput, rect image.Rectangle) (*filling, error) {
+	in, err := in.placed(ctx, e)
+	if err != nil {
+		return nil, err
+	}
 	region := rect
 	for i := range in.Sources {
 		region = region.Union(in.Sources[i].Layer.reach(e.Plate.Size()))
@@ -208,7 +232,7 @@ func (s *sourceInput) where(within image.Rectangle) *raster.Plane {
 	if s.Where == nil {
 		return nil
 	}
-	out := s.Where.cover(within)
+	out := s.at.Crop(s.at.Rect.Intersect(within))
 	if s.Solid {
 		for i, v := range out.Pix {
 			if v > 0 {

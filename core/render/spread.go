@@ -21,7 +21,7 @@ func (spreadKind) held(r *removal, i, _ int) (*memo.Keyed[layerInput], bool) {
 	return nil, !r.sources[i].Spread.Live
 }
 
-func (spreadKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *coverage) {
+func (spreadKind) gather(r *removal, i, n int, settled bool) (sourceLayer, *marking) {
 	s := r.sources[i].Spread
 	if !s.Live {
 		m := r.mapping("", s.Frame, n)

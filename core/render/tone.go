@@ -18,7 +18,7 @@ func (tonedKind) frame(s *treatment.Source) int { return s.Tone.Frame }
 
 func (tonedKind) held(*removal, int, int) (*memo.Keyed[layerInput], bool) { return nil, false }
 
-func (tonedKind) gather(r *removal, i, n int, _ bool) (sourceLayer, *coverage) {
+func (tonedKind) gather(r *removal, i, n int, _ bool) (sourceLayer, *marking) {
 	s := r.sources[i].Tone
 	out := &tonedInput{}
 	if len(s.Ends) == 2 {
@@ -53,14 +53,14 @@ type tonedInput struct {
 	Rim        *holeInput   // it is picked from there
 }
 
-func (in *tonedInput) bounds(s *sourceInput, size image.Rectangle) image.Rectangle {
-	return s.Where.cover(size).Rect
+func (in *tonedInput) bounds(s *sourceInput, _ image.Rectangle) image.Rectangle {
+	return s.at.Rect
 }
 
 func (in *tonedInput) reach(image.Rectangle) image.Rectangle { return image.Rectangle{} }
 
 func (in *tonedInput) composite(ctx context.Context, e *Evaluator, s *sourceInput, _ int, out *filling) error {
-	rect := s.Where.cover(e.Plate.Size()).Rect.Intersect(out.Rect)
+	rect := s.at.Rect.Intersect(out.Rect)
 	one, other := in.One, in.Other
 	if in.Rim != nil {
 		var err error

@@ -22,7 +22,7 @@ func (travelKind) frame(*treatment.Source) int { return 0 }
 
 func (travelKind) held(*removal, int, int) (*memo.Keyed[layerInput], bool) { return nil, false }
 
-func (travelKind) gather(r *removal, i, n int, _ bool) (sourceLayer, *coverage) {
+func (travelKind) gather(r *removal, i, n int, _ bool) (sourceLayer, *marking) {
 	s := r.sources[i]
 	out := &travelInput{}
 	for _, st := range s.on(n) {

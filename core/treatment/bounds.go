@@ -88,6 +88,10 @@ func (c *checker) counts() {
 		for k := range r.Settle.Tones {
 			c.most(at+"/settle/tones", len(r.Settle.Tones[k].Keys), MostKeys, "keys")
 		}
+		c.most(at+"/mark/mattes", len(r.Mark.Mattes), MostShapes, "mattes")
+		for k := range r.Mark.Mattes {
+			c.most(at+"/mark/mattes", len(r.Mark.Mattes[k].Mattes), MostMattes, "pictures")
+		}
 		if g := r.Guard; g != nil {
 			c.most(at+"/guard/fronts", len(g.Fronts), MostShapes, "fronts")
 			for k := range g.Fronts {

@@ -83,6 +83,7 @@ func (c *checker) removal(at string, r *Removal) {
 	c.span(at+"/range", r.Range)
 	c.frame(at+"/reference", r.Reference)
 	c.shapes(at+"/mark/outlines", r.Mark.Outlines)
+	c.marks(at+"/mark/mattes", r.Mark.Mattes)
 	if id := r.Follow.Track; id != "" && id != Still && c.doc.Track(id) == nil {
 		c.fault(at+"/follow/track", "there is no track %q", id)
 	}

@@ -53,10 +53,12 @@ type FrontMatte struct {
 }
 
 // Matte returns the supplied matte of frame n, or nil.
-func (f *Front) Matte(n int) *Picture {
-	for i := range f.Mattes {
-		if f.Mattes[i].Frame == n {
-			return &f.Mattes[i].Picture
+func (f *Front) Matte(n int) *Picture { return matteOf(f.Mattes, n) }
+
+func matteOf(mattes []FrontMatte, n int) *Picture {
+	for i := range mattes {
+		if mattes[i].Frame == n {
+			return &mattes[i].Picture
 		}
 	}
 	return nil
@@ -117,10 +119,34 @@ func (c *checker) guard(at string, g *Guard) {
 		} else if f.By == ByColour || f.By == ByBrightness {
 			c.fault(place+"/key", "a front known by %s needs a key", f.By)
 		}
-		c.ordered(place+"/mattes", len(f.Mattes), func(k int) int { return f.Mattes[k].Frame })
-		for k := range f.Mattes {
-			c.picture(fmt.Sprintf("%s/mattes/%d/picture", place, k), &f.Mattes[k].Picture)
+		c.mattes(place+"/mattes", f.Mattes)
+	}
+}
+
+func (c *checker) mattes(at string, mattes []FrontMatte) {
+	c.ordered(at, len(mattes), func(k int) int { return mattes[k].Frame })
+	for k := range mattes {
+		c.picture(fmt.Sprintf("%s/%d/picture", at, k), &mattes[k].Picture)
+	}
+}
+
+// marks checks what is marked by pictures.
+func (c *checker) marks(at string, mattes []MarkMatte) {
+	own := c.ids()
+	for i := range mattes {
+		m, place := &mattes[i], fmt.Sprintf("%s/%d", at, i)
+		own(place, m.ID)
+		c.within(place+"/feather", m.Feather, 0, 500, " pixels")
+		c.within(place+"/featherIn", m.FeatherIn, 0, 500, " pixels")
+		c.within(place+"/grow", m.Grow, -500, 500, " pixels")
+		c.within(place+"/opacity", m.Through(), 0, 1, "")
+		if m.Combine != "" && m.Combine != Add && m.Combine != Take && m.Combine != Keep {
+			c.fault(place+"/combine", "%q is not known; choose add, take or keep", m.Combine)
 		}
+		if m.Alpha && len(m.Mattes) > 0 {
+			c.fault(place+"/mattes", "it is the plate's alpha, or pictures, not both")
+		}
+		c.mattes(place+"/mattes", m.Mattes)
 	}
 }
 

@@ -108,7 +108,37 @@ func Points(vs []Vec) []geom.Point {
 
 // Mark says what goes.
 type Mark struct {
-	Outlines []Shape `json:"outlines" nullable:"false" doc:"Combined in order"`
+	Outlines []Shape     `json:"outlines" nullable:"false" doc:"Combined in order"`
+	Mattes   []MarkMatte `json:"mattes,omitempty" doc:"Supplied mattes, combined in order after the outlines; they ride on nothing"`
+}
+
+// A MarkMatte marks by pictures: mattes supplied by frame, or the plate's own alpha.
+type MarkMatte struct {
+	ID        string       `json:"id" doc:"Unique within the removal"`
+	Name      string       `json:"name"`
+	Off       bool         `json:"off,omitempty"`
+	Alpha     bool         `json:"alpha,omitempty" doc:"The plate's own alpha, in place of pictures"`
+	Mattes    []FrontMatte `json:"mattes,omitempty" doc:"Supplied, by frame; where there is none, nothing is marked"`
+	Feather   float64      `json:"feather,omitempty" minimum:"0" maximum:"500" doc:"Width in pixels over which coverage falls to 0 outside the edge"`
+	FeatherIn float64      `json:"featherIn,omitempty" minimum:"0" maximum:"500" doc:"Width in pixels over which coverage rises to 1 inside the edge"`
+	Grow      float64      `json:"grow,omitempty" minimum:"-500" maximum:"500" doc:"Moves the edge outwards by so many pixels, or inwards"`
+	Opacity   *float64     `json:"opacity,omitempty" minimum:"0" maximum:"1" doc:"1 where left out"`
+	Invert    bool         `json:"invert,omitempty"`
+	Combine   string       `json:"combine,omitempty" enum:"add,take,keep" doc:"add where left out"`
+}
+
+// Something reports whether anything is marked at all.
+func (m *Mark) Something() bool { return len(m.Outlines) > 0 || len(m.Mattes) > 0 }
+
+// Matte returns the supplied matte of frame n, or nil.
+func (m *MarkMatte) Matte(n int) *Picture { return matteOf(m.Mattes, n) }
+
+// Through returns the matte's opacity.
+func (m *MarkMatte) Through() float64 {
+	if m.Opacity == nil {
+		return 1
+	}
+	return *m.Opacity
 }
 
 // Kinds of shapes.

@@ -27,7 +27,7 @@ func valid() *Document {
 	}
 	d.Removals = []Removal{{
 		ID: "a", Range: Range{1, 10}, Reference: 5,
-		Mark:   Mark{[]Shape{{ID: "o", Kind: Outline, Home: 5, Points: knots}}},
+		Mark:   Mark{Outlines: []Shape{{ID: "o", Kind: Outline, Home: 5, Points: knots}}},
 		Follow: Follow{Track: "t"},
 		Fill: Fill{
 			Sources: []Source{

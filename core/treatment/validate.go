@@ -146,7 +146,7 @@ func (d *Document) complete(find Artifacts, alone bool) (*Document, error) {
 	out.Removals = append([]Removal{}, d.Removals...)
 	for i := range out.Removals {
 		r := &out.Removals[i]
-		if alone && r.Guard != nil {
+		if alone {
 			if err := r.inlineMattes(find); err != nil {
 				return nil, fmt.Errorf("%q: %w", r.Name, err)
 			}
@@ -203,17 +203,33 @@ func (p *Picture) inline(find Artifacts) error {
 
 // inlineMattes puts the files of supplied mattes in place.
 func (r *Removal) inlineMattes(find Artifacts) error {
+	r.Mark.Mattes = append([]MarkMatte(nil), r.Mark.Mattes...)
+	for i := range r.Mark.Mattes {
+		if err := inlineFiles(&r.Mark.Mattes[i].Mattes, r.Mark.Mattes[i].Name, find); err != nil {
+			return err
+		}
+	}
+	if r.Guard == nil {
+		return nil
+	}
 	guard := *r.Guard
 	guard.Fronts = append([]Front(nil), guard.Fronts...)
 	for i := range guard.Fronts {
-		f := &guard.Fronts[i]
-		f.Mattes = append([]FrontMatte(nil), f.Mattes...)
-		for k := range f.Mattes {
-			if err := f.Mattes[k].Picture.inline(find); err != nil {
-				return fmt.Errorf("matte of frame %d of %q: %w", f.Mattes[k].Frame, f.Name, err)
-			}
+		if err := inlineFiles(&guard.Fronts[i].Mattes, guard.Fronts[i].Name, find); err != nil {
+			return err
 		}
 	}
 	r.Guard = &guard
+	return nil
+}
+
+func inlineFiles(mattes *[]FrontMatte, of string, find Artifacts) error {
+	*mattes = append([]FrontMatte(nil), *mattes...)
+	for k := range *mattes {
+		m := &(*mattes)[k]
+		if err := m.Picture.inline(find); err != nil {
+			return fmt.Errorf("matte of frame %d of %q: %w", m.Frame, of, err)
+		}
+	}
 	return nil
 }

@@ -1302,8 +1302,46 @@ export interface components {
             strength: number;
         };
         Mark: {
+            /** @description Supplied mattes, combined in order after the outlines; they ride on nothing */
+            mattes?: components["schemas"]["MarkMatte"][];
             /** @description Combined in order */
             outlines: components["schemas"]["Shape"][];
+        };
+        MarkMatte: {
+            /** @description The plate's own alpha, in place of pictures */
+            alpha?: boolean;
+            /**
+             * @description add where left out
+             * @enum {string}
+             */
+            combine?: "add" | "take" | "keep";
+            /**
+             * Format: double
+             * @description Width in pixels over which coverage falls to 0 outside the edge
+             */
+            feather?: number;
+            /**
+             * Format: double
+             * @description Width in pixels over which coverage rises to 1 inside the edge
+             */
+            featherIn?: number;
+            /**
+             * Format: double
+             * @description Moves the edge outwards by so many pixels, or inwards
+             */
+            grow?: number;
+            /** @description Unique within the removal */
+            id: string;
+            invert?: boolean;
+            /** @description Supplied, by frame; where there is none, nothing is marked */
+            mattes?: components["schemas"]["FrontMatte"][];
+            name: string;
+            off?: boolean;
+            /**
+             * Format: double
+             * @description 1 where left out
+             */
+            opacity?: number;
         };
         Material: {
             /** @description There is alpha: it is kept, and leaves as it came */

@@ -1,18 +1,16 @@
 import { Menu, MenuButton, MenuItems } from '@headlessui/react'
-import { useRef } from 'react'
-import type { Front, Removal, Revision } from '../../api/client'
+import type { Front, Removal } from '../../api/client'
 import { newId, useEdit } from '../../api/treatment'
 import { Pick } from '../../ui/choice'
 import { Button, Check, NumberField } from '../../ui/controls'
 import { EntryHead } from '../../ui/entry'
 import { Item } from '../../ui/menu'
-import { send } from '../../ui/files'
-import { notify } from '../../ui/notice'
 import { free, on, onFront } from '../edits'
 import { cssOf } from '../fill'
 import type { BenchProps } from '../props'
 import { bench, useBench } from '../state'
 import { More } from './brush'
+import { MatteFiles } from './mattes'
 import { ShapeList } from './shapes'
 
 type Props = BenchProps & { removal: Removal }
@@ -176,26 +174,10 @@ function Drawing({ drawn }: { drawn: string }) {
 
 function FrontFields(props: Props & { front: Front; first: boolean }) {
   const { shot, removal: r, front: f, first } = props
-  const { edit, adopt } = useEdit(shot.id)
+  const { edit } = useEdit(shot.id)
   const { tool, view } = useBench()
-  const file = useRef<HTMLInputElement>(null)
   const change = (label: string, g: (x: Front, all: Front[]) => void) => void edit(label, onFront(r.id, f.id, g))
   const k = f.key
-  const bringIn = async (files: FileList | null) => {
-    for (const one of [...(files ?? [])].sort((a, b) => a.name.localeCompare(b.name))) {
-      try {
-        adopt(
-          (await send(
-            `/api/shots/${shot.id}/removals/${r.id}/fronts/${f.id}/matte?name=${encodeURIComponent(one.name)}`,
-            one,
-          )) as Revision,
-        )
-      } catch (e) {
-        notify((e as Error).message)
-        return
-      }
-    }
-  }
   return (
     <div className="mt-0.5 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
       <EntryHead
@@ -315,32 +297,7 @@ function FrontFields(props: Props & { front: Front; first: boolean }) {
         />
       )}
       {f.by === 'matte' && (
-        <>
-          <Button
-            className="py-0.5!"
-            title="PNG, TIFF or OpenEXR, as large as the plate, with the frame’s number in the name"
-            onClick={() => file.current?.click()}
-          >
-            Bring in mattes…
-          </Button>
-          <input
-            ref={file}
-            type="file"
-            multiple
-            accept=".png,.tif,.tiff,.exr"
-            className="hidden"
-            aria-label="Matte files"
-            onChange={(e) => {
-              void bringIn(e.target.files)
-              e.target.value = ''
-            }}
-          />
-          <p className="text-[13px] text-quiet">
-            {f.mattes?.length
-              ? `${f.mattes.length} ${f.mattes.length === 1 ? 'frame' : 'frames'}, ${f.mattes[0].frame} to ${f.mattes[f.mattes.length - 1].frame}`
-              : 'No mattes yet.'}
-          </p>
-        </>
+        <MatteFiles shot={shot} url={`/api/shots/${shot.id}/removals/${r.id}/fronts/${f.id}/matte`} mattes={f.mattes} />
       )}
       <Button
         className="py-0.5!"

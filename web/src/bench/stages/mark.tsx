@@ -5,6 +5,7 @@ import { bringIn } from '../../ui/files'
 import { Button } from '../../ui/controls'
 import type { BenchProps } from '../props'
 import { bench, useBench, type Drawn } from '../state'
+import { MarkMattes } from './mattes'
 import { ShapeList } from './shapes'
 
 const toolWords: Record<Drawn, string> = { curve: 'Outline', box: 'Box', ellipse: 'Ellipse', strand: 'Strand' }
@@ -51,6 +52,7 @@ export function MarkStage(props: BenchProps & { removal: Removal }) {
         </p>
       )}
       <ShapeList {...props} owner={{ removal: r.id }} shapes={r.mark.outlines} label="Shapes" />
+      <MarkMattes shot={shot} removal={r} />
       <div className="flex gap-1.5 text-[13px]">
         <a
           className="rounded px-1 text-quiet underline decoration-stone underline-offset-2 hover:text-text"

@@ -1,0 +1,171 @@
+package render
+
+import (
+	"context"
+	"errors"
+	"image"
+	"math"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/core/memo"
+	"jardin/core/raster"
+	"jardin/core/treatment"
+)
+
+// softDiscs is a matte of random discs with soft edges, another for each name.
+func softDiscs(seed uint64, size image.Rectangle) *raster.Plane {
+	rnd := rand.New(rand.NewPCG(seed, 3))
+	p := raster.NewPlane(size)
+	for range 3 {
+		x, y, r := 200*rnd.Float64(), 160*rnd.Float64(), 8+20*rnd.Float64()
+		for j := range size.Dy() {
+			for i := range size.Dx() {
+				v := float32(r - math.Hypot(float64(i)+0.5-x, float64(j)+0.5-y))
+				p.Pix[j*size.Dx()+i] = max(p.Pix[j*size.Dx()+i], min(max(v/3+0.5, 0), 1))
+			}
+		}
+	}
+	return p
+}
+
+// What is marked by supplied mattes and by the plate's alpha is what a plain reading of them says, pixel by pixel, combined in
+// order after the outlines, on their own frames only.
+func TestSuppliedMattesMark(t *testing.T) {
+	ctx := context.Background()
+	size := lamp{}.Size()
+	half := 0.5
+	rnd := rand.New(rand.NewPCG(1, 2))
+	for round := range 20 {
+		d := litDocument()
+		r := &d.Removals[0]
+		if round%3 == 0 {
+			r.Mark.Outlines = []treatment.Shape{}
+		}
+		names := []string{"", "add", "take", "keep"}
+		var supplied []*raster.Plane
+		for k := range 1 + rnd.IntN(3) {
+			m := treatment.MarkMatte{ID: string(rune('p' + k)), Combine: names[rnd.IntN(4)], Invert: rnd.IntN(3) == 0}
+			if rnd.IntN(2) == 0 {
+				m.Opacity = &half
+			}
+			seed := rnd.Uint64N(1e9)
+			if m.Alpha = rnd.IntN(4) == 0; m.Alpha {
+				seed = 102
+			} else {
+				m.Mattes = []treatment.FrontMatte{{Frame: 102, Picture: treatment.Picture{
+					Artifact: string(rune('a' + k)), Name: "m", Width: int(seed), Height: 1}}}
+			}
+			supplied = append(supplied, softDiscs(seed, size))
+			r.Mark.Mattes = append(r.Mark.Mattes, m)
+		}
+		e := &Evaluator{
+			Plate: lamp{}, Cache: memo.New(1 << 26),
+			Mattes: func(_ context.Context, p *treatment.Picture) (*raster.Plane, error) {
+				return softDiscs(uint64(p.Width), size), nil
+			},
+			Alpha: func(_ context.Context, n int) (*raster.Plane, error) { return softDiscs(uint64(n), size), nil },
+		}
+		c := compile(t, d)
+		got, err := e.Matte(ctx, c, r.ID, 102)
+		require.NoError(t, err)
+		shapes := c.removal(r.ID).matte(102).Outlines
+		outlines := shapes.cover(size)
+		for y := range size.Dy() {
+			for x := range size.Dx() {
+				want := outlines.At(x, y)
+				for k, m := range r.Mark.Mattes {
+					a := supplied[k].At(x, y)
+					if m.Invert {
+						a = 1 - a
+					}
+					a *= float32(m.Through())
+					switch m.Combine {
+					case "take":
+						want *= 1 - a
+					case "keep":
+						want *= a
+					default:
+						want = 1 - (1-want)*(1-a)
+					}
+				}
+				require.InDelta(t, want, got.At(x, y), 1e-5, "round %d, pixel %d, %d", round, x, y)
+			}
+		}
+		// On another frame there are no pictures, but there is alpha.
+		other, err := e.Matte(ctx, c, r.ID, 101)
+		require.NoError(t, err)
+		alpha := false
+		for _, m := range r.Mark.Mattes {
+			alpha = alpha || m.Alpha
+		}
+		if !alpha && len(r.Mark.Outlines) == 0 {
+			assert.True(t, cutBox(other).Empty())
+		}
+	}
+}
+
+// Grown, a supplied matte covers what a disc around each of its pixels does; a feather outside never thins the inside, one inside
+// never covers more, and both end where they are said to.
+func TestSuppliedMattesAreGrownAndFeathered(t *testing.T) {
+	size := image.Rect(0, 0, 200, 160)
+	for seed := range uint64(6) {
+		p := softDiscs(seed, size)
+		s := suppliedInput{Opacity: 1}
+		s.Edge.Grow = 5
+		grown := s.edged(p)
+		for range 400 {
+			x, y := rand.IntN(200), rand.IntN(160)
+			most := float32(0)
+			for j := -5; j <= 5; j++ {
+				for i := -5; i <= 5; i++ {
+					if i*i+j*j <= 25 && image.Pt(x+i, y+j).In(size) {
+						most = max(most, p.At(x+i, y+j))
+					}
+				}
+			}
+			require.InDelta(t, most, grown.At(x, y), 1e-6)
+		}
+		s.Edge.Grow, s.Edge.Feather = 0, 12
+		outside := s.edged(p)
+		s.Edge.Feather, s.Edge.FeatherIn = 0, 12
+		within := s.edged(p)
+		s.Edge.FeatherIn, s.Edge.Grow = 0, 13
+		limit := s.edged(p)
+		for i, v := range p.Pix {
+			require.GreaterOrEqual(t, outside.Pix[i], v)
+			require.LessOrEqual(t, within.Pix[i], v)
+			if limit.Pix[i] == 0 {
+				require.Less(t, outside.Pix[i], float32(0.02), "beyond its width there is nothing")
+			}
+		}
+	}
+}
+
+// A matte that could not be read is an error, each time, and not "nothing is marked".
+func TestAMatteThatCannotBeReadIsAnError(t *testing.T) {
+	ctx := context.Background()
+	d := litDocument()
+	d.Removals[0].Mark.Mattes = []treatment.MarkMatte{{ID: "m", Mattes: []treatment.FrontMatte{{
+		Frame: 102, Picture: treatment.Picture{Artifact: "x", Name: "m"}}}}}
+	broken := true
+	e := &Evaluator{Plate: lamp{}, Cache: memo.New(1 << 26), Mattes: func(context.Context, *treatment.Picture) (*raster.Plane, error) {
+		if broken {
+			return nil, errors.New("the disk is away")
+		}
+		return softDiscs(1, lamp{}.Size()), nil
+	}}
+	c := compile(t, d)
+	for range 2 {
+		_, err := e.Frame(ctx, c, 102, ResultView, "")
+		require.ErrorContains(t, err, "the disk is away")
+	}
+	_, err := e.Frame(ctx, c, 101, ResultView, "")
+	require.NoError(t, err, "it has no matte on that frame")
+	broken = false
+	_, err = e.Frame(ctx, c, 102, ResultView, "")
+	require.NoError(t, err)
+}
