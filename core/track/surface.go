@@ -87,6 +87,7 @@ func (s *Surface) Step(read FrameReader, covered [][]geom.Point) (Sample, error)
 	if s.leaving(onLeg) {
 		if next, err := s.further(read, covered, s.leg.region, onLeg, found.H); err == nil {
 			next.move = s.leg.move
+			found.H = s.joined(next, found.H)
 			s.leg, s.toLeg = next, found.H
 			s.moved++
 		}
@@ -96,6 +97,39 @@ func (s *Surface) Step(read FrameReader, covered [][]geom.Point) (Sample, error)
 		s.before = s.before[n-looksBack:]
 	}
 	return found, nil
+}
+
+// joined is how the reference frame gets to this one, h by the region that is left, made better by the frames before: on each of
+// them the region that is moved on to is found as well, and where each frame has it is averaged. What the region that is left is
+// off by where the other one lies is another on each frame, and grows with their distance.
+func (s *Surface) joined(next *Plane, h geom.Homography) geom.Homography {
+	back, ok := h.Inverse()
+	if !ok {
+		return h
+	}
+	home := back.ApplyAll(next.region)
+	all := [][]geom.Point{h.ApplyAll(home)}
+	for _, look := range s.before {
+		found, err := next.Near(look.Read, nil, look.H.Mul(back))
+		if err != nil {
+			continue
+		}
+		if undone, ok := found.H.Inverse(); ok {
+			to := undone.Mul(look.H)
+			all = append(all, to.ApplyAll(home))
+		}
+	}
+	mean := make([]geom.Point, len(home))
+	for _, points := range all {
+		for k, p := range points {
+			mean[k] = mean[k].Add(p.Mul(1 / float64(len(all))))
+		}
+	}
+	better, err := geom.Fit(s.motion, home, mean, nil)
+	if err != nil || Sane(better, home, s.size) != nil {
+		return h
+	}
+	return better
 }
 
 func (s *Surface) fromHome(found Sample) Sample {
