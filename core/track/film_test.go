@@ -70,8 +70,12 @@ func TestCompressedFootage(t *testing.T) {
 	}
 	flow, ecc := s.theirs(t, true)
 	t.Logf("H.264 at 36, zoom to 3: mean %.3f, worst %.2f px; OpenCV, LK and RANSAC: %v; ECC: %v", sum/float64(frames), high, flow, ecc)
-	assert.LessOrEqual(t, sum/float64(frames), 0.3) // the aim is 0.2
-	assert.LessOrEqual(t, high, 0.5)
+	if bench() { // over fewer frames the zoom, and with it what is lost in compression, is faster
+		assert.LessOrEqual(t, sum/float64(frames), 0.2)
+		assert.LessOrEqual(t, high, 0.5)
+	}
+	assert.LessOrEqual(t, sum/float64(frames), 0.3)
+	assert.LessOrEqual(t, high, 0.6)
 }
 
 // A street filmed from above by a camera that stands still, people walking through: nothing that is followed there moves.
@@ -82,7 +86,7 @@ func TestAStreetWithPeople(t *testing.T) {
 	film := grey(codes, size)
 	require.Len(t, film, frames+1)
 	for _, at := range []geom.Point{{X: 60, Y: 120}, {X: 300, Y: 200}, {X: 480, Y: 320}, {X: 200, Y: 380}} {
-		s := &scene{region: geom.Box{Min: at, Max: at.Add(geom.Pt(170, 130))}, frames: film}
+		s := &scene{region: geom.Box{Min: at, Max: at.Add(geom.Pt(170, 130))}, frames: film, codes: codes}
 		for range film {
 			s.truth = append(s.truth, geom.Identity)
 		}
@@ -97,6 +101,10 @@ func TestAStreetWithPeople(t *testing.T) {
 			default:
 				sum, high, n = sum+f.off, math.Max(high, f.off), n+1
 			}
+		}
+		if bench() {
+			flow, ecc := s.theirs(t, true)
+			t.Logf("street, OpenCV: LK and RANSAC: %v; ECC: %v", flow, ecc)
 		}
 		t.Logf("street, region at %v: mean %.3f, worst %.2f px on %d frames, %d doubted, %d lost", at, sum/float64(n), high, n, doubted, lost)
 		assert.LessOrEqual(t, high, 0.4, "of those that are trusted; the aim is 0.3") // the first frame's own blocks pull
