@@ -75,6 +75,8 @@ func TestFourDotsAtOnce(t *testing.T) {
 	a.see("72 of 72 frames")
 	a.goTo(1060)
 	a.press("^Point 2")
+	a.see("±0.0") // how well each is known
+	assert.EqualValues(t, 4, a.number(`() => document.querySelectorAll('[data-testid=unsure]').length`))
 	a.picture("points")
 
 	doc, set := s.whole(shot)
@@ -267,6 +269,35 @@ func TestWiresAsStrands(t *testing.T) {
 	}
 	t.Logf("the hedge with the can left out: %.3f px on average over the region's corners", sum)
 	assert.LessOrEqual(t, sum, 0.15)
+
+	// It goes on from a later frame by a fresh piece of the hedge.
+	a.tick("From frame 1033")
+	a.press("^Draw a fresh region here")
+	a.drag(geom.Pt(330, 380), geom.Pt(720, 530))
+	a.see("^Forget it")
+	a.press("^Forwards")
+	s.wait(30*time.Second, "frames by the fresh region", func() bool {
+		doc, set = s.whole(shot)
+		m := set.Motion(track.ID)
+		for _, v := range m.Samples {
+			if v.Frame == demo.CanLast {
+				return v.Moved == 1
+			}
+		}
+		return false
+	})
+	require.Len(t, doc.Tracks[len(doc.Tracks)-1].Regions, 1)
+	worst = 0
+	for n := 1034; n <= demo.CanLast; n++ {
+		h, ok := set.Between(track.ID, known.Reference, n)
+		require.True(t, ok, "frame %d", n)
+		motion := known.Motion[n]
+		for _, p := range treatment.Points(track.Region) {
+			worst = math.Max(worst, h.Apply(p).Dist(motion.Apply(p)))
+		}
+	}
+	t.Logf("by a fresh region: %.2f px at worst over the first region's corners", worst)
+	assert.LessOrEqual(t, worst, 1.5)
 }
 
 // TestACorrectionTakesOutASlip brings in a track that slips, and mends it in the locked

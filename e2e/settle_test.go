@@ -325,4 +325,19 @@ func TestGuardingWhatPasses(t *testing.T) {
 	require.NoError(t, os.WriteFile(wrong, data.Bytes(), 0o644))
 	require.NoError(t, el.CancelTimeout().SetFiles([]string{wrong}))
 	a.see("has no frame number in its name")
+
+	// They mark as well: all of frame 1031, and it alone.
+	marked := func(n int) bool {
+		doc, _ := s.whole(shot)
+		return len(doc.Removals[0].Mark.Mattes) == 1 && doc.Removals[0].Mark.Mattes[0].Matte(n) != nil
+	}
+	a.key(input.Digit1)
+	a.press("^Supplied mattes")
+	a.see("^No mattes yet")
+	el, err = a.page.Timeout(10 * time.Second).Element(`[aria-label="Matte files"]`)
+	require.NoError(t, err)
+	require.NoError(t, el.CancelTimeout().SetFiles([]string{path}))
+	a.see("^1 frame, 1031 to 1031")
+	assert.True(t, marked(1031))
+	assert.False(t, marked(1032))
 }
