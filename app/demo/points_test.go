@@ -49,6 +49,7 @@ func TestPointsUnderTheArm(t *testing.T) {
 			for _, f := range found {
 				if v, ok := f.Points[p.ID]; ok {
 					p.Path.Samples = append(p.Path.Samples, v)
+					assert.False(t, v.Ambiguous, "leaves differ")
 				}
 			}
 		}

@@ -125,7 +125,7 @@ func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last
 }
 
 func pointSample(n int, v track.PointSample) treatment.PointSample {
-	out := treatment.PointSample{Frame: n, At: treatment.Vec{v.At.X, v.At.Y}, Match: min(v.Match, 1)}
+	out := treatment.PointSample{Frame: n, At: treatment.Vec{v.At.X, v.At.Y}, Match: min(v.Match, 1), Ambiguous: v.Ambiguous}
 	variance := v.Variance
 	for i, x := range variance {
 		variance[i] = float64(float32(x))

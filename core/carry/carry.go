@@ -40,6 +40,7 @@ type Moment struct {
 	ByHand    bool             // placed by hand
 	Bridged   bool             // not known itself, but between frames on which it is
 	Missing   int              // so many of its points were not found here, but between frames on which they were
+	Ambiguous bool             // another place near one of its points looks almost the same
 	Drift     float64          // how far one of its points is at most from where it looks as where it was put, pixels
 	Grade     Grade
 	Advice    string // what is doubtful, and what to do

@@ -245,6 +245,7 @@ func bridged(t *treatment.Track, id string, known map[string]map[int]geom.Point)
 // pointsTold is what is told of the points on a frame.
 type pointsTold struct {
 	match, drift, variance   float64
+	ambiguous                bool
 	points, bridged, measure int
 }
 
@@ -257,7 +258,7 @@ func (s *pointsTold) add(bridged bool, v *treatment.PointSample) {
 	if v == nil {
 		return
 	}
-	s.match = math.Min(s.match, v.Match)
+	s.match, s.ambiguous = math.Min(s.match, v.Match), s.ambiguous || v.Ambiguous
 	if v.Drift != nil {
 		s.drift = math.Max(s.drift, *v.Drift)
 	}
@@ -270,7 +271,7 @@ func (s *pointsTold) add(bridged bool, v *treatment.PointSample) {
 // tell says it of a sample. What is not known of the points is spread over the motion's parameters: at the points themselves the
 // variance is that share of theirs.
 func (s *pointsTold) tell(v *Moment, motion geom.Motion) {
-	v.Match, v.Drift, v.Missing = s.match, s.drift, s.bridged
+	v.Match, v.Drift, v.Missing, v.Ambiguous = s.match, s.drift, s.bridged, s.ambiguous
 	v.Bridged = s.bridged == s.points
 	if s.measure > 0 {
 		share := math.Min(float64(motion.Points())/float64(s.points), 1)
@@ -299,6 +300,9 @@ func (pointsKind) doubts(v *Moment) (Grade, string) {
 	case v.Missing > 0:
 		return Doubtful, fmt.Sprintf("%d of the points %s not found here: taken along with the others. Place %s by hand if it "+
 			"slips.", v.Missing, plural(v.Missing, "was", "were"), plural(v.Missing, "it", "them"))
+	case v.Ambiguous:
+		return Doubtful, "Another place near a point looks almost the same: it may have jumped there. Make the pattern larger or the " +
+			"search box smaller, or put four points or more, which hold each other."
 	case v.Drift > 0.5:
 		return Doubtful, fmt.Sprintf("A point has drifted: it is %.1f px from where it looks as where it was put. Place it by hand "+
 			"here, or compare it with its reference.", v.Drift)

@@ -39,6 +39,7 @@ type crossing struct {
 	frames []*raster.Image
 	knots  []geom.Knot
 	truth  [][]geom.Point
+	path   func(i int) func(geom.Point) geom.Point
 }
 
 // blob is a smooth outline around a place.
@@ -56,7 +57,7 @@ func blob(rnd *rand.Rand, middle geom.Point, radius float64) []geom.Knot {
 
 // across makes a crossing of n frames: path takes places of the thing on the first frame to where they are on a later one.
 func across(front, back *raster.Image, knots []geom.Knot, n int, size image.Rectangle, noise float64, path func(i int) func(geom.Point) geom.Point) *crossing {
-	c := &crossing{knots: knots}
+	c := &crossing{knots: knots, path: path}
 	rnd := rand.New(rand.NewPCG(uint64(n), 7))
 	home := geom.Flatten(knots, 0.1)
 	for i := range n {
@@ -262,4 +263,115 @@ func TestAnOutlineStops(t *testing.T) {
 		star = append(star, geom.Pt(cos, sin).Mul(30+10*float64(i%2)))
 	}
 	assert.False(t, folded(star))
+}
+
+// Where an outline goes astray for some frames, against what lies inside it, following stops, soon after it began to.
+func TestAnOutlineThatGoesAstrayStops(t *testing.T) {
+	c := crossingOf(t, 0, 1, 24, 8)
+	e, err := NewEdge(c.frames[0], c.knots)
+	require.NoError(t, err)
+	off, doubted := 0, 0
+	for i := 1; i < len(c.frames); i++ {
+		found, err := e.Next(c.frames[i-1], c.frames[i])
+		if err != nil {
+			require.ErrorIs(t, err, ErrStrays)
+			t.Logf("stops on frame %d, after %d frames on which it was over 3 px off, %d of them doubted", i, off, doubted)
+			assert.Less(t, off, 5)
+			assert.Positive(t, doubted)
+			return
+		}
+		most := 0.0
+		for _, v := range distances(found.Knots, c.truth[i]) {
+			most = math.Max(most, math.Abs(v))
+		}
+		if most > 3 {
+			off++
+			if found.Doubt != "" {
+				doubted++
+			}
+		}
+	}
+	t.Error("it did not stop")
+}
+
+// Patches of the rim are found where they went, also on what bends, and hold the contour; on tiles there are none.
+func TestPatchesOfTheRimHoldAnOutline(t *testing.T) {
+	c := crossingOf(t, 2, 2, 8, 14)
+	e, err := NewEdge(c.frames[0], c.knots)
+	require.NoError(t, err)
+	require.Greater(t, len(e.Stays), 4)
+	for i := 1; i < len(c.frames); i++ {
+		_, err := e.Next(c.frames[i-1], c.frames[i])
+		require.NoError(t, err)
+	}
+	found := 0
+	for _, s := range e.Stays {
+		if s.Match < stayMatch {
+			continue
+		}
+		found++
+		assert.Less(t, s.At.Dist(c.path(7)(s.Home)), 0.5)
+	}
+	assert.Greater(t, found, len(e.Stays)/2)
+	samples := along(e.Knots)
+	known := 0
+	for _, h := range e.held(samples, moves{}) {
+		if h.known {
+			known++
+			assert.Less(t, math.Abs(h.at), 3.0)
+		}
+	}
+	assert.Greater(t, known, len(samples)/4, "they hold it without the inside as a whole")
+
+	s := tiles(1, 20, 0)
+	p, err := NewPoint(show(s.frames[0]), s.frames[0].Rect, geom.Pt(300, 250), PointOptions{
+		Pattern: geom.Pt(19, 19), Search: geom.Pt(61, 61), Motion: geom.Position, Against: Reference, Tolerance: 0.7,
+	})
+	require.NoError(t, err)
+	assert.Greater(t, p.repeats(20, 30), float32(0.9))
+	rough := photograph(t, "baboon.jpg")
+	p, err = NewPoint(show(rough), rough.Rect, geom.Pt(100, 250), PointOptions{
+		Pattern: geom.Pt(19, 19), Search: geom.Pt(61, 61), Motion: geom.Position, Against: Reference, Tolerance: 0.7,
+	})
+	require.NoError(t, err)
+	assert.Less(t, p.repeats(3, 30), float32(0.75))
+}
+
+// A contour is graded by its worst stretch: one that goes from where it is held, that moved by itself, or that parts nothing.
+func TestWhatAnOutlineIsDoubtedFor(t *testing.T) {
+	const n = 60
+	leans, holds, off := make([]leaning, n), make([]hold, n), make([]float64, n)
+	for i := range leans {
+		for k := range leans[i] {
+			leans[i][k] = 3
+			if float64(k)*edgeStep-edgeReach-edgeTail > 0 {
+				leans[i][k] = -3
+			}
+		}
+		holds[i] = hold{0, 0.1, true}
+	}
+	assert.Empty(t, graded(leans, holds, off, true).Doubt)
+	for i := 20; i < 32; i++ {
+		holds[i].at = 2.5
+	}
+	assert.Equal(t, Slips, graded(leans, holds, off, true).Doubt)
+	for i := range holds {
+		holds[i].at, holds[i].known = 0, false
+	}
+	for i := 20; i < 32; i++ {
+		off[i] = 2.5
+		for k := range leans[i] { // the edge is there, where it moved to
+			leans[i][k] = 3
+			if float64(k)*edgeStep-edgeReach-edgeTail > 2.5 {
+				leans[i][k] = -3
+			}
+		}
+	}
+	assert.Equal(t, Leaps, graded(leans, holds, off, true).Doubt)
+	assert.Empty(t, graded(leans, holds, off, false).Doubt, "nothing is known of how the inside went as a whole")
+	clear(off)
+	for i := 20; i < 32; i++ {
+		leans[i] = leaning{}
+	}
+	assert.Equal(t, Faint, graded(leans, holds, off, true).Doubt)
 }

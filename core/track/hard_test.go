@@ -273,14 +273,14 @@ func rolling(p *raster.Plane, i int, by float64) *raster.Plane {
 }
 
 // tiles is a wall of tiles that are all alike, but for some dirt, on a camera that goes sideways.
-func tiles(frames int, step float64) *scene {
+func tiles(frames int, step, soil float64) *scene {
 	wall := raster.NewPlane(image.Rect(0, 0, 1700, 560))
 	dirt := raster.Gaussian(noisy(raster.NewPlane(wall.Rect), 1, 99), 2)
 	for y := range wall.Rect.Dy() {
 		for x := range wall.Rect.Dx() {
 			u, v := math.Mod(float64(x), 28), math.Mod(float64(y), 28)
 			grout := math.Min(math.Min(u, 28-u), math.Min(v, 28-v))
-			wall.Pix[y*wall.Rect.Dx()+x] = float32(0.35+0.25*math.Min(grout/2.5, 1)+0.03*math.Sin(u/4)) + 0.14*dirt.At(x, y)
+			wall.Pix[y*wall.Rect.Dx()+x] = float32(0.35+0.25*math.Min(grout/2.5, 1)+0.03*math.Sin(u/4)) + float32(soil)*dirt.At(x, y)
 		}
 	}
 	s := &scene{region: geom.Box{Min: geom.Pt(200, 150), Max: geom.Pt(440, 380)}}
@@ -332,7 +332,7 @@ func TestHardFootage(t *testing.T) {
 		{"bands of light that roll, 35 % up and down", 0.1, 0.3, func() *scene {
 			return grafScene(t, frames, func(i int, p *raster.Plane, _ geom.Homography) *raster.Plane { return rolling(p, i, 0.35) })
 		}},
-		{"tiles of 28 pixels, all alike but for dirt", 0.03, 0.1, func() *scene { return tiles(frames, 20) }},
+		{"tiles of 28 pixels, all alike but for dirt", 0.03, 0.1, func() *scene { return tiles(frames, 20, 0.14) }},
 		{"smear of up to 15 pixels", 0.15, 0.3, func() *scene { return smeared(t, frames, parts, 0.5) }},
 		{"smear of up to 30 pixels", 0.5, 1, func() *scene { return smeared(t, frames, parts, 1) }},
 	} {
@@ -429,7 +429,7 @@ func TestGradesAgainstTruth(t *testing.T) {
 			return strip(p, other, image.Rect(x, 0, x+440, p.Rect.Max.Y))
 		}),
 		"bands":          grafScene(t, frames, func(i int, p *raster.Plane, _ geom.Homography) *raster.Plane { return rolling(p, i, 0.35) }),
-		"tiles":          tiles(frames, 20),
+		"tiles":          tiles(frames, 20, 0.14),
 		"smear":          smeared(t, frames, 8, 1),
 		"weak":           weak(t, frames, 0.05, 0.01, 3, geom.Box{Min: geom.Pt(330, 250), Max: geom.Pt(410, 330)}),
 		"weaker":         weak(t, frames, 0.016, 0.012, 5, geom.Box{Min: geom.Pt(330, 250), Max: geom.Pt(410, 330)}),

@@ -64,7 +64,12 @@ type PointSample struct {
 	// it still looks like that.
 	Drift float64
 	Known bool
+	// Ambiguous says that another place in the search box looks almost the same, and that no others say which it is.
+	Ambiguous bool
 }
+
+// rival is how much less another place may match and still be taken for the point.
+const rival = 0.04
 
 // together is how many pixels of smoothed grain err as one, held against truth by a test.
 const grainTogether = 5
@@ -243,7 +248,10 @@ func StepAll(points []*Point, looks []FrameReader) (found []PointSample, failed 
 		before[i] = *points[i]
 		found[i], failed[i] = points[i].Step(looks[i])
 	})
-	expected := asOthers(before, found, failed)
+	expected, sure := asOthers(before, found, failed)
+	for i := range found {
+		found[i].Ambiguous = found[i].Ambiguous && !sure
+	}
 	each(func(i int) {
 		place, ok := expected[i]
 		if !ok {
@@ -254,7 +262,7 @@ func StepAll(points []*Point, looks []FrameReader) (found []PointSample, failed 
 		again.away = min(again.away, 1)
 		s, err := again.step(looks[i], place)
 		if err == nil && (failed[i] != nil || before[i].away > 0 || s.Match > found[i].Match-0.1) {
-			again.options = before[i].options
+			again.options, s.Ambiguous = before[i].options, false
 			*points[i], found[i], failed[i] = again, s, nil
 			return
 		}
@@ -272,8 +280,9 @@ func StepAll(points []*Point, looks []FrameReader) (found []PointSample, failed 
 // stray is how far a point may be from where the motion of the others takes it, pixels.
 const stray = 4
 
-// asOthers returns where the motion of most points takes those that go their own way, or were not found.
-func asOthers(before []Point, found []PointSample, failed []error) map[int]geom.Point {
+// asOthers returns where the motion of most points takes those that go their own way, or were not found, and whether there is
+// such a motion.
+func asOthers(before []Point, found []PointSample, failed []error) (expected map[int]geom.Point, sure bool) {
 	var src, dst []geom.Point
 	for i, err := range failed {
 		if err == nil && before[i].away == 0 {
@@ -282,7 +291,7 @@ func asOthers(before []Point, found []PointSample, failed []error) map[int]geom.
 	}
 	const least = 4
 	if len(src) < least {
-		return nil
+		return nil, false
 	}
 	h, in, err := geom.RobustFit(geom.Similarity, src, dst, stray)
 	agree := 0
@@ -292,7 +301,7 @@ func asOthers(before []Point, found []PointSample, failed []error) map[int]geom.
 		}
 	}
 	if err != nil || agree < max(least-1, len(src)/2+1) {
-		return nil
+		return nil, false
 	}
 	out := map[int]geom.Point{}
 	for i := range before {
@@ -304,7 +313,7 @@ func asOthers(before []Point, found []PointSample, failed []error) map[int]geom.
 			out[i] = place
 		}
 	}
-	return out
+	return out, true
 }
 
 // find looks for the pattern in the search box around a place. Of places that look alike, as of tiles, it takes the one to which it
@@ -334,6 +343,7 @@ func (p *Point) find(frame *raster.Plane, around geom.Point) (PointSample, geom.
 	err := error(ErrLeft)
 	most := math.Inf(-1)
 	var finest float32
+	var tried []PointSample
 	for _, b := range best {
 		finest = max(finest, b.match)
 	}
@@ -354,6 +364,7 @@ func (p *Point) find(frame *raster.Plane, around geom.Point) (PointSample, geom.
 			}
 			continue
 		}
+		tried = append(tried, PointSample{At: at, Match: match})
 		worth := match
 		if p.steps > 1 {
 			const path = 0.05 // of match is worth to go on as it went
@@ -365,6 +376,10 @@ func (p *Point) find(frame *raster.Plane, around geom.Point) (PointSample, geom.
 	}
 	if err != nil {
 		return s, warp, err
+	}
+	for _, v := range tried {
+		apart := v.At.Dist(s.At) > math.Max(3, math.Min(p.options.Pattern.X, p.options.Pattern.Y)/3)
+		s.Ambiguous = s.Ambiguous || apart && v.Match > s.Match-rival
 	}
 	if !inside(s.At, p.size, 1) {
 		return s, warp, ErrLeft

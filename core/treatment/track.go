@@ -133,8 +133,9 @@ type PointSample struct {
 	At    Vec     `json:"at"`
 	Match float64 `json:"match,omitempty" doc:"Normalised correlation of the pattern, 0 to 1"`
 	// Variance is that of the place as grain and texture let it be known.
-	Variance *[3]float64 `json:"variance,omitempty" doc:"How well the place is known: variance of x, of x with y, of y, square pixels"`
-	Drift    *float64    `json:"drift,omitempty" minimum:"0" doc:"Of a point that is compared with newer frames: how far it is from where it looks as where it was put, pixels; left out where it does not look like that any more"`
+	Variance  *[3]float64 `json:"variance,omitempty" doc:"How well the place is known: variance of x, of x with y, of y, square pixels"`
+	Ambiguous bool        `json:"ambiguous,omitempty" doc:"Another place in the search box looks almost the same, and no other points say which it is"`
+	Drift     *float64    `json:"drift,omitempty" minimum:"0" doc:"Of a point that is compared with newer frames: how far it is from where it looks as where it was put, pixels; left out where it does not look like that any more"`
 }
 
 // Kinds of corrections.

@@ -1721,6 +1721,8 @@ export interface components {
             track: string;
         };
         PointSample: {
+            /** @description Another place in the search box looks almost the same, and no other points say which it is */
+            ambiguous?: boolean;
             at: number[];
             /**
              * Format: double
