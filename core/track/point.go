@@ -316,8 +316,7 @@ func asOthers(before []Point, found []PointSample, failed []error) (expected map
 	return out, true
 }
 
-// find looks for the pattern in the search box around a place. Of places that look alike, as of tiles, it takes the one to which it
-// went on as it went.
+// find looks for the pattern in the search box around a place, and says whether another place there looks almost the same.
 func (p *Point) find(frame *raster.Plane, around geom.Point) (PointSample, geom.Homography, error) {
 	levels := []*raster.Plane{frame}
 	for len(levels) < len(p.tpl.coarse) {
@@ -341,7 +340,6 @@ func (p *Point) find(frame *raster.Plane, around geom.Point) (PointSample, geom.
 	var s PointSample
 	var warp geom.Homography
 	err := error(ErrLeft)
-	most := math.Inf(-1)
 	var finest float32
 	var tried []PointSample
 	for _, b := range best {
@@ -365,13 +363,8 @@ func (p *Point) find(frame *raster.Plane, around geom.Point) (PointSample, geom.
 			continue
 		}
 		tried = append(tried, PointSample{At: at, Match: match})
-		worth := match
-		if p.steps > 1 {
-			const path = 0.05 // of match is worth to go on as it went
-			worth -= path * math.Min(at.Dist(guess)/math.Max(p.options.Pattern.X, p.options.Pattern.Y), 1)
-		}
-		if worth > most {
-			most, s, warp, err = worth, PointSample{At: at, Match: match, Variance: variance}, w, nil
+		if match > s.Match {
+			s, warp, err = PointSample{At: at, Match: match, Variance: variance}, w, nil
 		}
 	}
 	if err != nil {
