@@ -53,7 +53,13 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 		}
 		v := demotest.Overlap(geom.Flatten(knots, 0.1), demo.Sleeve(f.Frame).Outline(), s.Size())
 		worst = math.Min(worst, v)
-		t.Logf("%d: %.3f size %.3f", f.Frame, v, geom.Area(geom.Flatten(knots, 0.1))/geom.Area(demo.Sleeve(f.Frame).Outline()))
+		if f.Frame >= 1028 && f.Frame <= 1034 {
+			assert.Empty(t, f.Doubt, "frame %d", f.Frame)
+		}
+		if f.Frame == 1023 || f.Frame == 1038 { // it is smeared, and leaves
+			assert.NotEmpty(t, f.Doubt, "frame %d", f.Frame)
+		}
+		t.Logf("%d: %.3f %s size %.3f", f.Frame, v, f.Doubt, geom.Area(geom.Flatten(knots, 0.1))/geom.Area(demo.Sleeve(f.Frame).Outline()))
 	}
 	assert.Greater(t, worst, 0.9)
 

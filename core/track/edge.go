@@ -27,6 +27,7 @@ type Edge struct {
 	Drawn  []geom.Knot     // where it was drawn
 	Knots  []geom.Knot     // where it lies on the frame that it has come to
 	Sides  []Side          // the models, by sample of the contour
+	Shut   []bool          // where colours part there, by sample: elsewhere the outline only closes itself
 	Parted float64         // how well colours parted where it was drawn, 0 to 1
 	Speed  geom.Point      // pixels a frame
 	Inside geom.Homography // how the inside got here from where it was drawn
@@ -179,12 +180,30 @@ func NewEdge(m *raster.Image, knots []geom.Knot) (*Edge, error) {
 	e := &Edge{Drawn: knots, Knots: knots, Inside: geom.Identity}
 	e.Sides = sidesOf(m, samples)
 	e.Parted = agreement(m, samples, e.Sides)
+	e.Shut = e.shut(m, samples)
 	if e.Parted < 0.6 {
 		return nil, ErrUnsure
 	}
 	e.Return(m)
 	e.Stays = e.stays(samples)
 	return e, nil
+}
+
+// shut tells where the outline lies on an edge on the frame that it was drawn on: where colours part over a stretch.
+func (e *Edge) shut(m *raster.Image, samples []sample) []bool {
+	leans := make([]leaning, len(samples))
+	for i := range samples {
+		for k := range leans[i] {
+			if p := samples[i].across(k); within(m, p) {
+				leans[i][k] = e.Sides[i].likelihood(colourAt(m, p))
+			}
+		}
+	}
+	out := make([]bool, len(samples))
+	for i, v := range stretches(partsOf(leans, make([]float64, len(samples)))) {
+		out[i] = v >= leastParts
+	}
+	return out
 }
 
 // Return tells an edge that was read back what the frame looks like on which it was drawn.
@@ -315,7 +334,7 @@ func (e *Edge) Next(before, now *raster.Image) (found EdgeSample, err error) {
 	}
 	leans, holds := moves.leaning(now, before, there, spreadOver(sides, len(there))), e.held(there, moves)
 	off := contour(there, leans, holds)
-	found = graded(leans, holds, off, moves.whole)
+	found = graded(leans, holds, off, e.Shut, moves.whole)
 	found.Knots = bend(moved, there, off)
 	if e.Strays++; found.Doubt != Slips && found.Doubt != Leaps {
 		e.Strays = 0
@@ -343,32 +362,52 @@ func (e *Edge) Next(before, now *raster.Image) (found EdgeSample, err error) {
 	return found, nil
 }
 
-// graded says how well a contour was found: by the worst of its stretches, which are eleven samples long.
-// How far they moved by themselves counts where it is known how the inside went as a whole.
-func graded(leans []leaning, holds []hold, off []float64, whole bool) (s EdgeSample) {
-	n := len(off)
+// partsOf says by how much each sample of a contour, moved across by off, parts inside from outside.
+func partsOf(leans []leaning, off []float64) []float64 {
 	const near = int(edgeTail / edgeStep)
-	parts := make([]float64, n)
-	for i := range parts {
+	out := make([]float64, len(off))
+	for i := range out {
 		at := int(math.Round((off[i]+edgeReach)/edgeStep)) + near
 		for k := range near {
-			parts[i] += (leans[i][at-1-k] - leans[i][at+1+k]) / float64(2*near)
+			out[i] += (leans[i][at-1-k] - leans[i][at+1+k]) / float64(2*near)
 		}
 	}
-	s.Parts = math.Inf(1)
-	const half = 5
+	return out
+}
+
+// half is how many samples to each side make a stretch.
+const half = 5
+
+// stretches is the mean over the stretch around each sample.
+func stretches(v []float64) []float64 {
+	n := len(v)
+	out := make([]float64, n)
 	for i := range n {
-		var part, away, leap, known float64
 		for d := -half; d <= half; d++ {
-			j := (i + d + n) % n
-			part += parts[j] / (2*half + 1)
-			leap += off[j] / (2*half + 1)
-			if holds[j].known {
+			out[i] += v[(i+d+n)%n] / (2*half + 1)
+		}
+	}
+	return out
+}
+
+// graded says how well a contour was found: by the worst of its stretches. Where it lay on no edge to begin with, at shut, by its own
+// number of samples, nothing is asked. How far it moved by itself counts where it is known how the inside went as a whole.
+func graded(leans []leaning, holds []hold, off []float64, shut []bool, whole bool) (s EdgeSample) {
+	n := len(off)
+	parts, leaps := stretches(partsOf(leans, off)), stretches(off)
+	s.Parts = 9
+	for i := range n {
+		if !shut[i*len(shut)/n] {
+			continue
+		}
+		s.Parts, s.Leap = math.Min(s.Parts, parts[i]), math.Max(s.Leap, math.Abs(leaps[i]))
+		var away, known float64
+		for d := -half; d <= half; d++ {
+			if j := (i + d + n) % n; holds[j].known {
 				away += off[j] - holds[j].at
 				known++
 			}
 		}
-		s.Parts, s.Leap = math.Min(s.Parts, part), math.Max(s.Leap, math.Abs(leap))
 		if known > half {
 			s.Away = math.Max(s.Away, math.Abs(away)/known)
 		}

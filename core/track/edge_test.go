@@ -350,11 +350,15 @@ func TestWhatAnOutlineIsDoubtedFor(t *testing.T) {
 		}
 		holds[i] = hold{0, 0.1, true}
 	}
-	assert.Empty(t, graded(leans, holds, off, true).Doubt)
+	shut := make([]bool, n/2) // by another number of samples
+	for i := range shut {
+		shut[i] = true
+	}
+	assert.Empty(t, graded(leans, holds, off, shut, true).Doubt)
 	for i := 20; i < 32; i++ {
 		holds[i].at = 2.5
 	}
-	assert.Equal(t, Slips, graded(leans, holds, off, true).Doubt)
+	assert.Equal(t, Slips, graded(leans, holds, off, shut, true).Doubt)
 	for i := range holds {
 		holds[i].at, holds[i].known = 0, false
 	}
@@ -367,11 +371,15 @@ func TestWhatAnOutlineIsDoubtedFor(t *testing.T) {
 			}
 		}
 	}
-	assert.Equal(t, Leaps, graded(leans, holds, off, true).Doubt)
-	assert.Empty(t, graded(leans, holds, off, false).Doubt, "nothing is known of how the inside went as a whole")
+	assert.Equal(t, Leaps, graded(leans, holds, off, shut, true).Doubt)
+	assert.Empty(t, graded(leans, holds, off, shut, false).Doubt, "nothing is known of how the inside went as a whole")
 	clear(off)
 	for i := 20; i < 32; i++ {
 		leans[i] = leaning{}
 	}
-	assert.Equal(t, Faint, graded(leans, holds, off, true).Doubt)
+	assert.Equal(t, Faint, graded(leans, holds, off, shut, true).Doubt)
+	for i := 8; i < 18; i++ {
+		shut[i] = false
+	}
+	assert.Empty(t, graded(leans, holds, off, shut, true).Doubt, "there it only closes itself")
 }

@@ -222,7 +222,7 @@ export function TrackPoints({
 }
 
 /** By how much a point is enlarged where it is told how well it is known: hundredths of a pixel are not seen. */
-const enlarged = 100
+const enlarged = 300
 
 /** An ellipse that says how well a point is known, and in which direction. */
 function Unsure({ c, variance: [xx, xy, yy], zoom }: { c: Point; variance: number[]; zoom: number }) {
