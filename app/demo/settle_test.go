@@ -57,7 +57,7 @@ func tracked(t testing.TB, s *picture.Source, track treatment.Track, first, last
 	var found []picture.Tracked
 	run := picture.Run{Track: track.ID, From: track.Home, First: first, Last: last}
 	require.NoError(t, s.Follow(context.Background(), doc, run, func(f picture.Tracked) { found = append(found, f) }))
-	picture.MergeTracked(&track, run, treatment.Range{First: first, Last: last}, found)
+	picture.MergeTracked(doc, &track, run, treatment.Range{First: first, Last: last}, found)
 	return track
 }
 

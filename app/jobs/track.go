@@ -41,6 +41,7 @@ func (tracking) run(ctx context.Context, r *Runner, t *store.Task, p *progress) 
 	for _, part := range run.Rest(found) {
 		if len(found) > 0 {
 			picture.MergeTracked(
+				doc,
 				doc.Track(run.Track),
 				run,
 				treatment.Range{First: source.Plates.First, Last: source.Plates.Last},
@@ -95,7 +96,7 @@ func (r *Runner) keepTrack(ctx context.Context, shotID string, run picture.Run, 
 			return err
 		}
 		full := &whole.Tracks[0]
-		picture.MergeTracked(full, run, *shot.Range(), found)
+		picture.MergeTracked(doc, full, run, *shot.Range(), found)
 		if full.Data != nil {
 			if now.Data, err = artifactOf(ctx, r.store, full.Data); err != nil {
 				return err

@@ -261,10 +261,10 @@ func TestAnInterruptedTrackGoesOnFromBothEnds(t *testing.T) {
 		),
 	)
 	for _, rest := range run.Rest(all) {
-		picture.MergeTracked(parts.Track("t"), run, treatment.Range{First: 1, Last: 20}, all)
+		picture.MergeTracked(parts, parts.Track("t"), run, treatment.Range{First: 1, Last: 20}, all)
 		require.NoError(t, s.Follow(ctx, parts, rest, func(f picture.Tracked) { all = append(all, f) }))
 	}
-	picture.MergeTracked(parts.Track("t"), run, treatment.Range{First: 1, Last: 20}, all)
+	picture.MergeTracked(parts, parts.Track("t"), run, treatment.Range{First: 1, Last: 20}, all)
 	require.Len(t, parts.Tracks[0].Data.Samples, 20)
 	for i, v := range parts.Tracks[0].Data.Samples {
 		assert.InDelta(t, whole.Tracks[0].Data.Samples[i].Matrix[2], v.Matrix[2], 0.05, "frame %d", v.Frame)

@@ -118,7 +118,7 @@ type following interface {
 	follow(ctx context.Context, f *follower) error
 	// merge puts what was found into the track; all says that nothing measured before is left
 	// beside it.
-	merge(t *treatment.Track, found []Tracked, all bool)
+	merge(doc *treatment.Document, t *treatment.Track, found []Tracked, all bool)
 }
 
 // followings are by kind of track. A new one gets a file of its own and a line here.
@@ -137,8 +137,8 @@ type noFollowing struct{}
 func (noFollowing) ready(t *treatment.Track) error {
 	return fmt.Errorf("%q was brought in from elsewhere; there is nothing drawn that could be followed", t.Name)
 }
-func (n noFollowing) follow(_ context.Context, f *follower) error { return n.ready(f.what) }
-func (noFollowing) merge(*treatment.Track, []Tracked, bool)       {}
+func (n noFollowing) follow(_ context.Context, f *follower) error                { return n.ready(f.what) }
+func (noFollowing) merge(*treatment.Document, *treatment.Track, []Tracked, bool) {}
 
 type follower struct {
 	*Source
@@ -223,9 +223,6 @@ func (f *follower) both(one func(last int) error) error {
 // exclusions returns what is left out on frame n, as the tracker sees it.
 func (f *follower) exclusions(n int) (out [][]geom.Point) {
 	leave := func(shape *treatment.Shape, own string) {
-		if own == f.what.ID && shape.Ride == "" || shape.Ride == f.what.ID {
-			return // where it lies is not known yet
-		}
 		pose, ok := f.motions.Pose(shape, own, n)
 		if !ok {
 			return
@@ -244,27 +241,8 @@ func (f *follower) exclusions(n int) (out [][]geom.Point) {
 	if !f.what.LeaveMarked {
 		return out
 	}
-	marked := func(shapes []treatment.Shape, own string) {
-		for i := range shapes {
-			if !shapes[i].Invert {
-				leave(&shapes[i], own)
-			}
-		}
-	}
-	for i := range f.doc.Removals {
-		r := &f.doc.Removals[i]
-		if r.Off {
-			continue
-		}
-		marked(r.Mark.Outlines, r.Follow.Track)
-		if r.Guard == nil {
-			continue
-		}
-		for k := range r.Guard.Fronts {
-			if front := &r.Guard.Fronts[k]; !front.Off && front.By == treatment.ByOutline {
-				marked(front.Shapes, r.Follow.Track)
-			}
-		}
+	for _, m := range f.doc.LeftOut(f.what.ID) {
+		leave(m.Shape, m.Own)
 	}
 	return out
 }
@@ -272,12 +250,12 @@ func (f *follower) exclusions(n int) (out [][]geom.Point) {
 // MergeTracked puts what a run has found into its track, which holds its data in place.
 // What was measured on other frames stays: it is of the same surface from the
 // same home.
-func MergeTracked(t *treatment.Track, run Run, whole treatment.Range, found []Tracked) {
+func MergeTracked(doc *treatment.Document, t *treatment.Track, run Run, whole treatment.Range, found []Tracked) {
 	if t.Range != nil {
 		whole = *t.Range
 	}
 	// A piece that is followed anew does not bring the rest up to date.
-	followings[t.Kind].merge(t, found, run.First <= whole.First && run.Last >= whole.Last)
+	followings[t.Kind].merge(doc, t, found, run.First <= whole.First && run.Last >= whole.Last)
 }
 
 // join puts news over what was there, by frame.

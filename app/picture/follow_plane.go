@@ -25,7 +25,7 @@ func (planeFollowing) ready(t *treatment.Track) error {
 	return nil
 }
 
-func (planeFollowing) merge(t *treatment.Track, found []Tracked, all bool) {
+func (planeFollowing) merge(doc *treatment.Document, t *treatment.Track, found []Tracked, all bool) {
 	var news []treatment.Sample
 	for _, f := range found {
 		if f.Sample != nil {
@@ -35,7 +35,7 @@ func (planeFollowing) merge(t *treatment.Track, found []Tracked, all bool) {
 	if len(news) == 0 {
 		return
 	}
-	basis := t.Basis()
+	basis := doc.BasisOf(t)
 	if t.Data != nil {
 		// Frames between are those on which it was lost: what was measured there before is no longer so.
 		first, last := news[0].Frame, news[0].Frame

@@ -24,7 +24,7 @@ func (pointsFollowing) ready(t *treatment.Track) error {
 	return nil
 }
 
-func (pointsFollowing) merge(t *treatment.Track, found []Tracked, all bool) {
+func (pointsFollowing) merge(_ *treatment.Document, t *treatment.Track, found []Tracked, all bool) {
 	for i := range t.Points {
 		p := &t.Points[i]
 		var news []treatment.PointSample

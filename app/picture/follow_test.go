@@ -55,7 +55,21 @@ func TestWhatIsMarkedIsLeftOutByChoice(t *testing.T) {
 	assert.Equal(t, []geom.Point{{X: 0}}, left(false, 12))
 	assert.Equal(t, []geom.Point{{X: 0}, {X: 200}, {X: 300, Y: 6}, {X: 400, Y: 6}}, left(true, 12))
 	assert.Contains(t, left(true, 13), geom.Pt(500, 0))
-	before := doc.Tracks[0].Basis()
+	before := doc.BasisOf(&doc.Tracks[0])
+	doc.Removals[0].Name = "another name"
+	assert.Equal(t, before, doc.BasisOf(&doc.Tracks[0]))
+	changed := 0
+	for i := range doc.Removals {
+		for k := range doc.Removals[i].Mark.Outlines {
+			s := &doc.Removals[i].Mark.Outlines[k]
+			s.Points[0].At[0]++
+			if doc.BasisOf(&doc.Tracks[0]) != before {
+				changed++
+			}
+			s.Points[0].At[0]--
+		}
+	}
+	assert.Positive(t, changed, "an outline that is left out was moved")
 	doc.Tracks[0].LeaveMarked = false
-	assert.NotEqual(t, before, doc.Tracks[0].Basis(), "what was measured is out of date then")
+	assert.NotEqual(t, before, doc.BasisOf(&doc.Tracks[0]), "what was measured is out of date then")
 }

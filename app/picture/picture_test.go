@@ -121,7 +121,7 @@ var whole = treatment.Range{First: 1, Last: 20}
 func follow(t testing.TB, s *picture.Source, d *treatment.Document, run picture.Run) error {
 	var found []picture.Tracked
 	err := s.Follow(ctx, d, run, func(f picture.Tracked) { found = append(found, f) })
-	picture.MergeTracked(d.Track(run.Track), run, whole, found)
+	picture.MergeTracked(d, d.Track(run.Track), run, whole, found)
 	require.NoError(t, d.Validate(&whole))
 	return err
 }
@@ -141,9 +141,9 @@ func TestFollowGoesUpAndDownFromAnyKnownFrame(t *testing.T) {
 	}
 	d.Tracks[0].Region[0][0] -= 4
 	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 6, Last: 9}))
-	assert.True(t, d.Tracks[0].Stale(), "a piece does not bring the rest up to date")
+	assert.True(t, d.Stale(&d.Tracks[0]), "a piece does not bring the rest up to date")
 	require.NoError(t, follow(t, s, d, picture.Run{Track: "t", From: 8, First: 1, Last: 20}))
-	assert.False(t, d.Tracks[0].Stale())
+	assert.False(t, d.Stale(&d.Tracks[0]))
 	assert.ErrorContains(
 		t,
 		s.Follow(ctx, d, picture.Run{Track: "t", From: 8, First: 8, Last: 30}, nil),

@@ -191,7 +191,7 @@ func (s *Store) revision(
 		Document:  d.doc,
 	}
 	for i := range d.doc.Tracks {
-		if d.doc.Tracks[i].Stale() {
+		if d.doc.Stale(&d.doc.Tracks[i]) {
 			out.Stale = append(out.Stale, d.doc.Tracks[i].ID)
 		}
 	}

@@ -340,7 +340,7 @@ func followIfNeeded(
 		if err != nil {
 			s.Note = err.Error()
 		}
-		picture.MergeTracked(t, run, whole, found)
+		picture.MergeTracked(doc, t, run, whole, found)
 		s.Tracked = true
 	}
 	motions, err := carry.New(doc)

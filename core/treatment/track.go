@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"slices"
 
 	"jardin/core/geom"
 )
@@ -210,9 +211,60 @@ func (p *Point) Basis() string {
 	return basis(p.Home, p.At, p.Pattern, p.Search, p.Motion, p.Channel, p.Against, p.Tolerance)
 }
 
-// Stale reports whether something was measured before what it depends on changed.
-func (t *Track) Stale() bool {
-	if t.Data != nil && t.Data.Basis != "" && t.Data.Basis != t.Basis() {
+// A MarkedShape is an outline of what is marked, or in front, and the track that carries it where it names none itself.
+type MarkedShape struct {
+	Shape *Shape
+	Own   string
+}
+
+// LeftOut returns the shapes of what is marked and in front that a track may leave out: all that do not ride on it.
+func (d *Document) LeftOut(track string) (out []MarkedShape) {
+	add := func(shapes []Shape, own string) {
+		for i := range shapes {
+			s := &shapes[i]
+			if !s.Invert && s.Ride != track && (s.Ride != "" || own != track) {
+				out = append(out, MarkedShape{s, own})
+			}
+		}
+	}
+	for i := range d.Removals {
+		r := &d.Removals[i]
+		if r.Off {
+			continue
+		}
+		add(r.Mark.Outlines, r.Follow.Track)
+		if r.Guard == nil {
+			continue
+		}
+		for k := range r.Guard.Fronts {
+			if f := &r.Guard.Fronts[k]; !f.Off && f.By == ByOutline {
+				add(f.Shapes, r.Follow.Track)
+			}
+		}
+	}
+	return out
+}
+
+// BasisOf returns the hash of all that a plane's samples depend on, what is left out of it elsewhere included.
+func (d *Document) BasisOf(t *Track) string {
+	if !t.LeaveMarked {
+		return t.Basis()
+	}
+	parts := []any{t.Basis()}
+	for _, m := range d.LeftOut(t.ID) {
+		plain := *m.Shape
+		plain.Name, plain.Colour, plain.Keys = "", "", slices.Clone(plain.Keys)
+		for k := range plain.Keys {
+			plain.Keys[k].Doubt = ""
+		}
+		parts = append(parts, plain, m.Own)
+	}
+	return basis(parts...)
+}
+
+// Stale reports whether something of a track was measured before what it depends on changed.
+func (d *Document) Stale(t *Track) bool {
+	if t.Data != nil && t.Data.Basis != "" && t.Data.Basis != d.BasisOf(t) {
 		return true
 	}
 	for i := range t.Points {

@@ -205,9 +205,9 @@ func TestBasisChangesWithWhatATrackDependsOn(t *testing.T) {
 	}
 	p := valid().Tracks[1]
 	p.Points[0].Path = &PointPath{Basis: p.Points[0].Basis(), Samples: []PointSample{{Frame: 4}}}
-	assert.False(t, p.Stale())
+	assert.False(t, new(Document).Stale(&p))
 	p.Points[0].Tolerance = 0.9
-	assert.True(t, p.Stale())
+	assert.True(t, new(Document).Stale(&p))
 }
 
 // A dissolve comes in by even steps before the range and goes out after it.
@@ -366,7 +366,7 @@ func TestUpgrade(t *testing.T) {
 	assert.Equal(t, []string{"size"}, plate.Strokes()[0].Pen, "pressure scaled the size")
 	assert.Empty(t, d.Removals[1].Fill.Sources)
 	assert.Empty(t, d.Removals[1].Follow.Track)
-	assert.False(t, d.Tracks[0].Stale())
+	assert.False(t, d.Stale(&d.Tracks[0]))
 	again, err := Upgrade(blob)
 	require.NoError(t, err)
 	assert.Equal(t, blob, again, "a document of this version is left alone")
