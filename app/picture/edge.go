@@ -216,7 +216,8 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 		Edge  *track.Edge
 	}
 	n := from
-	if f.steps.read(name, &last) {
+	// What was kept by an older program lacks where it was drawn: it is followed anew.
+	if f.steps.read(name, &last) && last.Edge != nil && len(last.Edge.Drawn) > 0 && len(last.Edge.Shut) > 0 {
 		for knots = last.Edge.Knots; n != last.Frame; {
 			n += step
 			var found EdgeFound
@@ -227,13 +228,16 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 			f.each(found)
 		}
 	}
+	if n == from {
+		last.Edge = nil
+	}
 	before, err := look(n, knots)
 	if err != nil {
 		return out, err
 	}
 	edge := last.Edge
 	if edge == nil {
-		if edge, err = track.NewEdge(before, knots); err != nil {
+		if edge, err = track.NewEdge(before, knots, f.Size()); err != nil {
 			return nil, &LostTrack{f.shape.Name, from, err}
 		}
 	} else {
@@ -241,7 +245,7 @@ func (f *edgeFollower) walk(ctx context.Context, from, to int) ([]EdgeFound, err
 		if err != nil {
 			return out, err
 		}
-		edge.Return(drawn)
+		edge.Return(drawn, f.Size())
 	}
 	for n += step; n != to+step; n += step {
 		if err := ctx.Err(); err != nil {

@@ -128,6 +128,9 @@ func pointSample(n int, v track.PointSample) treatment.PointSample {
 	out := treatment.PointSample{Frame: n, At: treatment.Vec{v.At.X, v.At.Y}, Match: min(v.Match, 1), Ambiguous: v.Ambiguous}
 	variance := v.Variance
 	for i, x := range variance {
+		if !(math.Abs(x) < 1e6) { // nothing holds it; and a file holds no infinity
+			x = 1e6
+		}
 		variance[i] = float64(float32(x))
 	}
 	out.Variance = &variance

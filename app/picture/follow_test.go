@@ -1,6 +1,9 @@
 package picture
 
 import (
+	"encoding/json"
+	"jardin/core/track"
+	"math"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -72,4 +75,14 @@ func TestWhatIsMarkedIsLeftOutByChoice(t *testing.T) {
 	assert.Positive(t, changed, "an outline that is left out was moved")
 	doc.Tracks[0].LeaveMarked = false
 	assert.NotEqual(t, before, doc.BasisOf(&doc.Tracks[0]), "what was measured is out of date then")
+}
+
+// A point that nothing holds is kept all the same: no file holds an infinity.
+func TestAPointThatNothingHoldsIsKept(t *testing.T) {
+	v := pointSample(3, track.PointSample{Variance: [3]float64{math.Inf(1), math.NaN(), 1e300}, Known: true})
+	blob, err := json.Marshal(v)
+	require.NoError(t, err)
+	var back treatment.PointSample
+	require.NoError(t, json.Unmarshal(blob, &back))
+	assert.Equal(t, v, back)
 }

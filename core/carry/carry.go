@@ -237,6 +237,9 @@ func dropped(t *treatment.Track, n int) bool {
 	return false
 }
 
+// longestGap is how many frames are bridged at most: a file may name any.
+const longestGap = 20_000
+
 // bridge fills the frames between samples: each corner of the surface goes on as it went before and comes as it goes
 // after (cubic Hermite interpolation); over long gaps less so, and ever more straight.
 func (m *Motion) bridge() {
@@ -252,7 +255,7 @@ func (m *Motion) bridge() {
 	}
 	for i := len(known) - 1; i > 0; i-- {
 		a, b := known[i-1], known[i]
-		if b.Frame-a.Frame < 2 || !sees(a.Matrix, corners) || !sees(b.Matrix, corners) {
+		if b.Frame-a.Frame < 2 || b.Frame-a.Frame > longestGap || !sees(a.Matrix, corners) || !sees(b.Matrix, corners) {
 			continue
 		}
 		from, to := a.Matrix.ApplyAll(corners), b.Matrix.ApplyAll(corners)

@@ -2,6 +2,7 @@ package carry
 
 import (
 	"image"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -114,6 +115,13 @@ func TestAPointsGapIsBridgedSmoothly(t *testing.T) {
 	}
 	assert.Equal(t, Good, momentOf(t, m, 23).Grade)
 	assert.NotContains(t, m.Places(p.ID), 31, "beyond the last it is not known")
+	// A gap that only a wild file has is left alone.
+	far := *p.Path
+	far.Samples = append(slices.Clone(far.Samples), treatment.PointSample{Frame: 2_000_000_000, Match: 1})
+	wild := *track
+	wild.Points = []treatment.Point{*p}
+	wild.Points[0].Path = &far
+	assert.Less(t, len(motionOf(t, &wild).Places(p.ID)), 100)
 	// Dropped frames are bridged in the same way.
 	track.Dropped = []treatment.Range{{First: 12, Last: 25}}
 	assert.True(t, motionOf(t, track).Places(p.ID)[24].Bridged)

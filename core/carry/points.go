@@ -201,7 +201,8 @@ func bridged(t *treatment.Track, id string, known map[string]map[int]geom.Point)
 	// along takes the point from a frame on which it is known to another as the others go.
 	along := func(from, to int) (geom.Point, bool) {
 		var src, dst []geom.Point
-		for i := range t.Points {
+		const enough = 24
+		for i := 0; i < len(t.Points) && len(src) < enough; i++ {
 			other := t.Points[i].ID
 			a, ok1 := known[other][from]
 			b, ok2 := known[other][to]
@@ -226,6 +227,9 @@ func bridged(t *treatment.Track, id string, known map[string]map[int]geom.Point)
 	}
 	for i := 1; i < len(frames); i++ {
 		a, b := frames[i-1], frames[i]
+		if b-a > longestGap {
+			continue
+		}
 		for n := a + 1; n < b; n++ {
 			u := float64(n-a) / float64(b-a)
 			before, ok1 := along(a, n)

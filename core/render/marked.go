@@ -68,16 +68,22 @@ func (m *marking) cover(ctx context.Context, e *Evaluator, within image.Rectangl
 	// It is asked for again and again, and files are read whole.
 	whole, err := memo.Do(ctx, e.Cache, environment{e}, *m, func(ctx context.Context, e environment, m marking) (*raster.Plane, error) {
 		size := e.Plate.Size()
-		layers := []matte.Layer{{Matte: m.Outlines.cover(size), Opacity: 1}}
-		for i := range m.Supplied {
+		out := m.Outlines.cover(size)
+		for i := range m.Supplied { // one after the other: there may be hundreds, and each is as large as the frame
 			s := &m.Supplied[i]
+			if err := ctx.Err(); err != nil {
+				return nil, err
+			}
 			p, err := s.read(ctx, e.Evaluator)
 			if err != nil {
 				return nil, err
 			}
-			layers = append(layers, matte.Layer{Matte: s.edged(p), Opacity: s.Opacity, Combine: s.Combine})
+			out = matte.Combine(
+				size,
+				matte.Layer{Matte: out, Opacity: 1},
+				matte.Layer{Matte: s.edged(p), Opacity: s.Opacity, Combine: s.Combine},
+			)
 		}
-		out := matte.Combine(size, layers...)
 		return out.Crop(cutBox(out)), nil
 	})
 	if err != nil {

@@ -171,8 +171,8 @@ func along(knots []geom.Knot) []sample {
 
 // NewEdge begins on a frame on which the outline lies right. The picture holds
 // colours as they are seen (square roots of light, say) and covers all that the
-// outline may reach.
-func NewEdge(m *raster.Image, knots []geom.Knot) (*Edge, error) {
+// outline may reach; size is that of the whole frame.
+func NewEdge(m *raster.Image, knots []geom.Knot, size image.Rectangle) (*Edge, error) {
 	samples := along(knots)
 	if len(samples) < 12 {
 		return nil, errors.New("this outline is too small to follow an edge")
@@ -184,7 +184,7 @@ func NewEdge(m *raster.Image, knots []geom.Knot) (*Edge, error) {
 	if e.Parted < 0.6 {
 		return nil, ErrUnsure
 	}
-	e.Return(m)
+	e.Return(m, size)
 	e.Stays = e.stays(samples)
 	return e, nil
 }
@@ -207,9 +207,9 @@ func (e *Edge) shut(m *raster.Image, samples []sample) []bool {
 }
 
 // Return tells an edge that was read back what the frame looks like on which it was drawn.
-func (e *Edge) Return(m *raster.Image) {
-	e.read, e.size = reading(m), m.Rect
-	e.home, _ = NewPlane(e.read, m.Rect, inner(e.Drawn), nil, geom.Shear)
+func (e *Edge) Return(m *raster.Image, size image.Rectangle) {
+	e.read, e.size = reading(m), size
+	e.home, _ = NewPlane(e.read, size, inner(e.Drawn), nil, geom.Shear)
 }
 
 // within reports whether a place lies in the picture.

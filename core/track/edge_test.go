@@ -175,7 +175,7 @@ func TestAnOutlineFollowsItsEdge(t *testing.T) {
 					continue
 				}
 				c := crossingOf(t, pair, seed, frames, bend)
-				e, err := NewEdge(c.frames[0], c.knots)
+				e, err := NewEdge(c.frames[0], c.knots, c.frames[0].Rect)
 				require.NoError(t, err)
 				off, worst, n := 0.0, 0.0, 0.0
 				for i := 1; i < len(c.frames); i++ {
@@ -222,7 +222,7 @@ func TestAnOutlineFollowsItsEdge(t *testing.T) {
 // An outline that is read back from where it was kept goes on as if nothing had happened.
 func TestAnOutlineGoesOn(t *testing.T) {
 	c := crossingOf(t, 2, 1, 5, 8)
-	e, err := NewEdge(c.frames[0], c.knots)
+	e, err := NewEdge(c.frames[0], c.knots, c.frames[0].Rect)
 	require.NoError(t, err)
 	for i := 1; i < 4; i++ {
 		_, err := e.Next(c.frames[i-1], c.frames[i])
@@ -232,7 +232,7 @@ func TestAnOutlineGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	var again Edge
 	require.NoError(t, json.Unmarshal(kept, &again))
-	again.Return(c.frames[0])
+	again.Return(c.frames[0], c.frames[0].Rect)
 	a, err := e.Next(c.frames[3], c.frames[4])
 	require.NoError(t, err)
 	b, err := again.Next(c.frames[3], c.frames[4])
@@ -244,7 +244,7 @@ func TestAnOutlineGoesOn(t *testing.T) {
 // told from one that does not.
 func TestAnOutlineStops(t *testing.T) {
 	c := crossingOf(t, 2, 0, 1, 0)
-	e, err := NewEdge(c.frames[0], c.knots)
+	e, err := NewEdge(c.frames[0], c.knots, c.frames[0].Rect)
 	require.NoError(t, err)
 	plain := raster.NewImage(c.frames[0].Rect)
 	for i := range plain.Pix {
@@ -268,7 +268,7 @@ func TestAnOutlineStops(t *testing.T) {
 // Where an outline goes astray for some frames, against what lies inside it, following stops, soon after it began to.
 func TestAnOutlineThatGoesAstrayStops(t *testing.T) {
 	c := crossingOf(t, 0, 1, 24, 8)
-	e, err := NewEdge(c.frames[0], c.knots)
+	e, err := NewEdge(c.frames[0], c.knots, c.frames[0].Rect)
 	require.NoError(t, err)
 	off, doubted := 0, 0
 	for i := 1; i < len(c.frames); i++ {
@@ -297,7 +297,7 @@ func TestAnOutlineThatGoesAstrayStops(t *testing.T) {
 // Patches of the rim are found where they went, also on what bends, and hold the contour; on tiles there are none.
 func TestPatchesOfTheRimHoldAnOutline(t *testing.T) {
 	c := crossingOf(t, 2, 2, 8, 14)
-	e, err := NewEdge(c.frames[0], c.knots)
+	e, err := NewEdge(c.frames[0], c.knots, c.frames[0].Rect)
 	require.NoError(t, err)
 	require.Greater(t, len(e.Stays), 4)
 	for i := 1; i < len(c.frames); i++ {
@@ -382,4 +382,33 @@ func TestWhatAnOutlineIsDoubtedFor(t *testing.T) {
 		shut[i] = false
 	}
 	assert.Empty(t, graded(leans, holds, off, shut, true).Doubt, "there it only closes itself")
+}
+
+// What goes far is still held against where it was drawn, though only what lies around it is read of each frame.
+func TestAnOutlineThatGoesFar(t *testing.T) {
+	middle := geom.Pt(90, 150)
+	knots := blob(rand.New(rand.NewPCG(4, 4)), middle, 50)
+	size := image.Rect(0, 0, 560, 300)
+	c := across(coloured(t, "baboon.jpg"), coloured(t, "fruits.jpg"), knots, 20, size, 0.01, func(i int) func(geom.Point) geom.Point {
+		h := geom.Translation(geom.Pt(14*float64(i), 0))
+		return h.Apply
+	})
+	around := func(i int, knots []geom.Knot) *raster.Image {
+		return c.frames[i].Crop(raster.Around(geom.Bounds(geom.Flatten(knots, 1)), 140, size))
+	}
+	e, err := NewEdge(around(0, c.knots), c.knots, size)
+	require.NoError(t, err)
+	require.Greater(t, len(e.Stays), 4)
+	for i := 1; i < len(c.frames); i++ {
+		_, err := e.Next(around(i-1, e.Knots), around(i, e.Knots))
+		require.NoError(t, err, "frame %d", i)
+	}
+	found := 0
+	for _, s := range e.Stays {
+		if s.Match >= stayMatch {
+			found++
+		}
+	}
+	t.Logf("%d of %d patches are found after 266 px", found, len(e.Stays))
+	assert.Greater(t, found, len(e.Stays)/2)
 }

@@ -66,7 +66,7 @@ func (e *Edge) moves(before, now *raster.Image, samples []sample) moves {
 	m := moves{was: geom.Flatten(e.Knots, 0.1)}
 	readBefore, readNow := reading(before), reading(now)
 	step := func(region []geom.Point, without [][]geom.Point, covered [][]geom.Point) (geom.Homography, bool) {
-		p, err := NewPlane(readBefore, before.Rect, region, without, geom.Shear)
+		p, err := NewPlane(readBefore, e.size, region, without, geom.Shear)
 		if err != nil {
 			return geom.Identity, false
 		}
@@ -76,7 +76,7 @@ func (e *Edge) moves(before, now *raster.Image, samples []sample) moves {
 	rim := probes(before, samples)
 	middle := geom.Bounds(m.was).Centre()
 	h := geom.Translation(e.shifted(now, rim))
-	if p, err := NewPlane(readBefore, before.Rect, inner(e.Knots), nil, geom.Shear); err == nil {
+	if p, err := NewPlane(readBefore, e.size, inner(e.Knots), nil, geom.Shear); err == nil {
 		least := differs(now, rim, h.Apply)
 		for _, find := range []func() (Sample, error){
 			func() (Sample, error) { return p.Near(readNow, nil, h) },

@@ -203,6 +203,7 @@ func (c *checker) track(at string, t *Track) {
 		if len(r.Region) < 3 || !(geom.Area(Points(r.Region)) >= 16) {
 			c.fault(place+"/region", "a region needs 3 points or more, with room between them")
 		}
+		c.frame(place+"/frame", r.Frame)
 		if frames[r.Frame] {
 			c.fault(place+"/frame", "frame %d has a region already", r.Frame)
 		}
