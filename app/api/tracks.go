@@ -247,12 +247,7 @@ func (s *Server) getScores(ctx context.Context, in *removalPath) (*body[picture.
 }
 
 func placesOf(m *carry.Motion, p *treatment.Point) []placeOfPoint {
-	measured, hand := map[int]*treatment.PointSample{}, map[int]bool{p.Home: true}
-	if p.Path != nil {
-		for i := range p.Path.Samples {
-			measured[p.Path.Samples[i].Frame] = &p.Path.Samples[i]
-		}
-	}
+	measured, hand := p.Measured(), map[int]bool{p.Home: true}
 	for _, v := range p.Placed {
 		hand[v.Frame] = true
 	}

@@ -20,12 +20,7 @@ func pathsOf(t *treatment.Track) (out []Point) {
 			continue
 		}
 		path := Point{Name: p.Name}
-		match := map[int]float64{}
-		if p.Path != nil {
-			for _, s := range p.Path.Samples {
-				match[s.Frame] = s.Match
-			}
-		}
+		measured := p.Measured()
 		places := carry.Path(t, p)
 		frames := make([]int, 0, len(places))
 		for n := range places {
@@ -34,7 +29,11 @@ func pathsOf(t *treatment.Track) (out []Point) {
 		slices.Sort(frames)
 		for _, n := range frames {
 			at := places[n].Add(p.Use.Point())
-			path.Samples = append(path.Samples, PointSample{n, [2]float64{at.X, at.Y}, match[n]})
+			sample := PointSample{Frame: n, At: [2]float64{at.X, at.Y}}
+			if s := measured[n]; s != nil {
+				sample.Match = s.Match
+			}
+			path.Samples = append(path.Samples, sample)
 		}
 		out = append(out, path)
 	}

@@ -41,12 +41,7 @@ func (pointsKind) measured(m *Motion) error {
 		if p.Off {
 			continue
 		}
-		measured := map[int]*treatment.PointSample{}
-		if p.Path != nil {
-			for i := range p.Path.Samples {
-				measured[p.Path.Samples[i].Frame] = &p.Path.Samples[i]
-			}
-		}
+		measured := p.Measured()
 		path := make(map[int]geom.Point, len(places))
 		for n, v := range places {
 			path[n] = v.At.Add(p.Use.Point())

@@ -128,6 +128,17 @@ type PointPath struct {
 	Samples  []PointSample `json:"samples,omitempty"`
 }
 
+// Measured returns what was measured of the point, by frame.
+func (p *Point) Measured() map[int]*PointSample {
+	out := map[int]*PointSample{}
+	if p.Path != nil {
+		for i := range p.Path.Samples {
+			out[p.Path.Samples[i].Frame] = &p.Path.Samples[i]
+		}
+	}
+	return out
+}
+
 // A PointSample is a point's place on one frame.
 type PointSample struct {
 	Frame int     `json:"frame"`

@@ -118,6 +118,17 @@ export const onShape =
     if (s) change(s)
   }
 
+/** Moves an entry of a list before the one that comes before it. */
+export function earlier<T>(all: T[], x: T) {
+  const i = all.indexOf(x)
+  if (i > 0) all.splice(i - 1, 2, all[i], all[i - 1])
+}
+
+/** Takes an entry out of a list. */
+export function drop<T>(all: T[], x: T) {
+  all.splice(all.indexOf(x), 1)
+}
+
 /** Puts a key in its place among others, or in that of one on the same frame. */
 export function putKey<K extends { frame: number }>(keys: K[], key: K) {
   const i = keys.findIndex((k) => k.frame >= key.frame)

@@ -5,7 +5,7 @@ import { Pick } from '../../ui/choice'
 import { Button, Check, NumberField } from '../../ui/controls'
 import { EntryHead } from '../../ui/entry'
 import { Item } from '../../ui/menu'
-import { free, on, onFront } from '../edits'
+import { drop, earlier, free, on, onFront } from '../edits'
 import { cssOf } from '../fill'
 import type { BenchProps } from '../props'
 import { bench, useBench } from '../state'
@@ -185,17 +185,10 @@ function FrontFields(props: Props & { front: Front; first: boolean }) {
         entry={f}
         first={first}
         change={change}
-        onEarlier={() =>
-          change('Earlier in the order', (x, all) => {
-            const i = all.indexOf(x)
-            all.splice(i - 1, 2, all[i], all[i - 1])
-          })
-        }
+        onEarlier={() => change('Earlier in the order', (x, all) => earlier(all, x))}
         onDelete={() => {
           bench.set({ part: null, outline: null })
-          change(`Delete ${f.name}`, (x, all) => {
-            all.splice(all.indexOf(x), 1)
-          })
+          change(`Delete ${f.name}`, (x, all) => drop(all, x))
         }}
       />
       <Check

@@ -6,7 +6,7 @@ import { Button, Check, NumberField } from '../../ui/controls'
 import { EntryHead } from '../../ui/entry'
 import { send } from '../../ui/files'
 import { notify } from '../../ui/notice'
-import { free, on } from '../edits'
+import { drop, earlier, free, on } from '../edits'
 import { bench, useBench } from '../state'
 
 type Matte = Schemas['MarkMatte']
@@ -167,17 +167,10 @@ function MatteFields({
         entry={m}
         first={first}
         change={change}
-        onEarlier={() =>
-          change('Earlier in the order', (x, all) => {
-            const i = all.indexOf(x)
-            all.splice(i - 1, 2, all[i], all[i - 1])
-          })
-        }
+        onEarlier={() => change('Earlier in the order', (x, all) => earlier(all, x))}
         onDelete={() => {
           bench.set({ part: null })
-          change(`Delete ${m.name}`, (x, all) => {
-            all.splice(all.indexOf(x), 1)
-          })
+          change(`Delete ${m.name}`, (x, all) => drop(all, x))
         }}
       />
       {!m.alpha && (

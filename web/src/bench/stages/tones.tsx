@@ -3,7 +3,7 @@ import { newId, useEdit } from '../../api/treatment'
 import { Button, NumberField, NumberInput } from '../../ui/controls'
 import { EntryHead } from '../../ui/entry'
 import { Item } from '../../ui/menu'
-import { free, on, putKey } from '../edits'
+import { drop, earlier, free, on, putKey } from '../edits'
 import type { BenchProps } from '../props'
 import { bench, useBench } from '../state'
 import { More } from './brush'
@@ -142,17 +142,10 @@ function ToneFields(props: BenchProps & { removal: Removal; tone: Tone; first: b
         entry={t}
         first={first}
         change={change}
-        onEarlier={() =>
-          change('Earlier in the order', (x, all) => {
-            const i = all.indexOf(x)
-            all.splice(i - 1, 2, all[i], all[i - 1])
-          })
-        }
+        onEarlier={() => change('Earlier in the order', (x, all) => earlier(all, x))}
         onDelete={() => {
           bench.set({ part: null, outline: null })
-          change(`Delete ${t.name}`, (x, all) => {
-            all.splice(all.indexOf(x), 1)
-          })
+          change(`Delete ${t.name}`, (x, all) => drop(all, x))
         }}
       >
         <Item
