@@ -6,6 +6,7 @@ package treatment
 
 import (
 	_ "embed"
+	"slices"
 
 	"jardin/core/geom"
 )
@@ -127,8 +128,12 @@ type MarkMatte struct {
 	Combine   string       `json:"combine,omitempty" enum:"add,take,keep" doc:"add where left out"`
 }
 
-// Something reports whether anything is marked at all.
-func (m *Mark) Something() bool { return len(m.Outlines) > 0 || len(m.Mattes) > 0 }
+// Something reports whether anything is marked at all: a matte without pictures marks nothing yet.
+func (m *Mark) Something() bool {
+	return len(m.Outlines) > 0 || slices.ContainsFunc(m.Mattes, func(x MarkMatte) bool {
+		return !x.Off && (x.Alpha || len(x.Mattes) > 0)
+	})
+}
 
 // Matte returns the supplied matte of frame n, or nil.
 func (m *MarkMatte) Matte(n int) *Picture { return matteOf(m.Mattes, n) }

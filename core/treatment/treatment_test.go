@@ -371,3 +371,20 @@ func TestUpgrade(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, blob, again, "a document of this version is left alone")
 }
+
+// A supplied matte marks once it has pictures, or is the plate's alpha, and is not left out.
+func TestWhatMarksAnything(t *testing.T) {
+	for _, c := range []struct {
+		mark Mark
+		some bool
+	}{
+		{Mark{}, false},
+		{Mark{Outlines: []Shape{{}}}, true},
+		{Mark{Mattes: []MarkMatte{{}}}, false},
+		{Mark{Mattes: []MarkMatte{{Mattes: []FrontMatte{{Frame: 4}}}}}, true},
+		{Mark{Mattes: []MarkMatte{{Alpha: true}}}, true},
+		{Mark{Mattes: []MarkMatte{{Alpha: true, Off: true}}}, false},
+	} {
+		assert.Equal(t, c.some, c.mark.Something())
+	}
+}

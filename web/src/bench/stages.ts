@@ -23,7 +23,9 @@ export const standingWords: Record<Standing, string> = {
 export function standing(d: Document, r: Removal, stage: Stage, stale: string[]): Standing {
   switch (stage) {
     case 'mark':
-      return r.mark.outlines.length || r.mark.mattes?.length ? 'done' : 'empty'
+      return r.mark.outlines.length || r.mark.mattes?.some((m) => !m.off && (m.alpha || m.mattes?.length))
+        ? 'done'
+        : 'empty'
     case 'follow': {
       if (r.follow.track === 'still') return 'done'
       const t = d.tracks.find((x) => x.id === r.follow.track)
