@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"strings"
 
@@ -196,7 +197,7 @@ func (s *Server) AddShot(ctx context.Context, n NewShot) (*store.Shot, error) {
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
-	if err := m.Whole(n.Reading); err != nil {
+	if err := m.OneMoment(n.Reading); err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
 	reading, err := json.Marshal(n.Reading)
@@ -209,13 +210,18 @@ func (s *Server) AddShot(ctx context.Context, n NewShot) (*store.Shot, error) {
 	if n.Aspect == 0 {
 		n.Aspect = m.Aspect
 	}
+	kept := media.Shot{First: n.First, Last: n.First + len(plan) - 1, Rate: n.Rate}.Apart(n.Reading.Fields)
+	if kept.Last-kept.First+1 > media.MaxFrames {
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf(
+			"taken apart it makes %d frames; %d is the most a shot may have. Bring in a part", kept.Last-kept.First+1, media.MaxFrames))
+	}
 	shot := &store.Shot{
 		ID: jobs.NewID(), Show: strings.TrimSpace(n.Show), Name: strings.TrimSpace(n.Name), Source: n.Path,
-		First: n.First, Last: n.First + len(plan) - 1, Width: m.Width, Height: m.Height, Depth: m.Depth, Float: m.Float,
+		First: kept.First, Last: kept.Last, Width: m.Width, Height: m.Height, Depth: m.Depth, Float: m.Float,
 		Alpha:  m.Alpha,
 		Aspect: n.Aspect, Padding: max(m.Padding, 1), Timecode: m.TimecodeOf(plan, n.Rate), Format: m.Format,
 		Primaries: n.Primaries, Reading: reading,
-		RateNum: n.Rate.Num, RateDen: n.Rate.Den, Transfer: n.Transfer, State: "importing",
+		RateNum: kept.Rate.Num, RateDen: kept.Rate.Den, Transfer: n.Transfer, State: "importing",
 	}
 	if m.Kind == "movie" {
 		shot.Padding = 4
@@ -228,7 +234,7 @@ func (s *Server) AddShot(ctx context.Context, n NewShot) (*store.Shot, error) {
 	}
 	_, err = s.Jobs.Add(
 		ctx,
-		store.Task{ShotID: shot.ID, Kind: "import", Title: "Bring in " + shot.Name, Total: len(plan)},
+		store.Task{ShotID: shot.ID, Kind: "import", Title: "Bring in " + shot.Name, Total: shot.Range().Len()},
 		jobs.ImportDetail{Path: n.Path, Reading: n.Reading},
 	)
 	if err != nil {

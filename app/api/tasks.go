@@ -179,7 +179,7 @@ func (s *Server) downloads(router *gin.Engine) {
 			return
 		}
 		files := []string{picture.ManifestFile, picture.SumsFile}
-		for n := d.Range.First; n <= d.Range.Last; n++ {
+		for n := d.Leaving.First; n <= d.Leaving.Last; n++ {
 			files = append(files, filepath.Join(d.Folder, d.FrameFile(n)))
 		}
 		c.Header("Content-Type", "application/zip")

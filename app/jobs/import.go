@@ -45,7 +45,8 @@ func (r *Runner) bringIn(ctx context.Context, t *store.Task, p *progress) error 
 		if err != nil {
 			return err
 		}
-		if m.Width != shot.Width || m.Height != shot.Height || len(plan) != shot.Range().Len() ||
+		leaving := shot.Media().Woven()
+		if m.Width != shot.Width || m.Height != shot.Height || len(plan) != leaving.Last-leaving.First+1 ||
 			m.Samples() != shot.Media().Samples {
 			return fmt.Errorf("%s changed since it was chosen; bring it in again", d.Path)
 		}

@@ -2,6 +2,7 @@ package media
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os/exec"
@@ -10,7 +11,7 @@ import (
 )
 
 // Interlaced frames hold two moments, in every other line each: nothing that follows a surface,
-// or lays a patch on it, is right for both.
+// or lays a patch on it, is right for both, so that they are taken apart (see apart.go).
 
 // Kinds of frames.
 const (
@@ -161,7 +162,7 @@ func (m *Material) pattern() string {
 	) + "%" + map[bool]string{true: fmt.Sprintf("0%d", m.Padding)}[m.Padding > 0] + "d" + m.suffix
 }
 
-// Interlaced is the error of material that is brought in as whole frames and is none.
+// Interlaced is the error of material that is brought in as whole frames and has none.
 type Interlaced struct{ First, By string }
 
 func (e *Interlaced) Error() string {
@@ -171,16 +172,30 @@ func (e *Interlaced) Error() string {
 	}
 	return fmt.Sprintf(
 		"the footage is interlaced, %s field first (%s): each frame holds two moments, and tracks and patches would "+
-			"be wrong for both. Bring in a version that was made progressive, with a frame for each field if its "+
-			"motion matters; or, if you know that its frames are whole, say so",
+			"be wrong for both. Have it taken apart into its fields, or, if you know that its frames are whole, say so",
 		e.First,
 		by,
 	)
 }
 
-// Whole refuses material that is interlaced, unless its frames are said to be whole.
-func (m *Material) Whole(r Reading) error {
-	if m.Fields == WholeFrames || r.Whole {
+// Valid returns an error if frames cannot be read so.
+func (r Reading) Valid() error {
+	switch {
+	case r.Fields != WholeFrames && r.Fields != TopFirst && r.Fields != BottomFirst:
+		return fmt.Errorf("%q is not a field that can come first: top and bottom are", r.Fields)
+	case r.Whole && r.Fields != WholeFrames:
+		return errors.New("frames are either whole or taken apart into their fields; choose one")
+	}
+	return nil
+}
+
+// OneMoment refuses material of which a frame would hold two moments: that is interlaced, unless it is
+// taken apart, or its frames are said to be whole.
+func (m *Material) OneMoment(r Reading) error {
+	if err := r.Valid(); err != nil {
+		return err
+	}
+	if m.Fields == WholeFrames || r.Whole || r.Fields != WholeFrames {
 		return nil
 	}
 	return &Interlaced{m.Fields, m.FieldsBy}

@@ -45,7 +45,11 @@ func Import(ctx context.Context, o Order, progress func(done, total int)) (plate
 	if err != nil {
 		return nil, err
 	}
-	o.Shot.Last = o.Shot.First + len(plan) - 1
+	frames := len(plan)
+	if o.Reading.Fields != WholeFrames {
+		frames *= 2
+	}
+	o.Shot.Last = o.Shot.First + frames - 1
 	o.Shot.Width, o.Shot.Height, o.Shot.Samples, o.Shot.Alpha = m.Width, m.Height, m.Samples(), m.Alpha
 	part := partial(o.Dir)
 	store := &Plates{part, o.Shot}
@@ -80,7 +84,7 @@ func Import(ctx context.Context, o Order, progress func(done, total int)) (plate
 	// Some frames are stored at once, beside decoding the next ones.
 	group, inner := routines.NewGroup(ctx, o.Shot.AtOnce())
 	var finished sync.Mutex
-	err = m.each(inner, plan, o.Reading, done, func(k int, f *Frame) error {
+	err = m.eachKept(inner, plan, o.Reading, done, func(k int, f *Frame) error {
 		group.Go(func() error {
 			n := o.Shot.First + k
 			if err := store.store(n, f); err != nil {
@@ -94,7 +98,7 @@ func Import(ctx context.Context, o Order, progress func(done, total int)) (plate
 			finished.Lock()
 			defer finished.Unlock()
 			if done++; progress != nil {
-				progress(done, len(plan))
+				progress(done, frames)
 			}
 			return nil
 		})

@@ -79,6 +79,7 @@ type Reading struct {
 	To     *int   `json:"to,omitempty" doc:"Number of the last"`
 	Gaps   string `json:"gaps,omitempty" enum:"hold,close" doc:"What to do where numbers are missing: hold the frame before, or close the gap, which renumbers what follows"`
 	Whole  bool   `json:"whole,omitempty" doc:"Its frames are of one moment each, although they look interlaced, or the file says so"`
+	Fields string `json:"fields,omitempty" enum:"top,bottom" doc:"Each frame n is taken apart into its fields, frames 2n and 2n+1 of the shot; the upper or the lower one is the earlier"`
 	Matrix string `json:"matrix,omitempty" enum:"bt601,bt709,bt2020" doc:"Of YCbCr, if the file tells it wrong"`
 	Range  string `json:"range,omitempty" enum:"full,video" doc:"Of YCbCr, if the file tells it wrong"`
 }

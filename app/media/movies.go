@@ -190,9 +190,10 @@ func (m *Material) eachOfMovie(ctx context.Context, plan []int, r Reading, k int
 		filters = append(
 			filters,
 			fmt.Sprintf(
-				"scale=in_color_matrix=%s:in_range=%s:flags=accurate_rnd+full_chroma_int+bicubic",
+				"scale=in_color_matrix=%s:in_range=%s:flags=accurate_rnd+full_chroma_int+bicubic%s",
 				matrix,
 				map[string]string{"full": "pc"}[reach]+map[string]string{"video": "tv"}[reach],
+				map[bool]string{true: ":interl=1"}[r.Fields != WholeFrames], // chroma, too, is of two moments
 			),
 		)
 	}

@@ -29,10 +29,17 @@ func MovieEnding(kind string) string {
 	return map[string]string{Review: "mp4", Master: "mkv"}[kind]
 }
 
-// NewMovie begins a movie of frames like the shot's.
+// NewMovie begins a movie of frames as they leave a shot; fields leave interlaced.
 func NewMovie(ctx context.Context, path, kind string, s Shot) (*Movie, error) {
 	m := &Movie{path: path}
-	args := []string{"-vf", "setsar=" + aspect(s.Aspect)}
+	order := map[string]string{TopFirst: "tff", BottomFirst: "bff"}[s.Fields]
+	filters := "setsar=" + aspect(s.Aspect)
+	var interlaced []string
+	if order != "" {
+		filters += ",setfield=" + order
+		interlaced = []string{"-flags", "+ildct+ilme"}
+	}
+	args := append([]string{"-vf", filters}, interlaced...)
 	format := "rgb24"
 	if kind == Master {
 		if s.Float {
@@ -67,14 +74,19 @@ func NewMovie(ctx context.Context, path, kind string, s Shot) (*Movie, error) {
 		)
 	} else {
 		// Half chroma wants even sides; an odd last line or column is repeated.
-		args = []string{"-vf", "pad=ceil(iw/2)*2:ceil(ih/2)*2,setsar=" + aspect(s.Aspect) +
-			",scale=out_color_matrix=bt709:out_range=tv",
-			"-c:v", "libx264", "-preset", "veryfast", "-crf", "16", "-pix_fmt", "yuv420p",
-			"-colorspace", "bt709", "-color_primaries", "bt709", "-color_trc", "iec61966-2-1", "-f", "mp4"}
+		scale := ",scale=out_color_matrix=bt709:out_range=tv"
+		if order != "" {
+			scale += ":interl=1"
+		}
+		args = append(
+			[]string{"-vf", "pad=ceil(iw/2)*2:ceil(ih/2)*2," + filters + scale, "-c:v", "libx264", "-preset", "veryfast",
+				"-crf", "16", "-pix_fmt", "yuv420p", "-colorspace", "bt709", "-color_primaries", "bt709",
+				"-color_trc", "iec61966-2-1", "-f", "mp4"},
+			interlaced...)
 		m.display = NewDisplay(s)
 	}
 	var err error
-	m.encoder, err = startEncoder(ctx, format, s.Width, s.Height, s.Rate, append(args, path+".part")...)
+	m.encoder, err = startEncoder(ctx, format, s.Width, s.Height, s.Woven().Rate, append(args, path+".part")...)
 	return m, err
 }
 

@@ -28,6 +28,7 @@ type Shot struct {
 	Primaries colorspace.Primaries
 	Alpha     bool
 	Timecode  string // of the first frame; empty if there is none
+	Fields    string // frames are fields, taken apart: which of a frame's comes first (see apart.go)
 }
 
 // AtOnce returns how many frames are read, made or written at once: enough that the

@@ -90,8 +90,12 @@ func (t Timecode) digits() (v uint32, ok bool) {
 	return v, f < 40
 }
 
-// TimecodeAt returns the timecode of a frame of the shot; empty if it has none.
+// TimecodeAt returns the timecode of a frame of the shot, of a field that of its frame; empty if
+// it has none.
 func (s Shot) TimecodeAt(n int) string {
+	if s.Fields != WholeFrames {
+		return s.Woven().TimecodeAt(n / 2)
+	}
 	t, ok := ParseTimecode(s.Timecode, s.Rate)
 	if !ok {
 		return ""

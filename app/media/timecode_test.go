@@ -170,7 +170,7 @@ func TestInterlacedFootageIsRecognised(t *testing.T) {
 			require.NoError(t, m.FindFields(ctx))
 			assert.Equal(t, c.want, m.Fields)
 			assert.Equal(t, c.by, m.FieldsBy)
-			err = m.Whole(Reading{})
+			err = m.OneMoment(Reading{})
 			if c.want == "" {
 				assert.NoError(t, err)
 				return
@@ -178,7 +178,7 @@ func TestInterlacedFootageIsRecognised(t *testing.T) {
 			var interlaced *Interlaced
 			require.ErrorAs(t, err, &interlaced)
 			assert.Contains(t, err.Error(), "two moments")
-			assert.NoError(t, m.Whole(Reading{Whole: true}), "whoever knows better says so")
+			assert.NoError(t, m.OneMoment(Reading{Whole: true}), "whoever knows better says so")
 		})
 	}
 	stills := filepath.Join(dir, "stills")

@@ -64,6 +64,8 @@ type Delivery struct {
 	Version  int // of all deliveries of the shot
 	Revision int
 	Document *treatment.Document // for the manifest
+
+	Leaving treatment.Range // numbers of the frames that leave: those of the range, or woven of its fields
 }
 
 // FramesFolder is where frames lie in a delivery if nothing else is wanted.
@@ -111,6 +113,11 @@ func (d *Delivery) Prepare(p *media.Plates, t *treatment.Document, format string
 			whole.First,
 			whole.Last,
 		)
+	}
+	d.Leaving = *d.Range
+	if p.Fields != media.WholeFrames { // no frame leaves by half
+		d.Leaving.First, d.Leaving.Last = d.Range.First/2, d.Range.Last/2
+		d.Range = &treatment.Range{First: 2 * d.Leaving.First, Last: 2*d.Leaving.Last + 1}
 	}
 	for _, id := range d.Removals {
 		if r, _ := t.Find(id); r == nil {
@@ -162,7 +169,7 @@ func checkTemplate(t string) error {
 	return nil
 }
 
-// FrameFile returns the name of a frame's file.
+// FrameFile returns the name of the file of a frame that leaves.
 func (d *Delivery) FrameFile(n int) string {
 	safe := func(s string) string {
 		return strings.Map(func(c rune) rune {
@@ -237,6 +244,29 @@ func (s *Source) patchOf(ctx context.Context, t *render.Treatment, n int, d *Del
 	return f, nil
 }
 
+// leaving returns a frame as it leaves, woven of its fields where the shot has those.
+func (s *Source) leaving(ctx context.Context, t *render.Treatment, n int, d *Delivery) (f *media.Frame, err error) {
+	var fields []*media.Frame
+	for _, k := range s.Plates.Kept(n) {
+		if d.What == CleanFrames {
+			f, err = s.Clean(ctx, t, k)
+		} else {
+			f, err = s.patchOf(ctx, t, k, d)
+		}
+		if err != nil {
+			return nil, err
+		}
+		fields = append(fields, f)
+	}
+	if len(fields) == 2 {
+		f, err = media.Weave(fields[0], fields[1], s.Plates.Fields)
+	}
+	if f != nil {
+		f.Timecode = s.Plates.Woven().TimecodeAt(n)
+	}
+	return f, err
+}
+
 // Deliver writes frames, movies, a manifest and check sums. Every file is whole or
 // absent, and what is there already is not made again: so it goes on after an
 // interruption. progress is told after each frame that is finished.
@@ -258,21 +288,15 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 	sums := sums{by: map[int]sum{}}
 	turn := make(chan struct{})
 	close(turn)
-	for n := d.Range.First; n <= d.Range.Last && inner.Err() == nil; n++ {
+	for n := d.Leaving.First; n <= d.Leaving.Last && inner.Err() == nil; n++ {
 		mine, next := turn, make(chan struct{})
 		turn = next
 		group.Go(func() (err error) {
 			var f *media.Frame
 			if !there(filepath.Join(frames, d.FrameFile(n))) || movies.want(n) {
-				if d.What == CleanFrames {
-					f, err = s.Clean(inner, t, n)
-				} else {
-					f, err = s.patchOf(inner, t, n, &d)
-				}
-				if err != nil {
+				if f, err = s.leaving(inner, t, n, &d); err != nil {
 					return err
 				}
-				f.Timecode = s.Plates.TimecodeAt(n)
 			}
 			select {
 			case <-mine:
@@ -289,7 +313,7 @@ func (s *Source) Deliver(ctx context.Context, t *render.Treatment, d Delivery, p
 			if progress != nil {
 				sums.mu.Lock()
 				defer sums.mu.Unlock()
-				progress(len(sums.by), d.Range.Len())
+				progress(len(sums.by), d.Leaving.Len())
 			}
 			return nil
 		})
@@ -332,7 +356,7 @@ func (s *Source) begin(d *Delivery, frames string) error {
 	if old, err := os.ReadFile(path); err == nil && string(old) == order {
 		return nil
 	}
-	for n := d.Range.First; n <= d.Range.Last; n++ {
+	for n := d.Leaving.First; n <= d.Leaving.Last; n++ {
 		if err := gone(filepath.Join(frames, d.FrameFile(n))); err != nil {
 			return fmt.Errorf("clear what an earlier delivery left: %w", err)
 		}
@@ -347,7 +371,7 @@ func (s *Source) begin(d *Delivery, frames string) error {
 		if err := gone(filepath.Join(d.Dir, MovieFile(kind))); err != nil {
 			return err
 		}
-		for n := d.Range.First; n <= d.Range.Last; n += segment {
+		for n := d.Leaving.First; n <= d.Leaving.Last; n += segment {
 			if err := gone(movies.part(kind, n)); err != nil {
 				return err
 			}
@@ -386,16 +410,22 @@ func (s *Source) write(d *Delivery, n int, f *media.Frame, all *sums) error {
 		plate = f.Hash
 	}
 	if plate == "" {
-		if plate, err = s.Plates.Hash(n); err != nil {
-			return err
+		var kept []string
+		for _, k := range s.Plates.Kept(n) {
+			hash, err := s.Plates.Hash(k)
+			if err != nil {
+				return err
+			}
+			kept = append(kept, hash)
 		}
+		plate = strings.Join(kept, "+")
 	}
 	hash := sha256.Sum256(data)
 	all.mu.Lock()
 	defer all.mu.Unlock()
 	all.by[n] = sum{
 		Frame:    n,
-		Timecode: s.Plates.TimecodeAt(n),
+		Timecode: s.Plates.Woven().TimecodeAt(n),
 		File:     filepath.Join(d.Folder, name),
 		SHA256:   hex.EncodeToString(hash[:]),
 		Plate:    plate,
@@ -414,7 +444,7 @@ type sum struct {
 	Timecode string `json:"timecode,omitempty"`
 	File     string `json:"file"`
 	SHA256   string `json:"sha256"`
-	Plate    string `json:"plate"` // XXH64 of the plate's code values
+	Plate    string `json:"plate"` // XXH64 of the plate's code values; of two fields with + between
 }
 
 // A Manifest tells where a delivery comes from.
@@ -428,6 +458,7 @@ type Manifest struct {
 	Treatment string       `json:"treatment"` // SHA-256 of the document as JSON
 	Settings  DeliverySpec `json:"settings"`
 	Rate      string       `json:"rate"`
+	Fields    string       `json:"fields,omitempty"`   // frames are interlaced: which field comes first
 	Timecode  string       `json:"timecode,omitempty"` // of the first frame
 	Width     int          `json:"width"`
 	Height    int          `json:"height"`
@@ -449,7 +480,7 @@ const (
 )
 
 func (s *Source) manifest(d *Delivery, all *sums) error {
-	p := s.Plates
+	p := s.Plates.Woven()
 	m := Manifest{
 		Program:   "Jardin",
 		Version:   Version(),
@@ -459,7 +490,8 @@ func (s *Source) manifest(d *Delivery, all *sums) error {
 		Revision:  d.Revision,
 		Settings:  d.DeliverySpec,
 		Rate:      p.Rate.String(),
-		Timecode:  p.TimecodeAt(d.Range.First),
+		Fields:    s.Plates.Fields,
+		Timecode:  p.TimecodeAt(d.Leaving.First),
 		Width:     p.Width,
 		Height:    p.Height,
 		Transfer:  string(p.Transfer),
@@ -474,7 +506,7 @@ func (s *Source) manifest(d *Delivery, all *sums) error {
 	hash := sha256.Sum256(doc)
 	m.Treatment = hex.EncodeToString(hash[:])
 	var lines strings.Builder
-	for n := d.Range.First; n <= d.Range.Last; n++ {
+	for n := d.Leaving.First; n <= d.Leaving.Last; n++ {
 		m.Frames = append(m.Frames, all.by[n])
 		fmt.Fprintf(&lines, "%s  %s\n", all.by[n].SHA256, all.by[n].File)
 	}

@@ -426,3 +426,101 @@ func TestAnotherTreatmentInTheSameFolder(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, string(a), string(b))
 }
+
+// What was worked on by fields leaves in whole frames: each line is that of its own field, and where
+// nothing is painted it has the code values that came in.
+func TestFieldsLeaveWoven(t *testing.T) {
+	dir := t.TempDir()
+	var came []*media.Frame
+	for n := 1; n <= 10; n++ {
+		f := media.NewFrame(128, 96, media.Samples{Depth: 8})
+		for i := range 128 * 96 {
+			moment := 2 * n
+			if (i/128)%2 == 0 { // the lower lines are the earlier ones
+				moment++
+			}
+			x, y := float64(i%128-moment), float64(i/128)
+			v := 0.5 + 0.2*math.Sin(x/3.3+2*math.Sin(y/7))*math.Cos(y/4.1) + 0.2*math.Sin(x*y/180)
+			for c := range 3 {
+				f.Codes[3*i+c] = uint16(255 * v * (1 - 0.1*float64(c)))
+			}
+		}
+		came = append(came, f)
+		require.NoError(t, (media.Target{Format: "png", Depth: 8}).Write(filepath.Join(dir, fmt.Sprintf("a.%03d.png", n)), f, media.Shot{}))
+	}
+	m, err := media.Inspect(ctx, dir)
+	require.NoError(t, err)
+	require.NoError(t, m.FindFields(ctx))
+	require.Equal(t, media.BottomFirst, m.Fields)
+	as := media.Shot{First: 1, Last: 10, Rate: media.Rational{Num: 25, Den: 1}, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries,
+		Timecode: "10:00:00:24"}
+	p, err := media.Import(ctx, media.Order{Material: m, Reading: media.Reading{Fields: m.Fields}, Dir: filepath.Join(t.TempDir(), "p"),
+		Shot: as.Apart(m.Fields)}, nil)
+	require.NoError(t, err)
+	s := picture.NewSource(p, "s", memo.New(64<<20))
+	doc := document()
+	doc.Removals[0].Range = treatment.Range{First: 2, Last: 21}
+	doc.Removals[0].Mark.Outlines[0].Feather = 3
+	require.NoError(t, s.Follow(ctx, doc, picture.Run{Track: "t", From: 8, First: 2, Last: 21}, func(f picture.Tracked) {
+		picture.MergeTracked(doc, doc.Track("t"), picture.Run{Track: "t", From: 8, First: 2, Last: 21}, treatment.Range{First: 2, Last: 21},
+			[]picture.Tracked{f})
+	}))
+	c, err := render.Compile(doc)
+	require.NoError(t, err)
+	d := picture.Delivery{Dir: t.TempDir(), Shot: "x", Version: 1, Document: doc,
+		DeliverySpec: picture.DeliverySpec{Range: &treatment.Range{First: 5, Last: 20}, Movies: []string{media.Master, media.Review}}}
+	require.NoError(t, d.Prepare(p, doc, "PNG"))
+	assert.Equal(t, treatment.Range{First: 2, Last: 10}, d.Leaving, "no frame leaves by half")
+	require.NoError(t, s.Deliver(ctx, c, d, nil))
+	out, err := media.Inspect(ctx, filepath.Join(d.Dir, "frames"))
+	require.NoError(t, err)
+	assert.Equal(t, 2, out.First)
+	assert.Equal(t, 10, out.Last)
+	painted := 0
+	for n := 2; n <= 10; n++ {
+		got := frameAt(t, filepath.Join(d.Dir, "frames", d.FrameFile(n)))
+		fields := make([]*media.Frame, 2)
+		for i := range fields {
+			fields[i], err = s.Clean(ctx, c, 2*n+i)
+			require.NoError(t, err)
+		}
+		for i := range 3 * 128 * 96 {
+			own := fields[1-(i/384)%2] // odd lines are those of the first field
+			require.Equal(t, own.Codes[i], got.Codes[i], "frame %d, line %d", n, i/384)
+			if own.Codes[i] != came[n-1].Codes[i] {
+				painted++
+				x, y := float64(i%384/3), float64(i/384)
+				assert.Less(t, math.Hypot(x-55, y-45), 40.0, "frame %d: only what is marked changes", n)
+			}
+		}
+	}
+	assert.Greater(t, painted, 500)
+	for _, kind := range d.Movies {
+		movie, err := media.Inspect(ctx, filepath.Join(d.Dir, picture.MovieFile(kind)))
+		require.NoError(t, err)
+		assert.Equal(t, media.Rational{Num: 25, Den: 1}, movie.Rate, kind)
+		assert.Equal(t, 9, movie.Last, kind)
+		assert.Equal(t, "10:00:01:00", movie.Timecode, kind)
+		require.NoError(t, movie.FindFields(ctx))
+		assert.Equal(t, media.BottomFirst, movie.Fields, kind)
+	}
+	blob, err := os.ReadFile(filepath.Join(d.Dir, picture.ManifestFile))
+	require.NoError(t, err)
+	assert.Contains(t, string(blob), `"fields": "bottom"`)
+	assert.Contains(t, string(blob), `"rate": "25/1"`)
+}
+
+// frameAt reads a PNG of 8 bits.
+func frameAt(t *testing.T, path string) *media.Frame {
+	file, err := os.Open(path)
+	require.NoError(t, err)
+	defer file.Close()
+	m, err := png.Decode(file)
+	require.NoError(t, err)
+	f := media.NewFrame(m.Bounds().Dx(), m.Bounds().Dy(), media.Samples{Depth: 8})
+	for i := range f.Width * f.Height {
+		r, g, b, _ := m.At(i%f.Width, i/f.Width).RGBA()
+		f.Codes[3*i], f.Codes[3*i+1], f.Codes[3*i+2] = uint16(r>>8), uint16(g>>8), uint16(b>>8)
+	}
+	return f
+}

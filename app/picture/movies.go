@@ -36,7 +36,7 @@ func (s *Source) movieParts(d *Delivery) *movieParts {
 func (parts *movieParts) part(kind string, n int) string {
 	return filepath.Join(
 		parts.delivery.Dir,
-		fmt.Sprintf("%s.%d.%s", kind, (n-parts.delivery.Range.First)/segment, media.MovieEnding(kind)),
+		fmt.Sprintf("%s.%d.%s", kind, (n-parts.delivery.Leaving.First)/segment, media.MovieEnding(kind)),
 	)
 }
 
@@ -52,7 +52,7 @@ func (parts *movieParts) want(n int) bool {
 
 // add adds frames in order; nil where none is wanted.
 func (parts *movieParts) add(ctx context.Context, n int, f *media.Frame) error {
-	if (n-parts.delivery.Range.First)%segment == 0 {
+	if (n-parts.delivery.Leaving.First)%segment == 0 {
 		if err := parts.end(true); err != nil {
 			return err
 		}
@@ -89,11 +89,11 @@ func (m *movieParts) join(ctx context.Context) error {
 	d := m.delivery
 	for _, kind := range m.missing {
 		var parts []string
-		for n := d.Range.First; n <= d.Range.Last; n += segment {
+		for n := d.Leaving.First; n <= d.Leaving.Last; n += segment {
 			parts = append(parts, m.part(kind, n))
 		}
 		if err := media.Join(ctx, filepath.Join(d.Dir, MovieFile(kind)), parts,
-			m.shot.TimecodeAt(d.Range.First)); err != nil {
+			m.shot.Woven().TimecodeAt(d.Leaving.First)); err != nil {
 			return err
 		}
 		for _, p := range parts {

@@ -136,6 +136,8 @@ type Shot struct {
 
 // Media returns what reading its frames needs.
 func (s *Shot) Media() media.Shot {
+	var reading media.Reading
+	_ = json.Unmarshal(s.Reading, &reading) // it was written by this program
 	return media.Shot{
 		First: s.First, Last: s.Last, Width: s.Width, Height: s.Height, Samples: media.Samples{Depth: s.Depth,
 			Float: s.Float}, Alpha: s.Alpha,
@@ -143,6 +145,7 @@ func (s *Shot) Media() media.Shot {
 			Num: s.RateNum,
 			Den: s.RateDen,
 		}, Aspect: s.Aspect, Transfer: s.Transfer, Primaries: s.Primaries, Timecode: s.Timecode,
+		Fields: reading.Fields,
 	}
 }
 

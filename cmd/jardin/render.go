@@ -125,15 +125,16 @@ func (set *renderSettings) reading(f *pflag.FlagSet) {
 		),
 	)
 	f.IntVar(&set.first, "first", -1, "number of the first frame (default: the plate's own)")
+	f.StringVar(&set.fields, "fields", "", "take interlaced frames apart into their fields, the top or the bottom one first; frame n becomes 2n and 2n+1")
 	f.StringVar(&set.gaps, "gaps", "", "what to do where numbers are missing: hold the frame before, or close the gap")
 }
 
 // renderSettings are what the command can be told besides plate, treatment and place.
 type renderSettings struct {
-	transfer, primaries, gaps, what, format, name string
-	out                                           string // the folder for the frames; not where the plate lies
-	first, depth                                  int
-	straight, movie, master, settle               bool
+	transfer, primaries, gaps, fields, what, format, name string
+	out                                                   string // the folder for the frames; not where the plate lies
+	first, depth                                          int
+	straight, movie, master, settle                       bool
 }
 
 // An opened plate is read, with the treatment for it followed.
@@ -156,7 +157,10 @@ func open(ctx context.Context, plate, file string, set renderSettings) (o *opene
 	if err != nil {
 		return nil, err
 	}
-	reading := media.Reading{Gaps: set.gaps}
+	reading := media.Reading{Gaps: set.gaps, Fields: set.fields}
+	if err := reading.Valid(); err != nil {
+		return nil, err
+	}
 	plan, err := material.Plan(reading)
 	if err != nil {
 		return nil, err
@@ -165,7 +169,9 @@ func open(ctx context.Context, plate, file string, set renderSettings) (o *opene
 	if err != nil {
 		return nil, err
 	}
-	shot := treatment.Range{First: as.First, Last: as.First + len(plan) - 1}
+	as.Last = as.First + len(plan) - 1
+	as = as.Apart(reading.Fields)
+	shot := treatment.Range{First: as.First, Last: as.Last}
 	doc, err := document.Parse(blob, &shot)
 	if err != nil {
 		return nil, fmt.Errorf("%s is not a valid treatment for this plate:\n%w", file, err)

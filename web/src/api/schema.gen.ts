@@ -1787,6 +1787,11 @@ export interface components {
         };
         Reading: {
             /**
+             * @description Each frame n is taken apart into its fields, frames 2n and 2n+1 of the shot; the upper or the lower one is the earlier
+             * @enum {string}
+             */
+            fields?: "top" | "bottom";
+            /**
              * Format: int64
              * @description Number of the first frame that is brought in, as the material numbers them
              */

@@ -2,12 +2,13 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { answer, api, type Material, type Schemas } from '../api/client'
 import { Select } from '../ui/choice'
-import { Button, Check, Field, inputStyle } from '../ui/controls'
+import { Button, Field, inputStyle } from '../ui/controls'
 import { Sheet } from '../ui/sheet'
 
 type Transfer = Schemas['NewShot']['transfer']
 type Primaries = NonNullable<Schemas['NewShot']['primaries']>
 type Reading = Schemas['Reading']
+type Fields = 'top' | 'bottom' | 'whole'
 
 /** Choosing footage from the folders that the server may read, and saying what it is. given is what was sent by the browser. */
 export function BringIn({
@@ -150,7 +151,7 @@ function Facts({ material: m, shows, onDone }: { material: Material; shows: stri
   const [gaps, setGaps] = useState<'hold' | 'close'>('hold')
   const [matrix, setMatrix] = useState(m.matrix)
   const [range, setRange] = useState(m.range)
-  const [whole, setWhole] = useState(false)
+  const [fields, setFields] = useState<Fields>((m.fields as Fields | undefined) ?? 'whole')
   const [problem, setProblem] = useState('')
   const add = async () => {
     const [num, den = '1'] = rate.split('/')
@@ -160,7 +161,8 @@ function Facts({ material: m, shows, onDone }: { material: Material; shows: stri
     if (m.gaps.length) reading.gaps = gaps
     if (matrix !== m.matrix && matrix !== 'rgb') reading.matrix = matrix
     if (range !== m.range) reading.range = range
-    if (whole) reading.whole = true
+    if (fields !== 'whole') reading.fields = fields
+    else if (m.fields) reading.whole = true
     try {
       await answer(
         api.POST('/api/shots', {
@@ -217,10 +219,20 @@ function Facts({ material: m, shows, onDone }: { material: Material; shows: stri
         <div className="rounded border border-clay/50 p-2 text-[13px]">
           <p className="mb-1">
             Interlaced, {m.fields === 'top' ? 'upper' : 'lower'} field first (
-            {m.fieldsBy === 'measured' ? 'its pictures show it' : 'the file says so'}): each frame holds two moments,
-            and tracks and patches would be wrong for both. Bring in a version that was made progressive.
+            {m.fieldsBy === 'measured' ? 'its pictures show it' : 'the file says so'}): each frame holds two moments.
+            Taken apart, frame 10 becomes 20 and 21, at twice the rate; it leaves woven again, and lines that are not
+            painted on leave as they came.
           </p>
-          <Check label="I know that its frames are whole" value={whole} onChange={setWhole} />
+          <Select<Fields>
+            label="What to do with interlaced frames"
+            value={fields}
+            onChange={setFields}
+            options={[
+              { value: 'top', label: 'Take apart, upper lines first', hint: 'the even ones, counted from 0' },
+              { value: 'bottom', label: 'Take apart, lower lines first', hint: 'the odd ones' },
+              { value: 'whole', label: 'Its frames are whole', hint: 'you know that it looks interlaced, and is not' },
+            ]}
+          />
         </div>
       )}
       {m.gaps.length > 0 && (
