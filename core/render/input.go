@@ -417,7 +417,7 @@ func (r *removal) leftGrain() float64 {
 	}
 	left := 1.0
 	if g.Denoise != nil {
-		left = 1 - g.Denoise.Strength[1]*(1-1/math.Sqrt(1+2*float64(g.Denoise.Over)))
+		left = 1 - g.Denoise.Strength[1]*(1-settle.GrainLeft(2*g.Denoise.Over))
 	}
 	return left * r.plateGrain()
 }

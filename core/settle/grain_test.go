@@ -323,8 +323,9 @@ func TestWhatAllFramesShowStays(t *testing.T) {
 }
 
 // A wire that lies elsewhere on each of the frames leaves no halo around it: from 4 to 12 pixels beside it nothing becomes
-// darker or lighter by more than 0.2 codes of 255, in any light; and what is taken out is as strong as nine frames can tell
-// grain, sqrt(8/9), or a little less where the wire hides some of them. At random angles, widths and steps.
+// darker or lighter by more than 0.2 codes of 255, in any light; and what is taken out is as strong as the
+// grain, within 5 % (what a few thousand pixels tell is known to 2 %). What stays is what nine frames leave, or a little more where
+// the wire hides some of them. At random angles, widths and steps.
 func TestNoHaloAroundWhatMoves(t *testing.T) {
 	rng := rand.New(rand.NewPCG(17, 4))
 	for range 10 {
@@ -364,16 +365,18 @@ func TestNoHaloAroundWhatMoves(t *testing.T) {
 			}
 		}
 		out := k.Denoise(m, [3]float64{1, 1, 1})
-		var bias, n, taken float64
+		var bias, n, taken, left float64
 		for y := 15; y < 135; y++ {
 			for x := 15; x < 135; x++ {
 				if d := beside(x, y, 0); d > 4 && d < 12 {
 					got, want, was := root(out.At(x, y)[1]), root(own.At(x, y)[1]), root(m.At(x, y)[1])
-					bias, n, taken = bias+got-want, n+1, taken+sqr(was-got)
+					bias, n, taken, left = bias+got-want, n+1, taken+sqr(was-got), left+sqr(got-want)
 				}
 			}
 		}
 		assert.Less(t, 255*math.Abs(bias/n), 0.2, "angle %.2f, width %.1f, step %.1f", angle, width, step)
-		assert.InEpsilon(t, sigma*math.Sqrt(8./9), math.Sqrt(taken/n), 0.07, "angle %.2f, width %.1f, step %.1f", angle, width, step)
+		t.Logf("taken out %.3f, left %.3f of the grain, bias %.3f codes", math.Sqrt(taken/n)/sigma, math.Sqrt(left/n)/sigma, 255*bias/n)
+		assert.InEpsilon(t, sigma, math.Sqrt(taken/n), 0.05, "angle %.2f, width %.1f, step %.1f", angle, width, step)
+		assert.InDelta(t, GrainLeft(8), math.Sqrt(left/n)/sigma, 0.1, "angle %.2f, width %.1f, step %.1f", angle, width, step)
 	}
 }
