@@ -100,10 +100,12 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		if err != nil {
 			return err
 		}
+		told := map[int]treatment.Sample{}
 		var lost *LostTrack              // since then
 		var doubtful []*treatment.Sample // since it was sure: what leads to a loss went astray before
 		flush := func() {
 			for _, s := range doubtful {
+				told[s.Frame] = *s
 				tell(s)
 			}
 			doubtful = nil
@@ -137,10 +139,19 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 			return nil
 		})
 		flush()
-		if err == nil && lost != nil {
+		if err != nil {
+			return err
+		}
+		for _, better := range t.Together() {
+			if s, ok := told[f.run.From+better.Step*sign(last-f.run.From)]; ok {
+				s.Matrix = better.H.Mul(start).Normalised()
+				tell(&s)
+			}
+		}
+		if lost != nil {
 			return lost
 		}
-		return err
+		return nil
 	})
 }
 

@@ -39,12 +39,18 @@ func shotWithout(t *testing.T, depth, lost, found int) *picture.Source {
 
 // shotMoving moves by so many pixels a frame to the right.
 func shotMoving(t *testing.T, depth, lost, found int, by float64) *picture.Source {
+	return shotAlong(t, depth, lost, found, 20, func(n float64) (x, y float64) { return by * n, n })
+}
+
+// shotAlong moves along a path.
+func shotAlong(t *testing.T, depth, lost, found, frames int, path func(n float64) (x, y float64)) *picture.Source {
 	dir := t.TempDir()
 	top := float64(int(1)<<depth - 1)
-	for n := 1; n <= 20; n++ {
+	for n := 1; n <= frames; n++ {
 		f := media.NewFrame(128, 96, media.Samples{Depth: depth})
+		atX, atY := path(float64(n))
 		for i := range 128 * 96 {
-			x, y := float64(i%128)-by*float64(n), float64(i/128-n)
+			x, y := float64(i%128)-atX, float64(i/128)-atY
 			if lost > 0 && n >= lost && n < found {
 				x, y = y*1.7, x*0.4
 			}
@@ -518,4 +524,37 @@ func TestOverlayIsWhatTheScreenNeeds(t *testing.T) {
 	assert.True(t, empty.Rect.Empty())
 	_, err = s.Exact(99)
 	assert.True(t, err != nil && !errors.Is(err, os.ErrNotExist), "a frame outside the shot is named: %v", err)
+}
+
+// When a region was left and taken up again, all frames together are told once more, and only theirs: those put elsewhere.
+func TestAllFramesTogetherAreToldAtTheEnd(t *testing.T) {
+	path := func(n float64) (x, y float64) { return 120 * (1 - math.Cos(2*math.Pi*(n-1)/99)), 3 * math.Sin(n/5) }
+	s := shotAlong(t, 8, 0, 0, 100, path)
+	d := document()
+	d.Tracks[0].Motion = geom.Perspective
+	d.Tracks[0].Home, d.Removals[0].Reference = 1, 1
+	d.Removals[0].Range, d.Removals[0].Mark.Outlines[0].Home = treatment.Range{First: 1, Last: 100}, 1
+	told := map[int][]treatment.Sample{}
+	require.NoError(t, s.Follow(ctx, d, picture.Run{Track: "t", From: 1, First: 1, Last: 100}, func(f picture.Tracked) {
+		told[f.Frame] = append(told[f.Frame], *f.Sample)
+	}))
+	again, moved := 0, 0
+	fromX, fromY := path(1)
+	for n := 1; n <= 100; n++ {
+		require.NotEmpty(t, told[n], "frame %d", n)
+		last := told[n][len(told[n])-1]
+		x, y := path(float64(n))
+		assert.InDelta(t, x-fromX, last.Matrix[2], 0.25, "frame %d", n)
+		assert.InDelta(t, y-fromY, last.Matrix[5], 0.25, "frame %d", n)
+		if last.Moved > 0 {
+			moved++
+		}
+		if len(told[n]) > 1 {
+			again++
+			assert.NotEqual(t, told[n][0].Matrix, last.Matrix)
+			assert.Equal(t, told[n][0].Match, last.Match, "how well it was found there is as it was")
+		}
+	}
+	assert.Greater(t, moved, 5)
+	assert.Positive(t, again)
 }

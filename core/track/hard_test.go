@@ -35,6 +35,19 @@ func (s *scene) hard(t testing.TB) (out []followed) {
 		}
 		out = append(out, f)
 	}
+	s.followed, s.chained, s.together = tr, 0, 0
+	var were, are float64
+	all := tr.Together()
+	for _, b := range all {
+		f := &out[b.Step-1]
+		was := f.off
+		f.sample.H, f.off = b.H, s.off(b.Step, b.H)
+		were, are = were+was, are+f.off
+	}
+	if n := float64(len(all)); n > 0 {
+		s.chained, s.together = were/n, are/n
+		t.Logf("all frames together: %.0f of them, off by %.3f px where they were by %.3f", n, are/n, were/n)
+	}
 	return out
 }
 
@@ -146,6 +159,53 @@ func TestAPanOnWhichTheRegionLeaves(t *testing.T) {
 	s.goesOn(t, "pan", geom.Box{Min: geom.Pt(480, 180), Max: geom.Pt(600, 300)}, 0.3, 1)
 }
 
+// A camera that pans along a wall, turns round and comes back: all frames together take out more than a third of what going from
+// region to region added up.
+func TestAPanThereAndBack(t *testing.T) {
+	lengths := []int{120}
+	if bench() {
+		lengths = []int{80, 90, 100, 110, 120, 130, 140, 150, 160}
+	}
+	wall := wallOf(t)
+	var chained, together float64
+	for _, frames := range lengths {
+		s := &scene{region: geom.Box{Min: geom.Pt(120, 120), Max: geom.Pt(400, 360)}}
+		for i := range frames + 1 {
+			a := 1 - math.Cos(2*math.Pi*float64(i)/float64(frames))
+			h := geom.Translation(geom.Pt(-6*float64(frames)*a, 20*math.Sin(float64(i)/9))).
+				Mul(geom.Placement(geom.Pt(260, 240), geom.Point{}, math.Sin(float64(i)/13), geom.Pt(1+0.06*a, 1+0.06*a)))
+			s.add(noisy(seenThrough(wall, h, image.Rect(0, 0, 640, 480), whole(wall), 2), 0.012, uint64(i)), h)
+		}
+		all := s.hard(t)
+		assert.Zero(t, all[len(all)-1].sample.Moved, "the first region is taken up again")
+		assert.NotEmpty(t, s.followed.tiesAcross(), "what it comes back to is what it was")
+		chained, together = chained+s.chained, together+s.together
+	}
+	n := float64(len(lengths))
+	t.Logf("there and back: chained %.3f, together %.3f px, where the first region's corners are, in the picture or not", chained/n, together/n)
+	assert.Less(t, together, 0.65*chained)
+}
+
+// Only legs on a way round are put elsewhere: what hangs on them goes where they go.
+func TestWhatIsLooped(t *testing.T) {
+	for _, c := range []struct {
+		ties [][2]int
+		want []bool
+	}{
+		{[][2]int{{0, 1}, {1, 2}, {2, 3}}, []bool{true, false, false, false}},
+		{[][2]int{{0, 1}, {1, 2}, {0, 2}, {2, 3}}, []bool{true, true, true, false}},
+		{[][2]int{{0, 1}, {0, 1}, {1, 2}, {1, 3}}, []bool{true, false, false, false}},
+		{[][2]int{{0, 1}, {1, 2}, {2, 3}, {1, 3}}, []bool{true, true, true, true}},
+	} {
+		s := &Surface{legs: make([]*leg, 4)}
+		var ties []tie
+		for _, x := range c.ties {
+			ties = append(ties, tie{a: x[0], b: x[1]})
+		}
+		assert.Equal(t, c.want, s.looped(ties), "%v", c.ties)
+	}
+}
+
 // A camera that goes towards a floor: what it begins with grows, and passes below.
 func TestADollyTowardsAFloor(t *testing.T) {
 	floor, frames := wallOf(t), 36
@@ -179,6 +239,7 @@ func TestADollyTowardsAFloor(t *testing.T) {
 	}
 	// What is painted far away is seen four times as large in the end.
 	s.goesOn(t, "dolly", geom.Box{Min: geom.Pt(290, 200), Max: geom.Pt(350, 220)}, 0.3, 1.0)
+	assert.Zero(t, s.together, "it never comes back: there is nothing to bring together")
 }
 
 // wallOf is several photographs beside each other, as high as the lowest of them.

@@ -119,6 +119,9 @@ type scene struct {
 	codes  []byte
 	truth  []geom.Homography
 	region geom.Box
+
+	followed          *Surface // by hard
+	chained, together float64  // how far off frames were that were put elsewhere by all together, and are
 }
 
 func (s *scene) add(p *raster.Plane, truth geom.Homography) {

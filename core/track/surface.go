@@ -16,12 +16,15 @@ import (
 type Surface struct {
 	size   image.Rectangle
 	motion geom.Motion
-	home   *Plane          // from the reference frame; nil where its region was out of the picture to begin with
-	leg    *Plane          // that is followed now
-	toLeg  geom.Homography // from the reference frame to that of the leg
+	legs   []*leg // the first one from the reference frame
+	began  int    // 1 where that is another region than was asked for, which was out of the picture
+	at     int    // which of them is followed now
 	moved  int
 	before []Look // frames on which it was sure, the last one at the end
 	apart  int    // frames since the first region was looked for
+
+	seen []seen // all steps
+	tied []tie  // legs to those that they were begun from
 }
 
 // A Look is a frame and where the surface is on it, from the reference frame.
@@ -47,12 +50,11 @@ func NewSurface(
 	motion geom.Motion,
 	before []Look,
 ) (*Surface, error) {
-	s := &Surface{size: size, motion: motion, toLeg: geom.Identity, before: before}
+	s := &Surface{size: size, motion: motion, before: before}
 	if share(region, geom.Identity, size) < leaves && len(before) > 0 {
-		var err error
-		s.leg, err = s.further(read, without, region, geom.Identity, geom.Identity)
-		if err == nil {
-			s.moved = 1
+		if p, err := s.further(read, without, region, geom.Identity, geom.Identity); err == nil {
+			s.began, s.moved = 1, 1
+			s.legs = []*leg{{Plane: p, to: geom.Identity, from: -1}}
 			return s, nil
 		}
 	}
@@ -60,35 +62,48 @@ func NewSurface(
 	if err != nil {
 		return nil, err
 	}
-	s.home, s.leg = p, p
+	s.legs = []*leg{{Plane: p, to: geom.Identity, from: -1}}
 	return s, nil
 }
 
 // Step follows the surface to the next frame, as Plane.Step does. The sample's H is from the reference frame; where the
 // region moved on, its blocks are left empty, as they are those of another region.
 func (s *Surface) Step(read FrameReader, covered [][]geom.Point) (Sample, error) {
-	found, err := s.leg.Step(read, covered)
+	s.seen = append(s.seen, seen{look: read, covered: covered})
+	step := &s.seen[len(s.seen)-1]
+	found, err := s.legs[s.at].Step(read, covered)
 	if err != nil {
 		return found, err
 	}
+	step.leg, step.on, step.sample, step.found = s.at, found.H, found, true
 	onLeg := found.H
 	found = s.fromHome(found)
 	if !found.Sure() || found.Deviation > unsure {
 		return found, nil
 	}
-	if s.moved > 0 {
+	if s.at > 0 {
 		if back, ok := s.rejoin(read, covered, found.H); ok {
-			found = back
+			s.tied = append(s.tied, tie{0, step.leg, inverse(onLeg).Mul(back.H), weightOf(found, back)})
+			found, onLeg = back, back.H
+			step.leg, step.on = 0, back.H
 		}
 	}
-	if s.moved == 0 {
-		onLeg = found.H
-	}
 	if s.leaving(onLeg) {
-		if next, err := s.further(read, covered, s.leg.region, onLeg, found.H); err == nil {
-			next.move = s.leg.move
-			found.H = s.joined(next, found.H)
-			s.leg, s.toLeg = next, found.H
+		if p, err := s.further(read, covered, s.legs[s.at].region, onLeg, found.H); err == nil {
+			p.move = s.legs[s.at].move
+			next := &leg{Plane: p, to: found.H, first: len(s.seen) - 1, from: s.at}
+			ties := s.ties(next, onLeg, found)
+			s.tied = append(s.tied, ties...)
+			s.legs = append(s.legs, next)
+			to := make([]geom.Homography, len(s.legs))
+			for k, l := range s.legs {
+				to[k] = l.to
+			}
+			s.relax(len(s.legs)-1, to, ties, func(int) bool { return true })
+			s.at = len(s.legs) - 1
+			next.to = to[s.at]
+			found.H = next.to
+			step.leg, step.on = s.at, geom.Identity
 			s.moved++
 		}
 	}
@@ -99,42 +114,15 @@ func (s *Surface) Step(read FrameReader, covered [][]geom.Point) (Sample, error)
 	return found, nil
 }
 
-// joined is how the reference frame gets to this one, h by the region that is left, made better by the frames before: on each of
-// them the region that is moved on to is found as well, and where each frame has it is averaged. What the region that is left is
-// off by where the other one lies is another on each frame, and grows with their distance.
-func (s *Surface) joined(next *Plane, h geom.Homography) geom.Homography {
-	back, ok := h.Inverse()
-	if !ok {
-		return h
-	}
-	home := back.ApplyAll(next.region)
-	all := [][]geom.Point{h.ApplyAll(home)}
-	for _, look := range s.before {
-		found, err := next.Near(look.Read, nil, look.H.Mul(back))
-		if err != nil {
-			continue
-		}
-		if undone, ok := found.H.Inverse(); ok {
-			to := undone.Mul(look.H)
-			all = append(all, to.ApplyAll(home))
-		}
-	}
-	mean := make([]geom.Point, len(home))
-	for _, points := range all {
-		for k, p := range points {
-			mean[k] = mean[k].Add(p.Mul(1 / float64(len(all))))
-		}
-	}
-	better, err := geom.Fit(s.motion, home, mean, nil)
-	if err != nil || Sane(better, home, s.size) != nil {
-		return h
-	}
-	return better
+// inverse of a mapping that is sane.
+func inverse(h geom.Homography) geom.Homography {
+	back, _ := h.Inverse()
+	return back
 }
 
 func (s *Surface) fromHome(found Sample) Sample {
 	if s.moved > 0 {
-		found.H, found.Moved = found.H.Mul(s.toLeg).Normalised(), s.moved
+		found.H, found.Moved = found.H.Mul(s.legs[s.at].to).Normalised(), s.moved
 		found.Blocks = [Blocks * Blocks]uint8{}
 	}
 	return found
@@ -142,8 +130,14 @@ func (s *Surface) fromHome(found Sample) Sample {
 
 // leaving reports whether the leg's region is about to be of no more use, where it lies as h says.
 func (s *Surface) leaving(h geom.Homography) bool {
-	grown := geom.Area(h.ApplyAll(s.leg.region)) / math.Max(geom.Area(s.leg.region), 1e-9)
-	return share(s.leg.region, h, s.size) < leaves || grown > outgrown || grown < 1/outgrown
+	return share(s.legs[s.at].region, h, s.size) < leaves || s.outgrown(s.at, h)
+}
+
+// outgrown reports whether a leg's region has become so much larger or smaller that too little is in both.
+func (s *Surface) outgrown(k int, h geom.Homography) bool {
+	region := s.legs[k].region
+	grown := geom.Area(h.ApplyAll(region)) / math.Max(geom.Area(region), 1e-9)
+	return grown > outgrown || grown < 1/outgrown
 }
 
 // share is how much of a region's box is in the picture, 0 to 1.
@@ -323,28 +317,29 @@ func movesAlong(now, expected, known *raster.Plane, part image.Rectangle) bool {
 func (s *Surface) rejoin(read FrameReader, covered [][]geom.Point, h geom.Homography) (Sample, bool) {
 	const every, drift = 3, 6.0
 	s.apart++
-	if s.home == nil || s.apart%every != 0 || share(s.home.region, h, s.size) < leaves+0.15 {
+	home := s.legs[0]
+	if s.apart%every != 0 || share(home.region, h, s.size) < leaves+0.15 {
 		return Sample{}, false
 	}
-	if grown := geom.Area(h.ApplyAll(s.home.region)) / geom.Area(s.home.region); grown > 0.8*outgrown || grown < 1.2/outgrown {
+	if grown := geom.Area(h.ApplyAll(home.region)) / geom.Area(home.region); grown > 0.8*outgrown || grown < 1.2/outgrown {
 		return Sample{}, false
 	}
-	next, err := s.home.pyramid(read, h)
+	next, err := home.pyramid(read, h)
 	if err != nil {
 		return Sample{}, false
 	}
-	found, err := s.home.align.run(next, h, nearLevel, maskOf(covered, next[0].Rect), nil)
-	if err != nil || !found.Sure() || found.Match < s.home.usual-0.1 || Sane(found.H, s.home.region, s.size) != nil {
+	found, err := home.align.run(next, h, nearLevel, maskOf(covered, next[0].Rect), nil)
+	if err != nil || !found.Sure() || found.Match < home.usual-0.1 || Sane(found.H, home.region, s.size) != nil {
 		return Sample{}, false
 	}
-	for _, p := range s.home.region {
+	for _, p := range home.region {
 		if found.H.Apply(p).Dist(h.Apply(p)) > drift {
 			return Sample{}, false
 		}
 	}
-	move := s.leg.move
-	s.leg, s.toLeg, s.moved = s.home, geom.Identity, 0
-	s.leg.last, s.leg.prev, s.leg.away, s.leg.move = found, next, 0, move
-	s.leg.takenUp()
+	home.move = s.legs[s.at].move
+	s.at, s.moved = 0, s.began
+	home.last, home.prev, home.away = found, next, 0
+	home.takenUp()
 	return found, true
 }
