@@ -183,6 +183,7 @@ func (l *alignLevel) align(
 	if judge {
 		l.judge(&s, now, weight, lit)
 		s.Deviation, s.evidence = l.deviation(now, weight, lit, k)
+		s.Deviation = math.Max(s.Deviation, s.pull(k))
 	}
 	s.Match = math.Max(s.Match, 0)
 	return w, s, nil
@@ -247,6 +248,19 @@ func (l *alignLevel) deviation(now, weight []float32, lit light, k int) (float64
 	grain := 0.4 * errors / n / 2
 	texture := 1 - math.Min(2*grain*n*l.half*l.half/math.Max(slopes, 1e-12), 0.9)
 	return math.Sqrt(math.Max(sum*variance, 0)) / texture, evidence{errors / n, n / alike, k}
+}
+
+// pull is what parts that slide by themselves make of where the corners are, by as many parameters: of B blocks that slide
+// independently by r, RMS, the mean is off by r/√(2B) in each direction, and at the corners of a square it is up to √(k/2) times
+// the root of the parameters' mean share of that, √(k/2) as well.
+func (s *Sample) pull(k int) float64 {
+	used := 0
+	for _, state := range s.Blocks {
+		if state == Used {
+			used++
+		}
+	}
+	return s.Residual * float64(k) / (2 * math.Sqrt(math.Max(float64(used), 1)))
 }
 
 // An evidence is what a motion leaves unexplained: the mean square of the errors, over so many pixels that tell something by

@@ -521,3 +521,70 @@ func TestGradesAgainstTruth(t *testing.T) {
 	assert.GreaterOrEqual(t, float64(caught), 0.95*float64(far))
 	assert.LessOrEqual(t, float64(wrongly), 0.05*float64(near))
 }
+
+// A focus pull: the lens draws a disc of up to five pixels in radius while the camera moves. The template is made as soft.
+func TestAFocusPull(t *testing.T) {
+	graf := photograph(t, "graf1.png")
+	size := image.Rect(0, 0, 640, 560)
+	frames := 24
+	if bench() {
+		frames = 48
+	}
+	for _, region := range []geom.Box{{Min: geom.Pt(230, 170), Max: geom.Pt(450, 400)}, {Min: geom.Pt(250, 220), Max: geom.Pt(410, 350)}} {
+		s := &scene{region: region}
+		for i := range frames + 1 {
+			u := float64(i) / float64(frames)
+			h := geom.Placement(geom.Pt(320, 280), geom.Pt(25*math.Sin(4*u), -18*u), 4*u, geom.Pt(1+0.1*u, 1+0.1*u))
+			p := seenThrough(graf, h, size, whole(graf), 2)
+			if r := 5 * math.Sin(math.Pi*u); r > 0.3 {
+				p = disc(p, r)
+			}
+			s.add(noisy(p, 0.008, uint64(i)), h)
+		}
+		var sum, high, told float64
+		all := s.hard(t)
+		for i, f := range all {
+			require.NoError(t, f.err, "frame %d", i+1)
+			sum, high, told = sum+f.off, math.Max(high, f.off), told+f.sample.Deviation
+			if region.Max.X-region.Min.X < 200 {
+			}
+		}
+		n := float64(len(all))
+		flow, ecc := s.theirs(t, true)
+		t.Logf("focus pull, %.0f pixels wide: mean %.3f, told %.3f, worst %.2f px; OpenCV, LK and RANSAC: %v; ECC: %v",
+			region.Max.X-region.Min.X, sum/n, told/n, high, flow, ecc)
+		assert.LessOrEqual(t, high, 0.2)
+	}
+}
+
+// disc is a picture as a lens out of focus draws it: each point an even disc.
+func disc(p *raster.Plane, radius float64) *raster.Plane {
+	out := raster.NewPlane(p.Rect)
+	w, h, r := p.Rect.Dx(), p.Rect.Dy(), int(math.Ceil(radius))
+	var taps []geom.Point
+	var shares []float32
+	var sum float32
+	for y := -r; y <= r; y++ {
+		for x := -r; x <= r; x++ {
+			n := 0
+			for k := range 64 {
+				if math.Hypot(float64(x)+(float64(k%8)-3.5)/8, float64(y)+(float64(k/8)-3.5)/8) <= radius {
+					n++
+				}
+			}
+			if n > 0 {
+				taps, shares, sum = append(taps, geom.Pt(float64(x), float64(y))), append(shares, float32(n)), sum+float32(n)
+			}
+		}
+	}
+	raster.Rows(0, h, func(y int) {
+		for x := range w {
+			var v float32
+			for k, t := range taps {
+				v += shares[k] * p.Pix[min(max(y+int(t.Y), 0), h-1)*w+min(max(x+int(t.X), 0), w-1)]
+			}
+			out.Pix[y*w+x] = v / sum
+		}
+	})
+	return out
+}

@@ -46,7 +46,12 @@ type Plane struct {
 	usual float64 // its match with the reference frame while nothing covers it
 	sure  found   // where it certainly was
 
-	vain, rest int // how often smear was looked for in vain, and for how many frames it is not
+	smearing trial // the reference frame as smeared by the motion
+
+	softly trial            // the same as softer
+	sharp  float64          // its match where it looks as it does on the reference frame
+	soft   int              // how much softer it was on the frame before, in halves of a pixel
+	softer map[int]*aligner // the reference frame made softer by so much
 }
 
 // A found is where a surface was on a frame, so many steps ago, and how it moved to there.
@@ -285,6 +290,9 @@ func (t *Plane) step(read FrameReader, covered [][]geom.Point, guess geom.Homogr
 	}
 	if err == nil && !s.Chained && t.away == 0 && s.Match < t.usual-0.015 {
 		s = t.smeared(next, s, mask)
+	}
+	if err == nil && !s.Chained {
+		s = t.softened(next, s, guess, mask)
 	}
 	if err == nil && !s.Chained && s.Deviation > unsure {
 		s = t.reduced(next, s, mask)

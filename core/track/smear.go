@@ -14,18 +14,12 @@ var shutters = []float64{0.25, 0.5, 0.75, 1}
 // the reference frame is smeared as it would be, and aligned anew. It returns the better of what was known and that.
 // Where that was in vain it is not tried again on every frame, but ever more seldom.
 func (t *Plane) smeared(next []*raster.Plane, s Sample, mask *raster.Plane) Sample {
-	if t.rest > 0 {
-		t.rest--
+	if t.smearing.rests() {
 		return s
 	}
 	was := s.Match
 	s = t.smearedBy(next, s, mask)
-	if s.Match > was {
-		t.vain = 0
-	} else {
-		t.vain = min(2*t.vain+1, 15)
-	}
-	t.rest = t.vain
+	t.smearing.was(s.Match > was)
 	return s
 }
 
