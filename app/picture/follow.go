@@ -221,13 +221,8 @@ func (f *follower) both(one func(last int) error) error {
 }
 
 // exclusions returns what is left out on frame n, as the tracker sees it.
-func (f *follower) exclusions(n int) (out [][]geom.Point) {
-	leave := func(shape *treatment.Shape, own string) {
-		pose, ok := f.motions.Pose(shape, own, n)
-		if !ok {
-			return
-		}
-		polygon := pose.Polygon(shape)
+func (f *follower) exclusions(ctx context.Context, n int) (out [][]geom.Point, err error) {
+	seen := func(polygon []geom.Point) {
 		if f.what.Over != "" {
 			if h, known := f.motions.Between(f.what.Over, n, f.what.Home); known {
 				polygon = h.ApplyAll(polygon)
@@ -235,14 +230,98 @@ func (f *follower) exclusions(n int) (out [][]geom.Point) {
 		}
 		out = append(out, polygon)
 	}
+	leave := func(shape *treatment.Shape, own string) {
+		pose, ok := f.motions.Pose(shape, own, n)
+		if !ok {
+			return
+		}
+		seen(pose.Polygon(shape))
+	}
 	for i := range f.what.Exclusions {
 		leave(&f.what.Exclusions[i], treatment.Still)
 	}
 	if !f.what.LeaveMarked {
-		return out
+		return out, nil
 	}
 	for _, m := range f.doc.LeftOut(f.what.ID) {
 		leave(m.Shape, m.Own)
+	}
+	for _, m := range f.doc.LeftOutPictures(f.what.ID) {
+		p, err := f.supplied(ctx, &m, n)
+		if err != nil {
+			return nil, fmt.Errorf("leave out a supplied matte on frame %d: %w", n, err)
+		}
+		if p != nil {
+			for _, polygon := range rectanglesOver(p) {
+				seen(polygon)
+			}
+		}
+	}
+	return out, nil
+}
+
+// supplied returns what a supplied matte, or the plate's alpha, covers on frame n; nil for nothing.
+func (f *follower) supplied(ctx context.Context, m *treatment.MarkedPictures, n int) (p *raster.Plane, err error) {
+	if m.Alpha {
+		p, err = f.alpha(ctx, n)
+	} else if i := slices.IndexFunc(m.Mattes, func(x treatment.FrontMatte) bool { return x.Frame == n }); i >= 0 {
+		p, err = f.matte(ctx, &m.Mattes[i].Picture)
+	}
+	if p == nil || err != nil {
+		return nil, err
+	}
+	if m.Invert {
+		p = p.Crop(p.Rect) // what is read is kept
+		for i, v := range p.Pix {
+			p.Pix[i] = 1 - v
+		}
+	}
+	if m.Grow != 0 {
+		p = raster.Grow(p, m.Grow)
+	}
+	return p, nil
+}
+
+// rectanglesOver returns rectangles over all that a matte covers by more than a tenth, four lines high or a multiple of that.
+func rectanglesOver(p *raster.Plane) (out [][]geom.Point) {
+	const high, little = 4, 0.1
+	type run struct{ from, to, top int }
+	var open []run
+	end := func(r run, bottom int) {
+		c := geom.Box{
+			Min: geom.Pt(float64(r.from), float64(r.top)), Max: geom.Pt(float64(r.to), float64(bottom)),
+		}.Corners()
+		out = append(out, c[:])
+	}
+	for y := p.Rect.Min.Y; y < p.Rect.Max.Y; y += high {
+		covered := make([]bool, p.Rect.Dx()+1)
+		for k := y; k < min(y+high, p.Rect.Max.Y); k++ {
+			for x, v := range p.Row(k, p.Rect.Min.X, p.Rect.Max.X) {
+				covered[x] = covered[x] || v > little
+			}
+		}
+		var now []run
+		from := -1
+		for x, is := range covered {
+			switch {
+			case is && from < 0:
+				from = x
+			case !is && from >= 0:
+				r := run{p.Rect.Min.X + from, p.Rect.Min.X + x, y}
+				if i := slices.IndexFunc(open, func(o run) bool { return o.from == r.from && o.to == r.to }); i >= 0 {
+					r.top = open[i].top
+					open = slices.Delete(open, i, i+1)
+				}
+				now, from = append(now, r), -1
+			}
+		}
+		for _, r := range open {
+			end(r, y)
+		}
+		open = now
+	}
+	for _, r := range open {
+		end(r, p.Rect.Max.Y)
 	}
 	return out
 }

@@ -67,7 +67,7 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		return err
 	}
 	first := &treatment.Sample{Frame: f.run.From, Matrix: start, Match: 1, Agree: 1}
-	if err := f.refine(first, here); err != nil {
+	if err := f.refine(ctx, first, here); err != nil {
 		return err
 	}
 	start = first.Matrix
@@ -96,7 +96,11 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		if err != nil {
 			return err
 		}
-		t, err := track.NewSurface(here, f.Size(), region, f.exclusions(f.run.From), f.what.Motion, before)
+		without, err := f.exclusions(ctx, f.run.From)
+		if err != nil {
+			return err
+		}
+		t, err := track.NewSurface(here, f.Size(), region, without, f.what.Motion, before)
 		if err != nil {
 			return err
 		}
@@ -115,7 +119,11 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 			if err != nil {
 				return err
 			}
-			found, err := t.Step(read, f.exclusions(n))
+			covered, err := f.exclusions(ctx, n)
+			if err != nil {
+				return err
+			}
+			found, err := t.Step(read, covered)
 			switch {
 			case track.Lost(err):
 				if lost == nil {
@@ -157,7 +165,7 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 
 // refine finds the surface near where it was placed by hand as a first guess, by its looks on the home frame; where it is not
 // found there, it stays as it was placed.
-func (f *follower) refine(first *treatment.Sample, here track.FrameReader) error {
+func (f *follower) refine(ctx context.Context, first *treatment.Sample, here track.FrameReader) error {
 	i := slices.IndexFunc(f.what.Placed, func(p treatment.PlacedSurface) bool { return p.Frame == first.Frame && p.Guess })
 	if i < 0 || first.Frame == f.what.Home {
 		return nil
@@ -166,11 +174,19 @@ func (f *follower) refine(first *treatment.Sample, here track.FrameReader) error
 	if err != nil {
 		return err
 	}
-	t, err := track.NewPlane(home, f.Size(), treatment.Points(f.what.Region), f.exclusions(f.what.Home), f.what.Motion)
+	without, err := f.exclusions(ctx, f.what.Home)
 	if err != nil {
 		return err
 	}
-	found, err := t.Near(here, f.exclusions(first.Frame), first.Matrix)
+	covered, err := f.exclusions(ctx, first.Frame)
+	if err != nil {
+		return err
+	}
+	t, err := track.NewPlane(home, f.Size(), treatment.Points(f.what.Region), without, f.what.Motion)
+	if err != nil {
+		return err
+	}
+	found, err := t.Near(here, covered, first.Matrix)
 	switch {
 	case track.Lost(err):
 		return nil

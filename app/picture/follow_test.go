@@ -1,9 +1,12 @@
 package picture
 
 import (
+	"context"
 	"encoding/json"
-	"jardin/core/track"
+	"image"
 	"math"
+	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -11,6 +14,8 @@ import (
 
 	"jardin/core/carry"
 	"jardin/core/geom"
+	"jardin/core/raster"
+	"jardin/core/track"
 	"jardin/core/treatment"
 )
 
@@ -50,7 +55,9 @@ func TestWhatIsMarkedIsLeftOutByChoice(t *testing.T) {
 		motions, err := carry.New(doc)
 		require.NoError(t, err)
 		f := &follower{doc: doc, what: &doc.Tracks[0], motions: motions}
-		for _, polygon := range f.exclusions(n) {
+		polygons, err := f.exclusions(context.Background(), n)
+		require.NoError(t, err)
+		for _, polygon := range polygons {
 			out = append(out, geom.Bounds(polygon).Min)
 		}
 		return out
@@ -85,4 +92,42 @@ func TestAPointThatNothingHoldsIsKept(t *testing.T) {
 	var back treatment.PointSample
 	require.NoError(t, json.Unmarshal(blob, &back))
 	assert.Equal(t, v, back)
+}
+
+// Rectangles over a matte hold all that it covers, and little besides. At random.
+func TestPolygonsHoldAMatte(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 2))
+	for range 40 {
+		p := raster.NewPlane(image.Rect(0, 0, 1+rng.IntN(60), 1+rng.IntN(60)))
+		p.Rect = p.Rect.Add(image.Pt(rng.IntN(9)-4, rng.IntN(9)-4))
+		cx, cy, r := float64(p.Rect.Min.X)+60*rng.Float64(), float64(p.Rect.Min.Y)+60*rng.Float64(), 25*rng.Float64()
+		covers := func(x, y int) bool {
+			d := math.Hypot(float64(x)-cx, float64(y)-cy)
+			return d < r && d > r/3
+		}
+		for y := p.Rect.Min.Y; y < p.Rect.Max.Y; y++ {
+			for x := p.Rect.Min.X; x < p.Rect.Max.X; x++ {
+				if covers(x, y) {
+					p.Row(y, x, x+1)[0] = 0.2 + 0.8*rng.Float32()
+				}
+			}
+		}
+		all := rectanglesOver(p)
+		for y := p.Rect.Min.Y; y < p.Rect.Max.Y; y++ {
+			for x := p.Rect.Min.X; x < p.Rect.Max.X; x++ {
+				in := slices.ContainsFunc(all, func(polygon []geom.Point) bool {
+					return geom.Inside(polygon, geom.Pt(float64(x)+0.5, float64(y)+0.5))
+				})
+				near := false
+				for k := -3; k <= 3; k++ {
+					near = near || covers(x, y+k)
+				}
+				if covers(x, y) {
+					require.True(t, in, "what is covered is left out")
+				} else if in {
+					require.True(t, near, "nothing else is, but beside it")
+				}
+			}
+		}
+	}
 }

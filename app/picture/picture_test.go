@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"image"
+	"image/color"
 	"image/png"
 	"math"
 	"os"
@@ -557,4 +558,57 @@ func TestAllFramesTogetherAreToldAtTheEnd(t *testing.T) {
 	}
 	assert.Greater(t, moved, 5)
 	assert.Positive(t, again)
+}
+
+// Supplied mattes of what is marked and in front are left out of following by choice, on the frames that they are of.
+func TestSuppliedMattesAreLeftOutByChoice(t *testing.T) {
+	s := shot(t, 8, 0)
+	d := document()
+	m := image.NewGray(image.Rect(0, 0, 128, 96))
+	for y := 10; y < 80; y++ {
+		for x := 62; x < 128; x++ {
+			m.SetGray(x, y, color.Gray{255})
+		}
+	}
+	var blob bytes.Buffer
+	require.NoError(t, png.Encode(&blob, m))
+	supplied := []treatment.FrontMatte{{Frame: 9, Picture: treatment.Picture{Data: blob.Bytes(), Name: "m.png", Width: 128, Height: 96}}}
+	driven := func() (right [2]int) { // blocks of the right half that drive the track, on the frame with a matte and on one without
+		require.NoError(t, s.Follow(ctx, d, picture.Run{Track: "t", From: 8, First: 8, Last: 10}, func(f picture.Tracked) {
+			if f.Frame < 9 {
+				return
+			}
+			for i, state := range f.Sample.Blocks {
+				if i%8 >= 5 && state == '1' {
+					right[f.Frame-9]++
+				}
+			}
+		}))
+		return right
+	}
+	without := driven()
+	require.Greater(t, without[0], 8)
+	basis := d.BasisOf(d.Track("t"))
+	d.Tracks[0].LeaveMarked = true
+	d.Removals = append(d.Removals, treatment.Removal{ID: "q", Name: "q", Range: whole, Reference: 8, Follow: treatment.Follow{Track: treatment.Still},
+		Settle: treatment.Settle{Opacity: 1}})
+	marked := d.BasisOf(d.Track("t"))
+	for _, front := range []bool{false, true} {
+		q := &d.Removals[1]
+		q.Mark.Mattes, q.Guard = []treatment.MarkMatte{{ID: "m", Name: "m", Mattes: supplied}}, nil
+		if front {
+			q.Mark.Mattes, q.Guard = nil, &treatment.Guard{Fronts: []treatment.Front{{ID: "f", Name: "f", By: treatment.ByMatte, Mattes: supplied}}}
+		}
+		with := driven()
+		assert.Zero(t, with[0], "front %v", front)
+		assert.Equal(t, without[1], with[1], "no matte is of that frame")
+		now := d.BasisOf(d.Track("t"))
+		assert.NotEqual(t, marked, now)
+		assert.NotEqual(t, basis, now)
+	}
+	d.Removals[1].Off = true
+	assert.Equal(t, without, driven())
+	d.Removals[1].Off = false
+	d.Removals[1].Guard.Fronts[0].Mattes[0].Picture.Data = []byte("no picture")
+	assert.ErrorContains(t, s.Follow(ctx, d, picture.Run{Track: "t", From: 8, First: 8, Last: 10}, func(picture.Tracked) {}), "supplied matte on frame 9")
 }

@@ -1,6 +1,11 @@
 package treatment
 
-import "jardin/core/geom"
+import (
+	"crypto/sha256"
+	"encoding/hex"
+
+	"jardin/core/geom"
+)
 
 // Supplied is the kind of a supplied picture that is laid on the surface by its corners.
 const Supplied = "piece"
@@ -20,6 +25,15 @@ type Picture struct {
 	Name     string `json:"name" doc:"Of the file that it came from"`
 	Width    int    `json:"width" minimum:"1" maximum:"32768"`
 	Height   int    `json:"height" minimum:"1" maximum:"32768"`
+}
+
+// sum is the SHA-256 of the file, whether it is in place or named by that.
+func (p *Picture) sum() string {
+	if p.Artifact != "" {
+		return p.Artifact
+	}
+	sum := sha256.Sum256(p.Data)
+	return hex.EncodeToString(sum[:])
 }
 
 func (p *Piece) picture() **Picture { return &p.Picture }

@@ -256,6 +256,37 @@ func (d *Document) LeftOut(track string) (out []MarkedShape) {
 	return out
 }
 
+// A MarkedPictures is what marks, or is in front, by supplied mattes or by the plate's alpha.
+type MarkedPictures struct {
+	Alpha, Invert bool
+	Grow          float64 // pixels
+	Mattes        []FrontMatte
+}
+
+// LeftOutPictures returns the same of supplied mattes; one of a removal that rides on the track itself is not left out.
+func (d *Document) LeftOutPictures(track string) (out []MarkedPictures) {
+	for i := range d.Removals {
+		r := &d.Removals[i]
+		if r.Off || r.Follow.Track == track {
+			continue
+		}
+		for k := range r.Mark.Mattes {
+			if m := &r.Mark.Mattes[k]; !m.Off && (m.Alpha || len(m.Mattes) > 0) {
+				out = append(out, MarkedPictures{m.Alpha, m.Invert, m.Grow, m.Mattes})
+			}
+		}
+		if r.Guard == nil {
+			continue
+		}
+		for k := range r.Guard.Fronts {
+			if f := &r.Guard.Fronts[k]; !f.Off && f.By == ByMatte {
+				out = append(out, MarkedPictures{Grow: f.Grow, Mattes: f.Mattes})
+			}
+		}
+	}
+	return out
+}
+
 // BasisOf returns the hash of all that a plane's samples depend on, what is left out of it elsewhere included.
 func (d *Document) BasisOf(t *Track) string {
 	if !t.LeaveMarked {
@@ -269,6 +300,12 @@ func (d *Document) BasisOf(t *Track) string {
 			plain.Keys[k].Doubt = ""
 		}
 		parts = append(parts, plain, m.Own)
+	}
+	for _, m := range d.LeftOutPictures(t.ID) {
+		parts = append(parts, m.Alpha, m.Invert, m.Grow)
+		for k := range m.Mattes {
+			parts = append(parts, m.Mattes[k].Frame, m.Mattes[k].Picture.sum())
+		}
 	}
 	return basis(parts...)
 }

@@ -54,7 +54,7 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
       )}
       <Check
         label="Leave out what is marked"
-        hint="Outlines of fronts and removals that ride on other tracks, or on nothing, do not count either"
+        hint="Outlines and supplied mattes of fronts and removals that ride on other tracks, or on nothing, do not count either"
         value={!!track.leaveMarked}
         onChange={(v) =>
           void edit(
