@@ -55,6 +55,7 @@ type moment struct {
 	Blocks    string          `json:"blocks,omitempty" doc:"8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out"`
 	Chained   bool            `json:"chained,omitempty" doc:"Compared with the last frame on which it was found, not with the frame it is followed from"`
 	Moved     int             `json:"moved,omitempty" doc:"How often the region has moved on to other texture of the same surface"`
+	Bent      bool            `json:"bent,omitempty" doc:"What of the surface bends was followed as well"`
 }
 
 func momentsOf(motions *carry.Set, m *carry.Motion) []moment {
@@ -64,7 +65,7 @@ func momentsOf(motions *carry.Set, m *carry.Motion) []moment {
 		out[i] = moment{
 			Frame: v.Frame, Mesh: motions.Mesh(m.Track.ID, v.Frame), Crossings: v.Crossings, ByHand: v.ByHand, Bridged: v.Bridged,
 			Grade: v.Grade, Advice: v.Advice, Match: v.Match, Agree: v.Agree, Residual: v.Residual, Blocks: v.Blocks,
-			Chained: v.Chained, Moved: v.Moved, Deviation: v.Deviation,
+			Chained: v.Chained, Moved: v.Moved, Deviation: v.Deviation, Bent: v.Bend != nil,
 		}
 		if before := m.Before(v.Frame); before != nil {
 			out[i].Before = carry.MeshOf(m.Track, before)

@@ -104,6 +104,10 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		if err != nil {
 			return err
 		}
+		soft, err := f.soft(ctx)
+		if err != nil {
+			return err
+		}
 		told := map[int]treatment.Sample{}
 		var lost *LostTrack              // since then
 		var doubtful []*treatment.Sample // since it was sure: what leads to a loss went astray before
@@ -124,6 +128,10 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 				return err
 			}
 			found, err := t.Step(read, covered)
+			var bend *treatment.Bend
+			if soft != nil && (err == nil || track.Lost(err)) {
+				bend, err = soft.bend(read, covered, &found, err, start)
+			}
 			switch {
 			case track.Lost(err):
 				if lost == nil {
@@ -139,9 +147,9 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 				Frame: n, Matrix: found.H.Mul(start).Normalised(), Match: min(found.Match, 1), Agree: min(found.Agree,
 					1),
 				Residual: found.Residual, Blocks: blocks(found.Blocks), Chained: found.Chained,
-				Moved: found.Moved + joined, Deviation: min(math.Round(math.Hypot(found.Deviation, unsure)*1000)/1000, 1e6),
+				Bend: bend, Moved: found.Moved + joined, Deviation: min(math.Round(math.Hypot(found.Deviation, unsure)*1000)/1000, 1e6),
 			})
-			if found.Sure() || found.Chained {
+			if found.Sure() || found.Chained || bend != nil {
 				flush()
 			}
 			return nil
@@ -150,17 +158,80 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		if err != nil {
 			return err
 		}
+		if soft != nil { // each bend is on top of the plane that it was measured on
+			return lostOr(lost)
+		}
 		for _, better := range t.Together() {
 			if s, ok := told[f.run.From+better.Step*sign(last-f.run.From)]; ok {
 				s.Matrix = better.H.Mul(start).Normalised()
 				tell(&s)
 			}
 		}
-		if lost != nil {
-			return lost
-		}
-		return nil
+		return lostOr(lost)
 	})
+}
+
+// lostOr is the error of what was lost at last; nil for nothing.
+func lostOr(lost *LostTrack) error {
+	if lost == nil {
+		return nil
+	}
+	return lost
+}
+
+// A softFollowing follows what of a surface bends, on top of the plane below it.
+type softFollowing struct {
+	*track.Soft
+	last geom.Homography // of the plane, from the frame that is followed from
+}
+
+// soft prepares that; it is nil where the surface does not bend. It always looks from the home frame.
+func (f *follower) soft(ctx context.Context) (*softFollowing, error) {
+	b := f.what.Bends
+	if b == nil {
+		return nil, nil
+	}
+	home, err := f.reader(f.what.Home, media.LumaChannel)
+	if err != nil {
+		return nil, err
+	}
+	without, err := f.exclusions(ctx, f.what.Home)
+	if err != nil {
+		return nil, err
+	}
+	t, err := track.NewSoft(home, f.Size(), treatment.Points(f.what.Region), without, track.SoftSettings{Stiffness: b.Stiffness, Detail: b.Detail})
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range f.measured.Samples {
+		if m.Frame == f.run.From && m.Bend != nil {
+			if known, ok := m.Bend.Lattice(); ok {
+				t.Begin(&known)
+			}
+		}
+	}
+	return &softFollowing{t, geom.Identity}, nil
+}
+
+// bend finds how the surface is bent on a frame, and fills in what is known of it there; lost is why the plane was not found: then
+// the last one is taken, which bends do as well.
+func (s *softFollowing) bend(
+	read track.FrameReader,
+	covered [][]geom.Point,
+	found *track.Sample,
+	lost error,
+	start geom.Homography,
+) (*treatment.Bend, error) {
+	if lost == nil {
+		s.last = found.H
+	}
+	soft, err := s.Step(read, covered, s.last.Mul(start))
+	if err != nil {
+		return nil, err
+	}
+	found.H, found.Chained, found.Residual, found.Deviation = s.last, false, 0, 0
+	found.Match, found.Agree, found.Blocks = soft.Match, soft.Share, soft.Blocks()
+	return treatment.NewBend(&soft.Bend, soft.Agree), nil
 }
 
 // refine finds the surface near where it was placed by hand as a first guess, by its looks on the home frame; where it is not

@@ -134,7 +134,7 @@ func (m *Motion) Before(n int) warp.Mapping {
 	if !ok {
 		return nil
 	}
-	v, bends := &m.Samples[i], m.bends[n]
+	v, bends := &m.Samples[i], m.bent(n)
 	toFrame := v.Matrix
 	switch {
 	case v.before != nil:
@@ -149,6 +149,20 @@ func (m *Motion) Before(n int) warp.Mapping {
 		return nil
 	}
 	return out
+}
+
+// bent returns what bends the surface on frame n, at home: as it was measured, and by the grids that correct it. The measured one
+// is made of its bytes anew, as a shot of them would fill the memory.
+func (m *Motion) bent(n int) []geom.Lattice {
+	i, ok := m.at[n]
+	if !ok || m.Samples[i].Bend == nil {
+		return m.bends[n]
+	}
+	l, ok := m.Samples[i].Bend.Lattice()
+	if !ok {
+		return m.bends[n]
+	}
+	return append([]geom.Lattice{l}, m.bends[n]...)
 }
 
 // Places returns where a point is tracked, by frame.
@@ -269,7 +283,7 @@ func (m *Motion) bridge() {
 			}
 			if h, err := geom.Fit(geom.Perspective, corners, between, nil); err == nil {
 				m.Samples = append(m.Samples, Moment{
-					Sample: treatment.Sample{Frame: n, Matrix: h}, Bridged: true, ByHand: a.ByHand && b.ByHand,
+					Sample: treatment.Sample{Frame: n, Matrix: h, Bend: treatment.MixBends(a.Bend, b.Bend, u)}, Bridged: true, ByHand: a.ByHand && b.ByHand,
 				})
 			}
 		}

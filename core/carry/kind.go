@@ -34,7 +34,7 @@ func (planar) mapping(m *Motion, a, b int) warp.Mapping {
 	if !ok1 || !ok2 {
 		return nil
 	}
-	out, ok := warp.NewBent(toA, toB, m.bends[a], m.bends[b])
+	out, ok := warp.NewBent(toA, toB, m.bent(a), m.bent(b))
 	if !ok {
 		return nil
 	}

@@ -46,6 +46,9 @@ func (samples) measured(m *Motion) error {
 type planeKind struct{ samples }
 
 func (planeKind) doubts(v *Moment) (Grade, string) {
+	if v.Bend != nil {
+		return softDoubts(v)
+	}
 	switch {
 	case v.Residual > 1:
 		return Bad, fmt.Sprintf(
@@ -83,6 +86,20 @@ func (planeKind) doubts(v *Moment) (Grade, string) {
 	case v.Chained:
 		return Doubtful, "Followed from frame to frame here, as it no longer looks like the frame it is followed " +
 			"from: it may drift. Follow on from this frame, or correct it."
+	}
+	return Good, ""
+}
+
+// softDoubts judges a surface that bends by what of it looks as on its home frame.
+func softDoubts(v *Moment) (Grade, string) {
+	const enough, little = 0.85, 0.6 // of the region
+	switch {
+	case v.Agree < little:
+		return Bad, fmt.Sprintf("Only %.0f %% of the surface looks as on its home frame: something covers it, it turns away, or it left its "+
+			"region. Drop these frames, or hand them to another source.", 100*v.Agree)
+	case v.Agree < enough:
+		return Doubtful, fmt.Sprintf("%.0f %% of the surface does not look as on its home frame: it is carried by what is around. Show what "+
+			"drives the track, to see where.", 100*(1-v.Agree))
 	}
 	return Good, ""
 }

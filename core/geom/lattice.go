@@ -24,7 +24,7 @@ func (l *Lattice) at(p Point) (out Point) {
 	u := math.Min(math.Max((p.X-l.Box.Min.X)/d.X*float64(l.Columns), 0), float64(l.Columns))
 	v := math.Min(math.Max((p.Y-l.Box.Min.Y)/d.Y*float64(l.Rows), 0), float64(l.Rows))
 	i, j := min(int(u), l.Columns-1), min(int(v), l.Rows-1)
-	wx, wy := keys(u-float64(i)), keys(v-float64(j))
+	wx, wy := Keys(u-float64(i)), Keys(v-float64(j))
 	clamp := func(k, n int) int { return min(max(k, 0), n) }
 	for b := range 4 {
 		row := clamp(j+b-1, l.Rows) * (l.Columns + 1)
@@ -35,7 +35,8 @@ func (l *Lattice) at(p Point) (out Point) {
 	return out
 }
 
-func keys(t float64) [4]float64 {
+// Keys returns the weights of four neighbours in cubic convolution (Keys 1981, a = -1/2), t of the way from the second to the third.
+func Keys(t float64) [4]float64 {
 	t2, t3 := t*t, t*t*t
 	return [4]float64{-0.5*t + t2 - 0.5*t3, 1 - 2.5*t2 + 1.5*t3, 0.5*t + 2*t2 - 1.5*t3, -0.5*t2 + 0.5*t3}
 }

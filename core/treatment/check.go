@@ -240,6 +240,13 @@ func (c *checker) track(at string, t *Track) {
 		c.span(fmt.Sprintf("%s/dropped/%d", at, i), span)
 	}
 	c.within(at+"/smooth", t.Smooth, 0, 50, " frames")
+	if b := t.Bends; b != nil {
+		if t.Kind != PlaneTrack {
+			c.fault(at+"/bends", "only the track of a plane can bend")
+		}
+		c.within(at+"/bends/stiffness", b.Stiffness, 0, 1, "")
+		c.within(at+"/bends/detail", b.Detail, 4, 64, " pixels")
+	}
 	own = c.ids()
 	for i := range t.Corrections {
 		place := fmt.Sprintf("%s/corrections/%d", at, i)
@@ -254,6 +261,11 @@ func (c *checker) track(at string, t *Track) {
 		for _, s := range t.Data.Samples {
 			if !s.Matrix.Finite() || s.Matrix.Det() == 0 {
 				c.fault(at+"/data", "the matrix of frame %d cannot be inverted", s.Frame)
+			}
+			if s.Bend != nil {
+				if _, ok := s.Bend.Lattice(); !ok {
+					c.fault(at+"/data", "the bend of frame %d has not the shifts of its crossings, or no box", s.Frame)
+				}
 			}
 		}
 	}

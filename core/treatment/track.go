@@ -2,8 +2,10 @@ package treatment
 
 import (
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
+	"math"
 	"slices"
 
 	"jardin/core/geom"
@@ -35,6 +37,7 @@ type Track struct {
 	Regions     []FreshRegion   `json:"regions,omitempty" doc:"Of a plane: other pieces of the same surface, each followed from a frame of its own"`
 	Exclusions  []Shape         `json:"exclusions,omitempty" doc:"Of a plane: what is left out; rides on nothing unless it names a track"`
 	LeaveMarked bool            `json:"leaveMarked,omitempty" doc:"Of a plane: fronts, and what is marked for removal, are left out as well, but for what rides on this track"`
+	Bends       *Bends          `json:"bends,omitempty" doc:"Of a plane: its surface bends, and is followed beyond what a plane does"`
 	Points      []Point         `json:"points,omitempty" doc:"Of points"`
 	Surface     []Vec           `json:"surface,omitempty" minItems:"4" maxItems:"4" doc:"Four corners on the home frame, clockwise: where a grid is laid, and where corrections by corners hold on"`
 	Placed      []PlacedSurface `json:"placed,omitempty" doc:"Frames on which the surface was placed by hand"`
@@ -64,7 +67,75 @@ type Sample struct {
 	Blocks    string  `json:"blocks,omitempty" doc:"8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out"`
 	Chained   bool    `json:"chained,omitempty" doc:"Compared with the last frame on which it was found, not with the frame it is followed from"`
 	Refined   string  `json:"refined,omitempty" maxLength:"64" doc:"Found from where the surface was placed by hand: the hash of that placement"`
+	Bend      *Bend   `json:"bend,omitempty" doc:"Of a surface that bends"`
 	Moved     int     `json:"moved,omitempty" minimum:"0" maximum:"100000" doc:"How often the region has moved on to other texture of the same surface since the frame it is followed from"`
+}
+
+// Bends says how a surface bends, as skin and cloth do.
+type Bends struct {
+	Stiffness float64 `json:"stiffness" minimum:"0" maximum:"1" doc:"0, as supple as cloth, to 1, as firm as skin over bone"`
+	Detail    float64 `json:"detail" minimum:"4" maximum:"64" doc:"Pixels within which it does not bend: cells of the lattice that it is followed by"`
+}
+
+// A Bend is how a surface is bent on one frame: the shift of the crossings of a lattice over a box of the home frame, before the
+// matrix, and how much what is seen around each is like there.
+type Bend struct {
+	Box     [4]float64 `json:"box" doc:"Left, top, right, bottom, on the home frame"`
+	Columns int        `json:"columns" minimum:"1" maximum:"400"`
+	Rows    int        `json:"rows" minimum:"1" maximum:"400"`
+	Shift   []byte     `json:"shift" doc:"Base64: x and y of each crossing, by rows, 16-bit little-endian integers, 64 to a pixel"`
+	Agree   []byte     `json:"agree" doc:"Base64: of each crossing, 1 to 255 for 0 to 1; 0 where it is out of the region"`
+}
+
+const bendUnit = 64 // steps in a pixel
+
+// NewBend returns a lattice as it is kept, with what agrees, 0 to 1, or less out of the region.
+func NewBend(l *geom.Lattice, agree []float32) *Bend {
+	b := &Bend{Box: [4]float64{l.Box.Min.X, l.Box.Min.Y, l.Box.Max.X, l.Box.Max.Y}, Columns: l.Columns, Rows: l.Rows}
+	for _, d := range l.Shift {
+		for _, v := range []float64{d.X, d.Y} {
+			b.Shift = binary.LittleEndian.AppendUint16(b.Shift, uint16(int16(math.Round(min(max(v*bendUnit, -32768), 32767)))))
+		}
+	}
+	for _, v := range agree {
+		k := byte(0)
+		if v >= 0 {
+			k = byte(1 + math.Round(254*min(float64(v), 1)))
+		}
+		b.Agree = append(b.Agree, k)
+	}
+	return b
+}
+
+// Lattice returns the lattice; ok is false for one that holds too little.
+func (b *Bend) Lattice() (l geom.Lattice, ok bool) {
+	n := (b.Columns + 1) * (b.Rows + 1)
+	if b.Columns < 1 || b.Rows < 1 || len(b.Shift) != 4*n || !(b.Box[2] > b.Box[0] && b.Box[3] > b.Box[1]) {
+		return l, false
+	}
+	l = geom.Lattice{Box: geom.Box{Min: geom.Pt(b.Box[0], b.Box[1]), Max: geom.Pt(b.Box[2], b.Box[3])}, Columns: b.Columns, Rows: b.Rows,
+		Shift: make([]geom.Point, n)}
+	for i := range l.Shift {
+		at := func(k int) float64 { return float64(int16(binary.LittleEndian.Uint16(b.Shift[4*i+k:]))) / bendUnit }
+		l.Shift[i] = geom.Pt(at(0), at(2))
+	}
+	return l, true
+}
+
+// MixBends returns a bend between two, u from 0 to 1 of the way; nil where they do not fit together.
+func MixBends(a, b *Bend, u float64) *Bend {
+	if a == nil || b == nil {
+		return nil
+	}
+	from, ok := a.Lattice()
+	to, ok2 := b.Lattice()
+	if !ok || !ok2 || from.Columns != to.Columns || from.Rows != to.Rows || from.Box != to.Box {
+		return nil
+	}
+	for i := range from.Shift {
+		from.Shift[i] = from.Shift[i].Lerp(to.Shift[i], u)
+	}
+	return NewBend(&from, nil)
 }
 
 // A FreshRegion is another piece of a plane's surface: what is followed from frames that lie nearer to its own than to the
@@ -211,10 +282,14 @@ func (t *Track) Basis() string {
 	for i := range exclusions {
 		exclusions[i].Name, exclusions[i].Colour = "", ""
 	}
+	parts := []any{t.Region, exclusions, t.Motion, t.Home, t.Over}
 	if t.LeaveMarked {
-		return basis(t.Region, exclusions, t.Motion, t.Home, t.Over, "leave what is marked")
+		parts = append(parts, "leave what is marked")
 	}
-	return basis(t.Region, exclusions, t.Motion, t.Home, t.Over)
+	if t.Bends != nil {
+		parts = append(parts, "bends", *t.Bends)
+	}
+	return basis(parts...)
 }
 
 // Basis returns the hash of all that the point's path depends on.

@@ -1,6 +1,7 @@
 """What OpenCV makes of the same frames: the yardstick for our trackers. Times are of the tracking alone.
 
 Usage: reference.py planes FRAMES.u8 WIDTH HEIGHT COUNT x0 y0 x1 y1 [ecc]
+       reference.py dense FRAMES.u8 WIDTH HEIGHT COUNT x0 y0 x1 y1
        reference.py points FRAMES.u8 WIDTH HEIGHT COUNT SIDE x y [x y ...]
 
 FRAMES.u8 holds COUNT grey pictures one after the other, the reference picture first. Coordinates have pixel centres at
@@ -32,6 +33,23 @@ if kind == "points":
     sys.exit(0)
 
 x0, y0, x1, y1 = map(int, sys.argv[6:10])
+
+if kind == "dense":
+    # Dense motion from the first frame to the last: inverse search (Kroeger et al. 2016), straight and from frame to frame,
+    # and the dual TV-L1 (Zach et al. 2007).
+    search = cv2.DISOpticalFlow_create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
+    began = time.perf_counter()
+    direct = search.calc(base, frames[-1], None)
+    seconds = time.perf_counter() - began
+    chained = np.zeros_like(direct)
+    ys, xs = np.mgrid[0:height, 0:width].astype(np.float32)
+    for one, next in zip(frames, frames[1:]):
+        step = search.calc(one, next, None)
+        chained = chained + cv2.remap(step, xs + chained[..., 0], ys + chained[..., 1], cv2.INTER_LINEAR)
+    tv = cv2.optflow.createOptFlow_DualTVL1().calc(base, frames[-1], None)
+    cut = lambda f: f[y0:y1, x0:x1].astype(float).ravel().tolist()
+    print(json.dumps({"direct": cut(direct), "chained": cut(chained), "tv": cut(tv), "seconds": seconds}))
+    sys.exit(0)
 
 # Shi-Tomasi corners of the region, pyramidal Lucas-Kanade (Bouguet 2000) straight from the reference frame with the
 # last frame's places as the first guess, forward and back, then a homography by RANSAC (threshold 1 px).

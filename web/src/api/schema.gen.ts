@@ -695,6 +695,30 @@ export interface components {
             feather?: number;
             points: components["schemas"]["Knot"][];
         };
+        Bend: {
+            /** @description Base64: of each crossing, 1 to 255 for 0 to 1; 0 where it is out of the region */
+            agree: string;
+            /** @description Left, top, right, bottom, on the home frame */
+            box: number[];
+            /** Format: int64 */
+            columns: number;
+            /** Format: int64 */
+            rows: number;
+            /** @description Base64: x and y of each crossing, by rows, 16-bit little-endian integers, 64 to a pixel */
+            shift: string;
+        };
+        Bends: {
+            /**
+             * Format: double
+             * @description Pixels within which it does not bend: cells of the lattice that it is followed by
+             */
+            detail: number;
+            /**
+             * Format: double
+             * @description 0, as supple as cloth, to 1, as firm as skin over bone
+             */
+            stiffness: number;
+        };
         Correction: {
             /** @description Of a grid: columns and rows */
             cells?: number[];
@@ -1471,6 +1495,8 @@ export interface components {
             agree?: number;
             /** @description The same without the last correction, where there is one */
             before?: components["schemas"]["Mesh"];
+            /** @description What of the surface bends was followed as well */
+            bent?: boolean;
             /** @description 8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out */
             blocks?: string;
             /** @description Not known itself, but between frames on which it is */
@@ -1869,6 +1895,8 @@ export interface components {
              * @description Share of what is seen of the region that agrees with the motion, 0 to 1
              */
             agree?: number;
+            /** @description Of a surface that bends */
+            bend?: components["schemas"]["Bend"];
             /** @description 8 x 8 parts of the region's box, by rows: 0 not seen, 1 drives the track, 2 left out */
             blocks?: string;
             /** @description Compared with the last frame on which it was found, not with the frame it is followed from */
@@ -2364,6 +2392,8 @@ export interface components {
             grade: components["schemas"]["Grade"];
         };
         Track: {
+            /** @description Of a plane: its surface bends, and is followed beyond what a plane does */
+            bends?: components["schemas"]["Bends"];
             /** @description Of its handles */
             colour?: string;
             corrections?: components["schemas"]["Correction"][];

@@ -209,9 +209,11 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
                 ? 'Bridged'
                 : here?.byHand
                   ? 'By hand'
-                  : here
-                    ? `Residual ${(here.residual ?? 0).toFixed(2)} px${here.deviation ? `, known to ${here.deviation.toFixed(2)}` : ''}${here.moved ? ', region moved on' : ''}`
-                    : ''}
+                  : here?.bent
+                    ? `Bends, ${Math.round(100 * (here.agree ?? 0))} % agrees`
+                    : here
+                      ? `Residual ${(here.residual ?? 0).toFixed(2)} px${here.deviation ? `, known to ${here.deviation.toFixed(2)}` : ''}${here.moved ? ', region moved on' : ''}`
+                      : ''}
           </span>
         )}
         {advice && (

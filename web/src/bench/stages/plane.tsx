@@ -1,7 +1,7 @@
 import type { Removal, Track } from '../../api/client'
 import { useEdit } from '../../api/treatment'
 import { Select } from '../../ui/choice'
-import { Button, Check } from '../../ui/controls'
+import { Button, Check, NumberField } from '../../ui/controls'
 import { onTrack } from '../edits'
 import { still, type Motion } from '../motion'
 import type { BenchProps } from '../props'
@@ -39,6 +39,56 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
           options={motionOptions}
         />
       </div>
+      <Check
+        label="It bends"
+        hint="Skin, cloth, a banner: on top of the plane, what bends of the surface is followed, from its home frame to every other"
+        value={!!track.bends}
+        onChange={(v) =>
+          void edit(
+            v ? 'The surface bends' : 'The surface is flat',
+            onTrack(track.id, (t) => {
+              t.bends = v ? { stiffness: 0.2, detail: 8 } : undefined
+            }),
+          )
+        }
+      />
+      {track.bends && (
+        <>
+          <NumberField
+            label="Stiffness"
+            unit=""
+            hint="0 is as supple as cloth, 1 as firm as skin over bone. Firmer where it has little texture, or much grain"
+            value={track.bends.stiffness}
+            min={0}
+            max={1}
+            step={0.05}
+            onDone={(v) =>
+              void edit(
+                'Stiffness',
+                onTrack(track.id, (t) => {
+                  if (t.bends) t.bends.stiffness = v
+                }),
+              )
+            }
+          />
+          <NumberField
+            label="Detail"
+            unit="px"
+            hint="What bends within less than some of these is not followed"
+            value={track.bends.detail}
+            min={4}
+            max={64}
+            onDone={(v) =>
+              void edit(
+                'Detail of the bend',
+                onTrack(track.id, (t) => {
+                  if (t.bends) t.bends.detail = v
+                }),
+              )
+            }
+          />
+        </>
+      )}
       <Button
         on={tool === 'exclusion'}
         title="Outline what moves by itself, or lies on another plane"
