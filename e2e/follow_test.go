@@ -298,6 +298,28 @@ func TestWiresAsStrands(t *testing.T) {
 	}
 	t.Logf("by a fresh region: %.2f px at worst over the first region's corners", worst)
 	assert.LessOrEqual(t, worst, 1.5)
+
+	// As if it bent: a flat surface is then followed as well as before.
+	a.goTo(known.Reference)
+	a.tick("It bends")
+	a.fill("Stiffness", "0.4")
+	a.press("^One on")
+	a.see("^Bends, 9[0-9] % agrees|^Bends, 100 % agrees")
+	doc, set = s.whole(shot)
+	track = doc.Tracks[len(doc.Tracks)-1]
+	require.Equal(t, &treatment.Bends{Stiffness: 0.4, Detail: 8}, track.Bends)
+	along, next := set.Mapping(track.ID, known.Reference, known.Reference+1), known.Motion[known.Reference+1]
+	sum = 0
+	count := 0.0
+	for y := region[0].Y + 10; y < region[1].Y; y += 20 {
+		for x := region[0].X + 10; x < region[1].X; x += 20 {
+			if p := geom.Pt(x, y); p.Dist(c) > 150 { // where the can does not hang
+				sum, count = sum+along.Apply(p).Dist(next.Apply(p)), count+1
+			}
+		}
+	}
+	t.Logf("the hedge as if it bent: %.3f px on average", sum/count)
+	assert.LessOrEqual(t, sum/count, 0.15)
 }
 
 // TestACorrectionTakesOutASlip brings in a track that slips, and mends it in the locked
