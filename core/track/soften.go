@@ -29,12 +29,19 @@ func (t *trial) was(good bool) {
 	t.rest = t.vain
 }
 
+// wholly is the share of a region that has to agree as it is, so that it can be out of focus.
+const wholly = 0.8
+
 // softened looks whether a surface that looks less alike than it did is out of focus: the reference frame is made softer, by
 // half a pixel of sigma more or less than on the frame before, for as long as that looks more alike, and aligned anew. What
 // is compared then is equally soft, so that parts whose detail is gone no longer pull.
 func (t *Plane) softened(next []*raster.Plane, s Sample, guess geom.Homography, mask *raster.Plane) Sample {
 	const most = 12 // halves of a pixel
 	t.sharp = math.Max(t.sharp, s.Match)
+	if s.Agree < wholly { // something covers it: softer, much looks like that
+		t.soft = 0
+		return s
+	}
 	if t.soft == 0 && (1-s.Match < 1.4*(1-t.sharp)+0.0003 || t.softly.rests()) {
 		return s
 	}
@@ -53,7 +60,7 @@ func (t *Plane) softened(next []*raster.Plane, s Sample, guess geom.Homography, 
 		}
 		for _, h := range from {
 			again, err := a.run(next, h, nearLevel, mask, &t.last.Blocks)
-			if err == nil && t.accept(again) == nil && 1-again.Match < 0.97*(1-best.Match) {
+			if err == nil && t.accept(again) == nil && again.Agree >= s.Agree-0.02 && 1-again.Match < 0.97*(1-best.Match) {
 				best, at, better = again, k, true
 			}
 		}
