@@ -127,7 +127,7 @@ func field(before, here, after *Frame, fields string, i int) *Frame {
 		e, l, b, h, a := at(earlier), at(later), at(around(before)), at(here), at(around(after))
 		raster.Rows(0, here.Height, func(y int) {
 			for k := y * n; k < (y+1)*n; k++ {
-				if y%2 == own {
+				if y%2 == own || here.Height < 2 {
 					set(k, h(k))
 					continue
 				}
