@@ -82,7 +82,7 @@ func TestSoftSurfacesOnPhotographs(t *testing.T) {
 		{"6 px over 120, the same", wave{amplitude: 6, length: 120}, 0.02, 0.7},
 		{"20 px over 300, the same, turned and moved", wave{amplitude: 20, length: 300, turn: 0.2, move: geom.Pt(40, -30)}, 0.02, 1.4},
 	}
-	if !bench() { // the others take longest in OpenCV
+	if !bench() {
 		cases = cases[:4]
 	}
 	for n, c := range cases {
@@ -127,7 +127,11 @@ func TestSoftSurfacesOnPhotographs(t *testing.T) {
 			path := filepath.Join(t.TempDir(), "frames.u8")
 			require.NoError(t, os.WriteFile(path, codes, 0o644))
 			var theirs struct{ Direct, Chained, TV []float64 }
-			python(t, &theirs, "dense", path, "640", "560", fmt.Sprint(frames+1), "160", "130", "480", "430")
+			args := []string{"dense", path, "640", "560", fmt.Sprint(frames + 1), "160", "130", "480", "430"}
+			if bench() { // it takes longest by far
+				args = append(args, "tv")
+			}
+			python(t, &theirs, args...)
 			best := math.Inf(1)
 			for name, flow := range map[string][]float64{"inverse search": theirs.Direct, "from frame to frame": theirs.Chained, "TV-L1": theirs.TV} {
 				mean, worst := off(func(x, y int) geom.Point {

@@ -1,7 +1,7 @@
 """What OpenCV makes of the same frames: the yardstick for our trackers. Times are of the tracking alone.
 
 Usage: reference.py planes FRAMES.u8 WIDTH HEIGHT COUNT x0 y0 x1 y1 [ecc]
-       reference.py dense FRAMES.u8 WIDTH HEIGHT COUNT x0 y0 x1 y1
+       reference.py dense FRAMES.u8 WIDTH HEIGHT COUNT x0 y0 x1 y1 [tv]
        reference.py points FRAMES.u8 WIDTH HEIGHT COUNT SIDE x y [x y ...]
 
 FRAMES.u8 holds COUNT grey pictures one after the other, the reference picture first. Coordinates have pixel centres at
@@ -46,7 +46,7 @@ if kind == "dense":
     for one, next in zip(frames, frames[1:]):
         step = search.calc(one, next, None)
         chained = chained + cv2.remap(step, xs + chained[..., 0], ys + chained[..., 1], cv2.INTER_LINEAR)
-    tv = cv2.optflow.createOptFlow_DualTVL1().calc(base, frames[-1], None)
+    tv = cv2.optflow.createOptFlow_DualTVL1().calc(base, frames[-1], None) if "tv" in sys.argv else direct
     cut = lambda f: f[y0:y1, x0:x1].astype(float).ravel().tolist()
     print(json.dumps({"direct": cut(direct), "chained": cut(chained), "tv": cut(tv), "seconds": seconds}))
     sys.exit(0)
