@@ -83,7 +83,7 @@ func (m *Material) eachKept(ctx context.Context, plan []int, r Reading, k int, f
 		before, here = here, frame
 		return nil
 	})
-	if err != nil {
+	if err != nil || here == nil {
 		return err
 	}
 	return give(len(plan)-1, nil)

@@ -83,10 +83,20 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 	}
 	tell := func(s *treatment.Sample) {
 		toFrame := warp.Mapping(warp.Of(s.Matrix))
+		if s.Bend != nil {
+			if l, ok := s.Bend.Lattice(); ok {
+				toFrame, _ = warp.NewBent(geom.Identity, s.Matrix, nil, []geom.Lattice{l})
+			}
+		}
 		if f.what.Over != "" {
 			toFrame = warp.Chain(toFrame, f.motions.Mapping(f.what.Over, f.what.Home, s.Frame))
 		}
 		f.each(Tracked{Frame: s.Frame, Mesh: carry.MeshOf(f.what, toFrame), Sample: s})
+	}
+	if f.what.Bends != nil && f.run.From != f.what.Home {
+		if err := f.bendOn(ctx, first, here); err != nil {
+			return err
+		}
 	}
 	if !fresh || first.Refined != "" {
 		tell(first)
@@ -104,7 +114,7 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		if err != nil {
 			return err
 		}
-		soft, err := f.soft(ctx)
+		soft, err := f.soft(ctx, first.Bend)
 		if err != nil {
 			return err
 		}
@@ -185,8 +195,35 @@ type softFollowing struct {
 	last geom.Homography // of the plane, from the frame that is followed from
 }
 
-// soft prepares that; it is nil where the surface does not bend. It always looks from the home frame.
-func (f *follower) soft(ctx context.Context) (*softFollowing, error) {
+// bendOn finds how the surface is bent on the frame that it is followed from, as that is told anew: from what was known there, if it
+// bent then as well.
+func (f *follower) bendOn(ctx context.Context, first *treatment.Sample, here track.FrameReader) error {
+	var known *treatment.Bend
+	for _, m := range f.measured.Samples {
+		if m.Frame == first.Frame {
+			known = m.Bend
+		}
+	}
+	soft, err := f.soft(ctx, known)
+	if err != nil {
+		return err
+	}
+	covered, err := f.exclusions(ctx, first.Frame)
+	if err != nil {
+		return err
+	}
+	found := track.Sample{H: geom.Identity}
+	first.Bend, err = soft.bend(here, covered, &found, nil, first.Matrix)
+	if track.Lost(err) {
+		return &LostTrack{"the surface that bends", first.Frame, err}
+	}
+	first.Match, first.Agree, first.Blocks = min(found.Match, 1), found.Agree, blocks(found.Blocks)
+	return err
+}
+
+// soft prepares to go on from how it is bent, nil for not at all; it is nil where the surface does not bend. It always looks from
+// the home frame.
+func (f *follower) soft(ctx context.Context, known *treatment.Bend) (*softFollowing, error) {
 	b := f.what.Bends
 	if b == nil {
 		return nil, nil
@@ -203,11 +240,9 @@ func (f *follower) soft(ctx context.Context) (*softFollowing, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, m := range f.measured.Samples {
-		if m.Frame == f.run.From && m.Bend != nil {
-			if known, ok := m.Bend.Lattice(); ok {
-				t.Begin(&known)
-			}
+	if known != nil {
+		if l, ok := known.Lattice(); ok {
+			t.Begin(&l)
 		}
 	}
 	return &softFollowing{t, geom.Identity}, nil

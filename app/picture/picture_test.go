@@ -3,14 +3,11 @@ package picture_test
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"image"
-	"image/color"
 	"image/png"
 	"math"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"testing"
@@ -18,7 +15,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	documents "jardin/app/document"
 	"jardin/app/media"
 	"jardin/app/picture"
 	"jardin/core/carry"
@@ -528,182 +524,4 @@ func TestOverlayIsWhatTheScreenNeeds(t *testing.T) {
 	assert.True(t, empty.Rect.Empty())
 	_, err = s.Exact(99)
 	assert.True(t, err != nil && !errors.Is(err, os.ErrNotExist), "a frame outside the shot is named: %v", err)
-}
-
-// When a region was left and taken up again, all frames together are told once more, and only theirs: those put elsewhere.
-func TestAllFramesTogetherAreToldAtTheEnd(t *testing.T) {
-	path := func(n float64) (x, y float64) { return 120 * (1 - math.Cos(2*math.Pi*(n-1)/99)), 3 * math.Sin(n/5) }
-	s := shotAlong(t, 8, 0, 0, 100, path)
-	d := document()
-	d.Tracks[0].Motion = geom.Perspective
-	d.Tracks[0].Home, d.Removals[0].Reference = 1, 1
-	d.Removals[0].Range, d.Removals[0].Mark.Outlines[0].Home = treatment.Range{First: 1, Last: 100}, 1
-	told := map[int][]treatment.Sample{}
-	require.NoError(t, s.Follow(ctx, d, picture.Run{Track: "t", From: 1, First: 1, Last: 100}, func(f picture.Tracked) {
-		told[f.Frame] = append(told[f.Frame], *f.Sample)
-	}))
-	again, moved := 0, 0
-	fromX, fromY := path(1)
-	for n := 1; n <= 100; n++ {
-		require.NotEmpty(t, told[n], "frame %d", n)
-		last := told[n][len(told[n])-1]
-		x, y := path(float64(n))
-		assert.InDelta(t, x-fromX, last.Matrix[2], 0.25, "frame %d", n)
-		assert.InDelta(t, y-fromY, last.Matrix[5], 0.25, "frame %d", n)
-		if last.Moved > 0 {
-			moved++
-		}
-		if len(told[n]) > 1 {
-			again++
-			assert.NotEqual(t, told[n][0].Matrix, last.Matrix)
-			assert.Equal(t, told[n][0].Match, last.Match, "how well it was found there is as it was")
-		}
-	}
-	assert.Greater(t, moved, 5)
-	assert.Positive(t, again)
-}
-
-// Supplied mattes of what is marked and in front are left out of following by choice, on the frames that they are of.
-func TestSuppliedMattesAreLeftOutByChoice(t *testing.T) {
-	s := shot(t, 8, 0)
-	d := document()
-	m := image.NewGray(image.Rect(0, 0, 128, 96))
-	for y := 10; y < 80; y++ {
-		for x := 62; x < 128; x++ {
-			m.SetGray(x, y, color.Gray{255})
-		}
-	}
-	var blob bytes.Buffer
-	require.NoError(t, png.Encode(&blob, m))
-	supplied := []treatment.FrontMatte{{Frame: 9, Picture: treatment.Picture{Data: blob.Bytes(), Name: "m.png", Width: 128, Height: 96}}}
-	driven := func() (right [2]int) { // blocks of the right half that drive the track, on the frame with a matte and on one without
-		require.NoError(t, s.Follow(ctx, d, picture.Run{Track: "t", From: 8, First: 8, Last: 10}, func(f picture.Tracked) {
-			if f.Frame < 9 {
-				return
-			}
-			for i, state := range f.Sample.Blocks {
-				if i%8 >= 5 && state == '1' {
-					right[f.Frame-9]++
-				}
-			}
-		}))
-		return right
-	}
-	without := driven()
-	require.Greater(t, without[0], 8)
-	basis := d.BasisOf(d.Track("t"))
-	d.Tracks[0].LeaveMarked = true
-	d.Removals = append(d.Removals, treatment.Removal{ID: "q", Name: "q", Range: whole, Reference: 8, Follow: treatment.Follow{Track: treatment.Still},
-		Settle: treatment.Settle{Opacity: 1}})
-	marked := d.BasisOf(d.Track("t"))
-	for _, front := range []bool{false, true} {
-		q := &d.Removals[1]
-		q.Mark.Mattes, q.Guard = []treatment.MarkMatte{{ID: "m", Name: "m", Mattes: supplied}}, nil
-		if front {
-			q.Mark.Mattes, q.Guard = nil, &treatment.Guard{Fronts: []treatment.Front{{ID: "f", Name: "f", By: treatment.ByMatte, Mattes: supplied}}}
-		}
-		with := driven()
-		assert.Zero(t, with[0], "front %v", front)
-		assert.Equal(t, without[1], with[1], "no matte is of that frame")
-		now := d.BasisOf(d.Track("t"))
-		assert.NotEqual(t, marked, now)
-		assert.NotEqual(t, basis, now)
-	}
-	d.Removals[1].Off = true
-	assert.Equal(t, without, driven())
-	d.Removals[1].Off = false
-	d.Removals[1].Guard.Fronts[0].Mattes[0].Picture.Data = []byte("no picture")
-	assert.ErrorContains(t, s.Follow(ctx, d, picture.Run{Track: "t", From: 8, First: 8, Last: 10}, func(picture.Tracked) {}), "supplied matte on frame 9")
-}
-
-// A surface that bends is followed on top of its plane; all that asks the track where something goes gets it bent. What was
-// measured is small, and out of date when it is to be stiffer; without bending nothing of it is left.
-func TestASurfaceThatBendsIsFollowed(t *testing.T) {
-	const w, h, frames = 240, 200, 8
-	truth := func(p geom.Point, n int) geom.Point {
-		u := float64(n-1) / (frames - 1)
-		return p.Add(geom.Pt(3*math.Sin(p.Y/16+u)+2*u, 2.5*math.Sin(p.X/19-u)).Mul(u))
-	}
-	rng := rand.New(rand.NewPCG(5, 5))
-	texture := raster.NewPlane(image.Rect(0, 0, w, h))
-	for i := range texture.Pix {
-		texture.Pix[i] = rng.Float32()
-	}
-	texture = raster.Gaussian(texture, 1.6)
-	dir := t.TempDir()
-	for n := 1; n <= frames; n++ {
-		f := media.NewFrame(w, h, media.Samples{Depth: 8})
-		for i := range w * h {
-			q := geom.Pt(float64(i%w)+0.5, float64(i/w)+0.5)
-			from := q
-			for range 40 {
-				from = from.Add(q.Sub(truth(from, n)))
-			}
-			v := uint16(min(max(128+900*(texture.Cubic(from.X, from.Y)-0.5), 0), 255))
-			f.Codes[3*i], f.Codes[3*i+1], f.Codes[3*i+2] = v, v, v
-		}
-		require.NoError(t, (media.Target{Format: "png", Depth: 8}).Write(filepath.Join(dir, fmt.Sprintf("b.%03d.png", n)), f, media.Shot{}))
-	}
-	m, err := media.Inspect(ctx, dir)
-	require.NoError(t, err)
-	p, err := media.Import(ctx, media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"),
-		Shot: media.Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: m.Primaries}}, nil)
-	require.NoError(t, err)
-	s := picture.NewSource(p, "s", memo.New(64<<20))
-	d := treatment.New()
-	d.Tracks = []treatment.Track{{ID: "t", Name: "cloth", Kind: treatment.PlaneTrack, Home: 1, Motion: geom.Perspective,
-		Region: []treatment.Vec{{40, 30}, {200, 30}, {200, 170}, {40, 170}}}}
-	whole := treatment.Range{First: 1, Last: frames}
-	run := picture.Run{Track: "t", From: 1, First: 1, Last: frames}
-	followed := func() (mean float64) {
-		var found []picture.Tracked
-		require.NoError(t, s.Follow(ctx, d, run, func(f picture.Tracked) { found = append(found, f) }))
-		picture.MergeTracked(d, d.Track("t"), run, whole, found)
-		blob, err := json.Marshal(d)
-		require.NoError(t, err)
-		d, err = documents.Parse(blob, &whole)
-		require.NoError(t, err, "what was measured is a valid part of the treatment")
-		motions, err := carry.New(d)
-		require.NoError(t, err)
-		count := 0.0
-		for n := 2; n <= frames; n++ {
-			along := motions.Mapping("t", 1, n)
-			back, ok := along.Inverse()
-			require.True(t, ok)
-			for y := 45.0; y < 160; y += 9 {
-				for x := 55.0; x < 190; x += 9 {
-					q := along.Apply(geom.Pt(x, y))
-					mean, count = mean+q.Dist(truth(geom.Pt(x, y), n)), count+1
-					require.InDelta(t, 0, back.Apply(q).Dist(geom.Pt(x, y)), 0.01, "and back")
-				}
-			}
-		}
-		return mean / count
-	}
-	flat := followed()
-	basis := d.BasisOf(d.Track("t"))
-	d.Tracks[0].Bends = &treatment.Bends{Stiffness: 0.2, Detail: 8}
-	assert.NotEqual(t, basis, d.BasisOf(d.Track("t")), "what was measured flat is out of date")
-	soft := followed()
-	t.Logf("off by %.3f px, as a plane by %.3f", soft, flat)
-	assert.Greater(t, flat, 0.6)
-	assert.Less(t, soft, 0.1)
-	last := d.Tracks[0].Data.Samples[frames-1]
-	require.NotNil(t, last.Bend)
-	blob, err := json.Marshal(last)
-	require.NoError(t, err)
-	assert.Less(t, len(blob), 100_000, "bytes a frame")
-	assert.Greater(t, last.Agree, 0.95)
-	motions, err := carry.New(d)
-	require.NoError(t, err)
-	for _, v := range motions.Motion("t").Samples {
-		assert.Equal(t, carry.Good, v.Grade, "frame %d: %s", v.Frame, v.Advice)
-	}
-	d.Tracks[0].Dropped = []treatment.Range{{First: 4, Last: 5}}
-	motions, err = carry.New(d)
-	require.NoError(t, err)
-	assert.Less(t, motions.Mapping("t", 1, 4).Apply(geom.Pt(100, 100)).Dist(truth(geom.Pt(100, 100), 4)), 0.4, "between frames bends go on")
-	d.Tracks[0].Dropped, d.Tracks[0].Bends = nil, nil
-	assert.InDelta(t, flat, followed(), 1e-9)
-	assert.Nil(t, d.Tracks[0].Data.Samples[frames-1].Bend)
 }

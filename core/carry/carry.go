@@ -339,6 +339,7 @@ func (m *Motion) smooth() {
 	for i, v := range m.Samples {
 		// As far on one side as on the other, so that a steady move is left alone.
 		n := min(reach, i, len(m.Samples)-1-i)
+		kept[i] = v.Bend != nil // what bends was measured on top of the plane as it is
 		for j := i - n; j <= i+n; j++ {
 			if !sees(m.Samples[j].Matrix, corners) { // the surface's own corners tell nothing there
 				kept[i] = true

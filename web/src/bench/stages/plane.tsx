@@ -20,6 +20,7 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
   const { tool, outline } = useBench()
   const { track } = motion
   const chosen = track.exclusions?.find((x) => x.id === outline)
+  const change = (label: string, f: (t: Track) => void) => void edit(label, onTrack(track.id, f))
   if ((track.region?.length ?? 0) < 3) return null
   return (
     <>
@@ -29,12 +30,9 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
           label="How much the surface may move"
           value={track.motion}
           onChange={(m) =>
-            void edit(
-              'Motion',
-              onTrack(track.id, (t) => {
-                t.motion = m
-              }),
-            )
+            change('Motion', (t) => {
+              t.motion = m
+            })
           }
           options={motionOptions}
         />
@@ -44,12 +42,9 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
         hint="Skin, cloth, a banner: on top of the plane, what bends of the surface is followed, from its home frame to every other"
         value={!!track.bends}
         onChange={(v) =>
-          void edit(
-            v ? 'The surface bends' : 'The surface is flat',
-            onTrack(track.id, (t) => {
-              t.bends = v ? { stiffness: 0.2, detail: 8 } : undefined
-            }),
-          )
+          change(v ? 'The surface bends' : 'The surface is flat', (t) => {
+            t.bends = v ? { stiffness: 0.2, detail: 8 } : undefined
+          })
         }
       />
       {track.bends && (
@@ -63,12 +58,9 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
             max={1}
             step={0.05}
             onDone={(v) =>
-              void edit(
-                'Stiffness',
-                onTrack(track.id, (t) => {
-                  if (t.bends) t.bends.stiffness = v
-                }),
-              )
+              change('Stiffness', (t) => {
+                if (t.bends) t.bends.stiffness = v
+              })
             }
           />
           <NumberField
@@ -79,12 +71,9 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
             min={4}
             max={64}
             onDone={(v) =>
-              void edit(
-                'Detail of the bend',
-                onTrack(track.id, (t) => {
-                  if (t.bends) t.bends.detail = v
-                }),
-              )
+              change('Detail of the bend', (t) => {
+                if (t.bends) t.bends.detail = v
+              })
             }
           />
         </>
@@ -107,12 +96,9 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
         hint="Outlines and supplied mattes of fronts and removals that ride on other tracks, or on nothing, do not count either"
         value={!!track.leaveMarked}
         onChange={(v) =>
-          void edit(
-            v ? 'Leave out what is marked' : 'Count what is marked',
-            onTrack(track.id, (t) => {
-              t.leaveMarked = v || undefined
-            }),
-          )
+          change(v ? 'Leave out what is marked' : 'Count what is marked', (t) => {
+            t.leaveMarked = v || undefined
+          })
         }
       />
       {!!track.exclusions?.length && (
@@ -153,13 +139,10 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
             label="What carries the exclusion"
             value={chosen.ride ?? still}
             onChange={(v) =>
-              void edit(
-                'Ride',
-                onTrack(track.id, (t) => {
-                  const x = t.exclusions?.find((e) => e.id === chosen.id)
-                  if (x) x.ride = v
-                }),
-              )
+              change('Ride', (t) => {
+                const x = t.exclusions?.find((e) => e.id === chosen.id)
+                if (x) x.ride = v
+              })
             }
             options={[
               { value: still, label: 'Nothing', hint: 'stays in place on the screen, or is keyed' },
@@ -170,14 +153,11 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
             className="col-span-2"
             title="Keep the whole exclusion’s place on this frame"
             onClick={() =>
-              void edit(
-                'Key the placement',
-                onTrack(track.id, (t) => {
-                  const x = t.exclusions?.find((e) => e.id === chosen.id)
-                  if (x && !x.placement?.length)
-                    x.placement = [{ frame: bench.get().frame, ease: 'eased', offset: [0, 0], turn: 0, scale: [1, 1] }]
-                }),
-              )
+              change('Key the placement', (t) => {
+                const x = t.exclusions?.find((e) => e.id === chosen.id)
+                if (x && !x.placement?.length)
+                  x.placement = [{ frame: bench.get().frame, ease: 'eased', offset: [0, 0], turn: 0, scale: [1, 1] }]
+              })
             }
           >
             {chosen.placement?.length ? 'Placement is keyed: drag it on other frames' : 'Key its placement from here'}
