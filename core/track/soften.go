@@ -60,7 +60,7 @@ func (t *Plane) softened(next []*raster.Plane, s Sample, guess geom.Homography, 
 		}
 		for _, h := range from {
 			again, err := a.run(next, h, nearLevel, mask, &t.last.Blocks)
-			if err == nil && t.accept(again) == nil && again.Agree >= s.Agree-0.02 && 1-again.Match < 0.97*(1-best.Match) {
+			if err == nil && t.accept(again) == nil && 1-again.Match < 0.97*(1-best.Match) {
 				best, at, better = again, k, true
 			}
 		}

@@ -96,7 +96,7 @@ function motionOf(
   const fresh = new Map<number, Mesh>()
   for (const f of Object.values(found)) {
     if (f.sample) {
-      samples.set(f.frame, { ...f.sample, mesh: f.mesh, grade: 'good' })
+      samples.set(f.frame, { ...f.sample, mesh: f.mesh, grade: 'good', bent: !!f.sample.bend })
       if (f.mesh) fresh.set(f.frame, f.mesh)
     }
     for (const [id, at] of Object.entries(f.points ?? {})) points.get(id)?.set(f.frame, at)
