@@ -27,6 +27,7 @@ const (
 
 	barrowEdition = "lm_040 edition 1"
 	focusEdition  = "lm_060 edition 1"
+	bannerEdition = "lm_030 edition 1"
 )
 
 // Folders of the footage below the directory it is written to.
@@ -53,6 +54,12 @@ const (
 	FocusCleanFolder = FocusName + "/clean"
 	FocusMatteFolder = FocusName + "/matte"
 	FocusTruthFile   = FocusName + "/truth.json"
+
+	BannerPlateFolder = BannerName + "/plate"
+	BannerTruthFolder = BannerName + "/truth"
+	BannerCleanFolder = BannerName + "/clean"
+	BannerMatteFolder = BannerName + "/matte"
+	BannerTruthFile   = BannerName + "/truth.json"
 )
 
 // A Clip is one shot of the demo: where its plate lies below the footage's folder,
@@ -70,6 +77,7 @@ func Clips() []Clip {
 		{CanName, CanPlateFolder, CanFirst, CanLast},
 		{BarrowName, BarrowPlateFolder, BarrowFirst, BarrowLast},
 		{FocusName, FocusPlateFolder, FocusFirst, FocusLast},
+		{BannerName, BannerPlateFolder, BannerFirst, BannerLast},
 	}
 }
 
@@ -125,7 +133,7 @@ type recipe struct {
 }
 
 func recipes() []recipe {
-	dots, can, barrow, pull := New(), NewCan(), NewBarrow(), NewFocus()
+	dots, can, barrow, pull, banner := New(), NewCan(), NewBarrow(), NewFocus(), NewBanner()
 	clips := Clips()
 	return []recipe{{
 		edition, []string{PlateFolder, TruthFolder, CleanFolder, MatteFolder}, TruthFile, clips[0],
@@ -177,6 +185,19 @@ func recipes() []recipe {
 			}
 		},
 		func() any { return TellFocus() },
+	}, {
+		bannerEdition, []string{BannerPlateFolder, BannerTruthFolder, BannerCleanFolder, BannerMatteFolder}, BannerTruthFile,
+		clips[4],
+		func(n int) map[string]func() image.Image {
+			f := banner.Frame(n)
+			return map[string]func() image.Image{
+				BannerPlateFolder: func() image.Image { return picture(f.Plate) },
+				BannerTruthFolder: func() image.Image { return picture(f.Truth) },
+				BannerCleanFolder: func() image.Image { return picture(near(f.Clean, f.Matte)) },
+				BannerMatteFolder: func() image.Image { return grey(f.Matte) },
+			}
+		},
+		func() any { return TellBanner() },
 	}}
 }
 

@@ -71,16 +71,6 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		return err
 	}
 	start = first.Matrix
-	home, fresh := f.what.RegionFor(f.run.From)
-	region, joined := start.ApplyAll(treatment.Points(home)), 0
-	if fresh {
-		joined = 1
-	}
-	// What a fresh region is joined to is as unsure as that was there.
-	unsure := 0.0
-	if i := slices.IndexFunc(f.measured.Samples, func(m carry.Moment) bool { return m.Frame == f.run.From }); fresh && i >= 0 {
-		unsure = f.measured.Samples[i].Deviation
-	}
 	tell := func(s *treatment.Sample) {
 		toFrame := warp.Mapping(warp.Of(s.Matrix))
 		if s.Bend != nil {
@@ -93,10 +83,18 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		}
 		f.each(Tracked{Frame: s.Frame, Mesh: carry.MeshOf(f.what, toFrame), Sample: s})
 	}
-	if f.what.Bends != nil && f.run.From != f.what.Home {
-		if err := f.bendOn(ctx, first, here); err != nil {
-			return err
-		}
+	if f.what.Bends != nil {
+		return f.followBending(ctx, first, here, tell)
+	}
+	home, fresh := f.what.RegionFor(f.run.From)
+	region, joined := start.ApplyAll(treatment.Points(home)), 0
+	if fresh {
+		joined = 1
+	}
+	// What a fresh region is joined to is as unsure as that was there.
+	unsure := 0.0
+	if i := slices.IndexFunc(f.measured.Samples, func(m carry.Moment) bool { return m.Frame == f.run.From }); fresh && i >= 0 {
+		unsure = f.measured.Samples[i].Deviation
 	}
 	if !fresh || first.Refined != "" {
 		tell(first)
@@ -111,10 +109,6 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 			return err
 		}
 		t, err := track.NewSurface(here, f.Size(), region, without, f.what.Motion, before)
-		if err != nil {
-			return err
-		}
-		soft, err := f.soft(ctx, first.Bend)
 		if err != nil {
 			return err
 		}
@@ -138,10 +132,6 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 				return err
 			}
 			found, err := t.Step(read, covered)
-			var bend *treatment.Bend
-			if soft != nil && (err == nil || track.Lost(err)) {
-				bend, err = soft.bend(read, covered, &found, err, start)
-			}
 			switch {
 			case track.Lost(err):
 				if lost == nil {
@@ -157,9 +147,9 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 				Frame: n, Matrix: found.H.Mul(start).Normalised(), Match: min(found.Match, 1), Agree: min(found.Agree,
 					1),
 				Residual: found.Residual, Blocks: blocks(found.Blocks), Chained: found.Chained,
-				Bend: bend, Moved: found.Moved + joined, Deviation: min(math.Round(math.Hypot(found.Deviation, unsure)*1000)/1000, 1e6),
+				Moved: found.Moved + joined, Deviation: min(math.Round(math.Hypot(found.Deviation, unsure)*1000)/1000, 1e6),
 			})
-			if found.Sure() || found.Chained || bend != nil {
+			if found.Sure() || found.Chained {
 				flush()
 			}
 			return nil
@@ -167,9 +157,6 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		flush()
 		if err != nil {
 			return err
-		}
-		if soft != nil { // each bend is on top of the plane that it was measured on
-			return lostOr(lost)
 		}
 		for _, better := range t.Together() {
 			if s, ok := told[f.run.From+better.Step*sign(last-f.run.From)]; ok {
@@ -187,86 +174,6 @@ func lostOr(lost *LostTrack) error {
 		return nil
 	}
 	return lost
-}
-
-// A softFollowing follows what of a surface bends, on top of the plane below it.
-type softFollowing struct {
-	*track.Soft
-	last geom.Homography // of the plane, from the frame that is followed from
-}
-
-// bendOn finds how the surface is bent on the frame that it is followed from, as that is told anew: from what was known there, if it
-// bent then as well.
-func (f *follower) bendOn(ctx context.Context, first *treatment.Sample, here track.FrameReader) error {
-	var known *treatment.Bend
-	for _, m := range f.measured.Samples {
-		if m.Frame == first.Frame {
-			known = m.Bend
-		}
-	}
-	soft, err := f.soft(ctx, known)
-	if err != nil {
-		return err
-	}
-	covered, err := f.exclusions(ctx, first.Frame)
-	if err != nil {
-		return err
-	}
-	found := track.Sample{H: geom.Identity}
-	first.Bend, err = soft.bend(here, covered, &found, nil, first.Matrix)
-	if track.Lost(err) {
-		return &LostTrack{"the surface that bends", first.Frame, err}
-	}
-	first.Match, first.Agree, first.Blocks = min(found.Match, 1), found.Agree, blocks(found.Blocks)
-	return err
-}
-
-// soft prepares to go on from how it is bent, nil for not at all; it is nil where the surface does not bend. It always looks from
-// the home frame.
-func (f *follower) soft(ctx context.Context, known *treatment.Bend) (*softFollowing, error) {
-	b := f.what.Bends
-	if b == nil {
-		return nil, nil
-	}
-	home, err := f.reader(f.what.Home, media.LumaChannel)
-	if err != nil {
-		return nil, err
-	}
-	without, err := f.exclusions(ctx, f.what.Home)
-	if err != nil {
-		return nil, err
-	}
-	t, err := track.NewSoft(home, f.Size(), treatment.Points(f.what.Region), without, track.SoftSettings{Stiffness: b.Stiffness, Detail: b.Detail})
-	if err != nil {
-		return nil, err
-	}
-	if known != nil {
-		if l, ok := known.Lattice(); ok {
-			t.Begin(&l)
-		}
-	}
-	return &softFollowing{t, geom.Identity}, nil
-}
-
-// bend finds how the surface is bent on a frame, and fills in what is known of it there; lost is why the plane was not found: then
-// the last one is taken, which bends do as well.
-func (s *softFollowing) bend(
-	read track.FrameReader,
-	covered [][]geom.Point,
-	found *track.Sample,
-	lost error,
-	start geom.Homography,
-) (*treatment.Bend, error) {
-	if lost == nil {
-		s.last = found.H
-	}
-	soft, err := s.Step(read, covered, s.last.Mul(start))
-	if err != nil {
-		return nil, err
-	}
-	found.H, found.Chained, found.Residual, found.Deviation = s.last, false, 0, 0
-	found.Match, found.Agree, found.Blocks = soft.Match, soft.Share, soft.Blocks()
-	return treatment.NewBend(&soft.Bend, soft.Agree), nil
 }
 
 // refine finds the surface near where it was placed by hand as a first guess, by its looks on the home frame; where it is not

@@ -165,6 +165,19 @@ func (m *Motion) bent(n int) []geom.Lattice {
 	return append([]geom.Lattice{l}, m.bends[n]...)
 }
 
+// Agreement returns how much what is seen on frame n around a place of the home frame is like there, 0 to 1, where the surface
+// bends; 1 where it does not, and less than 0 where nothing is known of it.
+func (m *Motion) Agreement(n int, p geom.Point) float64 {
+	i, ok := m.at[n]
+	switch {
+	case !ok:
+		return -1
+	case m.Samples[i].Bend == nil || n == m.Track.Home:
+		return 1
+	}
+	return m.Samples[i].Bend.AgreementAt(p)
+}
+
 // Places returns where a point is tracked, by frame.
 func (m *Motion) Places(id string) map[int]Place { return m.places[id] }
 

@@ -4,6 +4,7 @@ import (
 	"image"
 	"math"
 	"slices"
+	"sync/atomic"
 
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -16,10 +17,17 @@ import (
 // is made least by Gauss and Newton's steps over a pyramid (after Bruhn, Weickert & Schnörr 2005, who join local and global
 // methods, and Szeliski & Coughlan 1997, who use such lattices), with the bending energy of a thin plate and Geman and
 // McClure's weights, under which what covers the surface drops out; beneath it the field goes on from around.
+//
+// What it is compared with is the reference frame as long as a place looks like that; else what later frames that were kept look
+// like there, carried back; else how the place looked when it was last found, so that it is followed from frame to frame.
 type Soft struct {
 	size   image.Rectangle
-	grid   geom.Lattice // its box and cells; Shift is what was found last
-	levels []softLevel  // finest first
+	grid   geom.Lattice    // its box and cells; Shift is what was found last
+	plane  geom.Homography // on top of it, what was found last
+	agree  []float32       // of what was found last
+	levels []softLevel     // finest first
+	kept   int             // looks of frames that were kept
+	from   []uint8         // of each crossing, the look that it is compared with
 	stiff  float64
 }
 
@@ -31,10 +39,12 @@ type SoftSettings struct {
 
 // A SoftSample is where a soft surface is on a frame.
 type SoftSample struct {
-	Bend  geom.Lattice // on the reference frame, before the plane's homography
-	Agree []float32    // of each crossing, by rows: how much what is seen around it is like the reference frame, 0 to 1; -1 out of the region
-	Share float64      // of the region that agrees
-	Match float64      // mean of how all of it does
+	Bend    geom.Lattice    // on the reference frame, before H
+	H       geom.Homography // from the reference frame to the frame: what of the motion does not bend
+	Agree   []float32       // of each crossing, by rows: how much what is seen around it is like the reference frame, 0 to 1; -1 out of the region
+	Share   float64         // of the region that agrees
+	Match   float64         // mean of how all of it does
+	Chained float64         // share of what agrees that is followed from frame to frame, as it no longer looks like the reference frame
 }
 
 // Blocks tells by blocks of the region's box what drives the field.
@@ -64,14 +74,30 @@ func (s *SoftSample) Blocks() (out [Blocks * Blocks]uint8) {
 }
 
 type softLevel struct {
-	tpl      *raster.Plane // the reference frame there, without light
-	mask     []bool        // of its pixels: inside the region, and not left out
+	softLook            // what is compared with now
+	looks    []softLook // of the reference frame, of how places looked last, of frames that were kept
+	inside   []bool     // of its pixels: in the region
 	from     geom.Homography
 	to       geom.Homography
 	columns  []nodeWeights // of each column of pixels
 	rows     []nodeWeights
 	perCross float64 // pixels for each crossing
 }
+
+// A softLook is how the surface looks at home.
+type softLook struct {
+	tpl     *raster.Plane // without light
+	inverse *raster.Plane // one over the contrast that was taken out of it
+	mask    []bool        // of its pixels: inside the region, seen, and not left out
+}
+
+// Which looks there always are.
+const (
+	homeLook = iota
+	lastLook
+	keptLooks
+	mostLooks = 8
+)
 
 // nodeWeights are the crossings that a column or a row of pixels goes by, and how much.
 type nodeWeights struct {
@@ -84,10 +110,18 @@ const (
 	softLevels  = 4
 	softWindow  = 8.0   // sigma in pixels over which light is taken out
 	softNoise   = 0.012 // contrast that is grain, of encoded luma
-	rounds      = 6
+	rounds      = 8
+	ahead       = 1.5   // how far each step goes: the data's matrix is one that lies above theirs, so that a whole step stays short
 	rests       = 0.02  // pixels by which a field moves that is at rest
 	softMargin  = 96    // pixels around where a surface was that are looked at
 	agreesAbove = 0.6   // likeness
+	renewsAbove = 0.75  // likeness to what a place is compared with, from which on how it looks is believed
+	renewsBelow = 0.8   // likeness to the reference frame, under which how it looks is kept
+	betterBy    = 0.1   // likeness by which another look has to be better
+	searchLevel = 2     // of the pyramid, on which places are looked for farther around
+	searchHalf  = 5     // of the block that is looked for, pixels there
+	searchReach = 14    // how far it is looked for, pixels there
+	jumpReach   = 8     // how far the whole surface may have gone from one frame to the next, pixels of the coarsest level
 	softLeast   = 0.003 // of the data, what bending counts where a surface is as supple as can be
 	sloping     = 0.1   // what a slope of the field counts beside its bending: what no data hold does not run away
 	steep       = 0.6   // slope, of contrast a pixel, from which on a pixel counts in full
@@ -99,7 +133,7 @@ func NewSoft(read FrameReader, size image.Rectangle, region []geom.Point, withou
 	box := geom.Bounds(region)
 	cell := math.Min(math.Max(set.Detail, 4), 64)
 	cells := func(length float64) int { return min(max(int(math.Ceil(length/cell)), 2), 400) }
-	s := &Soft{size: size, stiff: math.Min(math.Max(set.Stiffness, 0), 1)}
+	s := &Soft{size: size, plane: geom.Identity, stiff: math.Min(math.Max(set.Stiffness, 0), 1)}
 	s.grid = geom.Lattice{Box: box, Columns: cells(box.Max.X - box.Min.X), Rows: cells(box.Max.Y - box.Min.Y)}
 	s.grid.Shift = make([]geom.Point, (s.grid.Columns+1)*(s.grid.Rows+1))
 	seen, err := looked(read, raster.Around(box, softMargin, size))
@@ -114,18 +148,22 @@ func NewSoft(read FrameReader, size image.Rectangle, region []geom.Point, withou
 		if rect.Dx() < 12 || rect.Dy() < 12 {
 			break
 		}
-		l.tpl = withoutLight(p).Crop(rect)
+		light := lightOf(p)
+		home := softLook{tpl: light.without(p).Crop(rect), inverse: light.inverse.Crop(rect)}
 		covers := make([][]geom.Point, len(without))
 		for i, w := range without {
 			covers[i] = l.to.ApplyAll(w)
 		}
-		l.mask = make([]bool, len(l.tpl.Pix))
+		home.mask, l.inside = make([]bool, len(home.tpl.Pix)), make([]bool, len(home.tpl.Pix))
 		for y := range rect.Dy() {
-			spans := insides(polygon, covers, float64(rect.Min.Y+y)+0.5)
+			all, spans := insides(polygon, nil, float64(rect.Min.Y+y)+0.5), insides(polygon, covers, float64(rect.Min.Y+y)+0.5)
 			for x := range rect.Dx() {
-				l.mask[y*rect.Dx()+x] = spans.has(float64(rect.Min.X+x) + 0.5)
+				at := float64(rect.Min.X+x) + 0.5
+				l.inside[y*rect.Dx()+x], home.mask[y*rect.Dx()+x] = all.has(at), spans.has(at)
 			}
 		}
+		l.softLook = home
+		l.looks = []softLook{home, {tpl: raster.NewPlane(rect), inverse: raster.NewPlane(rect), mask: make([]bool, len(home.mask))}}
 		place := func(v float64, low, high float64, n int) nodeWeights {
 			u := math.Min(math.Max((v-low)/(high-low)*float64(n), 0), float64(n))
 			i := min(int(u), n-1)
@@ -153,9 +191,6 @@ func NewSoft(read FrameReader, size image.Rectangle, region []geom.Point, withou
 	return s, nil
 }
 
-// withoutLight returns each pixel's difference from the mean around it, in units of the contrast around it.
-func withoutLight(p *raster.Plane) *raster.Plane { return lightOf(p).without(p) }
-
 // A softLight is the mean around each pixel, and one over the contrast around it.
 type softLight struct{ mean, inverse *raster.Plane }
 
@@ -182,26 +217,27 @@ func (l *softLight) without(p *raster.Plane) *raster.Plane {
 	return out
 }
 
-// Begin has the next step go on from a field that is known; one of other cells, or none, is no field.
-func (s *Soft) Begin(known *geom.Lattice) {
+// Begin has the next step go on from where the surface is known to be: the reference frame's places go by a field, nil for none, and
+// then by h; a field of other cells is none.
+func (s *Soft) Begin(h geom.Homography, known *geom.Lattice) {
+	s.plane, s.agree = h, nil
 	clear(s.grid.Shift)
 	if known != nil && known.Columns == s.grid.Columns && known.Rows == s.grid.Rows && len(known.Shift) == len(s.grid.Shift) {
 		copy(s.grid.Shift, known.Shift)
 	}
 }
 
-// Step finds the surface on the next frame, where h takes the reference frame by a plane, going on from the field of the frame
-// before. What lies inside the polygons of covered, on that frame, does not count. Where it is not found the error says why, and
-// the next step goes on from where it was.
-func (s *Soft) Step(read FrameReader, covered [][]geom.Point, h geom.Homography) (SoftSample, error) {
-	shift := slices.Clone(s.grid.Shift)
-	at := make([]geom.Point, 0, len(shift))
-	for j := range s.grid.Rows + 1 {
-		for i := range s.grid.Columns + 1 {
-			at = append(at, h.Apply(s.grid.Crossing(i, j).Add(shift[j*(s.grid.Columns+1)+i])))
-		}
-	}
-	rect := raster.Around(geom.Bounds(at), softMargin, s.size)
+// A softState is what is looked for: a field, and the plane's motion on top of it.
+type softState struct {
+	h     geom.Homography
+	shift []geom.Point
+}
+
+// Step finds the surface on the next frame, going on from where it was on the frame before. What lies inside the polygons of covered,
+// on that frame, does not count. Where it is not found the error says why, and the next step goes on from where it was.
+func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error) {
+	v := s.straightened()
+	rect := raster.Around(geom.Bounds(s.places(v)), softMargin, s.size)
 	const even = 1 << (softLevels - 1)
 	rect = image.Rect(rect.Min.X&^(even-1), rect.Min.Y&^(even-1), rect.Max.X, rect.Max.Y).Intersect(s.size)
 	if rect.Empty() {
@@ -213,34 +249,53 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point, h geom.Homography)
 	}
 	frame := raster.Pyramid(seen, softLevels)
 	mask := maskOf(covered, seen.Rect)
-	var agree []float32
-	for k := min(len(s.levels), len(frame)) - 1; k >= 0; k-- {
-		// What does not look like the reference frame then is left out, and goes as what is around it does.
-		for range 2 {
-			var light *softLight // it hardly changes while the field comes to rest
-			for range rounds {
-				if s.round(&s.levels[k], frame[k], mask, h, shift, agree, &light) < rests*s.levels[k].from[0] {
-					break
-				}
+	top := min(len(s.levels), len(frame)) - 1
+	// Where it jumped as a whole the coarsest pictures tell.
+	if jumped, ok := s.jumped(&s.levels[top], frame[top], mask, v); ok {
+		stays := softState{v.h, slices.Clone(v.shift)}
+		s.settle(top, frame, mask, stays, nil)
+		s.settle(top, frame, mask, jumped, nil)
+		v = stays
+		if s.loss(&s.levels[top], frame[top], mask, jumped) < s.loss(&s.levels[top], frame[top], mask, stays) {
+			v = jumped
+		}
+	} else {
+		s.settle(top, frame, mask, v, nil)
+	}
+	for k := top - 1; k > 0; k-- {
+		s.settle(k, frame, mask, v, nil) // of coarse pictures what looks otherwise may be a bend that is not followed yet
+	}
+	s.settle(0, frame, mask, v, nil)
+	agree, now, from := s.judge(frame[0], mask, v)
+	changed := s.compare(from)
+	if changed || slices.ContainsFunc(agree, func(v float32) bool { return v >= 0 && v < agreesAbove }) {
+		// What does not look as it did is left out then, and goes as what is around it does.
+		s.settle(0, frame, mask, v, agree)
+		agree, now, from = s.judge(frame[0], mask, v)
+		if again, ok := s.searched(frame, mask, v, agree); ok {
+			for k := min(searchLevel, top); k >= 0; k-- {
+				s.settle(k, frame, mask, again, nil)
 			}
-			if k > 0 {
-				break // of coarse pictures what looks otherwise may be a bend that is not followed yet
-			}
-			agree = s.judge(&s.levels[k], frame[k], mask, h, shift)
-			if !slices.ContainsFunc(agree, func(v float32) bool { return v >= 0 && v < agreesAbove }) {
-				break
+			if a, _, _ := s.judge(frame[0], mask, again); agreeing(a) > agreeing(agree) {
+				v = again
+				s.settle(0, frame, mask, v, a)
+				agree, now, from = s.judge(frame[0], mask, v)
 			}
 		}
 	}
-	out := SoftSample{Bend: s.grid, Agree: agree}
-	out.Bend.Shift = shift
-	all, good := 0, 0
-	for _, v := range agree {
-		if v >= 0 {
-			all++
-			out.Match += float64(v)
-			if v >= agreesAbove {
-				good++
+	out := SoftSample{Bend: s.grid, H: v.h, Agree: agree}
+	out.Bend.Shift = v.shift
+	all, good, chained := 0, 0, 0
+	for i, a := range agree {
+		if a < 0 {
+			continue
+		}
+		all++
+		out.Match += float64(a)
+		if a >= agreesAbove {
+			good++
+			if from[i] == lastLook {
+				chained++
 			}
 		}
 	}
@@ -250,13 +305,323 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point, h geom.Homography)
 	if out.Share < 0.25 {
 		return out, ErrLost
 	}
-	s.grid.Shift = shift
+	out.Chained = float64(chained) / float64(good)
+	s.grid.Shift, s.plane, s.agree = v.shift, v.h, agree
+	s.remember(frame, mask, v, now)
+	s.compare(from)
 	return out, nil
+}
+
+// agreeing is how many crossings agree.
+func agreeing(agree []float32) (n int) {
+	for _, a := range agree {
+		if a >= agreesAbove {
+			n++
+		}
+	}
+	return n
+}
+
+// searched looks farther around for places that do not agree: what moved far, or was hidden for long, is found by its looks again, and
+// what lies between is bent smoothly. ok is false where there is nothing to look for, or nothing was found.
+func (s *Soft) searched(frame []*raster.Plane, covered *raster.Plane, v softState, agree []float32) (softState, bool) {
+	wide, high := s.grid.Columns+1, s.grid.Rows+1
+	k := min(searchLevel, min(len(s.levels), len(frame))-1)
+	l := &s.levels[k]
+	// What lies beside what does not agree may have gone astray with it.
+	trusted := make([]bool, len(agree))
+	var from, to []geom.Point
+	unknown, all := 0, 0
+	for i := range agree {
+		if agree[i] < 0 {
+			continue
+		}
+		all++
+		x, y := i%wide, i/wide
+		trusted[i] = true
+		for b := max(y-2, 0); b <= min(y+2, high-1) && trusted[i]; b++ {
+			for a := max(x-2, 0); a <= min(x+2, wide-1); a++ {
+				if near := agree[b*wide+a]; near >= 0 && near < agreesAbove {
+					trusted[i] = false
+				}
+			}
+		}
+		if trusted[i] {
+			c := s.grid.Crossing(x, y)
+			from, to = append(from, c), append(to, c.Add(v.shift[i]))
+		} else {
+			unknown++
+		}
+	}
+	if unknown < 6 {
+		return v, false
+	}
+	base, err := geom.Fit(geom.Similarity, from, to, nil)
+	if err != nil {
+		return v, false
+	}
+	guess := softState{v.h, slices.Clone(v.shift)}
+	for i := range agree {
+		if !trusted[i] {
+			c := s.grid.Crossing(i%wide, i/wide)
+			guess.shift[i] = base.Apply(c).Sub(c)
+		}
+	}
+	now, _ := s.carried(l, frame[k], covered, guess)
+	now = lightOf(now).without(now)
+	unit := l.from[0]
+	data := make([]tensor, len(agree))
+	var found atomic.Int64
+	usual := l.perCross / 2 * unit * unit
+	raster.Rows(0, high, func(y int) {
+		for x := range wide {
+			i := y*wide + x
+			data[i] = tensor{}
+			switch {
+			case agree[i] < 0:
+			case trusted[i]:
+				data[i] = tensor{xx: usual, yy: usual}
+			default:
+				if d, ok := l.elsewhere(now, l.to.Apply(s.grid.Crossing(x, y)), searchHalf, searchReach); ok {
+					found.Add(1)
+					data[i] = tensor{xx: usual, yy: usual, x: usual * d.X * unit, y: usual * d.Y * unit}
+				}
+			}
+		}
+	})
+	if found.Load() < 4 {
+		return v, false
+	}
+	s.solve(data, usual*softLeast*math.Pow(1000, s.stiff), usual, guess.shift)
+	return guess, true
+}
+
+// elsewhere returns by how much a block of a level's template around a place, on it, lies off in a picture that was carried there, in
+// steps of a pixel; ok is false where it looks like nothing within reach, or like several places.
+func (l *softLevel) elsewhere(now *raster.Plane, at geom.Point, half, reach int) (d geom.Point, ok bool) {
+	const alike, clearly = 0.6, 0.06
+	w, high := now.Rect.Dx(), now.Rect.Dy()
+	x0, y0 := int(at.X)-now.Rect.Min.X, int(at.Y)-now.Rect.Min.Y
+	wide := 2*reach + 1
+	scores := make([]float64, wide*wide)
+	score := func(dx, dy, step int) float64 {
+		var ab, aa, bb float32
+		n := 0
+		for y := max(-half, -y0, -y0-dy); y <= min(half, high-1-y0, high-1-y0-dy); y += step {
+			for x := max(-half, -x0, -x0-dx); x <= min(half, w-1-x0, w-1-x0-dx); x += step {
+				i, j := (y0+y)*w+x0+x, (y0+y+dy)*w+x0+x+dx
+				if !l.mask[i] {
+					continue
+				}
+				a, b := l.tpl.Pix[i], now.Pix[j]
+				ab, aa, bb, n = ab+a*b, aa+a*a, bb+b*b, n+1
+			}
+		}
+		if 4*n*step*step < (2*half+1)*(2*half+1) && n < 64 {
+			return 0
+		}
+		return float64(ab) / math.Sqrt(math.Max(float64(aa)*float64(bb), 1e-12))
+	}
+	// By every other pixel of every other line first.
+	best, bx, by := 0.0, 0, 0
+	try := func(dx, dy, step int) {
+		if max(dx, -dx, dy, -dy) > reach {
+			return
+		}
+		v := score(dx, dy, step)
+		scores[(dy+reach)*wide+dx+reach] = v
+		if v > best {
+			best, bx, by = v, dx, dy
+		}
+	}
+	for dy := -reach; dy <= reach; dy++ {
+		for dx := -reach; dx <= reach; dx++ {
+			try(dx, dy, 2)
+		}
+	}
+	cx, cy := bx, by
+	best = 0
+	for dy := -1; dy <= 1; dy++ {
+		for dx := -1; dx <= 1; dx++ {
+			try(cx+dx, cy+dy, 1)
+		}
+	}
+	if best < alike || max(bx, -bx, by, -by) >= reach {
+		return d, false
+	}
+	for i, v := range scores {
+		dx, dy := i%wide-reach, i/wide-reach
+		if max(dx-bx, bx-dx, dy-by, by-dy) > 2 && v > best-clearly {
+			return d, false
+		}
+	}
+	return geom.Pt(float64(bx), float64(by)), true
+}
+
+// jumped returns where the surface is if it moved as a whole since the frame before, by more than a picture of the coarsest level can
+// tell from its slopes.
+func (s *Soft) jumped(l *softLevel, frame, covered *raster.Plane, v softState) (softState, bool) {
+	now, _ := s.carried(l, frame, covered, v)
+	now = lightOf(now).without(now)
+	size := l.tpl.Rect.Size()
+	d, ok := l.elsewhere(now, l.to.Apply(s.grid.Box.Min.Lerp(s.grid.Box.Max, 0.5)), max(size.X, size.Y), jumpReach)
+	if !ok || math.Max(math.Abs(d.X), math.Abs(d.Y)) < 2 {
+		return v, false
+	}
+	out := softState{v.h.Mul(geom.Translation(d.Mul(l.from[0]))).Normalised(), slices.Clone(v.shift)}
+	return out, true
+}
+
+// straightened returns where the surface was found, what of its field is no bend joined to the plane.
+func (s *Soft) straightened() softState {
+	v := softState{s.plane, slices.Clone(s.grid.Shift)}
+	var from, to []geom.Point
+	for i, a := range s.agree {
+		if a >= agreesAbove {
+			c := s.grid.Crossing(i%(s.grid.Columns+1), i/(s.grid.Columns+1))
+			from, to = append(from, c), append(to, c.Add(v.shift[i]))
+		}
+	}
+	a, err := geom.Fit(geom.Shear, from, to, nil)
+	if err != nil {
+		return v
+	}
+	back, ok := a.Inverse()
+	if !ok {
+		return v
+	}
+	v.h = v.h.Mul(a).Normalised()
+	for i := range v.shift {
+		c := s.grid.Crossing(i%(s.grid.Columns+1), i/(s.grid.Columns+1))
+		v.shift[i] = back.Apply(c.Add(v.shift[i])).Sub(c)
+	}
+	return v
+}
+
+// places are where the crossings are on the frame.
+func (s *Soft) places(v softState) []geom.Point {
+	at := make([]geom.Point, 0, len(v.shift))
+	for j := range s.grid.Rows + 1 {
+		for i := range s.grid.Columns + 1 {
+			at = append(at, v.h.Apply(s.grid.Crossing(i, j).Add(v.shift[j*(s.grid.Columns+1)+i])))
+		}
+	}
+	return at
+}
+
+// settle brings a state to rest on a level of the pyramid.
+func (s *Soft) settle(k int, frame []*raster.Plane, covered *raster.Plane, v softState, agree []float32) {
+	var light *softLight // it hardly changes while the field comes to rest
+	for range rounds {
+		if s.round(&s.levels[k], frame[k], covered, v, agree, &light) < rests*s.levels[k].from[0] {
+			break
+		}
+	}
+}
+
+// loss is how much the frame differs from what it is compared with.
+func (s *Soft) loss(l *softLevel, frame, covered *raster.Plane, v softState) float64 {
+	now, seen := s.carried(l, frame, covered, v)
+	now = lightOf(now).without(now)
+	sum, n := 0.0, 1e-9
+	for i, in := range l.mask {
+		if !in {
+			continue
+		}
+		n++
+		if !seen[i] {
+			sum++
+			continue
+		}
+		u := float64(now.Pix[i] - l.tpl.Pix[i])
+		sum += u * u / (1 + u*u)
+	}
+	return sum / n
+}
+
+// compare has each crossing be compared with one of the looks from now on; false where it is so already.
+func (s *Soft) compare(from []uint8) bool {
+	if slices.Equal(from, s.from) || s.from == nil && !slices.ContainsFunc(from, func(k uint8) bool { return k != homeLook }) {
+		return false
+	}
+	s.from = from
+	wide := s.grid.Columns + 1
+	for k := range s.levels {
+		l := &s.levels[k]
+		w := l.tpl.Rect.Dx()
+		mixed := softLook{tpl: raster.NewPlane(l.tpl.Rect), inverse: raster.NewPlane(l.tpl.Rect), mask: make([]bool, len(l.mask))}
+		raster.Rows(0, l.tpl.Rect.Dy(), func(y int) {
+			row := &l.rows[y]
+			for x := range w {
+				i, c := y*w+x, &l.columns[x]
+				if !l.inside[i] {
+					continue
+				}
+				var share [mostLooks]float32
+				for b := range 4 {
+					for a := range 4 {
+						share[from[row.at[b]*wide+c.at[a]]] += row.w[b] * c.w[a]
+					}
+				}
+				var sum, tpl, inverse float32
+				for j := range l.looks {
+					if v := max(share[j], 0); v > 0 && l.looks[j].mask[i] {
+						sum, tpl, inverse = sum+v, tpl+v*l.looks[j].tpl.Pix[i], inverse+v*l.looks[j].inverse.Pix[i]
+					}
+				}
+				if sum > 0.5 {
+					mixed.tpl.Pix[i], mixed.inverse.Pix[i], mixed.mask[i] = tpl/sum, inverse/sum, true
+				}
+			}
+		})
+		l.softLook = mixed
+	}
+	return true
+}
+
+// look returns how the surface looks at home as it is seen on a frame.
+func (s *Soft) look(l *softLevel, frame, covered *raster.Plane, v softState) softLook {
+	now, seen := s.carried(l, frame, covered, v)
+	light := lightOf(now)
+	return softLook{light.without(now), light.inverse, seen}
+}
+
+// remember renews how places looked last, where they were found and no longer look much like that.
+func (s *Soft) remember(frame []*raster.Plane, covered *raster.Plane, v softState, now []float32) {
+	wide := s.grid.Columns + 1
+	cells := make([]bool, s.grid.Columns*s.grid.Rows)
+	some := false
+	for y := range s.grid.Rows {
+		for x := range s.grid.Columns {
+			least, most := float32(1), float32(0)
+			for _, k := range []int{y*wide + x, y*wide + x + 1, (y+1)*wide + x, (y+1)*wide + x + 1} {
+				if s.agree[k] >= 0 {
+					least, most = min(least, s.agree[k]), max(most, now[k])
+				}
+			}
+			cells[y*s.grid.Columns+x] = least >= renewsAbove && most < renewsBelow
+			some = some || cells[y*s.grid.Columns+x]
+		}
+	}
+	if !some {
+		return
+	}
+	for k := range min(len(s.levels), len(frame)) {
+		l := &s.levels[k]
+		fresh, last := s.look(l, frame[k], covered, v), &l.looks[lastLook]
+		w := l.tpl.Rect.Dx()
+		for i := range last.mask {
+			if fresh.mask[i] && cells[l.rows[i/w].cell*s.grid.Columns+l.columns[i%w].cell] {
+				last.tpl.Pix[i], last.inverse.Pix[i], last.mask[i] = fresh.tpl.Pix[i], fresh.inverse.Pix[i], true
+			}
+		}
+	}
 }
 
 // carried returns the frame as it looks on the reference frame by the plane and a field, over a level's template, and which of
 // its pixels are seen.
-func (s *Soft) carried(l *softLevel, frame *raster.Plane, covered *raster.Plane, h geom.Homography, shift []geom.Point) (*raster.Plane, []bool) {
+func (s *Soft) carried(l *softLevel, frame *raster.Plane, covered *raster.Plane, v softState) (*raster.Plane, []bool) {
+	h, shift := v.h, v.shift
 	out := raster.NewPlane(l.tpl.Rect)
 	seen := make([]bool, len(out.Pix))
 	w := out.Rect.Dx()
@@ -280,7 +645,7 @@ func (s *Soft) carried(l *softLevel, frame *raster.Plane, covered *raster.Plane,
 			p := l.from.Apply(geom.Pt(float64(out.Rect.Min.X+x)+0.5, float64(out.Rect.Min.Y+y)+0.5)).Add(d)
 			q := toLevel.Apply(p)
 			out.Pix[y*w+x] = frame.Cubic(q.X, q.Y)
-			if !l.mask[y*w+x] || !inside(q, frame.Rect, 1) {
+			if !l.inside[y*w+x] || !inside(q, frame.Rect, 1) {
 				continue
 			}
 			if covered != nil {
@@ -300,8 +665,12 @@ type tensor struct{ xx, xy, yy, x, y float64 }
 
 // round brings the field nearer to where the frame looks like the reference frame, and returns by how much it moved at most,
 // pixels of the frame.
-func (s *Soft) round(l *softLevel, frame, covered *raster.Plane, h geom.Homography, shift []geom.Point, agree []float32, light **softLight) float64 {
-	now, seen := s.carried(l, frame, covered, h, shift)
+func (s *Soft) round(l *softLevel, frame, covered *raster.Plane, v softState, agree []float32, light **softLight) float64 {
+	shift := v.shift
+	now, seen := s.carried(l, frame, covered, v)
+	for i, in := range l.mask {
+		seen[i] = seen[i] && in
+	}
 	if *light == nil {
 		*light = lightOf(now)
 	}
@@ -440,7 +809,7 @@ func (s *Soft) solve(data []tensor, lambda, usual float64, shift []geom.Point) (
 	}
 	copy(p, z)
 	rz := dot(r, z)
-	end := 1e-5 * rz
+	end := 1e-4 * rz
 	for range 80 {
 		if rz <= end || rz == 0 {
 			break
@@ -466,7 +835,7 @@ func (s *Soft) solve(data []tensor, lambda, usual float64, shift []geom.Point) (
 		}
 	}
 	for i := range shift {
-		shift[i] = shift[i].Add(geom.Pt(x[i], x[n+i]))
+		shift[i] = shift[i].Add(geom.Pt(ahead*x[i], ahead*x[n+i]))
 		most = math.Max(most, math.Max(math.Abs(x[i]), math.Abs(x[n+i])))
 	}
 	return most
@@ -519,32 +888,75 @@ func (s *Soft) bending(v, out []float64) {
 	}
 }
 
-// judge returns how alike the frame and the reference frame are around each crossing, light taken out: their correlation.
-func (s *Soft) judge(l *softLevel, frame, covered *raster.Plane, h geom.Homography, shift []geom.Point) []float32 {
-	now, seen := s.carried(l, frame, covered, h, shift)
-	now = withoutLight(now)
+// judge returns how alike the frame and the reference frame are around each crossing, light taken out: their correlation, as it
+// would be without grain (after Spearman 1904, who corrects correlations for what measuring adds); and where grain is stronger
+// than texture, whether they differ by more than grain.
+//
+// It returns how each agrees with what it is compared with, how it looks like the reference frame or a kept one (which are compared
+// with wherever they can be), and which look each is compared with best.
+func (s *Soft) judge(frame, covered *raster.Plane, v softState) (agree, lasting []float32, from []uint8) {
+	l := &s.levels[0]
+	now, seen := s.carried(l, frame, covered, v)
+	light := lightOf(now)
+	now = light.without(now)
+	from = make([]uint8, len(v.shift))
+	of := make([][]float32, len(l.looks))
+	for k := range of {
+		if k == homeLook || slices.Contains(l.looks[k].mask, true) {
+			of[k] = s.alike(l, &l.looks[k], now, light.inverse, seen)
+		}
+	}
+	lasting = slices.Clone(of[homeLook])
+	for k := keptLooks; k < len(of); k++ {
+		for i, a := range of[k] {
+			if a > lasting[i]+betterBy && lasting[i] < renewsBelow {
+				lasting[i], from[i] = a, uint8(k)
+			}
+		}
+	}
+	agree = slices.Clone(lasting)
+	if of[lastLook] != nil {
+		for i, a := range of[lastLook] {
+			if lasting[i] >= 0 && lasting[i] < agreesAbove && a > lasting[i]+betterBy {
+				agree[i], from[i] = a, lastLook
+			}
+		}
+	}
+	return s.lesser(agree), lasting, from
+}
+
+// alike returns how alike the frame, as it is carried home, and a look are around each crossing.
+func (s *Soft) alike(l *softLevel, look *softLook, now, inverse *raster.Plane, seen []bool) []float32 {
+	both := make([]bool, len(seen))
+	for i, in := range look.mask {
+		both[i] = in && seen[i]
+	}
+	grain := grainOf(now, look.tpl, inverse, look.inverse, both)
 	w := now.Rect.Dx()
 	wide := s.grid.Columns + 1
-	type likeness struct{ ab, aa, bb, all, in float64 }
-	sums := make([]likeness, len(shift))
-	for i, in := range l.mask {
-		if !in {
+	type likeness struct{ ab, aa, bb, grainA, grainB, all, in float64 }
+	sums := make([]likeness, wide*(s.grid.Rows+1))
+	for i, in := range look.mask {
+		if !l.inside[i] || look != &l.looks[lastLook] && !in {
 			continue
 		}
 		c, r := &l.columns[i%w], &l.rows[i/w]
-		var ab, aa, bb, one float64
-		if seen[i] {
-			a, b := float64(now.Pix[i]), float64(l.tpl.Pix[i])
-			ab, aa, bb, one = a*b, a*a, b*b, 1
+		var p likeness
+		p.all = 1
+		if both[i] {
+			a, b := float64(now.Pix[i]), float64(look.tpl.Pix[i])
+			ia, ib := float64(inverse.Pix[i]), float64(look.inverse.Pix[i])
+			p = likeness{a * b, a * a, b * b, grain * ia * ia, grain * ib * ib, 1, 1}
 		}
 		for j := 1; j < 3; j++ { // the four crossings of its cell
 			for k := 1; k < 3; k++ {
 				n := &sums[r.at[j]*wide+c.at[k]]
-				n.ab, n.aa, n.bb, n.all, n.in = n.ab+ab, n.aa+aa, n.bb+bb, n.all+1, n.in+one
+				n.ab, n.aa, n.bb, n.grainA, n.grainB = n.ab+p.ab, n.aa+p.aa, n.bb+p.bb, n.grainA+p.grainA, n.grainB+p.grainB
+				n.all, n.in = n.all+p.all, n.in+p.in
 			}
 		}
 	}
-	out := make([]float32, len(shift))
+	out := make([]float32, len(sums))
 	for i, n := range sums {
 		switch {
 		case n.all < l.perCross/4:
@@ -552,15 +964,39 @@ func (s *Soft) judge(l *softLevel, frame, covered *raster.Plane, h geom.Homograp
 		case n.in < n.all/2:
 			out[i] = 0
 		default:
-			out[i] = float32(math.Max(n.ab/math.Sqrt(math.Max(n.aa*n.bb, 1e-12)), 0))
+			textureA, textureB := math.Max(n.aa-n.grainA, 0.1*n.aa), math.Max(n.bb-n.grainB, 0.1*n.bb)
+			alike := math.Min(math.Max(n.ab/math.Sqrt(math.Max(textureA*textureB, 1e-12)), 0), 1)
+			differs := (n.aa + n.bb - 2*n.ab) / math.Max(n.grainA+n.grainB, 1e-12) // of what grain explains
+			plain := 1 - math.Min(math.Max((differs-1.5)/2, 0), 1)
+			share := math.Max(n.bb-n.grainB, 0) / math.Max(n.bb, 1e-12) // of texture, on the reference frame
+			out[i] = float32(share*alike + (1-share)*plain)
 		}
 	}
-	return s.around(out)
+	return out
 }
 
-// around returns, for each crossing, the lesser of how it agrees and the median of that around it: what looks alike by chance in
+// grainOf is the variance of the grain of each of two pictures that lie over each other, before their light was taken out: from
+// the median of how they differ.
+func grainOf(a, b, ia, ib *raster.Plane, seen []bool) float64 {
+	var all []float32
+	step := max(1, len(a.Pix)/6000)
+	for i := 0; i < len(a.Pix); i += step {
+		if seen[i] {
+			d := a.Pix[i] - b.Pix[i]
+			all = append(all, d*d/(ia.Pix[i]*ia.Pix[i]+ib.Pix[i]*ib.Pix[i]))
+		}
+	}
+	if len(all) == 0 {
+		return 0
+	}
+	slices.Sort(all)
+	const medianOfSquare = 0.455 // of a normal deviate
+	return float64(all[len(all)/2]) / medianOfSquare
+}
+
+// lesser returns, for each crossing, the lesser of how it agrees and the median of that around it: what looks alike by chance in
 // the middle of what does not is no exception.
-func (s *Soft) around(agree []float32) []float32 {
+func (s *Soft) lesser(agree []float32) []float32 {
 	wide, high := s.grid.Columns+1, s.grid.Rows+1
 	out := slices.Clone(agree)
 	for i, v := range agree {

@@ -96,18 +96,12 @@ func TestSoftSurfacesOnPhotographs(t *testing.T) {
 			_, codes := eight(home)
 			s, err := NewSoft(show(home), home.Rect, corners[:], nil, SoftSettings{Stiffness: 0.2, Detail: 8})
 			require.NoError(t, err)
-			plane, err := NewSurface(show(home), home.Rect, corners[:], nil, geom.Perspective, nil)
-			require.NoError(t, err)
 			var found SoftSample
-			below := geom.Identity
 			for i := 1; i <= frames; i++ {
 				p := c.wave.frame(photo, float64(i)/frames, c.noise, c.gain, uint64(i+1))
 				_, more := eight(p)
 				codes = append(codes, more...)
-				if sample, err := plane.Step(show(p), nil); err == nil {
-					below = sample.H
-				}
-				found, err = s.Step(show(p), nil, below)
+				found, err = s.Step(show(p), nil)
 				require.NoError(t, err)
 			}
 			off := func(at func(x, y int) geom.Point) (mean, worst float64) {
@@ -121,7 +115,7 @@ func TestSoftSurfacesOnPhotographs(t *testing.T) {
 				return mean / count, worst
 			}
 			ours, worst := off(func(x, y int) geom.Point {
-				return below.Apply(found.Bend.Bend(geom.Pt(float64(x)+0.5, float64(y)+0.5)))
+				return found.H.Apply(found.Bend.Bend(geom.Pt(float64(x)+0.5, float64(y)+0.5)))
 			})
 			report := fmt.Sprintf("%s: mean %.3f px, worst %.2f, %.0f %% agrees", c.name, ours, worst, 100*found.Share)
 			path := filepath.Join(t.TempDir(), "frames.u8")
@@ -160,7 +154,7 @@ func TestWhatCoversASoftSurface(t *testing.T) {
 	var bar image.Rectangle
 	for i := 1; i <= 6; i++ {
 		bar = image.Rect(120+25*i, 0, 165+25*i, 560)
-		found, err = s.Step(show(strip(v.frame(photo, float64(i)/6, 0.01, 1, uint64(i+1)), other, bar)), nil, geom.Identity)
+		found, err = s.Step(show(strip(v.frame(photo, float64(i)/6, 0.01, 1, uint64(i+1)), other, bar)), nil)
 		require.NoError(t, err)
 	}
 	var flagged, hidden, wrongly, free, off float64
@@ -175,7 +169,7 @@ func TestWhatCoversASoftSurface(t *testing.T) {
 				if agree < agreesAbove {
 					flagged++
 				}
-				off = math.Max(off, found.Bend.Bend(p).Dist(q))
+				off = math.Max(off, found.H.Apply(found.Bend.Bend(p)).Dist(q))
 			case x < bar.Min.X-12 || x > bar.Max.X+12:
 				free++
 				if agree < agreesAbove {
@@ -226,7 +220,8 @@ func TestSoftSurfacesAtTheirWorst(t *testing.T) {
 			if rng.IntN(3) == 0 {
 				covered = append(covered, corners[:])
 			}
-			found, err := s.Step(show(p), covered, h)
+			s.Begin(h, nil)
+			found, err := s.Step(show(p), covered)
 			if err != nil {
 				continue
 			}

@@ -122,6 +122,30 @@ func (b *Bend) Lattice() (l geom.Lattice, ok bool) {
 	return l, true
 }
 
+// AgreementAt returns how much what is seen around a place of the home frame is like there, 0 to 1: between crossings, what lies
+// between theirs; beyond the region, less than 0.
+func (b *Bend) AgreementAt(p geom.Point) float64 {
+	if len(b.Agree) != (b.Columns+1)*(b.Rows+1) {
+		return -1
+	}
+	u, v := (p.X-b.Box[0])/(b.Box[2]-b.Box[0])*float64(b.Columns), (p.Y-b.Box[1])/(b.Box[3]-b.Box[1])*float64(b.Rows)
+	if !(u >= 0 && v >= 0 && u <= float64(b.Columns) && v <= float64(b.Rows)) {
+		return -1
+	}
+	i, j := min(int(u), b.Columns-1), min(int(v), b.Rows-1)
+	fx, fy := u-float64(i), v-float64(j)
+	var sum, weight float64
+	for k, w := range [4]float64{(1 - fx) * (1 - fy), fx * (1 - fy), (1 - fx) * fy, fx * fy} {
+		if a := b.Agree[(j+k/2)*(b.Columns+1)+i+k%2]; a > 0 {
+			sum, weight = sum+w*float64(a-1)/254, weight+w
+		}
+	}
+	if weight == 0 {
+		return -1
+	}
+	return sum / weight
+}
+
 // MixBends returns a bend between two, u from 0 to 1 of the way; nil where they do not fit together.
 func MixBends(a, b *Bend, u float64) *Bend {
 	if a == nil || b == nil {

@@ -70,6 +70,13 @@ func FocusTruth(t testing.TB) (out demo.FocusTruth) {
 	return out
 }
 
+// BannerTruth returns what the footage of lm_030 says of itself.
+func BannerTruth(t testing.TB) (out demo.BannerTruth) {
+	t.Helper()
+	read(t, demo.BannerTruthFile, &out)
+	return out
+}
+
 // read decodes a file of the footage.
 func read(t testing.TB, file string, into any) {
 	t.Helper()

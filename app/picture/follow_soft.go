@@ -1,0 +1,111 @@
+package picture
+
+import (
+	"context"
+
+	"jardin/app/media"
+	"jardin/core/geom"
+	"jardin/core/track"
+	"jardin/core/treatment"
+)
+
+// mostChained is the share of a surface that bends that is followed from frame to frame, from which on that is said.
+const mostChained = 0.3
+
+// followBending follows a surface that bends both ways from where the run begins, always by how it looks on its home frame.
+func (f *follower) followBending(ctx context.Context, first *treatment.Sample, here track.FrameReader, tell func(*treatment.Sample)) error {
+	if f.run.From != f.what.Home {
+		// How it is bent where it is followed from is told anew: from what was known there, if it bent then as well.
+		for _, m := range f.measured.Samples {
+			if m.Frame == first.Frame {
+				first.Bend = m.Bend
+			}
+		}
+		t, err := f.soft(ctx, first)
+		if err != nil {
+			return err
+		}
+		covered, err := f.exclusions(ctx, first.Frame)
+		if err != nil {
+			return err
+		}
+		found, err := t.Step(here, covered)
+		switch {
+		case track.Lost(err):
+			return &LostTrack{"the surface that bends", first.Frame, err}
+		case err != nil:
+			return err
+		}
+		refined := first.Refined
+		first = softSample(first.Frame, found)
+		first.Refined = refined
+	}
+	tell(first)
+	return f.both(func(last int) error {
+		t, err := f.soft(ctx, first)
+		if err != nil {
+			return err
+		}
+		var lost *LostTrack // since then
+		err = eachFrame(ctx, f.run.From, last, func(n int) error {
+			read, err := f.reader(n, media.LumaChannel)
+			if err != nil {
+				return err
+			}
+			covered, err := f.exclusions(ctx, n)
+			if err != nil {
+				return err
+			}
+			found, err := t.Step(read, covered)
+			switch {
+			case track.Lost(err):
+				if lost == nil {
+					lost = &LostTrack{"the surface", n, err}
+				}
+				return nil // it is looked for on the frames after
+			case err != nil:
+				return err
+			}
+			lost = nil
+			tell(softSample(n, found))
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		return lostOr(lost)
+	})
+}
+
+// softSample is what was found of a surface that bends as it is kept.
+func softSample(n int, s track.SoftSample) *treatment.Sample {
+	return &treatment.Sample{
+		Frame: n, Matrix: s.H, Match: s.Match, Agree: s.Share, Blocks: blocks(s.Blocks()), Chained: s.Chained > mostChained,
+		Bend: treatment.NewBend(&s.Bend, s.Agree),
+	}
+}
+
+// soft prepares to go on from how it is bent on a frame; it always looks from the home frame.
+func (f *follower) soft(ctx context.Context, from *treatment.Sample) (*track.Soft, error) {
+	b := f.what.Bends
+	home, err := f.reader(f.what.Home, media.LumaChannel)
+	if err != nil {
+		return nil, err
+	}
+	without, err := f.exclusions(ctx, f.what.Home)
+	if err != nil {
+		return nil, err
+	}
+	t, err := track.NewSoft(home, f.Size(), treatment.Points(f.what.Region), without, track.SoftSettings{Stiffness: b.Stiffness, Detail: b.Detail})
+	if err != nil {
+		return nil, err
+	}
+	var known *geom.Lattice
+	if from.Bend != nil {
+		if l, ok := from.Bend.Lattice(); ok {
+			known = &l
+		}
+	}
+	t.Begin(from.Matrix, known)
+	return t, nil
+}
