@@ -98,7 +98,7 @@ func assess(t testing.TB, frames map[int]image.Image, known demo.Truth, dots int
 			outer := inner.Inset(-12).Intersect(demo.Bounds())
 			takes[i] = append(takes[i], check.Take{
 				Frame: n, Result: codes(frames[n], outer), Truth: codes(real, outer), Clean: codes(clean, outer),
-				Matte: matteOf(matte, inner), Motion: motion,
+				Matte: matteOf(matte, inner), Motion: motion.Apply,
 			})
 			if n == known.Reference {
 				reference[i] = matteOf(matte, inner)

@@ -381,6 +381,23 @@ func EmblemOutline(n int, room float64) (out []geom.Point) {
 	return out
 }
 
+// BannerCarried returns where the linen takes places of the reference frame on frame n.
+func BannerCarried(n int) func(geom.Point) geom.Point {
+	home, there := ClothAt(BannerReference-BannerFirst), ClothAt(float64(n-BannerFirst))
+	return func(p geom.Point) geom.Point {
+		// The place on the linen: it hardly leans there, so that going back by what is left over comes to rest.
+		at := p.Sub(home.Place(geom.Pt(0, 0)))
+		for range 40 {
+			d := p.Sub(home.Place(at))
+			at = at.Add(d)
+			if d.Len() < 1e-4 {
+				break
+			}
+		}
+		return there.Place(at)
+	}
+}
+
 // A BannerMotion is where places of the reference frame are on another, and which of them are seen there: by rows, over the emblem.
 type BannerMotion struct {
 	At   [][2]float64 `json:"at"`

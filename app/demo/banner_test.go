@@ -1,15 +1,19 @@
 package demo_test
 
 import (
+	"image"
 	"slices"
 	"testing"
+	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"jardin/app/demo"
 	"jardin/app/demo/demotest"
 	"jardin/core/carry"
 	"jardin/core/geom"
+	"jardin/core/raster"
 	"jardin/core/treatment"
 )
 
@@ -22,17 +26,17 @@ func linen(known demo.BannerTruth) treatment.Track {
 			{known.Box[0] - room, known.Box[1] - room}, {known.Box[2] + room, known.Box[1] - room},
 			{known.Box[2] + room, known.Box[3] + room}, {known.Box[0] - room, known.Box[3] + room},
 		},
-		Bends: &treatment.Bends{Stiffness: 0.25, Detail: 10}, Exclusions: []treatment.Shape{overIvy(known)},
+		Bends: &treatment.Bends{Stiffness: 0.25, Detail: 10}, Exclusions: []treatment.Shape{overIvy(known, 56)},
 	}
 }
 
 // overIvy is a wide strand over the ivy, keyed on every fourth frame as by hand: between, the ivy sways off its middle a little.
-func overIvy(known demo.BannerTruth) treatment.Shape {
+func overIvy(known demo.BannerTruth, width float64) treatment.Shape {
 	out := treatment.Shape{ID: "i", Name: "Ivy", Kind: treatment.Strand, Home: known.Reference, Ride: treatment.Still, Range: &treatment.Range{First: known.Reference, Last: known.Reference}}
 	knots := func(n int) (all []treatment.Knot) {
 		for k, p := range known.Ivy[n] {
 			if k%2 == 0 {
-				all = append(all, treatment.Knot{At: treatment.Vec{p[0], p[1]}, Width: 56})
+				all = append(all, treatment.Knot{At: treatment.Vec{p[0], p[1]}, Width: width})
 			}
 		}
 		return all
@@ -46,42 +50,50 @@ func overIvy(known demo.BannerTruth) treatment.Shape {
 	return out
 }
 
-// The emblem on the banner is followed as it bends, beside its true motion: it is where it was taken to be where it is seen, and
-// where it is folded away or behind the ivy, that is told.
-func TestTheBannerIsFollowed(t *testing.T) {
+// While the fold is in the emblem it leans away and is smeared by its speed: there what fails has to be told, and is not counted.
+const foldedFirst, foldedLast = 1045, 1058
+
+// The emblem on the banner is followed as it bends, beside its true motion: where it is seen it is where it was taken to be (aim: 0.25 px
+// on average, 95 % under 0.7), and where it is folded away, behind the ivy or off, that is told (aim: 95 %, of what is right at most
+// 5 % doubted). Removed by linen from beside it, it is steady (aim: 1.25), and has the seam and the grain of linen (aims: within 0.1, 0.05).
+func TestABanner(t *testing.T) {
 	known := demotest.BannerTruth(t)
 	s := clip(t, demo.BannerPlateFolder, demo.BannerFirst)
+	first, last := 1022, demo.BannerLast
+	if bench() {
+		first = demo.BannerFirst
+	}
+	began := time.Now()
+	track := tracked(t, s, linen(known), first, last)
+	t.Logf("followed at %.1f frames/s", float64(last-first)/time.Since(began).Seconds())
 	doc := treatment.New()
-	doc.Tracks = []treatment.Track{tracked(t, s, linen(known), demo.BannerFirst, demo.BannerLast)}
+	doc.Tracks = []treatment.Track{track}
 	motions, err := carry.New(doc)
 	require.NoError(t, err)
 	var all []float64
-	var off, flagged, right, wrongly, slips float64
-	for n := demo.BannerFirst; n <= demo.BannerLast; n++ {
+	var off, flagged, right, doubted float64
+	for n := first; n <= last; n++ {
 		m := motions.Mapping("b", known.Reference, n)
-		if m == nil {
-			t.Logf("frame %d: lost", n)
-			continue
-		}
+		require.NotNil(t, m, "frame %d", n)
 		var here []float64
 		truth := known.Motion[n]
-		for i, p := range known.Places {
+		for i, at := range known.Places {
 			if !known.Ink[i] {
 				continue
 			}
-			d := m.Apply(geom.Pt(p[0], p[1])).Dist(geom.Pt(truth.At[i][0], truth.At[i][1]))
-			agree := motions.Motion("b").Agreement(n, geom.Pt(p[0], p[1]))
-			if d > 1.5 || !truth.Seen[i] {
+			p := geom.Pt(at[0], at[1])
+			d := m.Apply(p).Dist(geom.Pt(truth.At[i][0], truth.At[i][1]))
+			doubt := motions.Motion("b").Agreement(n, p) < treatment.Agrees
+			switch {
+			case d > 1.5 || !truth.Seen[i]:
 				off++
-				if agree < 0.6 {
+				if doubt {
 					flagged++
-				} else if d > 1.5 {
-					slips++
 				}
-			} else if d < 0.5 {
+			case d < 0.5:
 				right++
-				if agree < 0.6 {
-					wrongly++
+				if doubt {
+					doubted++
 				}
 			}
 			if truth.Seen[i] {
@@ -89,13 +101,69 @@ func TestTheBannerIsFollowed(t *testing.T) {
 			}
 		}
 		slices.Sort(here)
-		all = append(all, here...)
-		t.Logf("frame %d: %d seen, mean %.3f, 95 %% %.2f, worst %.2f", n, len(here), mean(here), here[len(here)*95/100], here[len(here)-1])
+		if n%8 == 0 {
+			t.Logf("frame %d: %d places seen, mean %.3f px, 95 %% under %.2f", n, len(here), mean(here), here[len(here)*95/100])
+		}
+		if n < foldedFirst || n > foldedLast {
+			all = append(all, here...)
+		}
 	}
 	slices.Sort(all)
-	t.Logf("mean %.3f px, 95 %% under %.2f; off or hidden %.0f, told %.3f; right %.0f, doubted %.3f",
-		mean(all), all[len(all)*95/100], off, flagged/off, right, wrongly/right)
-	t.Log("not told: ", off-flagged, "of which off", slips)
+	t.Logf("mean %.3f px, 95 %% under %.2f; of %.0f off or hidden %.1f %% told, of %.0f right %.1f %% doubted",
+		mean(all), all[len(all)*95/100], off, 100*flagged/off, right, 100*doubted/right)
+	assert.Less(t, mean(all), 0.25)
+	assert.Less(t, all[len(all)*95/100], 0.7)
+	assert.Greater(t, flagged/off, 0.95)
+	assert.Less(t, doubted/right, 0.05)
+
+	removed := withoutEmblem(known, track)
+	settled(t, s, removed)
+	emblem := spot{
+		func(n int) image.Rectangle { return raster.Around(geom.Bounds(demo.EmblemOutline(n, 8)), 2, demo.Bounds()) }, nil, demo.BannerCarried,
+	}
+	r := judge(t, s, removed, demo.BannerName, every(1028, 1044), known.Reference, []spot{emblem})[0]
+	t.Logf("removed, on 1028 to 1044: %s", told(r))
+	assert.Less(t, r.Steadiness.All, 1.25)
+	assert.InDelta(t, 1, r.Seam.All, 0.1)
+	for c := range 3 {
+		assert.InDelta(t, 1, r.Grain[c].All, 0.05)
+	}
+	if bench() {
+		t.Logf("with the ivy before it, on 1018 to 1027: %s",
+			told(judge(t, s, removed, demo.BannerName, every(1018, 1027), 1024, []spot{emblem})[0]))
+	}
+}
+
+// withoutEmblem takes the emblem out: linen from above it, painted on the reference frame, laid on the track; the ivy stays in front,
+// by how dark it is.
+func withoutEmblem(known demo.BannerTruth, track treatment.Track) *treatment.Document {
+	doc := treatment.New()
+	doc.Tracks = []treatment.Track{track}
+	var knots []treatment.Knot
+	for _, p := range demo.EmblemOutline(track.Home, 9) {
+		knots = append(knots, treatment.Knot{At: treatment.Vec{p.X, p.Y}})
+	}
+	white := 1.0
+	ivy := overIvy(known, 90)
+	ivy.Range = nil
+	doc.Removals = []treatment.Removal{{
+		ID: "r", Name: "Emblem", Range: treatment.Range{First: demo.BannerFirst, Last: demo.BannerLast}, Reference: track.Home,
+		Mark: treatment.Mark{Outlines: []treatment.Shape{{
+			ID: "o", Name: "Emblem", Kind: treatment.Outline, Home: track.Home, Points: knots, Feather: 2,
+		}}},
+		Follow: treatment.Follow{Track: track.ID}, Settle: treatment.Settle{Opacity: 1},
+		Fill: treatment.Fill{Sources: []treatment.Source{{
+			ID: "p", Name: "Linen", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: track.Home, Strokes: []treatment.Stroke{{
+				ID: "s", Mode: "heal", Home: track.Home, Size: 20, Hardness: 1, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{150, 10}},
+				Area: &treatment.Area{Points: knots, Feather: 6},
+			}}},
+		}}},
+		Guard: &treatment.Guard{Fronts: []treatment.Front{{
+			ID: "f", Name: "Ivy", By: treatment.ByBrightness, Key: &treatment.FrontKey{Near: 42, Far: 52}, White: &white, Grow: 0.5, Blur: 0.5, Unmix: 6,
+			Shapes: []treatment.Shape{ivy},
+		}}},
+	}}
+	return doc
 }
 
 func mean(v []float64) (sum float64) {

@@ -72,7 +72,7 @@ func measuredBarrow(t testing.TB, n int, at func(r image.Rectangle) *raster.Imag
 	}
 	r := check.Measure([]check.Take{{
 		Frame: n, Result: at(outer), Truth: codesOf(read("truth"), outer), Clean: codesOf(read("clean"), outer),
-		Matte: matte, Motion: geom.Identity,
+		Matte: matte, Motion: geom.Identity.Apply,
 	}}, matte)
 	return passedBy{r.Invisibility.All, (r.Grain[0].All + r.Grain[1].All + r.Grain[2].All) / 3, r.Seam.All}
 }

@@ -51,7 +51,7 @@ func TestWhatIsGrownSits(t *testing.T) {
 			h := known.Motion[n]
 			c := h.Apply(d.Point())
 			return raster.Around(geom.Box{Min: c, Max: c}, d.Radius+6, demo.Bounds())
-		}, known.Motion})
+		}, known.Motion, nil})
 	}
 	settled(t, s, doc)
 	for i, r := range judge(t, s, doc, demo.Name, every(first, last), known.Reference, spots) {
@@ -93,6 +93,7 @@ func TestWhatIsGrownSits(t *testing.T) {
 	at := spot{
 		func(n int) image.Rectangle { return raster.Around(geom.Bounds(demo.ClipOutline(n)), 14, demo.Bounds()) },
 		focus.Motion,
+		nil,
 	}
 	frames := every(demo.FocusFirst, demo.FocusLast)
 	r := judge(t, s, doc, demo.FocusName, frames, focus.Reference, []spot{at})[0]
@@ -166,7 +167,7 @@ func realFromAround(t *testing.T, number int, sp spot, reference int) {
 			}
 		}
 		r := check.Measure([]check.Take{{
-			Frame: reference, Result: result, Truth: truth, Clean: clean, Matte: matte, Motion: geom.Identity,
+			Frame: reference, Result: result, Truth: truth, Clean: clean, Matte: matte, Motion: geom.Identity.Apply,
 		}}, matte)
 		g := (r.Grain[0].All + r.Grain[1].All + r.Grain[2].All) / 3
 		grain, seam = append(grain, g), append(seam, r.Seam.All)

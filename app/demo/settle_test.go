@@ -103,6 +103,7 @@ func partOf(f *media.Frame, r image.Rectangle) *raster.Image {
 type spot struct {
 	where  func(n int) image.Rectangle
 	motion map[int]geom.Homography
+	bent   func(n int) func(geom.Point) geom.Point // instead, where it bends
 }
 
 // judge measures a treated shot against its truth at several spots.
@@ -129,6 +130,11 @@ func judge(
 			inner := sp.where(n).Intersect(s.Size())
 			outer := inner.Inset(-12).Intersect(s.Size())
 			matte := matteOf(cover, inner)
+			flat := sp.motion[n]
+			motion := flat.Apply
+			if sp.bent != nil {
+				motion = sp.bent(n)
+			}
 			takes[i] = append(
 				takes[i],
 				check.Take{
@@ -137,7 +143,7 @@ func judge(
 					Truth:  codesOf(truth, outer),
 					Clean:  codesOf(clean, outer),
 					Matte:  matte,
-					Motion: sp.motion[n],
+					Motion: motion,
 				},
 			)
 			if n == reference {
@@ -290,7 +296,7 @@ func TestDotsSettleByThemselves(t *testing.T) {
 			h := known.Motion[n]
 			c := h.Apply(d.Point())
 			return raster.Around(geom.Box{Min: c, Max: c}, d.Radius+6, demo.Bounds())
-		}, known.Motion})
+		}, known.Motion, nil})
 	}
 	if bench() {
 		for i, r := range judge(t, s, doc, demo.Name, every(demo.First, demo.Last), known.Reference, spots) {
@@ -372,6 +378,7 @@ func TestAFocusPullSettlesByItself(t *testing.T) {
 		{
 			func(n int) image.Rectangle { return raster.Around(geom.Bounds(demo.ClipOutline(n)), 14, demo.Bounds()) },
 			known.Motion,
+			nil,
 		},
 	}
 	frames := every(demo.FocusFirst, demo.FocusLast)
@@ -664,7 +671,7 @@ func TestRodAndWires(t *testing.T) {
 	all := slices.Clone(doc.Removals)
 	measure := func(frames []int, where image.Rectangle) check.Report {
 		return judge(t, s, doc, demo.CanName, frames, known.Reference,
-			[]spot{{func(int) image.Rectangle { return where }, known.Motion}})[0]
+			[]spot{{func(int) image.Rectangle { return where }, known.Motion, nil}})[0]
 	}
 	// All three are measured by the benchmark, the rod alone, which the arm crosses, by the test.
 	t.Run("frames on loan", func(t *testing.T) {

@@ -14,11 +14,11 @@ import (
 // pixels around it, as far as the frame goes.
 type Take struct {
 	Frame  int
-	Result *raster.Image   // what was delivered
-	Truth  *raster.Image   // the frame without the thing, with a grain of its own
-	Clean  *raster.Image   // the truth without grain
-	Matte  *raster.Plane   // where the thing was
-	Motion geom.Homography // true motion from the reference frame to this one
+	Result *raster.Image               // what was delivered
+	Truth  *raster.Image               // the frame without the thing, with a grain of its own
+	Clean  *raster.Image               // the truth without grain
+	Matte  *raster.Plane               // where the thing was
+	Motion func(geom.Point) geom.Point // true motion from the reference frame to this one
 }
 
 // A Figure is a measure over all frames and on the worst of them.
@@ -206,10 +206,10 @@ func low(m *raster.Image, sigma float64) *raster.Image {
 
 // lay returns the three channels of a picture at the given places of the
 // reference frame.
-func lay(m *raster.Image, motion geom.Homography, at []geom.Point) []float64 {
+func lay(m *raster.Image, motion func(geom.Point) geom.Point, at []geom.Point) []float64 {
 	out := make([]float64, 0, 3*len(at))
 	for _, p := range at {
-		q := motion.Apply(p)
+		q := motion(p)
 		v := m.Bicubic(q.X, q.Y)
 		out = append(out, float64(v[0]), float64(v[1]), float64(v[2]))
 	}

@@ -39,7 +39,7 @@ func scene(frames int, deliver func(n int, truth, second *raster.Image) *raster.
 	var takes []Take
 	for n := range frames {
 		truth, second := grainy(), grainy()
-		takes = append(takes, Take{n, deliver(n, truth, second), truth, clean, matte, geom.Identity})
+		takes = append(takes, Take{n, deliver(n, truth, second), truth, clean, matte, geom.Identity.Apply})
 	}
 	return takes, matte
 }

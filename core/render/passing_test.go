@@ -172,6 +172,7 @@ func measuredOn(t *testing.T, plate passing, d *treatment.Document, held int) ch
 		}
 		truth, _ := passing{clean: true, grain: true, lit: plate.lit}.Linear(ctx, n, area)
 		clean, _ := passing{clean: true, lit: plate.lit}.Linear(ctx, n, area)
+		motion := drifting(n).Mul(home)
 		takes = append(
 			takes,
 			check.Take{
@@ -180,7 +181,7 @@ func measuredOn(t *testing.T, plate passing, d *treatment.Document, held int) ch
 				Truth:  codes(truth).Crop(area),
 				Clean:  codes(clean).Crop(area),
 				Matte:  matte,
-				Motion: drifting(n).Mul(home),
+				Motion: motion.Apply,
 			},
 		)
 		if n == held {

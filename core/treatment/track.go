@@ -87,6 +87,9 @@ type Bend struct {
 	Agree   []byte     `json:"agree" doc:"Base64: of each crossing, 1 to 255 for 0 to 1; 0 where it is out of the region"`
 }
 
+// Agrees is the agreement from which on a place of a surface that bends counts as found.
+const Agrees = 0.7
+
 const bendUnit = 64 // steps in a pixel
 
 // NewBend returns a lattice as it is kept, with what agrees, 0 to 1, or less out of the region.
