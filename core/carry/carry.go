@@ -165,6 +165,14 @@ func (m *Motion) bent(n int) []geom.Lattice {
 	return append([]geom.Lattice{l}, m.bends[n]...)
 }
 
+// Bend returns how the surface is bent on frame n; nil where it is not, or not known.
+func (m *Motion) Bend(n int) *treatment.Bend {
+	if i, ok := m.at[n]; ok {
+		return m.Samples[i].Bend
+	}
+	return nil
+}
+
 // Agreement returns how much what is seen on frame n around a place of the home frame is like there, 0 to 1, where the surface
 // bends; 1 where it does not, and less than 0 where nothing is known of it.
 func (m *Motion) Agreement(n int, p geom.Point) float64 {

@@ -71,14 +71,15 @@ type fillInput struct {
 // A sourceInput is one of them.
 type sourceInput struct {
 	Weight float64
-	Where  *marking // nil for everywhere
-	Solid  bool     // whatever Where covers at all counts in full
-	Lay    string   // only where it is darker, or lighter, than what lies below; empty for everywhere
+	Where  *marking    // nil for everywhere
+	Solid  bool        // whatever Where covers at all counts in full
+	Lay    string      // only where it is darker, or lighter, than what lies below; empty for everywhere
+	Trust  *trustInput // nil for everywhere
 	Layer  sourceLayer
 	Below  string        // names what it looks at besides the plate; empty for nothing
 	Name   string        `memo:"-"`
 	below  *below        `memo:"-"`
-	at     *raster.Plane `memo:"-"` // Where, once it was worked out
+	at     *raster.Plane `memo:"-"` // Where and Trust, once they were worked out
 }
 
 // fill gathers the first upTo sources of the removal on frame n, settled or as they were
@@ -106,6 +107,9 @@ func (r *removal) source(i, n int, settled bool) (in sourceInput, ok bool) {
 	}
 	if in.Weight == 0 {
 		return in, false
+	}
+	if s.GiveWay {
+		in.Trust = r.trust(n)
 	}
 	if in.below = r.below(i); in.below != nil {
 		in.Below = in.below.key()
@@ -157,13 +161,28 @@ func (in *fillInput) placed(ctx context.Context, e *Evaluator) (*fillInput, erro
 	out := &fillInput{in.Frame, slices.Clone(in.Sources)}
 	for i := range out.Sources {
 		s := &out.Sources[i]
-		if s.Where == nil || s.at != nil {
+		if s.at != nil {
 			continue
 		}
-		var err error
-		if s.at, err = s.Where.cover(ctx, e, e.Plate.Size()); err != nil {
-			return nil, fmt.Errorf("%s on frame %d: %w", s.Name, in.Frame, err)
+		if s.Where != nil {
+			var err error
+			if s.at, err = s.Where.cover(ctx, e, e.Plate.Size()); err != nil {
+				return nil, fmt.Errorf("%s on frame %d: %w", s.Name, in.Frame, err)
+			}
 		}
+		if s.Trust == nil {
+			continue
+		}
+		if s.at == nil {
+			s.at = raster.NewPlane(s.Layer.bounds(s, e.Plate.Size()))
+			for k := range s.at.Pix {
+				s.at.Pix[k] = 1
+			}
+		}
+		if s.Solid {
+			s.at, s.Solid = solid(s.at), false
+		}
+		s.at = s.Trust.times(s.at)
 	}
 	return out, nil
 }
@@ -229,16 +248,12 @@ func (e *Evaluator) keep(ctx context.Context, n int, lay string, below, out *fil
 
 // where returns where the source counts; nil for everywhere.
 func (s *sourceInput) where(within image.Rectangle) *raster.Plane {
-	if s.Where == nil {
+	if s.at == nil {
 		return nil
 	}
 	out := s.at.Crop(s.at.Rect.Intersect(within))
 	if s.Solid {
-		for i, v := range out.Pix {
-			if v > 0 {
-				out.Pix[i] = 1
-			}
-		}
+		return solid(out)
 	}
 	return out
 }

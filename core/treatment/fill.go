@@ -24,6 +24,7 @@ type Source struct {
 	Opacity *float64 `json:"opacity,omitempty" minimum:"0" maximum:"1" doc:"1 where left out"`
 	Lay     string   `json:"lay,omitempty" enum:"darken,lighten" doc:"Only where it is darker, or lighter, than what lies below it; left out everywhere"`
 	Below   bool     `json:"below,omitempty" doc:"What it copies, gathers or looks at is the result of the removals below this one; left out the untouched plate"`
+	GiveWay bool     `json:"giveWay,omitempty" doc:"On a surface that bends it is laid only where that was found; elsewhere what lies below shows"`
 	Where   []Shape  `json:"where,omitempty" doc:"It is laid only inside these; left out everywhere"`
 
 	Plate     *Plate     `json:"plate,omitempty"`

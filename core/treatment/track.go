@@ -162,7 +162,13 @@ func MixBends(a, b *Bend, u float64) *Bend {
 	for i := range from.Shift {
 		from.Shift[i] = from.Shift[i].Lerp(to.Shift[i], u)
 	}
-	return NewBend(&from, nil)
+	out := NewBend(&from, nil)
+	if len(a.Agree) == len(b.Agree) {
+		for i, v := range a.Agree {
+			out.Agree = append(out.Agree, byte(math.Round(float64(v)+(float64(b.Agree[i])-float64(v))*u)))
+		}
+	}
+	return out
 }
 
 // A FreshRegion is another piece of a plane's surface: what is followed from frames that lie nearer to its own than to the
