@@ -2,6 +2,7 @@ package picture
 
 import (
 	"context"
+	"slices"
 
 	"jardin/app/media"
 	"jardin/core/geom"
@@ -68,6 +69,9 @@ func (f *follower) followBending(ctx context.Context, first *treatment.Sample, h
 			}
 			lost = nil
 			tell(softSample(n, found))
+			if slices.Contains(f.what.Bends.Homes, n) {
+				return f.keep(ctx, t, n)
+			}
 			return nil
 		})
 		if err != nil {
@@ -100,12 +104,36 @@ func (f *follower) soft(ctx context.Context, from *treatment.Sample) (*track.Sof
 	if err != nil {
 		return nil, err
 	}
-	var known *geom.Lattice
-	if from.Bend != nil {
-		if l, ok := from.Bend.Lattice(); ok {
-			known = &l
+	begin := func(at geom.Homography, b *treatment.Bend) {
+		if b == nil {
+			t.Begin(at, nil, nil)
+			return
+		}
+		l, _ := b.Lattice()
+		t.Begin(at, &l, b.Agreement())
+	}
+	// Frames that count beside the home, if they were found already on the way.
+	for _, m := range f.measured.Samples {
+		if between := (m.Frame-f.what.Home)*(from.Frame-m.Frame) >= 0 && m.Frame != f.what.Home; between && slices.Contains(b.Homes, m.Frame) {
+			begin(m.Matrix, m.Bend)
+			if err := f.keep(ctx, t, m.Frame); err != nil {
+				return nil, err
+			}
 		}
 	}
-	t.Begin(from.Matrix, known)
+	begin(from.Matrix, from.Bend)
 	return t, nil
+}
+
+// keep has frames after one be compared with how the surface looks there as well.
+func (f *follower) keep(ctx context.Context, t *track.Soft, n int) error {
+	read, err := f.reader(n, media.LumaChannel)
+	if err != nil {
+		return err
+	}
+	covered, err := f.exclusions(ctx, n)
+	if err != nil {
+		return err
+	}
+	return t.Keep(read, covered)
 }

@@ -411,7 +411,7 @@ func (m *Motion) correct() {
 		keys := make([]geom.Key, len(c.Keys))
 		for i, k := range c.Keys {
 			keys[i] = geom.Key{Frame: k.Frame, Linear: k.Ease == treatment.Linear}
-			if c.Kind == treatment.ByGrid {
+			if c.Kind == treatment.ByGrid || c.Kind == treatment.ByPins {
 				for _, v := range k.Crossings {
 					keys[i].Values = append(keys[i].Values, v[0], v[1])
 				}
@@ -431,8 +431,8 @@ func (m *Motion) correct() {
 			keys[i].Values = []float64{k.Offset[0], k.Offset[1], k.Turn, scale}
 		}
 		for i := range m.Samples {
-			if c.Kind == treatment.ByGrid {
-				m.bend(i, c.Cells, geom.Between(keys, m.Samples[i].Frame))
+			if c.Kind == treatment.ByGrid || c.Kind == treatment.ByPins {
+				m.bend(i, &c, geom.Between(keys, m.Samples[i].Frame))
 				continue
 			}
 			before := m.Samples[i].Matrix
@@ -456,16 +456,29 @@ func (m *Motion) correct() {
 	}
 }
 
-// bend adds a lattice over the surface's box to a frame.
-func (m *Motion) bend(i int, cells []int, values []float64) {
-	l := geom.Lattice{Box: geom.Bounds(m.Track.Frame()), Columns: cells[0], Rows: cells[1]}
+// bend adds a lattice over the surface's box, or one through pins, to a frame.
+func (m *Motion) bend(i int, c *treatment.Correction, values []float64) {
+	var by []geom.Point
 	moves := false
-	m.Samples[i].before, m.Samples[i].Crossings = nil, nil
+	m.Samples[i].before, m.Samples[i].Crossings = nil, []treatment.Vec{}
 	for k := 0; k < len(values); k += 2 {
 		p := geom.Pt(values[k], values[k+1])
 		moves = moves || p != geom.Point{}
-		l.Shift = append(l.Shift, p)
+		by = append(by, p)
 		m.Samples[i].Crossings = append(m.Samples[i].Crossings, treatment.Vec{p.X, p.Y})
+	}
+	box := geom.Bounds(m.Track.Frame())
+	var l geom.Lattice
+	switch {
+	case !moves:
+	case c.Kind == treatment.ByPins:
+		reach := c.Reach
+		if reach == 0 {
+			reach = math.Min(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y) / 2
+		}
+		l = geom.Pinned(box, treatment.Points(c.Pins), by, reach)
+	default:
+		l = geom.Lattice{Box: box, Columns: c.Cells[0], Rows: c.Cells[1], Shift: by}
 	}
 	if n := m.Samples[i].Frame; moves {
 		m.bends[n] = append(m.bends[n], l)

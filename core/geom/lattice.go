@@ -1,6 +1,10 @@
 package geom
 
-import "math"
+import (
+	"math"
+
+	"gonum.org/v1/gonum/mat"
+)
 
 // A Lattice bends a part of the plane: a grid of Columns by Rows cells over a box,
 // each of whose crossings, by rows, is moved by Shift. Between them the shift
@@ -56,4 +60,68 @@ func (l *Lattice) Unbend(q Point) Point {
 		p = next
 	}
 	return p
+}
+
+// Pinned returns a lattice that moves each pin by so much, and what lies around it by ever less up to reach: the sum of radial
+// functions with compact support, smooth to their second derivative (Wendland 1995), one at every pin. It covers the box and all
+// that the pins reach. Pins that lie on each other share what they are moved by.
+func Pinned(box Box, pins, by []Point, reach float64) Lattice {
+	const most = 48 // cells
+	side := math.Max(box.Max.X-box.Min.X, box.Max.Y-box.Min.Y)
+	reach = math.Max(reach, math.Max(side/12, 1)) // or it falls between the crossings
+	all := append([]Point{box.Min, box.Max}, pins...)
+	box = Bounds(all)
+	box = Box{Min: box.Min.Sub(Pt(reach, reach)), Max: box.Max.Add(Pt(reach, reach))}
+	cells := func(length float64) int { return min(max(int(math.Ceil(length/(reach/5))), 2), most) }
+	l := Lattice{Box: box, Columns: cells(box.Max.X - box.Min.X), Rows: cells(box.Max.Y - box.Min.Y)}
+	l.Shift = make([]Point, (l.Columns+1)*(l.Rows+1))
+	if len(pins) == 0 {
+		return l
+	}
+	bump := func(d float64) float64 {
+		r := math.Min(d/reach, 1)
+		return math.Pow(1-r, 4) * (4*r + 1)
+	}
+	matrix := mat.NewSymDense(len(pins), nil)
+	for i := range pins {
+		for j := i; j < len(pins); j++ {
+			v := bump(pins[i].Dist(pins[j]))
+			if i == j {
+				v += 1e-6
+			}
+			matrix.SetSym(i, j, v)
+		}
+	}
+	var factors mat.Cholesky
+	if !factors.Factorize(matrix) {
+		return l
+	}
+	// Between its crossings the lattice is not quite the sum: what is missing at the pins is added.
+	rest := append([]Point{}, by...)
+	for range 4 {
+		values := mat.NewDense(len(pins), 2, nil)
+		for i, d := range rest {
+			values.Set(i, 0, d.X)
+			values.Set(i, 1, d.Y)
+		}
+		var weights mat.Dense
+		if factors.SolveTo(&weights, values) != nil {
+			return l
+		}
+		for j := range l.Rows + 1 {
+			for i := range l.Columns + 1 {
+				c := l.Crossing(i, j)
+				for k, p := range pins {
+					if d := c.Dist(p); d < reach {
+						at := &l.Shift[j*(l.Columns+1)+i]
+						*at = at.Add(Pt(weights.At(k, 0), weights.At(k, 1)).Mul(bump(d)))
+					}
+				}
+			}
+		}
+		for i, p := range pins {
+			rest[i] = by[i].Sub(l.at(p))
+		}
+	}
+	return l
 }

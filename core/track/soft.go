@@ -29,6 +29,7 @@ type Soft struct {
 	kept   int             // looks of frames that were kept
 	from   []uint8         // of each crossing, the look that it is compared with
 	stiff  float64
+	grain  float64 // the least variance that frames differed by
 }
 
 // SoftSettings say how a surface bends.
@@ -115,8 +116,9 @@ const (
 	rests       = 0.02  // pixels by which a field moves that is at rest
 	softMargin  = 96    // pixels around where a surface was that are looked at
 	agreesAbove = 0.6   // likeness
-	renewsAbove = 0.75  // likeness to what a place is compared with, from which on how it looks is believed
-	renewsBelow = 0.8   // likeness to the reference frame, under which how it looks is kept
+	renewsAbove = 0.5   // and above which, there and beside
+	renewsBelow = 0.85  // likeness to what a place is compared with, under which how it looks is kept
+	grainier    = 1.5   // of the least that frames differed by, what may be grain
 	betterBy    = 0.1   // likeness by which another look has to be better
 	searchLevel = 2     // of the pyramid, on which places are looked for farther around
 	searchHalf  = 5     // of the block that is looked for, pixels there
@@ -218,13 +220,58 @@ func (l *softLight) without(p *raster.Plane) *raster.Plane {
 }
 
 // Begin has the next step go on from where the surface is known to be: the reference frame's places go by a field, nil for none, and
-// then by h; a field of other cells is none.
-func (s *Soft) Begin(h geom.Homography, known *geom.Lattice) {
+// then by h; a field of other cells is none. agree is how each of its crossings agreed, nil where that is not known.
+func (s *Soft) Begin(h geom.Homography, known *geom.Lattice, agree []float32) {
 	s.plane, s.agree = h, nil
 	clear(s.grid.Shift)
 	if known != nil && known.Columns == s.grid.Columns && known.Rows == s.grid.Rows && len(known.Shift) == len(s.grid.Shift) {
 		copy(s.grid.Shift, known.Shift)
+		if len(agree) == len(s.grid.Shift) {
+			s.agree = slices.Clone(agree)
+		}
 	}
+}
+
+// Keep has frames after be compared with how the surface looks on a frame as well, where it agrees there: the one that was stepped to,
+// or begun from. A few frames can be kept; of more, nothing comes.
+func (s *Soft) Keep(read FrameReader, covered [][]geom.Point) error {
+	if len(s.levels[0].looks) == mostLooks {
+		return nil
+	}
+	v := softState{s.plane, s.grid.Shift}
+	rect := s.evenly(raster.Around(geom.Bounds(s.places(v)), softMargin, s.size))
+	if rect.Empty() {
+		return nil
+	}
+	seen, err := looked(read, rect)
+	if err != nil {
+		return err
+	}
+	frame, mask := raster.Pyramid(seen, softLevels), maskOf(covered, seen.Rect)
+	doubted := make([]float32, len(s.grid.Shift))
+	copy(doubted, s.agree)
+	if s.agree == nil {
+		for i := range doubted {
+			doubted[i] = 1
+		}
+	}
+	for k := range s.levels {
+		l := &s.levels[k]
+		if k >= len(frame) {
+			l.looks = append(l.looks, softLook{raster.NewPlane(l.tpl.Rect), raster.NewPlane(l.tpl.Rect), make([]bool, len(l.inside))})
+			continue
+		}
+		fresh := s.look(l, frame[k], mask, v)
+		s.leaveOut(l, fresh.mask, doubted)
+		l.looks = append(l.looks, fresh)
+	}
+	return nil
+}
+
+// evenly returns a rectangle whose corner lies on a pixel of every level.
+func (s *Soft) evenly(rect image.Rectangle) image.Rectangle {
+	const even = 1 << (softLevels - 1)
+	return image.Rect(rect.Min.X&^(even-1), rect.Min.Y&^(even-1), rect.Max.X, rect.Max.Y).Intersect(s.size)
 }
 
 // A softState is what is looked for: a field, and the plane's motion on top of it.
@@ -237,9 +284,7 @@ type softState struct {
 // on that frame, does not count. Where it is not found the error says why, and the next step goes on from where it was.
 func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error) {
 	v := s.straightened()
-	rect := raster.Around(geom.Bounds(s.places(v)), softMargin, s.size)
-	const even = 1 << (softLevels - 1)
-	rect = image.Rect(rect.Min.X&^(even-1), rect.Min.Y&^(even-1), rect.Max.X, rect.Max.Y).Intersect(s.size)
+	rect := s.evenly(raster.Around(geom.Bounds(s.places(v)), softMargin, s.size))
 	if rect.Empty() {
 		return SoftSample{}, ErrLeft
 	}
@@ -266,20 +311,20 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 		s.settle(k, frame, mask, v, nil) // of coarse pictures what looks otherwise may be a bend that is not followed yet
 	}
 	s.settle(0, frame, mask, v, nil)
-	agree, now, from := s.judge(frame[0], mask, v)
+	agree, from := s.judge(frame[0], mask, v)
 	changed := s.compare(from)
 	if changed || slices.ContainsFunc(agree, func(v float32) bool { return v >= 0 && v < agreesAbove }) {
 		// What does not look as it did is left out then, and goes as what is around it does.
 		s.settle(0, frame, mask, v, agree)
-		agree, now, from = s.judge(frame[0], mask, v)
+		agree, from = s.judge(frame[0], mask, v)
 		if again, ok := s.searched(frame, mask, v, agree); ok {
 			for k := min(searchLevel, top); k >= 0; k-- {
 				s.settle(k, frame, mask, again, nil)
 			}
-			if a, _, _ := s.judge(frame[0], mask, again); agreeing(a) > agreeing(agree) {
+			if a, _ := s.judge(frame[0], mask, again); agreeing(a) > agreeing(agree) {
 				v = again
 				s.settle(0, frame, mask, v, a)
-				agree, now, from = s.judge(frame[0], mask, v)
+				agree, from = s.judge(frame[0], mask, v)
 			}
 		}
 	}
@@ -307,7 +352,7 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 	}
 	out.Chained = float64(chained) / float64(good)
 	s.grid.Shift, s.plane, s.agree = v.shift, v.h, agree
-	s.remember(frame, mask, v, now)
+	s.remember(frame, mask, v)
 	s.compare(from)
 	return out, nil
 }
@@ -586,20 +631,28 @@ func (s *Soft) look(l *softLevel, frame, covered *raster.Plane, v softState) sof
 	return softLook{light.without(now), light.inverse, seen}
 }
 
-// remember renews how places looked last, where they were found and no longer look much like that.
-func (s *Soft) remember(frame []*raster.Plane, covered *raster.Plane, v softState, now []float32) {
-	wide := s.grid.Columns + 1
+// remember renews how places looked last, where they no longer look quite like what they were compared with. Beside what does not
+// agree nothing is believed: what covers the surface does not look like it for long.
+func (s *Soft) remember(frame []*raster.Plane, covered *raster.Plane, v softState) {
+	wide, high := s.grid.Columns+1, s.grid.Rows+1
 	cells := make([]bool, s.grid.Columns*s.grid.Rows)
 	some := false
 	for y := range s.grid.Rows {
 		for x := range s.grid.Columns {
-			least, most := float32(1), float32(0)
-			for _, k := range []int{y*wide + x, y*wide + x + 1, (y+1)*wide + x, (y+1)*wide + x + 1} {
-				if s.agree[k] >= 0 {
-					least, most = min(least, s.agree[k]), max(most, now[k])
+			least, around := float32(1), float32(1)
+			for j := max(y-1, 0); j <= min(y+2, high-1); j++ {
+				for i := max(x-1, 0); i <= min(x+2, wide-1); i++ {
+					a := s.agree[j*wide+i]
+					if a < 0 {
+						continue
+					}
+					around = min(around, a)
+					if j >= y && j <= y+1 && i >= x && i <= x+1 {
+						least = min(least, a)
+					}
 				}
 			}
-			cells[y*s.grid.Columns+x] = least >= renewsAbove && most < renewsBelow
+			cells[y*s.grid.Columns+x] = least < renewsBelow && around >= renewsAbove
 			some = some || cells[y*s.grid.Columns+x]
 		}
 	}
@@ -892,9 +945,9 @@ func (s *Soft) bending(v, out []float64) {
 // would be without grain (after Spearman 1904, who corrects correlations for what measuring adds); and where grain is stronger
 // than texture, whether they differ by more than grain.
 //
-// It returns how each agrees with what it is compared with, how it looks like the reference frame or a kept one (which are compared
-// with wherever they can be), and which look each is compared with best.
-func (s *Soft) judge(frame, covered *raster.Plane, v softState) (agree, lasting []float32, from []uint8) {
+// It returns how each agrees with the look that it is compared with best, and which that is: the reference frame wherever it can be,
+// else one that was kept, else how it looked last.
+func (s *Soft) judge(frame, covered *raster.Plane, v softState) (agree []float32, from []uint8) {
 	l := &s.levels[0]
 	now, seen := s.carried(l, frame, covered, v)
 	light := lightOf(now)
@@ -906,7 +959,7 @@ func (s *Soft) judge(frame, covered *raster.Plane, v softState) (agree, lasting 
 			of[k] = s.alike(l, &l.looks[k], now, light.inverse, seen)
 		}
 	}
-	lasting = slices.Clone(of[homeLook])
+	lasting := slices.Clone(of[homeLook])
 	for k := keptLooks; k < len(of); k++ {
 		for i, a := range of[k] {
 			if a > lasting[i]+betterBy && lasting[i] < renewsBelow {
@@ -922,7 +975,7 @@ func (s *Soft) judge(frame, covered *raster.Plane, v softState) (agree, lasting 
 			}
 		}
 	}
-	return s.lesser(agree), lasting, from
+	return s.lesser(agree), from
 }
 
 // alike returns how alike the frame, as it is carried home, and a look are around each crossing.
@@ -932,6 +985,10 @@ func (s *Soft) alike(l *softLevel, look *softLook, now, inverse *raster.Plane, s
 		both[i] = in && seen[i]
 	}
 	grain := grainOf(now, look.tpl, inverse, look.inverse, both)
+	if s.grain == 0 || grain < s.grain {
+		s.grain = grain
+	}
+	grain = math.Min(grain, grainier*s.grain) // what differs by more is not grain
 	w := now.Rect.Dx()
 	wide := s.grid.Columns + 1
 	type likeness struct{ ab, aa, bb, grainA, grainB, all, in float64 }

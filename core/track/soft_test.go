@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -220,7 +221,7 @@ func TestSoftSurfacesAtTheirWorst(t *testing.T) {
 			if rng.IntN(3) == 0 {
 				covered = append(covered, corners[:])
 			}
-			s.Begin(h, nil)
+			s.Begin(h, nil, nil)
 			found, err := s.Step(show(p), covered)
 			if err != nil {
 				continue
@@ -231,4 +232,52 @@ func TestSoftSurfacesAtTheirWorst(t *testing.T) {
 			require.True(t, found.Share >= 0.25 && found.Share <= 1 && found.Match <= 1.0001)
 		}
 	}
+}
+
+// Where the surface no longer looks as on its home frame, as one photograph goes over into another, it is followed from frame to
+// frame; and beside a frame that was kept half way it drifts less. What covers it is not taken for how it looks.
+func TestWhereHomeNoLongerShows(t *testing.T) {
+	v := wave{amplitude: 6, length: 170, phase: [4]float64{2, 1, 4, 3}, move: geom.Pt(18, 10)}
+	one, two := photograph(t, "graf1.png"), photograph(t, "baboon.jpg").Crop(photograph(t, "graf1.png").Rect)
+	region := geom.Box{Min: geom.Pt(170, 150), Max: geom.Pt(410, 390)}
+	corners := region.Corners()
+	const frames = 20
+	frame := func(i int) *raster.Plane {
+		u := float64(i) / frames
+		a, b := v.frame(one, u, 0, 1, 1), v.frame(two, u, 0, 1, 1)
+		rng := rand.New(rand.NewPCG(9, uint64(i)))
+		for k := range a.Pix {
+			a.Pix[k] += float32(math.Min(1.1*u, 1))*(b.Pix[k]-a.Pix[k]) + float32(0.006*rng.NormFloat64())
+		}
+		return a
+	}
+	off := func(kept ...int) (mean float64, last SoftSample) {
+		home := frame(0)
+		s, err := NewSoft(show(home), home.Rect, corners[:], nil, SoftSettings{Stiffness: 0.3, Detail: 12})
+		require.NoError(t, err)
+		for i := 1; i <= frames; i++ {
+			p := frame(i)
+			last, err = s.Step(show(p), nil)
+			require.NoError(t, err, "frame %d", i)
+			if slices.Contains(kept, i) {
+				require.NoError(t, s.Keep(show(p), nil))
+			}
+		}
+		n := 0.0
+		for y := region.Min.Y + 8; y < region.Max.Y-8; y += 6 {
+			for x := region.Min.X + 8; x < region.Max.X-8; x += 6 {
+				mean, n = mean+last.H.Apply(last.Bend.Bend(geom.Pt(x, y))).Dist(v.at(geom.Pt(x, y), 1)), n+1
+			}
+		}
+		return mean / n, last
+	}
+	chained, last := off()
+	t.Logf("from frame to frame: mean %.2f px off, %.0f %% agrees, %.0f %% of it chained", chained, 100*last.Share, 100*last.Chained)
+	assert.Less(t, chained, 2.2, "11 where it is only compared with the home frame")
+	assert.Greater(t, last.Share, 0.8)
+	assert.Greater(t, last.Chained, 0.9)
+	held, last := off(15)
+	t.Logf("beside a frame that was kept: mean %.2f px off, %.0f %% agrees, %.0f %% of it chained", held, 100*last.Share, 100*last.Chained)
+	assert.Less(t, held, 1.8)
+	assert.Less(t, last.Chained, 0.2, "what was kept is what it is compared with")
 }

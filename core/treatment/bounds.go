@@ -50,6 +50,7 @@ func (c *checker) counts() {
 		c.most(at+"/dropped", len(t.Dropped), MostKeys, "dropped ranges")
 		c.most(at+"/corrections", len(t.Corrections), MostShapes, "corrections")
 		for k := range t.Corrections {
+			c.most(at+"/corrections", len(t.Corrections[k].Pins), MostPins, "pins")
 			c.most(at+"/corrections", len(t.Corrections[k].Keys), MostKeys, "keys")
 		}
 		if t.Data != nil {

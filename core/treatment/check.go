@@ -309,10 +309,18 @@ func (c *checker) point(place string, p *Point) {
 }
 
 func (c *checker) correction(place string, k *Correction) {
-	if k.Kind != ByPlacement && k.Kind != ByCorners && k.Kind != ByGrid {
-		c.fault(place+"/kind", "%q is not a kind of correction; choose placement, corners or grid", k.Kind)
+	if !slices.Contains([]string{ByPlacement, ByCorners, ByGrid, ByPins}, k.Kind) {
+		c.fault(place+"/kind", "%q is not a kind of correction; choose placement, corners, grid or pins", k.Kind)
 	}
 	crossings := 0
+	if k.Kind == ByPins {
+		if len(k.Pins) > MostPins {
+			c.fault(place+"/pins", "a correction has at most %d pins", MostPins)
+		}
+		c.places(place+"/pins", k.Pins)
+		c.within(place+"/reach", k.Reach, 0, 10000, " pixels")
+		crossings = len(k.Pins)
+	}
 	if k.Kind == ByGrid {
 		if len(k.Cells) != 2 || k.Cells[0] < 1 || k.Cells[1] < 1 || k.Cells[0] > 16 || k.Cells[1] > 16 {
 			c.fault(place+"/cells", "a grid has 1 to 16 columns and 1 to 16 rows")
@@ -328,7 +336,7 @@ func (c *checker) correction(place string, k *Correction) {
 			c.fault(at+"/corners", "a surface has four corners, this has %d", n)
 		}
 		if len(key.Crossings) != crossings {
-			c.fault(at+"/crossings", "this grid has %d crossings, the key %d", crossings, len(key.Crossings))
+			c.fault(at+"/crossings", "this correction moves %d crossings or pins, the key %d", crossings, len(key.Crossings))
 		}
 		c.within(at+"/scale", key.Scale, 0, 100, "")
 		c.within(at+"/turn", key.Turn, -3600, 3600, " degrees")

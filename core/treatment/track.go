@@ -75,6 +75,7 @@ type Sample struct {
 type Bends struct {
 	Stiffness float64 `json:"stiffness" minimum:"0" maximum:"1" doc:"0, as supple as cloth, to 1, as firm as skin over bone"`
 	Detail    float64 `json:"detail" minimum:"4" maximum:"64" doc:"Pixels within which it does not bend: cells of the lattice that it is followed by"`
+	Homes     []int   `json:"homes,omitempty" maxItems:"6" doc:"Other frames on which it looks as it should: frames beyond are compared with how it looks there as well"`
 }
 
 // A Bend is how a surface is bent on one frame: the shift of the crossings of a lattice over a box of the home frame, before the
@@ -88,7 +89,7 @@ type Bend struct {
 }
 
 // Agrees is the agreement from which on a place of a surface that bends counts as found.
-const Agrees = 0.68
+const Agrees = 0.66
 
 const bendUnit = 64 // steps in a pixel
 
@@ -123,6 +124,15 @@ func (b *Bend) Lattice() (l geom.Lattice, ok bool) {
 		l.Shift[i] = geom.Pt(at(0), at(2))
 	}
 	return l, true
+}
+
+// Agreement returns how each crossing agrees, 0 to 1; less than 0 out of the region.
+func (b *Bend) Agreement() []float32 {
+	out := make([]float32, len(b.Agree))
+	for i, a := range b.Agree {
+		out[i] = (float32(a) - 1) / 254
+	}
+	return out
 }
 
 // AgreementAt returns how much what is seen around a place of the home frame is like there, 0 to 1: between crossings, what lies
@@ -259,16 +269,22 @@ const (
 	ByPlacement = "placement" // offset, rotation and scale
 	ByCorners   = "corners"   // the four corners of the surface, each by itself
 	ByGrid      = "grid"      // the crossings of a coarse grid over the surface's box
+	ByPins      = "pins"      // places that were pinned, and what lies around them
 )
+
+// MostPins is how many pins a correction has at most.
+const MostPins = 64
 
 // A Correction moves a surface on top of its track, in the coordinates of the
 // track's home frame.
 type Correction struct {
 	ID    string          `json:"id" doc:"Unique within the track"`
 	Name  string          `json:"name"`
-	Kind  string          `json:"kind" enum:"placement,corners,grid"`
+	Kind  string          `json:"kind" enum:"placement,corners,grid,pins"`
 	Off   bool            `json:"off,omitempty"`
 	Cells []int           `json:"cells,omitempty" minItems:"2" maxItems:"2" doc:"Of a grid: columns and rows"`
+	Pins  []Vec           `json:"pins,omitempty" doc:"Of pins: where they are on the track's home frame"`
+	Reach float64         `json:"reach,omitempty" minimum:"0" maximum:"10000" doc:"Of pins: how far around a pin it moves the surface, pixels; left out, half of the surface's shorter side"`
 	Keys  []CorrectionKey `json:"keys" nullable:"false"`
 }
 
@@ -280,7 +296,7 @@ type CorrectionKey struct {
 	Turn      float64 `json:"turn,omitempty" doc:"Of a placement: degrees around the surface's middle, clockwise on the screen"`
 	Scale     float64 `json:"scale,omitempty" minimum:"0" maximum:"100" doc:"Of a placement, around the surface's middle; 0 or left out leaves the size"`
 	Corners   []Vec   `json:"corners,omitempty" doc:"Of corners: how far each is moved, pixels"`
-	Crossings []Vec   `json:"crossings,omitempty" doc:"Of a grid: how far each crossing is moved, by rows, pixels"`
+	Crossings []Vec   `json:"crossings,omitempty" doc:"Of a grid: how far each crossing is moved, by rows, pixels; of pins, how far each pin"`
 }
 
 // Frame returns the polygon that stands for the track's surface on its home

@@ -726,14 +726,21 @@ export interface components {
             id: string;
             keys: components["schemas"]["CorrectionKey"][];
             /** @enum {string} */
-            kind: "placement" | "corners" | "grid";
+            kind: "placement" | "corners" | "grid" | "pins";
             name: string;
             off?: boolean;
+            /** @description Of pins: where they are on the track's home frame */
+            pins?: number[][];
+            /**
+             * Format: double
+             * @description Of pins: how far around a pin it moves the surface, pixels; left out, half of the surface's shorter side
+             */
+            reach?: number;
         };
         CorrectionKey: {
             /** @description Of corners: how far each is moved, pixels */
             corners?: number[][];
-            /** @description Of a grid: how far each crossing is moved, by rows, pixels */
+            /** @description Of a grid: how far each crossing is moved, by rows, pixels; of pins, how far each pin */
             crossings?: number[][];
             /** @enum {string} */
             ease: "eased" | "linear";
@@ -2165,6 +2172,8 @@ export interface components {
              */
             fall?: number;
             gathered?: components["schemas"]["Gathering"];
+            /** @description On a surface that bends it is laid only where that was found; elsewhere what lies below shows */
+            giveWay?: boolean;
             grown?: components["schemas"]["Growth"];
             /** @description Unique within the removal */
             id: string;

@@ -6,6 +6,7 @@ import { onTrack, putKey, regionFor, setRegion } from '../edits'
 import { drag, Grip, Line } from './lines'
 import { chain, identity, ofMesh, square, type Mapping } from '../mapping'
 import type { Point } from '../matrix'
+import { Pins } from './pins'
 import { surfaceOf, type Motion } from '../motion'
 import { pointerAt, within, type BenchProps, type Placement } from '../props'
 import { useBench } from '../state'
@@ -262,6 +263,8 @@ export function SurfaceCorners({
   const home = surfaceOf(track)
   if (home.length < 4) return null
   const correction = mode === 'correct' ? [...(track.corrections ?? [])].reverse().find((c) => !c.off) : undefined
+  if (correction?.kind === 'pins')
+    return <Pins shot={shot} motion={motion} placement={placement} seen={seen} correction={correction} />
   if (correction?.kind === 'grid')
     return <GridGrips shot={shot} motion={motion} placement={placement} seen={seen} correction={correction} />
   // Without a place on this frame the corners wait where they are at home.
@@ -455,6 +458,14 @@ export function newCorrection(t: Track, kind: Correction['kind']): Correction {
       keys: [{ frame: t.home, ease: 'eased', offset: [0, 0], crossings: none }],
     }
   }
+  if (kind === 'pins')
+    return {
+      id: newId(),
+      name: 'By pins',
+      kind,
+      pins: [],
+      keys: [{ frame: t.home, ease: 'eased', offset: [0, 0], crossings: [] }],
+    }
   return {
     id: newId(),
     name: kind === 'corners' ? 'By corners' : 'By placement',

@@ -85,6 +85,30 @@ export function Mending({ shot, motion }: BenchProps & { removal: Removal; motio
               {tool === 'correct' ? 'Correcting: drag the surface' : 'Correct on the picture'}
             </Button>
           ) : null}
+          {last?.kind === 'pins' && (
+            <>
+              {tool === 'correct' && (
+                <p className="text-[13px] text-quiet">
+                  Click a place to pin it, drag the pin to where the place is on this frame. Other frames go over
+                  between keys. Double-click a pin to take it out.
+                </p>
+              )}
+              <NumberField
+                label="Reach"
+                unit="px"
+                hint="How far around a pin it moves the surface; 0 for half of the surface’s shorter side"
+                value={last.reach ?? 0}
+                min={0}
+                max={2000}
+                onDone={(v) =>
+                  change('Reach of the pins', (t) => {
+                    const c = t.corrections?.find((k) => k.id === last.id)
+                    if (c) c.reach = v || undefined
+                  })
+                }
+              />
+            </>
+          )}
           {last?.kind === 'placement' && (
             <PlacementKey motion={motion} correction={last} change={change} frame={frame} />
           )}
@@ -100,6 +124,12 @@ export function Mending({ shot, motion }: BenchProps & { removal: Removal; motio
               onClick={() => add('grid')}
             >
               By grid
+            </Button>
+            <Button
+              title="Places that you drag to where they are, on a few frames; what lies around goes along, what is far stays"
+              onClick={() => add('pins')}
+            >
+              By pins
             </Button>
             <Button
               on={tool === 'surface'}
