@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"net/http"
 	"path/filepath"
 	"slices"
@@ -56,6 +57,22 @@ type moment struct {
 	Chained   bool            `json:"chained,omitempty" doc:"Compared with the last frame on which it was found, not with the frame it is followed from"`
 	Moved     int             `json:"moved,omitempty" doc:"How often the region has moved on to other texture of the same surface"`
 	Bent      bool            `json:"bent,omitempty" doc:"What of the surface bends was followed as well"`
+	Agreement *agreement      `json:"agreement,omitempty" doc:"Of a surface that bends: how it was found, place by place"`
+}
+
+// agreement is how much what is seen of a surface that bends is like its home frame, place by place.
+type agreement struct {
+	Box     [4]float64 `json:"box" doc:"Left, top, right, bottom, on the home frame"`
+	Columns int        `json:"columns"`
+	At      []byte     `json:"at" doc:"Base64: of each crossing of a grid over the box, by rows, 1 to 255 for 0 to 1; 0 where it is out of the region"`
+	Least   int        `json:"least" doc:"From this on a place counts as found"`
+}
+
+func agreementOf(b *treatment.Bend) *agreement {
+	if b == nil || len(b.Agree) == 0 {
+		return nil
+	}
+	return &agreement{Box: b.Box, Columns: b.Columns, At: b.Agree, Least: 1 + int(math.Round(254*treatment.Agrees))}
 }
 
 func momentsOf(motions *carry.Set, m *carry.Motion) []moment {
@@ -65,7 +82,7 @@ func momentsOf(motions *carry.Set, m *carry.Motion) []moment {
 		out[i] = moment{
 			Frame: v.Frame, Mesh: motions.Mesh(m.Track.ID, v.Frame), Crossings: v.Crossings, ByHand: v.ByHand, Bridged: v.Bridged,
 			Grade: v.Grade, Advice: v.Advice, Match: v.Match, Agree: v.Agree, Residual: v.Residual, Blocks: v.Blocks,
-			Chained: v.Chained, Moved: v.Moved, Deviation: v.Deviation, Bent: v.Bend != nil,
+			Chained: v.Chained, Moved: v.Moved, Deviation: v.Deviation, Bent: v.Bend != nil, Agreement: agreementOf(v.Bend),
 		}
 		if before := m.Before(v.Frame); before != nil {
 			out[i].Before = carry.MeshOf(m.Track, before)

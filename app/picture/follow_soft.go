@@ -83,9 +83,11 @@ func (f *follower) followBending(ctx context.Context, first *treatment.Sample, h
 
 // softSample is what was found of a surface that bends as it is kept.
 func softSample(n int, s track.SoftSample) *treatment.Sample {
+	bend := treatment.NewBend(&s.Bend, s.Agree)
+	bend.Why = s.Why
 	return &treatment.Sample{
 		Frame: n, Matrix: s.H, Match: s.Match, Agree: s.Share, Blocks: blocks(s.Blocks()), Chained: s.Chained > mostChained,
-		Bend: treatment.NewBend(&s.Bend, s.Agree),
+		Bend: bend,
 	}
 }
 

@@ -2,6 +2,7 @@ package carry
 
 import (
 	"fmt"
+	"math"
 
 	"jardin/core/geom"
 	"jardin/core/track"
@@ -90,18 +91,32 @@ func (planeKind) doubts(v *Moment) (Grade, string) {
 	return Good, ""
 }
 
-// softDoubts judges a surface that bends by what of it looks as on its home frame.
+// softDoubts judges a surface that bends by what of it looks as on its home frame, and says why the rest does not.
 func softDoubts(v *Moment) (Grade, string) {
 	const enough, little = 0.85, 0.6 // of the region
+	grade := Doubtful
 	switch {
 	case v.Agree < little:
-		return Bad, fmt.Sprintf("Only %.0f %% of the surface looks as on its home frame: something covers it, it turns away, or it left its "+
-			"region. Drop these frames, or hand them to another source.", 100*v.Agree)
-	case v.Agree < enough:
-		return Doubtful, fmt.Sprintf("%.0f %% of the surface does not look as on its home frame: it is carried by what is around. Show what "+
-			"drives the track, to see where.", 100*(1-v.Agree))
+		grade = Bad
+	case v.Agree >= enough && v.Chained:
+		return Doubtful, "Followed from frame to frame here, as it no longer looks like its home frame: it may drift. Name a frame on " +
+			"which it looks right as another home, or pin it."
+	case v.Agree >= enough:
+		return Good, ""
 	}
-	return Good, ""
+	lost := math.Round(100 * (1 - v.Agree))
+	switch v.Bend.Why {
+	case track.TurnedAway:
+		return grade, fmt.Sprintf("%.0f %% of the surface is not found: most of that is turned away, to under 40 %% of its width. Hand over to "+
+			"another source there, or let this one give way.", lost)
+	case track.TooPlain:
+		return grade, fmt.Sprintf("%.0f %% of the surface is not found: it has too little texture there. Draw the region larger, or make it "+
+			"stiffer.", lost)
+	case track.LeftView:
+		return grade, fmt.Sprintf("%.0f %% of the surface is out of the picture, and goes on as what is seen of it.", lost)
+	}
+	return grade, fmt.Sprintf("%.0f %% of the surface is not found: something covers it, and it is carried by what is around. Hold that in "+
+		"front, or let the source give way there.", lost)
 }
 
 // givenKind was brought in from elsewhere, and is judged by what stands in it.

@@ -21,15 +21,16 @@ import (
 // What it is compared with is the reference frame as long as a place looks like that; else what later frames that were kept look
 // like there, carried back; else how the place looked when it was last found, so that it is followed from frame to frame.
 type Soft struct {
-	size   image.Rectangle
-	grid   geom.Lattice    // its box and cells; Shift is what was found last
-	plane  geom.Homography // on top of it, what was found last
-	agree  []float32       // of what was found last
-	levels []softLevel     // finest first
-	kept   int             // looks of frames that were kept
-	from   []uint8         // of each crossing, the look that it is compared with
-	stiff  float64
-	grain  float64 // the least variance that frames differed by
+	size    image.Rectangle
+	grid    geom.Lattice    // its box and cells; Shift is what was found last
+	plane   geom.Homography // on top of it, what was found last
+	agree   []float32       // of what was found last
+	levels  []softLevel     // finest first
+	kept    int             // looks of frames that were kept
+	from    []uint8         // of each crossing, the look that it is compared with
+	stiff   float64
+	texture []float32 // of each crossing, the share of what varies on the reference frame that is not grain
+	grain   float64   // the least variance that frames differed by
 }
 
 // SoftSettings say how a surface bends.
@@ -45,8 +46,19 @@ type SoftSample struct {
 	Agree   []float32       // of each crossing, by rows: how much what is seen around it is like the reference frame, 0 to 1; -1 out of the region
 	Share   float64         // of the region that agrees
 	Match   float64         // mean of how all of it does
+	Why     string          // why most of what does not agree does not: one of the reasons below, or empty
 	Chained float64         // share of what agrees that is followed from frame to frame, as it no longer looks like the reference frame
 }
+
+// Why a place of a surface that bends is not found.
+const (
+	Covered    = "covered" // something else is seen there
+	TurnedAway = "turned"  // it is seen with less than 40 % of its width
+	TooPlain   = "faint"   // it has less texture than grain
+	LeftView   = "left"    // it is out of the picture
+)
+
+const leastWidth = 0.4 // of what it has on the reference frame
 
 // Blocks tells by blocks of the region's box what drives the field.
 func (s *SoftSample) Blocks() (out [Blocks * Blocks]uint8) {
@@ -108,25 +120,26 @@ type nodeWeights struct {
 }
 
 const (
-	softLevels  = 4
-	softWindow  = 8.0   // sigma in pixels over which light is taken out
-	softNoise   = 0.012 // contrast that is grain, of encoded luma
-	rounds      = 8
-	ahead       = 1.5   // how far each step goes: the data's matrix is one that lies above theirs, so that a whole step stays short
-	rests       = 0.02  // pixels by which a field moves that is at rest
-	softMargin  = 96    // pixels around where a surface was that are looked at
-	agreesAbove = 0.6   // likeness
-	renewsAbove = 0.5   // and above which, there and beside
-	renewsBelow = 0.85  // likeness to what a place is compared with, under which how it looks is kept
-	grainier    = 1.5   // of the least that frames differed by, what may be grain
-	betterBy    = 0.1   // likeness by which another look has to be better
-	searchLevel = 2     // of the pyramid, on which places are looked for farther around
-	searchHalf  = 5     // of the block that is looked for, pixels there
-	searchReach = 14    // how far it is looked for, pixels there
-	jumpReach   = 8     // how far the whole surface may have gone from one frame to the next, pixels of the coarsest level
-	softLeast   = 0.003 // of the data, what bending counts where a surface is as supple as can be
-	sloping     = 0.1   // what a slope of the field counts beside its bending: what no data hold does not run away
-	steep       = 0.6   // slope, of contrast a pixel, from which on a pixel counts in full
+	softLevels   = 4
+	softWindow   = 8.0   // sigma in pixels over which light is taken out
+	softNoise    = 0.012 // contrast that is grain, of encoded luma
+	rounds       = 8
+	ahead        = 1.5   // how far each step goes: the data's matrix is one that lies above theirs, so that a whole step stays short
+	rests        = 0.02  // pixels by which a field moves that is at rest
+	softMargin   = 96    // pixels around where a surface was that are looked at
+	agreesAbove  = 0.6   // likeness
+	renewsAbove  = 0.5   // and above which, there and beside
+	renewsBelow  = 0.85  // likeness to what a place is compared with, under which how it looks is kept
+	grainier     = 1.5   // of the least that frames differed by, what may be grain
+	leastTexture = 0.3   // of what varies, that a place is told from another by
+	betterBy     = 0.1   // likeness by which another look has to be better
+	searchLevel  = 2     // of the pyramid, on which places are looked for farther around
+	searchHalf   = 5     // of the block that is looked for, pixels there
+	searchReach  = 14    // how far it is looked for, pixels there
+	jumpReach    = 8     // how far the whole surface may have gone from one frame to the next, pixels of the coarsest level
+	softLeast    = 0.003 // of the data, what bending counts where a surface is as supple as can be
+	sloping      = 0.1   // what a slope of the field counts beside its bending: what no data hold does not run away
+	steep        = 0.6   // slope, of contrast a pixel, from which on a pixel counts in full
 )
 
 // NewSoft prepares to follow the surface inside a polygon of the reference frame, but for what lies inside the polygons of
@@ -351,10 +364,40 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 		return out, ErrLost
 	}
 	out.Chained = float64(chained) / float64(good)
+	out.Why = s.why(v, agree)
 	s.grid.Shift, s.plane, s.agree = v.shift, v.h, agree
 	s.remember(frame, mask, v)
 	s.compare(from)
 	return out, nil
+}
+
+// why returns why most of the crossings that do not agree do not.
+func (s *Soft) why(v softState, agree []float32) (most string) {
+	at := s.places(v)
+	wide, high := s.grid.Columns+1, s.grid.Rows+1
+	count := map[string]int{}
+	for i, a := range agree {
+		if a < 0 || a >= agreesAbove {
+			continue
+		}
+		x, y := i%wide, i/wide
+		left, right, up, down := max(x-1, 0), min(x+1, wide-1), max(y-1, 0), min(y+1, high-1)
+		across := at[y*wide+right].Sub(at[y*wide+left]).Len() / s.grid.Crossing(right, y).Dist(s.grid.Crossing(left, y))
+		along := at[down*wide+x].Sub(at[up*wide+x]).Len() / s.grid.Crossing(x, down).Dist(s.grid.Crossing(x, up))
+		reason := Covered
+		switch {
+		case !inside(at[i], s.size, 1):
+			reason = LeftView
+		case math.Min(across, along) < leastWidth:
+			reason = TurnedAway
+		case s.texture != nil && s.texture[i] < leastTexture:
+			reason = TooPlain
+		}
+		if count[reason]++; count[reason] > count[most] {
+			most = reason
+		}
+	}
+	return most
 }
 
 // agreeing is how many crossings agree.
@@ -1014,6 +1057,9 @@ func (s *Soft) alike(l *softLevel, look *softLook, now, inverse *raster.Plane, s
 		}
 	}
 	out := make([]float32, len(sums))
+	if s.texture == nil {
+		s.texture = make([]float32, len(sums))
+	}
 	for i, n := range sums {
 		switch {
 		case n.all < l.perCross/4:
@@ -1027,6 +1073,9 @@ func (s *Soft) alike(l *softLevel, look *softLook, now, inverse *raster.Plane, s
 			plain := 1 - math.Min(math.Max((differs-1.5)/2, 0), 1)
 			share := math.Max(n.bb-n.grainB, 0) / math.Max(n.bb, 1e-12) // of texture, on the reference frame
 			out[i] = float32(share*alike + (1-share)*plain)
+			if look == &l.looks[homeLook] {
+				s.texture[i] = float32(share)
+			}
 		}
 	}
 	return out

@@ -85,6 +85,7 @@ type Bend struct {
 	Columns int        `json:"columns" minimum:"1" maximum:"400"`
 	Rows    int        `json:"rows" minimum:"1" maximum:"400"`
 	Shift   []byte     `json:"shift" doc:"Base64: x and y of each crossing, by rows, 16-bit little-endian integers, 64 to a pixel"`
+	Why     string     `json:"why,omitempty" enum:"covered,turned,faint,left" doc:"Why most of what is not like there is not: something else is seen; it is seen with less than 40 % of its width; it has less texture than grain; it is out of the picture"`
 	Agree   []byte     `json:"agree" doc:"Base64: of each crossing, 1 to 255 for 0 to 1; 0 where it is out of the region"`
 }
 

@@ -659,6 +659,19 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Agreement: {
+            /** @description Base64: of each crossing of a grid over the box, by rows, 1 to 255 for 0 to 1; 0 where it is out of the region */
+            at: string;
+            /** @description Left, top, right, bottom, on the home frame */
+            box: number[];
+            /** Format: int64 */
+            columns: number;
+            /**
+             * Format: int64
+             * @description From this on a place counts as found
+             */
+            least: number;
+        };
         "Align-loanRequest": {
             /**
              * Format: int64
@@ -706,6 +719,11 @@ export interface components {
             rows: number;
             /** @description Base64: x and y of each crossing, by rows, 16-bit little-endian integers, 64 to a pixel */
             shift: string;
+            /**
+             * @description Why most of what is not like there is not: something else is seen; it is seen with less than 40 % of its width; it has less texture than grain; it is out of the picture
+             * @enum {string}
+             */
+            why?: "covered" | "turned" | "faint" | "left";
         };
         Bends: {
             /**
@@ -713,6 +731,8 @@ export interface components {
              * @description Pixels within which it does not bend: cells of the lattice that it is followed by
              */
             detail: number;
+            /** @description Other frames on which it looks as it should: frames beyond are compared with how it looks there as well */
+            homes?: number[];
             /**
              * Format: double
              * @description 0, as supple as cloth, to 1, as firm as skin over bone
@@ -1500,6 +1520,8 @@ export interface components {
              * @description Share of what is seen of the region that agrees with the motion, 0 to 1
              */
             agree?: number;
+            /** @description Of a surface that bends: how it was found, place by place */
+            agreement?: components["schemas"]["Agreement"];
             /** @description The same without the last correction, where there is one */
             before?: components["schemas"]["Mesh"];
             /** @description What of the surface bends was followed as well */

@@ -1,5 +1,5 @@
 import { useEffect, useState, type PointerEvent as ReactPointerEvent } from 'react'
-import type { Correction, Track } from '../../api/client'
+import type { Correction, Moment, Track } from '../../api/client'
 import { newId, useEdit } from '../../api/treatment'
 import { minus, pathOf, plus, point, polygonOf, vec } from './curve'
 import { onTrack, putKey, regionFor, setRegion } from '../edits'
@@ -79,7 +79,7 @@ export function Region({ shot, motion, placement, seen }: Props) {
 
 /** The parts of the region's box: those that drive the track on this frame, and those left out. */
 export function Drives({ motion, placement, seen }: Props) {
-  const { blocks, moved } = motion.samples.get(seen) ?? {}
+  const { blocks, moved, agreement } = motion.samples.get(seen) ?? {}
   const region = motion.track.region ?? []
   const m = motion.at(seen)
   if (!blocks || moved || region.length < 3 || !m) return null
@@ -87,6 +87,7 @@ export function Drives({ motion, placement, seen }: Props) {
   const [xs, ys] = [region.map((p) => p[0]), region.map((p) => p[1])]
   const [left, top] = [Math.min(...xs), Math.min(...ys)]
   const [w, h] = [(Math.max(...xs) - left) / 8, (Math.max(...ys) - top) / 8]
+  if (agreement) return <Found agreement={agreement} here={here} />
   return (
     <g data-testid="drives">
       {[...blocks].map((b, i) => {
@@ -110,6 +111,37 @@ export function Drives({ motion, placement, seen }: Props) {
           />
         )
       })}
+    </g>
+  )
+}
+
+/** Where a surface that bends was found on this frame, and where not: each place around a crossing. */
+function Found({ agreement, here }: { agreement: NonNullable<Moment['agreement']>; here: Placement }) {
+  const { box, columns, least } = agreement
+  const at = Uint8Array.from(atob(agreement.at), (c) => c.charCodeAt(0))
+  const rows = at.length / (columns + 1) - 1
+  const [w, h] = [(box[2] - box[0]) / columns, (box[3] - box[1]) / rows]
+  const cells = { found: '', lost: '' }
+  at.forEach((v, i) => {
+    if (v === 0) return
+    const [x, y] = [box[0] + (i % (columns + 1)) * w, box[1] + Math.floor(i / (columns + 1)) * h]
+    const clip = (p: Point) => ({
+      x: Math.min(Math.max(p.x, box[0]), box[2]),
+      y: Math.min(Math.max(p.y, box[1]), box[3]),
+    })
+    const corners = [
+      { x: x - w / 2, y: y - h / 2 },
+      { x: x + w / 2, y: y - h / 2 },
+      { x: x + w / 2, y: y + h / 2 },
+      { x: x - w / 2, y: y + h / 2 },
+    ].map((p) => here.toRoom(clip(p)))
+    cells[v >= least ? 'found' : 'lost'] +=
+      corners.map((p, k) => `${k ? 'L' : 'M'}${p.x.toFixed(1)} ${p.y.toFixed(1)}`).join('') + 'Z'
+  })
+  return (
+    <g data-testid="drives">
+      <path d={cells.found} fill="var(--color-fern)" fillOpacity="0.14" />
+      <path d={cells.lost} fill="var(--color-clay)" fillOpacity="0.5" data-testid="lost" />
     </g>
   )
 }

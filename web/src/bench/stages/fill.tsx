@@ -184,6 +184,7 @@ function SourceFields(props: BenchProps & { removal: Removal; source: FillSource
   const { tool, outline } = useBench()
   const change = (label: string, f: (x: FillSource) => void) => void edit(label, onSource(r.id, s.id, f))
   const range = s.range ?? r.range
+  const bends = !!props.motions.of(r.follow.track)?.track.bends
   return (
     <div className="mt-0.5 mb-1 flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
       <EntryHead
@@ -215,7 +216,7 @@ function SourceFields(props: BenchProps & { removal: Removal; source: FillSource
       {Fields && <Fields {...props} source={s} change={change} />}
       <More
         words="When and where it counts"
-        changed={s.opacity !== undefined || !!s.range || !!s.where?.length || !!s.lay || !!s.below}
+        changed={s.opacity !== undefined || !!s.range || !!s.where?.length || !!s.lay || !!s.below || !!s.giveWay}
       >
         <NumberField
           label="Opacity"
@@ -313,6 +314,18 @@ function SourceFields(props: BenchProps & { removal: Removal; source: FillSource
             })
           }
         />
+        {bends && (
+          <Check
+            label="Gives way where the surface is lost"
+            hint="Where the surface that bends is covered, turned away or not found, the source below shows instead, or the plate"
+            value={!!s.giveWay}
+            onChange={(v) =>
+              change(v ? 'Give way where the surface is lost' : 'Stay where the surface is lost', (x) => {
+                x.giveWay = v || undefined
+              })
+            }
+          />
+        )}
         <Pick<'all' | 'darken' | 'lighten'>
           label="Where it is laid"
           value={s.lay ?? 'all'}

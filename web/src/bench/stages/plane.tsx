@@ -14,10 +14,57 @@ export const motionOptions: { value: Track['motion']; label: string; hint: strin
   { value: 'perspective', label: '+ perspective', hint: 'for a plane seen by a moving camera' },
 ]
 
+/** Other frames that a surface that bends is compared with, as it looks on its home frame for a while only. */
+function Homes({
+  track,
+  frame,
+  change,
+}: {
+  track: Track
+  frame: number
+  change: (label: string, homes: number[]) => void
+}) {
+  const homes = track.bends?.homes ?? []
+  return (
+    <div className="flex flex-wrap items-center gap-1.5">
+      <span className="text-quiet">Compared with frame {track.home}</span>
+      {homes.map((n) => (
+        <Button
+          key={n}
+          weight="bare"
+          className="py-0!"
+          title={`Frame ${n}: no longer compare with it`}
+          onClick={() =>
+            change(
+              'Compare with one frame less',
+              homes.filter((h) => h !== n),
+            )
+          }
+        >
+          and {n} ×
+        </Button>
+      ))}
+      {frame !== track.home && !homes.includes(frame) && homes.length < 6 && (
+        <Button
+          title="Frames beyond this one are compared with how the surface looks here as well, for instance after it has turned. Follow again then"
+          onClick={() =>
+            change(
+              'Compare with a frame more',
+              [...homes, frame].sort((a, b) => a - b),
+            )
+          }
+        >
+          and with {frame}
+        </Button>
+      )}
+    </div>
+  )
+}
+
 /** What a plane is followed with: its motion, and what is left out of its region. */
 export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: Removal; motion: Motion }) {
   const { edit } = useEdit(shot.id)
-  const { tool, outline } = useBench()
+  const { tool, outline, frame } = useBench()
   const { track } = motion
   const chosen = track.exclusions?.find((x) => x.id === outline)
   const change = (label: string, f: (t: Track) => void) => void edit(label, onTrack(track.id, f))
@@ -77,6 +124,17 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
             }
           />
         </>
+      )}
+      {track.bends && (
+        <Homes
+          track={track}
+          frame={frame}
+          change={(label, homes) =>
+            change(label, (t) => {
+              if (t.bends) t.bends.homes = homes.length ? homes : undefined
+            })
+          }
+        />
       )}
       <Button
         on={tool === 'exclusion'}
