@@ -304,7 +304,7 @@ func TestWiresAsStrands(t *testing.T) {
 	a.tick("It bends")
 	a.fill("Stiffness", "0.4")
 	a.press("^One on")
-	a.see("^Bends, 9[0-9] % agrees|^Bends, 100 % agrees")
+	a.see("^Bends, 9[0-9] % found|^Bends, 100 % found")
 	doc, set = s.whole(shot)
 	track = doc.Tracks[len(doc.Tracks)-1]
 	require.Equal(t, &treatment.Bends{Stiffness: 0.4, Detail: 8}, track.Bends)

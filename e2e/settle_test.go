@@ -200,6 +200,13 @@ func hung(t *testing.T, frame int) (*server, *artist, string, demo.CanTruth) {
 
 // covered tells how opaque the result is at a place of a frame: 0 where the plate shows.
 func (s *server) covered(shot string, frame int, p geom.Point) uint32 {
+	m, at := s.overlay(shot, frame)
+	_, _, _, alpha := m.At(int(p.X)-at.X, int(p.Y)-at.Y).RGBA()
+	return alpha
+}
+
+// overlay is what the result of a frame lays over its plate, and where.
+func (s *server) overlay(shot string, frame int) (m image.Image, at image.Point) {
 	var rev struct{ Number int }
 	s.get("/api/shots/"+shot+"/treatment", &rev)
 	response, err := http.Get(
@@ -207,13 +214,11 @@ func (s *server) covered(shot string, frame int, p geom.Point) uint32 {
 	)
 	require.NoError(s.t, err)
 	defer response.Body.Close()
-	var at image.Point
 	_, err = fmt.Sscan(response.Header.Get("Jardin-Place"), &at.X, &at.Y)
 	require.NoError(s.t, err)
-	m, err := png.Decode(response.Body)
+	m, err = png.Decode(response.Body)
 	require.NoError(s.t, err)
-	_, _, _, alpha := m.At(int(p.X)-at.X, int(p.Y)-at.Y).RGBA()
-	return alpha
+	return m, at
 }
 
 // The arm that crosses the rod is outlined once, follows its edge, and stays in front;

@@ -115,7 +115,7 @@ func softDoubts(v *Moment) (Grade, string) {
 	case track.LeftView:
 		return grade, fmt.Sprintf("%.0f %% of the surface is out of the picture, and goes on as what is seen of it.", lost)
 	}
-	return grade, fmt.Sprintf("%.0f %% of the surface is not found: something covers it, and it is carried by what is around. Hold that in "+
+	return grade, fmt.Sprintf("%.0f %% of the surface is not found: something covers it, or it is folded away. It is carried by what is around. Hold that in "+
 		"front, or let the source give way there.", lost)
 }
 

@@ -210,7 +210,7 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
                 : here?.byHand
                   ? 'By hand'
                   : here?.bent
-                    ? `Bends, ${Math.round(100 * (here.agree ?? 0))} % agrees`
+                    ? `Bends, ${Math.round(100 * (here.agree ?? 0))} % found`
                     : here
                       ? `Residual ${(here.residual ?? 0).toFixed(2)} px${here.deviation ? `, known to ${here.deviation.toFixed(2)}` : ''}${here.moved ? ', region moved on' : ''}`
                       : ''}

@@ -97,8 +97,10 @@ export function Pins({ shot, motion, placement, seen, correction }: Props) {
           onDoubleClick={(e) => {
             e.stopPropagation()
             change('Take out a pin', (c) => {
-              c.pins = c.pins?.toSpliced(i, 1)
-              c.keys.forEach((k) => (k.crossings = k.crossings?.toSpliced(i, 1)))
+              // The server keeps no empty lists.
+              const without = <T,>(list?: T[]) => (list && list.length > 1 ? list.toSpliced(i, 1) : undefined)
+              c.pins = without(c.pins)
+              c.keys.forEach((k) => (k.crossings = without(k.crossings)))
             })
           }}
         />

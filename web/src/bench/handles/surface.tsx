@@ -495,8 +495,7 @@ export function newCorrection(t: Track, kind: Correction['kind']): Correction {
       id: newId(),
       name: 'By pins',
       kind,
-      pins: [],
-      keys: [{ frame: t.home, ease: 'eased', offset: [0, 0], crossings: [] }],
+      keys: [{ frame: t.home, ease: 'eased', offset: [0, 0] }],
     }
   return {
     id: newId(),

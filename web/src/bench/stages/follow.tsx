@@ -1,6 +1,6 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react'
 import { useEffect, useRef, useState } from 'react'
-import type { Removal, Revision, Shot, Track } from '../../api/client'
+import type { Moment, Removal, Revision, Shot, Track } from '../../api/client'
 import { answer, api } from '../../api/client'
 import { useLive } from '../../api/live'
 import { useTasks } from '../../api/tasks'
@@ -465,7 +465,10 @@ function Quality({ revision, removal: r, motion }: BenchProps & { removal: Remov
   if (values.length < 2 && !here) return null
   const inRange = values.filter((s) => s.frame >= r.range.first && s.frame <= r.range.last)
   const doubtful = inRange.filter((s) => s.grade !== 'good')
-  const worst = inRange.reduce((a, b) => ((b.residual ?? 0) > (a.residual ?? 0) ? b : a), inRange[0])
+  const bends = !!motion.track.bends
+  const amiss = (s: Moment) => (bends ? 1 - (s.agree ?? 1) : (s.residual ?? 0))
+  const worst = inRange.reduce((a, b) => (amiss(b) > amiss(a) ? b : a), inRange[0])
+  const found = (s: Moment) => `${Math.round((s.agree ?? 1) * 100)} %`
   return (
     <>
       {!motion.running && revision.stale.includes(motion.track.id) && (
@@ -480,7 +483,7 @@ function Quality({ revision, removal: r, motion }: BenchProps & { removal: Remov
         </dd>
         {worst && (
           <>
-            <dt className="text-quiet">Largest residual</dt>
+            <dt className="text-quiet">{bends ? 'Least found' : 'Largest residual'}</dt>
             <dd>
               <button
                 type="button"
@@ -488,7 +491,7 @@ function Quality({ revision, removal: r, motion }: BenchProps & { removal: Remov
                 title="Go there"
                 onClick={() => bench.set({ frame: worst.frame, playing: false })}
               >
-                {(worst.residual ?? 0).toFixed(2)} px on {worst.frame}
+                {bends ? found(worst) : `${(worst.residual ?? 0).toFixed(2)} px`} on {worst.frame}
               </button>
             </dd>
           </>
@@ -520,7 +523,9 @@ function Quality({ revision, removal: r, motion }: BenchProps & { removal: Remov
                   ? 'bridged'
                   : here.byHand
                     ? 'by hand'
-                    : `${(here.residual ?? 0).toFixed(2)} px, ${Math.round((here.agree ?? 1) * 100)} %`}
+                    : bends
+                      ? `${found(here)} found`
+                      : `${(here.residual ?? 0).toFixed(2)} px, ${found(here)}`}
             </dd>
           </>
         )}
