@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/go-rod/rod"
 	"github.com/go-rod/rod/lib/input"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -111,8 +112,12 @@ func TestAnEmblemOnABanner(t *testing.T) {
 	a.key(input.Digit2)
 	a.press("^Mending")
 	a.press("^By pins")
+	_, err := a.page.Timeout(10 * time.Second).Element(`[data-testid=pins]`)
+	require.NoError(t, err)
+	a.see("Locked to frame")
 	a.key(input.KeyL) // on the footage as it is
 	a.steady(shown)
+	require.NoError(t, a.page.Timeout(10*time.Second).Wait(rod.Eval(`() => !document.body.innerText.includes('Locked to frame')`)))
 	hold, drawn := geom.Pt(middle.X-60, middle.Y), geom.Pt(middle.X+60, middle.Y)
 	before := set.Mapping(track.ID, known.Reference, shown)
 	at := func(p geom.Point) geom.Point { return before.Apply(p) }

@@ -156,7 +156,7 @@ func withoutEmblem(known demo.BannerTruth, track treatment.Track) *treatment.Doc
 		Follow: treatment.Follow{Track: track.ID}, Settle: treatment.Settle{Opacity: 1},
 		Fill: treatment.Fill{Sources: []treatment.Source{{
 			ID: "p", Name: "Linen", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: track.Home, Strokes: []treatment.Stroke{{
-				ID: "s", Mode: "heal", Home: track.Home, Size: 20, Hardness: 1, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{130, 120}},
+				ID: "s", Mode: "heal", Home: track.Home, Size: 20, Hardness: 1, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{140, 100}},
 				Area: &treatment.Area{Points: knots, Feather: 6},
 			}}},
 		}}},
