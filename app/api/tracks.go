@@ -1,12 +1,15 @@
 package api
 
 import (
+	"archive/zip"
+	"bufio"
 	"context"
 	"encoding/json"
 	"fmt"
 	"io"
 	"math"
 	"net/http"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -18,6 +21,7 @@ import (
 	"jardin/app/exchange"
 	"jardin/app/jobs"
 	"jardin/app/live"
+	"jardin/app/media"
 	"jardin/app/picture"
 	"jardin/app/store"
 	"jardin/core/carry"
@@ -315,14 +319,23 @@ type motionsOf interface {
 	Removal(id string) *treatment.Removal
 }
 
-func attach(c *gin.Context, name, kind string, data []byte) {
-	name = strings.Map(func(char rune) rune {
+// fileName is a name without what no file's name can have.
+func fileName(name string) string {
+	return strings.Map(func(char rune) rune {
 		if char < ' ' || strings.ContainsRune(`"\/:*?<>|`, char) {
 			return '_'
 		}
 		return char
 	}, name)
-	c.Header("Content-Disposition", `attachment; filename="`+name+`"`)
+}
+
+func attachment(c *gin.Context, name, kind string) {
+	c.Header("Content-Disposition", `attachment; filename="`+fileName(name)+`"`)
+	c.Header("Content-Type", kind)
+}
+
+func attach(c *gin.Context, name, kind string, data []byte) {
+	attachment(c, name, kind)
 	c.Data(http.StatusOK, kind, data)
 }
 
@@ -356,6 +369,16 @@ func (s *Server) trackFile(c *gin.Context) {
 			"image/x-exr",
 			exchange.Warp(toSource, source.Plates.Width, source.Plates.Height),
 		)
+	case "warps":
+		var frames []int
+		for _, v := range m.Samples {
+			frames = append(frames, v.Frame)
+		}
+		next := func(n int) warp.Mapping { return t.Motions().Mapping(m.Track.ID, n, m.Track.Home) }
+		attachment(c, m.Track.Name+".warps.zip", "application/zip")
+		if err := exchange.Warps(c.Writer, fileName(m.Track.Name), frames, next, source.Plates.Width, source.Plates.Height); err != nil {
+			_ = c.Error(err) // who asked has gone
+		}
 	default:
 		data, err := exchange.Of(m).CSV(what)
 		if err != nil {
@@ -373,7 +396,29 @@ func nowhere() error {
 	)
 }
 
-const mostTrack = 64 << 20 // bytes of a track or outlines that are brought in
+const (
+	mostTrack = 64 << 20 // bytes of a track or outlines that are brought in
+	mostWarps = 8 << 30  // of an archive of ST maps
+)
+
+// readWarps reads a track from an archive of ST maps, by way of a file, as an archive is read from its end.
+func readWarps(p *media.Plates, body io.Reader, name string, home int) (*treatment.Track, error) {
+	file, err := os.CreateTemp("", "jardin-warps-*.zip")
+	if err != nil {
+		return nil, fmt.Errorf("the archive cannot be kept while it is read: %w", err)
+	}
+	defer os.Remove(file.Name())
+	defer file.Close()
+	size, err := io.Copy(file, body)
+	if err != nil {
+		return nil, fmt.Errorf("the archive cannot be read: %w", err)
+	}
+	archive, err := zip.NewReader(file, size)
+	if err != nil {
+		return nil, fmt.Errorf("this is no whole ZIP archive: %w", err)
+	}
+	return exchange.ReadWarps(archive, name, home, p.Width, p.Height, func(n int) bool { return n >= p.First && n <= p.Last })
+}
 
 // readTrack takes a track from a file in the body and adds it to the treatment.
 func (s *Server) readTrack(c *gin.Context) {
@@ -382,13 +427,23 @@ func (s *Server) readTrack(c *gin.Context) {
 		problem(c, http.StatusUnprocessableEntity, "give home: the frame on which the surface lies as it is drawn")
 		return
 	}
-	blob, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, mostTrack))
-	if err != nil {
-		problem(c, http.StatusRequestEntityTooLarge, "the file cannot be read: it may hold 64 MB at most")
-		return
-	}
 	name := strings.TrimSuffix(filepath.Base(c.DefaultQuery("name", "Track")), filepath.Ext(c.Query("name")))
-	t, err := exchange.Read(blob, name, home)
+	body := bufio.NewReader(http.MaxBytesReader(c.Writer, c.Request.Body, mostWarps))
+	var t *treatment.Track
+	if head, _ := body.Peek(4); string(head) == "PK\x03\x04" {
+		source, _, ok := s.inForce(c)
+		if !ok {
+			return
+		}
+		t, err = readWarps(source.Plates, body, name, home)
+	} else {
+		var blob []byte
+		if blob, err = io.ReadAll(io.LimitReader(body, mostTrack+1)); err != nil || len(blob) > mostTrack {
+			problem(c, http.StatusRequestEntityTooLarge, "the file cannot be read: it may hold 64 MB at most")
+			return
+		}
+		t, err = exchange.Read(blob, name, home)
+	}
 	if err != nil {
 		problem(c, http.StatusUnprocessableEntity, err.Error())
 		return

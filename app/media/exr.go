@@ -64,6 +64,15 @@ var errShort = errors.New("it ends within its header")
 
 // readEXR reads an OpenEXR file's header: all of the file, or its beginning.
 func readEXR(data []byte) (*exrHead, error) {
+	h, err := parseEXR(data)
+	if err != nil {
+		return nil, err
+	}
+	return h, h.choose()
+}
+
+// parseEXR reads a header, whatever channels it names.
+func parseEXR(data []byte) (*exrHead, error) {
 	le := binary.LittleEndian
 	if len(data) < 8 || le.Uint32(data) != exrMagic {
 		return nil, errors.New("it is no OpenEXR file")
@@ -93,10 +102,7 @@ func readEXR(data []byte) (*exrHead, error) {
 			h.extra = append(h.extra, data[begin:at]...)
 		}
 	}
-	if err := h.measure(); err != nil {
-		return nil, err
-	}
-	return h, h.choose()
+	return h, h.measure()
 }
 
 // exrAttribute reads the attribute that begins at a place, and returns where the next one does.
@@ -384,7 +390,7 @@ func encodeEXR(width, height int, compression byte, planes []exrPlane, extra []b
 	return out.Bytes(), nil
 }
 
-// EncodeEXR returns an OpenEXR file with float channels of the given names. pixel
+// EncodeEXR returns an OpenEXR file with float channels of the given names, compressed as ZIP. pixel
 // sets a pixel's values, in the order of names; it is called from several goroutines.
 func EncodeEXR(width, height int, names []string, pixel func(x, y int, out []float32)) []byte {
 	var planes []exrPlane
@@ -397,7 +403,7 @@ func EncodeEXR(width, height int, names []string, pixel func(x, y int, out []flo
 			}
 		}})
 	}
-	data, err := encodeEXR(width, height, exrNone, planes, nil)
+	data, err := encodeEXR(width, height, exrZIP, planes, nil)
 	if err != nil {
 		panic(err) // only packing can fail
 	}

@@ -235,6 +235,7 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
               <Save href={`${files}?as=matrices`}>Save matrices as CSV</Save>
               <Save href={`${files}?as=corners`}>Save corners as CSV</Save>
               {t.kind === 'points' && <Save href={`${files}?as=points`}>Save points as CSV</Save>}
+              <Save href={`${files}?as=warps`}>Save all warps as ST maps</Save>
               <Save href={`${files}?as=st&from=${r.reference}&to=${frame}`}>Save this frame’s warp as an ST map</Save>
               <Item
                 onClick={() => {
@@ -260,7 +261,7 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
       <input
         ref={file}
         type="file"
-        accept=".csv,.json"
+        accept=".csv,.json,.zip"
         className="hidden"
         aria-label="Track file"
         onChange={(e) =>
