@@ -40,11 +40,13 @@ var emblemAt = geom.Pt(262, 282)
 
 // BannerShot generates lm_030.
 type BannerShot struct {
-	linen func() *raster.Image
+	linen, behind func() *raster.Image
 }
 
 // NewBanner returns the shot. The linen is painted when the first frame is asked for.
-func NewBanner() *BannerShot { return &BannerShot{linen: sync.OnceValue(paintLinen)} }
+func NewBanner() *BannerShot {
+	return &BannerShot{linen: sync.OnceValue(paintLinen), behind: sync.OnceValue(paintDoorway)}
+}
 
 // handHeld returns how the camera's shake moves the picture at time t, in frames from the first; share is how much of its moving
 // about what is farther away takes part in.
@@ -216,8 +218,7 @@ func ivyPaint(strand []geom.Point, p geom.Point) (c colour, cover float64) {
 	stem := colour{0.09, 0.06, 0.03}
 	for k := range len(strand) - 1 {
 		a, b := strand[k], strand[k+1]
-		const leaf = 50.0
-		if p.Y < math.Min(a.Y, b.Y)-leaf || p.Y > math.Max(a.Y, b.Y)+leaf || p.X < math.Min(a.X, b.X)-leaf || p.X > math.Max(a.X, b.X)+leaf {
+		if p.Y < math.Min(a.Y, b.Y)-ivyLeaf || p.Y > math.Max(a.Y, b.Y)+ivyLeaf || p.X < math.Min(a.X, b.X)-ivyLeaf || p.X > math.Max(a.X, b.X)+ivyLeaf {
 			continue
 		}
 		parts := []drawnPart{{limb(p.X, p.Y, a.X, a.Y, b.X, b.Y, 2.1, 2.1), func() colour { return stem }}}
@@ -243,7 +244,36 @@ func ivyPaint(strand []geom.Point, p geom.Point) (c colour, cover float64) {
 	return c, cover
 }
 
-// doorway is what lies behind, out of focus: panes and their bars.
+const doorwayRoom = 120 // pixels that are painted of it beyond the picture
+
+// paintDoorway returns what lies behind, larger than the picture, at a half of its size, as it is out of focus.
+func paintDoorway() *raster.Image {
+	m := raster.NewImage(image.Rect(0, 0, (Width+2*doorwayRoom)/2, (Height+2*doorwayRoom)/2))
+	raster.Rows(0, m.Rect.Dy(), func(y int) {
+		for x := range m.Rect.Dx() {
+			c := doorway(geom.Pt(2*float64(x)+1-doorwayRoom, 2*float64(y)+1-doorwayRoom))
+			m.Set(x, y, [4]float32{float32(c[0]), float32(c[1]), float32(c[2]), 1})
+		}
+	})
+	return m
+}
+
+// ivyReach returns between which columns of a row of the picture the strand's leaves may be.
+func ivyReach(strand []geom.Point, y float64) (left, right float64) {
+	left, right = math.Inf(1), math.Inf(-1)
+	for k := range len(strand) - 1 {
+		a, b := strand[k], strand[k+1]
+		if y >= math.Min(a.Y, b.Y)-ivyLeaf && y <= math.Max(a.Y, b.Y)+ivyLeaf {
+			left, right = math.Min(left, math.Min(a.X, b.X)-ivyLeaf), math.Max(right, math.Max(a.X, b.X)+ivyLeaf)
+		}
+	}
+	return left, right
+}
+
+// ivyLeaf is how far from its stem a leaf reaches at most, pixels.
+const ivyLeaf = 50.0
+
+// doorway is what lies behind: panes and their bars.
 func doorway(p geom.Point) colour {
 	pane := colour{0.10, 0.12, 0.13}.times(1 + 0.7*clouds(351, p.X/170, p.Y/150, 3))
 	bar := math.Max(math.Exp(-math.Pow((math.Mod(p.X+2000, 236)-118)/13, 2)), math.Exp(-math.Pow((math.Mod(p.Y+2000, 310)-155)/12, 2)))
@@ -252,7 +282,7 @@ func doorway(p geom.Point) colour {
 
 // Frame generates frame n.
 func (s *BannerShot) Frame(n int) Frame {
-	linen, rect := s.linen(), Bounds()
+	linen, door, rect := s.linen(), s.behind(), Bounds()
 	clean, plate, cover := raster.NewImage(rect), raster.NewImage(rect), raster.NewPlane(rect)
 	aside := [bannerSubframes]geom.Point{{X: -0.125, Y: -0.375}, {X: 0.375, Y: -0.125}, {X: 0.125, Y: 0.375}, {X: -0.375, Y: 0.125}}
 	for k := range bannerSubframes {
@@ -263,6 +293,7 @@ func (s *BannerShot) Frame(n int) Frame {
 		strand := ivy(t)
 		raster.Rows(0, Height, func(y int) {
 			a, b, m := clean.Row(y, 0, Width), plate.Row(y, 0, Width), cover.Row(y, 0, Width)
+			left, right := ivyReach(strand, float64(y)+0.5+aside[k].Y)
 			for x := range Width {
 				p := geom.Pt(float64(x)+0.5, float64(y)+0.5).Add(aside[k])
 				var bare, with colour
@@ -277,10 +308,14 @@ func (s *BannerShot) Frame(n int) Frame {
 						with = bare.mix(ink, paint)
 					}
 				} else {
-					bare = doorway(behind.Apply(p))
+					q := behind.Apply(p)
+					v := door.Bicubic((q.X+doorwayRoom)/2, (q.Y+doorwayRoom)/2)
+					bare = colour{float64(v[0]), float64(v[1]), float64(v[2])}
 					with = bare
 				}
-				if c, d := ivyPaint(strand, p); d > 0 {
+				if p.X < left || p.X > right {
+					// no ivy
+				} else if c, d := ivyPaint(strand, p); d > 0 {
 					bare, with, paint = bare.mix(c, d), with.mix(c, d), paint*(1-d)
 				}
 				m[x] += float32(paint) / bannerSubframes

@@ -45,6 +45,9 @@ func (t *Track) CSV(what string) ([]byte, error) {
 	var out bytes.Buffer
 	w := csv.NewWriter(&out)
 	text := func(fields ...string) { _ = w.Write(fields) } // into memory: nothing can fail
+	if t.Note != "" {
+		out.WriteString("# " + t.Note + "\n") // before the writer has anything
+	}
 	text(form.columns...)
 	err := form.write(t, func(frame int, values ...float64) {
 		fields := []string{strconv.Itoa(frame)}

@@ -19,6 +19,9 @@ const TrackFormat = "jardin/track"
 const convention = "x right, y down, the centre of the top left pixel at (0.5, 0.5); matrices by rows, acting on " +
 	"column vectors (x, y, 1), from the home frame to the sample's frame; corners clockwise from the top left"
 
+// bentNote is said of what a matrix cannot hold.
+const bentNote = "this surface bends: matrices and corners hold what of its motion does not; its warps as ST maps hold all of it"
+
 // A Track is a track as others get it: where the surface is on each frame,
 // corrections included.
 type Track struct {
@@ -27,6 +30,7 @@ type Track struct {
 	Convention string        `json:"convention"`
 	Name       string        `json:"name"`
 	Home       int           `json:"home"`
+	Note       string        `json:"note,omitempty"`
 	Surface    [4][2]float64 `json:"surface"`
 	Samples    []Sample      `json:"samples"`
 	Points     []Point       `json:"points,omitempty"`
@@ -73,6 +77,9 @@ func Of(m *carry.Motion) *Track {
 		Name:       t.Name,
 		Home:       t.Home,
 		Surface:    four(surface),
+	}
+	if t.Bent() {
+		out.Note = bentNote
 	}
 	for _, s := range m.Samples {
 		out.Samples = append(out.Samples, Sample{

@@ -73,6 +73,14 @@ func TestWarpsThereAndBack(t *testing.T) {
 		}
 		assert.Less(t, worst, 0.06, "frame %d", n)
 	}
+	// A table holds what a plane does, and says so; it is read all the same.
+	table, err := Of(set.Motion("c")).CSV("corners")
+	require.NoError(t, err)
+	assert.Contains(t, string(table), "# this surface bends")
+	plain, err := Read(table, "Cloth", 5)
+	require.NoError(t, err)
+	assert.Len(t, plain.Data.Samples, 5)
+
 	few, err := read(out.Bytes(), width, height, 7)
 	require.NoError(t, err)
 	assert.Len(t, few.Data.Samples, 2)

@@ -597,3 +597,56 @@ func TestBridgesAreEased(t *testing.T) {
 		near2(t, probe.Add(geom.Pt(3*float64(n-10), -2*float64(n-10))), apply(between(t, s, "t", 10, n), probe), 1e-6)
 	}
 }
+
+// Pins move a surface that bends through them, on their keys exactly and between keys by and by; what is far stays, and what rides on it
+// is carried along.
+func TestPinsMoveWhatRidesOnASurfaceThatBends(t *testing.T) {
+	box := geom.Box{Min: geom.Pt(0, 0), Max: geom.Pt(200, 160)}
+	corners := box.Corners()
+	bend := geom.Lattice{Box: box, Columns: 10, Rows: 8, Shift: make([]geom.Point, 99)}
+	for i := range bend.Shift {
+		bend.Shift[i] = geom.Pt(3*math.Sin(float64(i)), 2*math.Cos(float64(i)/3))
+	}
+	what := treatment.Track{ID: "t", Name: "Cloth", Kind: treatment.PlaneTrack, Home: 0, Motion: geom.Perspective, Bends: &treatment.Bends{Detail: 20},
+		Data: &treatment.Data{}}
+	for _, c := range corners {
+		what.Region = append(what.Region, treatment.Vec{c.X, c.Y})
+	}
+	for n := 1; n <= 6; n++ {
+		what.Data.Samples = append(what.Data.Samples, treatment.Sample{
+			Frame: n, Matrix: geom.Translation(geom.Pt(5*float64(n), 0)), Match: 1, Agree: 1, Bend: treatment.NewBend(&bend, nil),
+		})
+	}
+	d := treatment.New()
+	d.Tracks = []treatment.Track{what}
+	plain, err := New(d)
+	require.NoError(t, err)
+	pins := []treatment.Vec{{60, 60}, {130, 90}}
+	d.Tracks[0].Corrections = []treatment.Correction{{ID: "c", Kind: treatment.ByPins, Pins: pins, Keys: []treatment.CorrectionKey{
+		{Frame: 0, Ease: treatment.Linear, Crossings: []treatment.Vec{{}, {}}},
+		{Frame: 4, Ease: treatment.Linear, Crossings: []treatment.Vec{{}, {6, -4}}},
+	}}}
+	require.NoError(t, d.Validate(nil))
+	pinned, err := New(d)
+	require.NoError(t, err)
+	at := func(s *Set, n int, p geom.Point) geom.Point { return s.Mapping("t", 0, n).Apply(p) }
+	for _, n := range []int{1, 2, 4, 6} {
+		u := math.Min(float64(n)/4, 1)
+		moved := pins[1].Point().Add(geom.Pt(6, -4).Mul(u))
+		assert.InDelta(t, 0, at(pinned, n, pins[1].Point()).Dist(at(plain, n, moved)), 0.03, "frame %d", n)
+		assert.InDelta(t, 0, at(pinned, n, pins[0].Point()).Dist(at(plain, n, pins[0].Point())), 0.03, "the other pin holds")
+		assert.InDelta(t, 0, at(pinned, n, geom.Pt(5, 150)).Dist(at(plain, n, geom.Pt(5, 150))), 0.03, "far from both")
+		// What it was before the correction is told, for handles.
+		before := pinned.Motion("t").Before(n)
+		require.NotNil(t, before)
+		assert.InDelta(t, 0, before.Apply(pins[1].Point()).Dist(at(plain, n, pins[1].Point())), 1e-9)
+	}
+	ahead := geom.Pt(136, 86) // between pin and where it was dragged from
+	assert.Greater(t, at(pinned, 4, ahead).Dist(at(plain, 4, ahead)), 5.0)
+	// A shorter reach leaves what is near.
+	d.Tracks[0].Corrections[0].Reach = 20
+	near, err := New(d)
+	require.NoError(t, err)
+	assert.InDelta(t, 0, at(near, 4, geom.Pt(130, 130)).Dist(at(plain, 4, geom.Pt(130, 130))), 0.03)
+	assert.Greater(t, at(pinned, 4, geom.Pt(130, 130)).Dist(at(plain, 4, geom.Pt(130, 130))), 0.3)
+}

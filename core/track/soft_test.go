@@ -84,7 +84,7 @@ func TestSoftSurfacesOnPhotographs(t *testing.T) {
 		{"20 px over 300, the same, turned and moved", wave{amplitude: 20, length: 300, turn: 0.2, move: geom.Pt(40, -30)}, 0.02, 1.4},
 	}
 	if !bench() {
-		cases = cases[:4]
+		cases = cases[2:4]
 	}
 	for n, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -242,13 +242,18 @@ func TestWhereHomeNoLongerShows(t *testing.T) {
 	region := geom.Box{Min: geom.Pt(170, 150), Max: geom.Pt(410, 390)}
 	corners := region.Corners()
 	const frames = 20
+	var all [frames + 1]*raster.Plane
 	frame := func(i int) *raster.Plane {
+		if all[i] != nil {
+			return all[i]
+		}
 		u := float64(i) / frames
 		a, b := v.frame(one, u, 0, 1, 1), v.frame(two, u, 0, 1, 1)
 		rng := rand.New(rand.NewPCG(9, uint64(i)))
 		for k := range a.Pix {
 			a.Pix[k] += float32(math.Min(1.1*u, 1))*(b.Pix[k]-a.Pix[k]) + float32(0.006*rng.NormFloat64())
 		}
+		all[i] = a
 		return a
 	}
 	off := func(kept ...int) (mean float64, last SoftSample) {

@@ -186,6 +186,10 @@ func (c *checker) track(at string, t *Track) {
 			c.fault(at+"/over", "it leads back to itself; choose a track that does not lie over this one")
 			break
 		}
+		if base.Bent() {
+			c.fault(at+"/over", "%q bends, and nothing can be followed on top of that; correct it by pins or a grid instead", base.Name)
+			break
+		}
 		o = base.Over
 	}
 	c.places(at+"/region", t.Region)
@@ -314,9 +318,6 @@ func (c *checker) correction(place string, k *Correction) {
 	}
 	crossings := 0
 	if k.Kind == ByPins {
-		if len(k.Pins) > MostPins {
-			c.fault(place+"/pins", "a correction has at most %d pins", MostPins)
-		}
 		c.places(place+"/pins", k.Pins)
 		c.within(place+"/reach", k.Reach, 0, 10000, " pixels")
 		crossings = len(k.Pins)

@@ -136,6 +136,11 @@ func (b *Bend) Agreement() []float32 {
 	return out
 }
 
+// Bent reports whether the track's surface bends, followed here or brought in.
+func (t *Track) Bent() bool {
+	return t.Bends != nil || t.Data != nil && slices.ContainsFunc(t.Data.Samples, func(s Sample) bool { return s.Bend != nil })
+}
+
 // AgreementAt returns how much what is seen around a place of the home frame is like there, 0 to 1: between crossings, what lies
 // between theirs; beyond the region, less than 0.
 func (b *Bend) AgreementAt(p geom.Point) float64 {

@@ -172,6 +172,17 @@ func TestValidate(t *testing.T) {
 			d.Tracks[0].Corrections = []Correction{{ID: "c", Kind: ByCorners, Keys: []CorrectionKey{{Frame: 2,
 				Corners: make([]Vec, 1)}}}}
 		},
+		"this correction moves 2 crossings or pins, the key 1": func(d *Document) {
+			d.Tracks[0].Corrections = []Correction{{ID: "c", Kind: ByPins, Pins: make([]Vec, 2), Keys: []CorrectionKey{{Frame: 2,
+				Crossings: make([]Vec, 1)}}}}
+		},
+		"there are 65 pins; 64 at most": func(d *Document) {
+			d.Tracks[0].Corrections = []Correction{{ID: "c", Kind: ByPins, Pins: make([]Vec, 65), Keys: []CorrectionKey{{Frame: 2,
+				Crossings: make([]Vec, 65)}}}}
+		},
+		"bends, and nothing can be followed on top of that": func(d *Document) {
+			d.Tracks[0].Bends, d.Tracks[1].Over = &Bends{Detail: 8}, "t"
+		},
 		"cannot be a track's id":          func(d *Document) { d.Tracks[0].ID = Still },
 		"8 to 12 reaches beyond the shot": func(d *Document) { d.Tracks[0].Dropped = []Range{{8, 12}} },
 	} {

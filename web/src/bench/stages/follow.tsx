@@ -190,8 +190,8 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
         >
           <Item onClick={() => begin('plane')}>New track of a plane</Item>
           <Item onClick={() => begin('points')}>New track of points</Item>
-          <Item onClick={() => file.current?.click()}>Bring in a track (CSV, JSON)</Item>
-          {t && (
+          <Item onClick={() => file.current?.click()}>Bring in a track (CSV, JSON, ST maps as ZIP)</Item>
+          {t && !t.bends && (
             <>
               <Item
                 onClick={() => {
@@ -231,6 +231,10 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
               >
                 Once more, locked: points in the locked picture
               </Item>
+            </>
+          )}
+          {t && (
+            <>
               <Save href={`${files}?as=json`}>Save as JSON</Save>
               <Save href={`${files}?as=matrices`}>Save matrices as CSV</Save>
               <Save href={`${files}?as=corners`}>Save corners as CSV</Save>
