@@ -1,7 +1,14 @@
 package demo_test
 
 import (
+	"encoding/json"
+	"fmt"
 	"image"
+	"image/color"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"slices"
 	"testing"
 	"time"
@@ -26,7 +33,7 @@ func linen(known demo.BannerTruth) treatment.Track {
 			{known.Box[0] - room, known.Box[1] - room}, {known.Box[2] + room, known.Box[1] - room},
 			{known.Box[2] + room, known.Box[3] + room}, {known.Box[0] - room, known.Box[3] + room},
 		},
-		Bends: &treatment.Bends{Stiffness: 0.25, Detail: 10}, Exclusions: []treatment.Shape{overIvy(known, 56)},
+		Bends: &treatment.Bends{Stiffness: 0.4, Detail: 10}, Exclusions: []treatment.Shape{overIvy(known, 56)},
 	}
 }
 
@@ -173,4 +180,61 @@ func mean(v []float64) (sum float64) {
 		sum += x
 	}
 	return sum / float64(len(v))
+}
+
+// The banner beside OpenCV's dense motion on the same frames: inverse search straight from home and from frame to frame, and TV-L1, one,
+// ten and forty frames away from home (aim: at most 0.6 times the error of the best).
+func TestABannerBesideOpenCV(t *testing.T) {
+	if !bench() {
+		t.Skip("it takes OpenCV minutes; make bench runs it")
+	}
+	known := demotest.BannerTruth(t)
+	s := clip(t, demo.BannerPlateFolder, demo.BannerFirst)
+	doc := treatment.New()
+	doc.Tracks = []treatment.Track{tracked(t, s, linen(known), known.Reference, demo.BannerLast)}
+	motions, err := carry.New(doc)
+	require.NoError(t, err)
+	var codes []byte
+	for n := known.Reference; n <= demo.BannerLast; n++ {
+		m := demotest.ReadPNG(t, demo.FramePath(demotest.Footage(t), demo.BannerPlateFolder, n))
+		for y := range demo.Height {
+			for x := range demo.Width {
+				codes = append(codes, color.GrayModel.Convert(m.At(x, y)).(color.Gray).Y)
+			}
+		}
+	}
+	path := filepath.Join(t.TempDir(), "frames.u8")
+	box := image.Rect(int(known.Box[0]), int(known.Box[1]), int(known.Box[2]), int(known.Box[3]))
+	for _, away := range []int{1, 10, 40} {
+		require.NoError(t, os.WriteFile(path, codes[:(away+1)*demo.Width*demo.Height], 0o644))
+		cmd := exec.Command("/usr/bin/python3", "../../core/track/testdata/reference.py", "dense", path, fmt.Sprint(demo.Width), fmt.Sprint(demo.Height),
+			fmt.Sprint(away+1), fmt.Sprint(box.Min.X), fmt.Sprint(box.Min.Y), fmt.Sprint(box.Max.X), fmt.Sprint(box.Max.Y), "tv")
+		cmd.Env = []string{"PATH=/usr/bin:/bin"}
+		out, err := cmd.Output()
+		require.NoError(t, err)
+		var theirs struct{ Direct, Chained, TV []float64 }
+		require.NoError(t, json.Unmarshal(out, &theirs))
+		n := known.Reference + away
+		off := func(at func(p geom.Point) geom.Point) (sum float64) {
+			count := 0.0
+			for i, p := range known.Places {
+				if known.Ink[i] && known.Motion[n].Seen[i] {
+					sum += at(geom.Pt(p[0], p[1])).Dist(geom.Pt(known.Motion[n].At[i][0], known.Motion[n].At[i][1]))
+					count++
+				}
+			}
+			return sum / count
+		}
+		by := func(flow []float64) float64 {
+			return off(func(p geom.Point) geom.Point {
+				i := 2 * ((int(p.Y)-box.Min.Y)*box.Dx() + int(p.X) - box.Min.X)
+				return p.Add(geom.Pt(flow[i], flow[i+1]))
+			})
+		}
+		ours := off(motions.Mapping("b", known.Reference, n).Apply)
+		best := math.Min(by(theirs.Direct), math.Min(by(theirs.Chained), by(theirs.TV)))
+		t.Logf("%d frames away: mean %.3f px; inverse search %.3f, from frame to frame %.3f, TV-L1 %.3f: %.2f of the best",
+			away, ours, by(theirs.Direct), by(theirs.Chained), by(theirs.TV), ours/best)
+		assert.LessOrEqual(t, ours, 0.6*best)
+	}
 }

@@ -825,7 +825,7 @@ func (s *Soft) round(l *softLevel, frame, covered *raster.Plane, v softState, ag
 		}
 	}
 	usual := l.perCross / 2
-	lambda := usual * softLeast * math.Pow(1000, s.stiff) * (0.1 + scale*scale)
+	lambda := usual * softLeast * math.Pow(1000, s.stiff) * (0.1 + 2*scale*scale)
 	return s.solve(all, lambda, usual, shift)
 }
 

@@ -83,10 +83,10 @@ func TestSoftSurfacesOnPhotographs(t *testing.T) {
 		{"6 px over 120, the same", wave{amplitude: 6, length: 120}, 0.02, 0.7},
 		{"20 px over 300, the same, turned and moved", wave{amplitude: 20, length: 300, turn: 0.2, move: geom.Pt(40, -30)}, 0.02, 1.4},
 	}
-	if !bench() {
-		cases = cases[2:4]
-	}
 	for n, c := range cases {
+		if !bench() && n != 1 && n != 3 {
+			continue
+		}
 		t.Run(c.name, func(t *testing.T) {
 			rng := rand.New(rand.NewPCG(uint64(n), 3))
 			for i := range c.wave.phase {
@@ -235,7 +235,7 @@ func TestSoftSurfacesAtTheirWorst(t *testing.T) {
 }
 
 // Where the surface no longer looks as on its home frame, as one photograph goes over into another, it is followed from frame to
-// frame; and beside a frame that was kept half way it drifts less. What covers it is not taken for how it looks.
+// frame; and beside a frame that was kept on the way it is compared with that instead. What covers it is not taken for how it looks.
 func TestWhereHomeNoLongerShows(t *testing.T) {
 	v := wave{amplitude: 6, length: 170, phase: [4]float64{2, 1, 4, 3}, move: geom.Pt(18, 10)}
 	one, two := photograph(t, "graf1.png"), photograph(t, "baboon.jpg").Crop(photograph(t, "graf1.png").Rect)
@@ -283,6 +283,6 @@ func TestWhereHomeNoLongerShows(t *testing.T) {
 	assert.Greater(t, last.Chained, 0.9)
 	held, last := off(15)
 	t.Logf("beside a frame that was kept: mean %.2f px off, %.0f %% agrees, %.0f %% of it chained", held, 100*last.Share, 100*last.Chained)
-	assert.Less(t, held, 1.8)
+	assert.Less(t, held, 2.2)
 	assert.Less(t, last.Chained, 0.2, "what was kept is what it is compared with")
 }
