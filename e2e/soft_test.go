@@ -78,6 +78,18 @@ func TestAnEmblemOnABanner(t *testing.T) {
 		assert.Less(t, off(n), 0.3, "frame %d", n)
 	}
 
+	a.press("^Aids")
+	a.tick("What drives the track")
+	a.key(input.Escape)
+	a.goTo(1046)
+	a.see("^Bends, [0-9]+ % found")
+	_, err := a.page.Timeout(10 * time.Second).Element(`[data-testid=lost]`)
+	require.NoError(t, err, "what is lost to the fold is shown")
+	a.picture("soft")
+	a.press("^Aids")
+	a.tick("What drives the track")
+	a.key(input.Escape)
+
 	// Fill: linen from beside it.
 	a.goTo(known.Reference)
 	a.key(input.Digit3)
@@ -112,7 +124,7 @@ func TestAnEmblemOnABanner(t *testing.T) {
 	a.key(input.Digit2)
 	a.press("^Mending")
 	a.press("^By pins")
-	_, err := a.page.Timeout(10 * time.Second).Element(`[data-testid=pins]`)
+	_, err = a.page.Timeout(10 * time.Second).Element(`[data-testid=pins]`)
 	require.NoError(t, err)
 	a.see("Locked to frame")
 	a.key(input.KeyL) // on the footage as it is

@@ -90,7 +90,7 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
         value={!!track.bends}
         onChange={(v) =>
           change(v ? 'The surface bends' : 'The surface is flat', (t) => {
-            t.bends = v ? { stiffness: 0.2, detail: 8 } : undefined
+            t.bends = v ? { stiffness: 0.3, detail: 8 } : undefined
           })
         }
       />
