@@ -23,7 +23,11 @@ import (
 // the picture and (1, 1) its top right (common practice). toSource takes the
 // frame's coordinates to the source's. Pixels from beyond the horizon hold -1.
 func Warp(toSource warp.Mapping, width, height int) []byte {
-	return media.EncodeEXR(width, height, []string{"R", "G"}, func(x, y int, out []float32) {
+	return warpFile(toSource, width, height, false)
+}
+
+func warpFile(toSource warp.Mapping, width, height int, packed bool) []byte {
+	return media.EncodeEXR(width, height, packed, []string{"R", "G"}, func(x, y int, out []float32) {
 		p := geom.Pt(float64(x)+0.5, float64(y)+0.5)
 		out[0], out[1] = -1, -1
 		if toSource.Sees(p) {
@@ -47,7 +51,7 @@ func Warps(out io.Writer, name string, frames []int, next func(n int) warp.Mappi
 		if err != nil {
 			return err
 		}
-		if _, err := to.Write(Warp(m, width, height)); err != nil {
+		if _, err := to.Write(warpFile(m, width, height, true)); err != nil {
 			return err
 		}
 	}

@@ -390,9 +390,9 @@ func encodeEXR(width, height int, compression byte, planes []exrPlane, extra []b
 	return out.Bytes(), nil
 }
 
-// EncodeEXR returns an OpenEXR file with float channels of the given names, compressed as ZIP. pixel
+// EncodeEXR returns an OpenEXR file with float channels of the given names, packed as ZIP or as they are. pixel
 // sets a pixel's values, in the order of names; it is called from several goroutines.
-func EncodeEXR(width, height int, names []string, pixel func(x, y int, out []float32)) []byte {
+func EncodeEXR(width, height int, packed bool, names []string, pixel func(x, y int, out []float32)) []byte {
 	var planes []exrPlane
 	for k, name := range names {
 		planes = append(planes, exrPlane{name: name, row: func(y int, to []byte) {
@@ -403,7 +403,11 @@ func EncodeEXR(width, height int, names []string, pixel func(x, y int, out []flo
 			}
 		}})
 	}
-	data, err := encodeEXR(width, height, exrZIP, planes, nil)
+	compression := byte(exrNone)
+	if packed {
+		compression = exrZIP
+	}
+	data, err := encodeEXR(width, height, compression, planes, nil)
 	if err != nil {
 		panic(err) // only packing can fail
 	}

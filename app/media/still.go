@@ -148,7 +148,7 @@ func EncodeStill(as string, width, height int, codes []uint16, t colorspace.Tran
 	case "tiff":
 		return encodeTIFF(f.samples(binary.LittleEndian), f.layout(), tiffHead{tiffDeflate, true})
 	case "exr":
-		return EncodeEXR(width, height, []string{"R", "G", "B"}, func(x, y int, out []float32) {
+		return EncodeEXR(width, height, false, []string{"R", "G", "B"}, func(x, y int, out []float32) {
 			for k := range out {
 				out[k] = float32(t.Decode(float64(codes[3*(y*width+x)+k]) / 65535))
 			}

@@ -120,32 +120,7 @@ func TestASurfaceThatBendsIsFollowed(t *testing.T) {
 		u := float64(n-1) / (frames - 1)
 		return p.Add(geom.Pt(3*math.Sin(p.Y/16+u)+2*u, 2.5*math.Sin(p.X/19-u)).Mul(u))
 	}
-	rng := rand.New(rand.NewPCG(5, 5))
-	texture := raster.NewPlane(image.Rect(0, 0, w, h))
-	for i := range texture.Pix {
-		texture.Pix[i] = rng.Float32()
-	}
-	texture = raster.Gaussian(texture, 1.6)
-	dir := t.TempDir()
-	for n := 1; n <= frames; n++ {
-		f := media.NewFrame(w, h, media.Samples{Depth: 8})
-		for i := range w * h {
-			q := geom.Pt(float64(i%w)+0.5, float64(i/w)+0.5)
-			from := q
-			for range 40 {
-				from = from.Add(q.Sub(truth(from, n)))
-			}
-			v := uint16(min(max(128+900*(texture.Cubic(from.X, from.Y)-0.5), 0), 255))
-			f.Codes[3*i], f.Codes[3*i+1], f.Codes[3*i+2] = v, v, v
-		}
-		require.NoError(t, (media.Target{Format: "png", Depth: 8}).Write(filepath.Join(dir, fmt.Sprintf("b.%03d.png", n)), f, media.Shot{}))
-	}
-	m, err := media.Inspect(ctx, dir)
-	require.NoError(t, err)
-	p, err := media.Import(ctx, media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"),
-		Shot: media.Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: m.Primaries}}, nil)
-	require.NoError(t, err)
-	s := picture.NewSource(p, "s", memo.New(64<<20))
+	s := cloth(t, image.Rect(0, 0, w, h), frames, 0, truth)
 	d := treatment.New()
 	d.Tracks = []treatment.Track{{ID: "t", Name: "cloth", Kind: treatment.PlaneTrack, Home: 1, Motion: geom.Perspective,
 		Region: []treatment.Vec{{40, 30}, {200, 30}, {200, 170}, {40, 170}}}}
@@ -226,4 +201,74 @@ func TestASurfaceThatBendsIsFollowed(t *testing.T) {
 	d.Tracks[0].Dropped, d.Tracks[0].Bends = nil, nil
 	assert.InDelta(t, flat, followed(), 1e-9)
 	assert.Nil(t, d.Tracks[0].Data.Samples[frames-1].Bend)
+}
+
+// cloth is footage of a texture whose places go as truth says; by the last frame so much of it has become another.
+func cloth(t *testing.T, size image.Rectangle, frames int, other float64, truth func(p geom.Point, n int) geom.Point) *picture.Source {
+	rng := rand.New(rand.NewPCG(5, 5))
+	var textures [2]*raster.Plane
+	for k := range textures {
+		textures[k] = raster.NewPlane(size)
+		for i := range textures[k].Pix {
+			textures[k].Pix[i] = rng.Float32()
+		}
+		textures[k] = raster.Gaussian(textures[k], 1.6)
+	}
+	dir := t.TempDir()
+	w := size.Dx()
+	for n := 1; n <= frames; n++ {
+		f := media.NewFrame(w, size.Dy(), media.Samples{Depth: 8})
+		u := float32(other * float64(n-1) / float64(frames-1))
+		for i := range w * size.Dy() {
+			q := geom.Pt(float64(i%w)+0.5, float64(i/w)+0.5)
+			from := q
+			for range 40 {
+				from = from.Add(q.Sub(truth(from, n)))
+			}
+			x := textures[0].Cubic(from.X, from.Y)*(1-u) + textures[1].Cubic(from.X, from.Y)*u
+			v := uint16(min(max(128+900*(x-0.5), 0), 255))
+			f.Codes[3*i], f.Codes[3*i+1], f.Codes[3*i+2] = v, v, v
+		}
+		require.NoError(t, (media.Target{Format: "png", Depth: 8}).Write(filepath.Join(dir, fmt.Sprintf("b.%03d.png", n)), f, media.Shot{}))
+	}
+	m, err := media.Inspect(ctx, dir)
+	require.NoError(t, err)
+	p, err := media.Import(ctx, media.Order{Material: m, Dir: filepath.Join(t.TempDir(), "p"),
+		Shot: media.Shot{First: 1, Rate: m.Rate, Transfer: colorspace.SRGB, Primaries: m.Primaries}}, nil)
+	require.NoError(t, err)
+	return picture.NewSource(p, "s", memo.New(64<<20))
+}
+
+// Where a surface goes over into other looks it is followed from frame to frame, and that is said; a frame that is named beside its home
+// is compared with instead, also where following goes on from beyond it.
+func TestASurfaceThatChangesItsLooks(t *testing.T) {
+	const frames = 16
+	truth := func(p geom.Point, n int) geom.Point {
+		u := float64(n-1) / (frames - 1)
+		return p.Add(geom.Pt(2*math.Sin(p.Y/20)+6*u, 2*math.Sin(p.X/23)).Mul(u))
+	}
+	s := cloth(t, image.Rect(0, 0, 200, 170), frames, 1, truth)
+	d := treatment.New()
+	d.Tracks = []treatment.Track{{ID: "t", Name: "cloth", Kind: treatment.PlaneTrack, Home: 1, Motion: geom.Perspective,
+		Region: []treatment.Vec{{30, 25}, {165, 25}, {165, 140}, {30, 140}}, Bends: &treatment.Bends{Stiffness: 0.3, Detail: 10}}}
+	last := func(from int) treatment.Sample {
+		run := picture.Run{Track: "t", From: from, First: from, Last: frames}
+		var found []picture.Tracked
+		require.NoError(t, s.Follow(ctx, d, run, func(f picture.Tracked) { found = append(found, f) }))
+		picture.MergeTracked(d, d.Track("t"), run, treatment.Range{First: 1, Last: frames}, found)
+		return d.Tracks[0].Data.Samples[frames-1]
+	}
+	v := last(1)
+	assert.True(t, v.Chained)
+	motions, err := carry.New(d)
+	require.NoError(t, err)
+	m := motions.Motion("t").Samples[frames-1]
+	assert.Equal(t, carry.Doubtful, m.Grade)
+	assert.Contains(t, m.Advice, "from frame to frame")
+	off := motions.Mapping("t", 1, frames).Apply(geom.Pt(95, 80)).Dist(truth(geom.Pt(95, 80), frames))
+	t.Logf("from frame to frame: %.2f px off", off)
+	assert.Less(t, off, 2.0)
+	d.Tracks[0].Bends.Homes = []int{12}
+	assert.False(t, last(1).Chained, "it looks as on the frame that was named")
+	assert.False(t, last(14).Chained, "and so it does gone on from beyond")
 }

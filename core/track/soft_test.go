@@ -286,3 +286,64 @@ func TestWhereHomeNoLongerShows(t *testing.T) {
 	assert.Less(t, held, 2.2)
 	assert.Less(t, last.Chained, 0.2, "what was kept is what it is compared with")
 }
+
+// The whole surface may jump by 55 px from one frame to the next; which way does not matter, and that another one jumps as far the other
+// way next either.
+func TestASoftSurfaceThatJumps(t *testing.T) {
+	photo := photograph(t, "baboon.jpg")
+	region := geom.Box{Min: geom.Pt(210, 180), Max: geom.Pt(400, 360)}
+	corners := region.Corners()
+	home := (&wave{length: 100}).frame(photo, 0, 0.008, 1, 1)
+	s, err := NewSoft(show(home), home.Rect, corners[:], nil, SoftSettings{Stiffness: 0.3, Detail: 12})
+	require.NoError(t, err)
+	rng := rand.New(rand.NewPCG(2, 7))
+	angle := 2 * math.Pi * rng.Float64()
+	for i := range 4 {
+		v := wave{amplitude: 1.5 * float64(i), length: 140, phase: [4]float64{1, 3, 2, 5}}
+		v.move = geom.Pt(math.Cos(angle), math.Sin(angle)).Mul(float64(1-2*(i%2)) * 27)
+		if i == 0 {
+			v.move = v.move.Mul(2) // from where it stood
+		}
+		p := v.frame(photo, 1, 0.008, 1, uint64(i+2))
+		found, err := s.Step(show(p), nil)
+		require.NoError(t, err, "jump %d", i)
+		sum, n := 0.0, 0.0
+		for y := region.Min.Y + 6; y < region.Max.Y; y += 9 {
+			for x := region.Min.X + 6; x < region.Max.X; x += 9 {
+				sum, n = sum+found.H.Apply(found.Bend.Bend(geom.Pt(x, y))).Dist(v.at(geom.Pt(x, y), 1)), n+1
+			}
+		}
+		assert.Less(t, sum/n, 0.3, "jump %d", i)
+	}
+}
+
+// Why places are lost: squeezed to a third, out of the picture, plain, or covered.
+func TestWhyPlacesAreLost(t *testing.T) {
+	photo := photograph(t, "graf1.png").Crop(image.Rect(200, 100, 500, 340))
+	photo.Rect = image.Rect(0, 0, 300, 240)
+	box := geom.Box{Min: geom.Pt(60, 50), Max: geom.Pt(240, 190)}
+	corners := box.Corners()
+	s, err := NewSoft(show(photo), photo.Rect, corners[:], nil, SoftSettings{Stiffness: 0.3, Detail: 12})
+	require.NoError(t, err)
+	_, err = s.Step(show(photo), nil)
+	require.NoError(t, err)
+	lost := make([]float32, len(s.grid.Shift))
+	still := func() softState { return softState{geom.Identity, make([]geom.Point, len(s.grid.Shift))} }
+	assert.Equal(t, Covered, s.why(still(), lost))
+	for i := range lost {
+		lost[i] = 1
+	}
+	assert.Empty(t, s.why(still(), lost))
+	clear(lost)
+	squeezed := still()
+	for i := range squeezed.shift {
+		c := s.grid.Crossing(i%(s.grid.Columns+1), i/(s.grid.Columns+1))
+		squeezed.shift[i] = geom.Pt(0.67*(150-c.X), 0)
+	}
+	assert.Equal(t, TurnedAway, s.why(squeezed, lost))
+	aside := still()
+	aside.h = geom.Translation(geom.Pt(260, 0))
+	assert.Equal(t, LeftView, s.why(aside, lost))
+	clear(s.texture)
+	assert.Equal(t, TooPlain, s.why(still(), lost))
+}
