@@ -4,7 +4,6 @@ import (
 	"image"
 	"math"
 	"slices"
-	"sync/atomic"
 
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -133,10 +132,7 @@ const (
 	grainier     = 1.5   // of the least that frames differed by, what may be grain
 	leastTexture = 0.3   // of what varies, that a place is told from another by
 	betterBy     = 0.1   // likeness by which another look has to be better
-	searchLevel  = 2     // of the pyramid, on which places are looked for farther around
-	searchHalf   = 5     // of the block that is looked for, pixels there
-	searchReach  = 14    // how far it is looked for, pixels there
-	jumpReach    = 8     // how far the whole surface may have gone from one frame to the next, pixels of the coarsest level
+	jumpReach    = 12    // how far the whole surface may have gone from one frame to the next, pixels of the coarsest level
 	softLeast    = 0.003 // of the data, what bending counts where a surface is as supple as can be
 	sloping      = 0.1   // what a slope of the field counts beside its bending: what no data hold does not run away
 	steep        = 0.6   // slope, of contrast a pixel, from which on a pixel counts in full
@@ -296,7 +292,7 @@ type softState struct {
 // Step finds the surface on the next frame, going on from where it was on the frame before. What lies inside the polygons of covered,
 // on that frame, does not count. Where it is not found the error says why, and the next step goes on from where it was.
 func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error) {
-	v := s.straightened()
+	v := s.straightened(softState{s.plane, slices.Clone(s.grid.Shift)})
 	rect := s.evenly(raster.Around(geom.Bounds(s.places(v)), softMargin, s.size))
 	if rect.Empty() {
 		return SoftSample{}, ErrLeft
@@ -323,6 +319,7 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 	for k := top - 1; k > 0; k-- {
 		s.settle(k, frame, mask, v, nil) // of coarse pictures what looks otherwise may be a bend that is not followed yet
 	}
+	v = s.straightened(v) // what has turned since the frame before bends nothing
 	s.settle(0, frame, mask, v, nil)
 	agree, from := s.judge(frame[0], mask, v)
 	changed := s.compare(from)
@@ -330,16 +327,6 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 		// What does not look as it did is left out then, and goes as what is around it does.
 		s.settle(0, frame, mask, v, agree)
 		agree, from = s.judge(frame[0], mask, v)
-		if again, ok := s.searched(frame, mask, v, agree); ok {
-			for k := min(searchLevel, top); k >= 0; k-- {
-				s.settle(k, frame, mask, again, nil)
-			}
-			if a, _ := s.judge(frame[0], mask, again); agreeing(a) > agreeing(agree) {
-				v = again
-				s.settle(0, frame, mask, v, a)
-				agree, from = s.judge(frame[0], mask, v)
-			}
-		}
 	}
 	out := SoftSample{Bend: s.grid, H: v.h, Agree: agree}
 	out.Bend.Shift = v.shift
@@ -400,146 +387,44 @@ func (s *Soft) why(v softState, agree []float32) (most string) {
 	return most
 }
 
-// agreeing is how many crossings agree.
-func agreeing(agree []float32) (n int) {
-	for _, a := range agree {
-		if a >= agreesAbove {
-			n++
-		}
-	}
-	return n
-}
-
-// searched looks farther around for places that do not agree: what moved far, or was hidden for long, is found by its looks again, and
-// what lies between is bent smoothly. ok is false where there is nothing to look for, or nothing was found.
-func (s *Soft) searched(frame []*raster.Plane, covered *raster.Plane, v softState, agree []float32) (softState, bool) {
-	wide, high := s.grid.Columns+1, s.grid.Rows+1
-	k := min(searchLevel, min(len(s.levels), len(frame))-1)
-	l := &s.levels[k]
-	// What lies beside what does not agree may have gone astray with it.
-	trusted := make([]bool, len(agree))
-	var from, to []geom.Point
-	unknown, all := 0, 0
-	for i := range agree {
-		if agree[i] < 0 {
-			continue
-		}
-		all++
-		x, y := i%wide, i/wide
-		trusted[i] = true
-		for b := max(y-2, 0); b <= min(y+2, high-1) && trusted[i]; b++ {
-			for a := max(x-2, 0); a <= min(x+2, wide-1); a++ {
-				if near := agree[b*wide+a]; near >= 0 && near < agreesAbove {
-					trusted[i] = false
-				}
-			}
-		}
-		if trusted[i] {
-			c := s.grid.Crossing(x, y)
-			from, to = append(from, c), append(to, c.Add(v.shift[i]))
-		} else {
-			unknown++
-		}
-	}
-	if unknown < 6 {
-		return v, false
-	}
-	base, err := geom.Fit(geom.Similarity, from, to, nil)
-	if err != nil {
-		return v, false
-	}
-	guess := softState{v.h, slices.Clone(v.shift)}
-	for i := range agree {
-		if !trusted[i] {
-			c := s.grid.Crossing(i%wide, i/wide)
-			guess.shift[i] = base.Apply(c).Sub(c)
-		}
-	}
-	now, _ := s.carried(l, frame[k], covered, guess)
-	now = lightOf(now).without(now)
-	unit := l.from[0]
-	data := make([]tensor, len(agree))
-	var found atomic.Int64
-	usual := l.perCross / 2 * unit * unit
-	raster.Rows(0, high, func(y int) {
-		for x := range wide {
-			i := y*wide + x
-			data[i] = tensor{}
-			switch {
-			case agree[i] < 0:
-			case trusted[i]:
-				data[i] = tensor{xx: usual, yy: usual}
-			default:
-				if d, ok := l.elsewhere(now, l.to.Apply(s.grid.Crossing(x, y)), searchHalf, searchReach); ok {
-					found.Add(1)
-					data[i] = tensor{xx: usual, yy: usual, x: usual * d.X * unit, y: usual * d.Y * unit}
-				}
-			}
-		}
-	})
-	if found.Load() < 4 {
-		return v, false
-	}
-	s.solve(data, usual*softLeast*math.Pow(1000, s.stiff), usual, guess.shift)
-	return guess, true
-}
-
-// elsewhere returns by how much a block of a level's template around a place, on it, lies off in a picture that was carried there, in
-// steps of a pixel; ok is false where it looks like nothing within reach, or like several places.
-func (l *softLevel) elsewhere(now *raster.Plane, at geom.Point, half, reach int) (d geom.Point, ok bool) {
-	const alike, clearly = 0.6, 0.06
+// elsewhere returns by how much all of a level's template lies off in a picture that was carried there, in steps of a pixel; ok is false
+// where it looks like nothing within reach, or like several places.
+func (l *softLevel) elsewhere(now *raster.Plane) (d geom.Point, ok bool) {
+	const reach, alike, clearly, around = jumpReach, 0.6, 0.06, 6
 	w, high := now.Rect.Dx(), now.Rect.Dy()
-	x0, y0 := int(at.X)-now.Rect.Min.X, int(at.Y)-now.Rect.Min.Y
-	wide := 2*reach + 1
-	scores := make([]float64, wide*wide)
-	score := func(dx, dy, step int) float64 {
-		var ab, aa, bb float32
-		n := 0
-		for y := max(-half, -y0, -y0-dy); y <= min(half, high-1-y0, high-1-y0-dy); y += step {
-			for x := max(-half, -x0, -x0-dx); x <= min(half, w-1-x0, w-1-x0-dx); x += step {
-				i, j := (y0+y)*w+x0+x, (y0+y+dy)*w+x0+x+dx
-				if !l.mask[i] {
-					continue
-				}
-				a, b := l.tpl.Pix[i], now.Pix[j]
-				ab, aa, bb, n = ab+a*b, aa+a*a, bb+b*b, n+1
-			}
-		}
-		if 4*n*step*step < (2*half+1)*(2*half+1) && n < 64 {
-			return 0
-		}
-		return float64(ab) / math.Sqrt(math.Max(float64(aa)*float64(bb), 1e-12))
-	}
-	// By every other pixel of every other line first.
+	const wide = 2*reach + 1
+	var scores [wide * wide]float64
 	best, bx, by := 0.0, 0, 0
-	try := func(dx, dy, step int) {
-		if max(dx, -dx, dy, -dy) > reach {
-			return
-		}
-		v := score(dx, dy, step)
-		scores[(dy+reach)*wide+dx+reach] = v
-		if v > best {
-			best, bx, by = v, dx, dy
-		}
-	}
 	for dy := -reach; dy <= reach; dy++ {
 		for dx := -reach; dx <= reach; dx++ {
-			try(dx, dy, 2)
+			var ab, aa, bb float32
+			n := 0
+			for y := max(0, -dy); y < min(high, high-dy); y++ {
+				for x := max(0, -dx); x < min(w, w-dx); x++ {
+					i := y*w + x
+					if !l.mask[i] {
+						continue
+					}
+					a, b := l.tpl.Pix[i], now.Pix[i+dy*w+dx]
+					ab, aa, bb, n = ab+a*b, aa+a*a, bb+b*b, n+1
+				}
+			}
+			if n < 64 {
+				continue
+			}
+			v := float64(ab) / math.Sqrt(math.Max(float64(aa)*float64(bb), 1e-12))
+			scores[(dy+reach)*wide+dx+reach] = v
+			if v > best {
+				best, bx, by = v, dx, dy
+			}
 		}
 	}
-	cx, cy := bx, by
-	best = 0
-	for dy := -1; dy <= 1; dy++ {
-		for dx := -1; dx <= 1; dx++ {
-			try(cx+dx, cy+dy, 1)
-		}
-	}
-	if best < alike || max(bx, -bx, by, -by) >= reach {
+	if best < alike || max(bx, -bx, by, -by) == reach {
 		return d, false
 	}
-	for i, v := range scores {
+	for i, v := range scores { // what is farther away is another place
 		dx, dy := i%wide-reach, i/wide-reach
-		if max(dx-bx, bx-dx, dy-by, by-dy) > 2 && v > best-clearly {
+		if max(dx-bx, bx-dx, dy-by, by-dy) > around && v > best-clearly {
 			return d, false
 		}
 	}
@@ -551,8 +436,7 @@ func (l *softLevel) elsewhere(now *raster.Plane, at geom.Point, half, reach int)
 func (s *Soft) jumped(l *softLevel, frame, covered *raster.Plane, v softState) (softState, bool) {
 	now, _ := s.carried(l, frame, covered, v)
 	now = lightOf(now).without(now)
-	size := l.tpl.Rect.Size()
-	d, ok := l.elsewhere(now, l.to.Apply(s.grid.Box.Min.Lerp(s.grid.Box.Max, 0.5)), max(size.X, size.Y), jumpReach)
+	d, ok := l.elsewhere(now)
 	if !ok || math.Max(math.Abs(d.X), math.Abs(d.Y)) < 2 {
 		return v, false
 	}
@@ -560,12 +444,11 @@ func (s *Soft) jumped(l *softLevel, frame, covered *raster.Plane, v softState) (
 	return out, true
 }
 
-// straightened returns where the surface was found, what of its field is no bend joined to the plane.
-func (s *Soft) straightened() softState {
-	v := softState{s.plane, slices.Clone(s.grid.Shift)}
+// straightened returns the same state, what of its field is no bend joined to the plane: over what agreed on the frame before.
+func (s *Soft) straightened(v softState) softState {
 	var from, to []geom.Point
-	for i, a := range s.agree {
-		if a >= agreesAbove {
+	for i := range v.shift {
+		if s.agree == nil || s.agree[i] >= agreesAbove {
 			c := s.grid.Crossing(i%(s.grid.Columns+1), i/(s.grid.Columns+1))
 			from, to = append(from, c), append(to, c.Add(v.shift[i]))
 		}
@@ -930,11 +813,13 @@ func (s *Soft) solve(data []tensor, lambda, usual float64, shift []geom.Point) (
 			p[i] = z[i] + beta*p[i]
 		}
 	}
+	moved := make([]float64, n)
 	for i := range shift {
 		shift[i] = shift[i].Add(geom.Pt(ahead*x[i], ahead*x[n+i]))
-		most = math.Max(most, math.Max(math.Abs(x[i]), math.Abs(x[n+i])))
+		moved[i] = math.Max(math.Abs(x[i]), math.Abs(x[n+i]))
 	}
-	return most
+	slices.Sort(moved)
+	return moved[n*95/100]
 }
 
 // bending is the gradient of half the energy of one part of a field at the crossings: of a thin plate, second differences along
