@@ -399,3 +399,24 @@ func TestWhatMarksAnything(t *testing.T) {
 		assert.Equal(t, c.some, c.mark.Something())
 	}
 }
+
+// Between two frames a surface is bent, and found, half as on one and half as on the other; bends of other cells do not mix.
+func TestBendsBetweenFrames(t *testing.T) {
+	bend := func(columns int, shift float64, agree float32) *Bend {
+		l := geom.Lattice{Box: geom.Box{Max: geom.Pt(40, 20)}, Columns: columns, Rows: 2, Shift: make([]geom.Point, 3*(columns+1))}
+		all := make([]float32, len(l.Shift))
+		for i := range l.Shift {
+			l.Shift[i], all[i] = geom.Pt(shift, -shift), agree
+		}
+		return NewBend(&l, all)
+	}
+	b := MixBends(bend(4, 2, 1), bend(4, 6, 0.5), 0.25)
+	l, ok := b.Lattice()
+	assert.True(t, ok)
+	assert.InDelta(t, 3, l.Shift[7].X, 0.02)
+	assert.InDelta(t, 0.875, b.AgreementAt(geom.Pt(13, 9)), 0.01)
+	assert.InDelta(t, 0.875, float64(b.Agreement()[3]), 0.01)
+	assert.Less(t, b.AgreementAt(geom.Pt(50, 9)), 0.0, "beyond its box nothing is known")
+	assert.Nil(t, MixBends(bend(4, 2, 1), bend(5, 2, 1), 0.5))
+	assert.Nil(t, MixBends(nil, bend(5, 2, 1), 0.5))
+}
