@@ -60,7 +60,7 @@ func Warps(out io.Writer, name string, frames []int, next func(n int) warp.Mappi
 
 const (
 	warpCells = 8   // pixels of a cell of the lattice that a warp is read as
-	mostCells = 240 // of it, along a side
+	mostCells = 160 // of it, along a side
 	mostWarps = 20_000
 )
 
