@@ -48,7 +48,14 @@ func (f *follower) followBending(ctx context.Context, first *treatment.Sample, h
 			return err
 		}
 		var lost *LostTrack // since then
+		before := f.run.From
 		err = eachFrame(ctx, f.run.From, last, func(n int) error {
+			if along := f.what.Bends.Along; along != "" {
+				if d, ok := f.motions.Between(along, before, n); ok {
+					t.Moved(d)
+				}
+				before = n
+			}
 			read, err := f.reader(n, media.LumaChannel)
 			if err != nil {
 				return err

@@ -272,3 +272,43 @@ func TestASurfaceThatChangesItsLooks(t *testing.T) {
 	assert.False(t, last(1).Chained, "it looks as on the frame that was named")
 	assert.False(t, last(14).Chained, "and so it does gone on from beyond")
 }
+
+// Another track tells of a motion that is too large to be found: 110 px from frame to frame.
+func TestASurfaceThatBendsAlongAnotherTrack(t *testing.T) {
+	const frames = 3
+	truth := func(p geom.Point, n int) geom.Point {
+		u := float64(n - 1)
+		return p.Add(geom.Pt(110*u+u*math.Sin(p.Y/20), u*math.Sin(p.X/23)))
+	}
+	s := cloth(t, image.Rect(0, 0, 480, 170), frames, 0, truth)
+	d := treatment.New()
+	d.Tracks = []treatment.Track{
+		{ID: "t", Name: "cloth", Kind: treatment.PlaneTrack, Home: 1, Motion: geom.Perspective,
+			Region: []treatment.Vec{{30, 25}, {165, 25}, {165, 140}, {30, 140}}, Bends: &treatment.Bends{Stiffness: 0.3, Detail: 10}},
+		{ID: "g", Name: "given", Kind: treatment.GivenTrack, Home: 2, Motion: geom.Perspective, Data: &treatment.Data{}},
+	}
+	for n := 1; n <= frames; n++ {
+		d.Tracks[1].Data.Samples = append(d.Tracks[1].Data.Samples, treatment.Sample{Frame: n, Matrix: geom.Translation(geom.Pt(110*float64(n-2), 0))})
+	}
+	run := picture.Run{Track: "t", From: 1, First: 1, Last: frames}
+	off := func() (worst float64, err error) {
+		err = s.Follow(ctx, d, run, func(f picture.Tracked) {
+			told, err := f.Mesh.Mapping()
+			require.NoError(t, err)
+			for _, p := range []geom.Point{{X: 60, Y: 50}, {X: 140, Y: 60}, {X: 90, Y: 120}} {
+				worst = max(worst, told.Apply(p).Dist(truth(p, f.Frame)))
+			}
+		})
+		return worst, err
+	}
+	worst, err := off()
+	t.Logf("by itself: %.1f px off, %v", worst, err)
+	assert.True(t, err != nil || worst > 5, "by itself it is lost")
+	d.Tracks[0].Bends.Along = "g"
+	require.NoError(t, d.Validate(nil))
+	worst, err = off()
+	require.NoError(t, err)
+	assert.Less(t, worst, 0.3)
+	d.Tracks[0].Bends.Along = "t"
+	assert.ErrorContains(t, d.Validate(nil), "no other track")
+}

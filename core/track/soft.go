@@ -129,6 +129,7 @@ const (
 	agreesAbove  = 0.6   // likeness
 	renewsAbove  = 0.5   // and above which, there and beside
 	renewsBelow  = 0.85  // likeness to what a place is compared with, under which how it looks is kept
+	coarser      = 3     // of the variance from pixel to pixel, what grain has that is coarser than a pixel, at most
 	grainier     = 1.5   // of the least that frames differed by, what may be grain
 	leastTexture = 0.3   // of what varies, that a place is told from another by
 	betterBy     = 0.1   // likeness by which another look has to be better
@@ -199,6 +200,7 @@ func NewSoft(read FrameReader, size image.Rectangle, region []geom.Point, withou
 	if len(s.levels) == 0 {
 		return nil, ErrSmall
 	}
+	s.grain = coarser * fineVariance(seen, s.levels[0].tpl.Rect)
 	return s, nil
 }
 
@@ -240,6 +242,9 @@ func (s *Soft) Begin(h geom.Homography, known *geom.Lattice, agree []float32) {
 		}
 	}
 }
+
+// Moved says that the surface has moved as a whole since the frame that it was found on last, as something else tells.
+func (s *Soft) Moved(d geom.Homography) { s.plane = d.Mul(s.plane).Normalised() }
 
 // Keep has frames after be compared with how the surface looks on a frame as well, where it agrees there: the one that was stepped to,
 // or begun from. A few frames can be kept; of more, nothing comes.
@@ -913,9 +918,7 @@ func (s *Soft) alike(l *softLevel, look *softLook, now, inverse *raster.Plane, s
 		both[i] = in && seen[i]
 	}
 	grain := grainOf(now, look.tpl, inverse, look.inverse, both)
-	if s.grain == 0 || grain < s.grain {
-		s.grain = grain
-	}
+	s.grain = math.Min(s.grain, grain)
 	grain = math.Min(grain, grainier*s.grain) // what differs by more is not grain
 	w := now.Rect.Dx()
 	wide := s.grid.Columns + 1
@@ -964,6 +967,29 @@ func (s *Soft) alike(l *softLevel, look *softLook, now, inverse *raster.Plane, s
 		}
 	}
 	return out
+}
+
+// fineVariance is what of a picture varies from pixel to pixel as grain does (Immerkær 1996): of fine texture more than of its grain, of
+// grain that is coarser than a pixel less.
+func fineVariance(p *raster.Plane, rect image.Rectangle) float64 {
+	rect = rect.Intersect(p.Rect.Inset(1))
+	if rect.Empty() {
+		return 0
+	}
+	w := p.Rect.Dx()
+	sum := 0.0
+	for y := rect.Min.Y; y < rect.Max.Y; y++ {
+		for x := rect.Min.X; x < rect.Max.X; x++ {
+			i := (y-p.Rect.Min.Y)*w + x - p.Rect.Min.X
+			sum += math.Abs(float64(p.Pix[i-w-1] - 2*p.Pix[i-w] + p.Pix[i-w+1] - 2*p.Pix[i-1] + 4*p.Pix[i] - 2*p.Pix[i+1] +
+				p.Pix[i+w-1] - 2*p.Pix[i+w] + p.Pix[i+w+1]))
+		}
+	}
+	sigma := math.Sqrt(math.Pi/2) / 6 * sum / float64(rect.Dx()*rect.Dy())
+	if math.IsNaN(sigma) {
+		return math.Inf(1) // of a picture that has places that are no numbers, nothing is told
+	}
+	return sigma * sigma
 }
 
 // grainOf is the variance of the grain of each of two pictures that lie over each other, before their light was taken out: from

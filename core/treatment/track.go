@@ -75,6 +75,7 @@ type Sample struct {
 type Bends struct {
 	Stiffness float64 `json:"stiffness" minimum:"0" maximum:"1" doc:"0, as supple as cloth, to 1, as firm as skin over bone"`
 	Detail    float64 `json:"detail" minimum:"4" maximum:"64" doc:"Pixels within which it does not bend: cells of the lattice that it is followed by"`
+	Along     string  `json:"along,omitempty" doc:"Another track that tells how the surface moves as a whole, where that is too much to be found by itself"`
 	Homes     []int   `json:"homes,omitempty" maxItems:"6" doc:"Other frames on which it looks as it should: frames beyond are compared with how it looks there as well"`
 }
 
@@ -90,7 +91,7 @@ type Bend struct {
 }
 
 // Agrees is the agreement from which on a place of a surface that bends counts as found.
-const Agrees = 0.66
+const Agrees = 0.62
 
 const bendUnit = 64 // steps in a pixel
 

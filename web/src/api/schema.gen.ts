@@ -726,6 +726,8 @@ export interface components {
             why?: "covered" | "turned" | "faint" | "left";
         };
         Bends: {
+            /** @description Another track that tells how the surface moves as a whole, where that is too much to be found by itself */
+            along?: string;
             /**
              * Format: double
              * @description Pixels within which it does not bend: cells of the lattice that it is followed by

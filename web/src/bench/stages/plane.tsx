@@ -69,6 +69,7 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
   const chosen = track.exclusions?.find((x) => x.id === outline)
   const change = (label: string, f: (t: Track) => void) => void edit(label, onTrack(track.id, f))
   if ((track.region?.length ?? 0) < 3) return null
+  const others = revision.document.tracks.filter((t) => t.id !== track.id)
   return (
     <>
       <div className="grid grid-cols-[5.5rem_1fr] items-center gap-2">
@@ -124,6 +125,24 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
             }
           />
         </>
+      )}
+      {track.bends && others.length > 0 && (
+        <div className="grid grid-cols-[5.5rem_1fr] items-center gap-2">
+          <span className="text-quiet">Moves along</span>
+          <Select<string>
+            label="What tells how the surface moves as a whole"
+            value={track.bends.along ?? ''}
+            onChange={(v) =>
+              change('What a surface that bends moves along', (t) => {
+                if (t.bends) t.bends.along = v || undefined
+              })
+            }
+            options={[
+              { value: '', label: 'By itself', hint: 'up to 88 px from frame to frame' },
+              ...others.map((t) => ({ value: t.id, label: t.name })),
+            ]}
+          />
+        </div>
       )}
       {track.bends && (
         <Homes
