@@ -9,7 +9,7 @@ import (
 	"jardin/core/raster"
 )
 
-// A Soft follows a surface that bends, as skin and cloth do, where a plane took the large motion out: what is left is a smooth
+// A Soft follows a surface that bends, as skin and cloth do: a smooth
 // field over the region, straight from its reference frame to every frame, so that it does not drift. The field is the shift
 // of the crossings of a geom.Lattice on the reference frame, on top of which the plane's homography goes. It is the one under
 // which the frame, carried back, looks most like the reference frame, light taken out, and which bends least: the sum of both
@@ -25,7 +25,6 @@ type Soft struct {
 	plane   geom.Homography // on top of it, what was found last
 	agree   []float32       // of what was found last
 	levels  []softLevel     // finest first
-	kept    int             // looks of frames that were kept
 	from    []uint8         // of each crossing, the look that it is compared with
 	stiff   float64
 	texture []float32 // of each crossing, the share of what varies on the reference frame that is not grain
@@ -326,6 +325,10 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 	}
 	v = s.straightened(v) // what has turned since the frame before bends nothing
 	s.settle(0, frame, mask, v, nil)
+	before := s.from
+	if before == nil {
+		before = make([]uint8, len(v.shift)) // the home look
+	}
 	agree, from := s.judge(frame[0], mask, v)
 	changed := s.compare(from)
 	if changed || slices.ContainsFunc(agree, func(v float32) bool { return v >= 0 && v < agreesAbove }) {
@@ -353,6 +356,7 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 		out.Share, out.Match = float64(good)/float64(all), out.Match/float64(all)
 	}
 	if out.Share < 0.25 {
+		s.compare(before)
 		return out, ErrLost
 	}
 	out.Chained = float64(chained) / float64(good)
