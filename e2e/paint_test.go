@@ -241,7 +241,6 @@ func TestPaintThroughTime(t *testing.T) {
 	})
 	a.press("^Undo$")
 	a.goTo(1060)
-	a.picture("neighbour")
 
 	// A frame on loan for a clean plate, lined up by itself, shown through and as a difference.
 	a.goTo(known.Reference)

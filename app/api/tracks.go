@@ -402,7 +402,7 @@ const (
 )
 
 // readWarps reads a track from an archive of ST maps, by way of a file, as an archive is read from its end.
-func readWarps(p *media.Plates, body io.Reader, name string, home int) (*treatment.Track, error) {
+func readWarps(ctx context.Context, p *media.Plates, body io.Reader, name string, home int) (*treatment.Track, error) {
 	file, err := os.CreateTemp("", "jardin-warps-*.zip")
 	if err != nil {
 		return nil, fmt.Errorf("the archive cannot be kept while it is read: %w", err)
@@ -417,7 +417,7 @@ func readWarps(p *media.Plates, body io.Reader, name string, home int) (*treatme
 	if err != nil {
 		return nil, fmt.Errorf("this is no whole ZIP archive: %w", err)
 	}
-	return exchange.ReadWarps(archive, name, home, p.Width, p.Height, func(n int) bool { return n >= p.First && n <= p.Last })
+	return exchange.ReadWarps(ctx, archive, name, home, p.Width, p.Height, func(n int) bool { return n >= p.First && n <= p.Last })
 }
 
 // readTrack takes a track from a file in the body and adds it to the treatment.
@@ -435,7 +435,7 @@ func (s *Server) readTrack(c *gin.Context) {
 		if !ok {
 			return
 		}
-		t, err = readWarps(source.Plates, body, name, home)
+		t, err = readWarps(c.Request.Context(), source.Plates, body, name, home)
 	} else {
 		var blob []byte
 		if blob, err = io.ReadAll(io.LimitReader(body, mostTrack+1)); err != nil || len(blob) > mostTrack {

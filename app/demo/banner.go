@@ -326,15 +326,7 @@ func (s *BannerShot) Frame(n int) Frame {
 			}
 		})
 	}
-	tint := light(n + 300)
-	for i := range clean.Pix {
-		if i%4 == 3 {
-			clean.Pix[i], plate.Pix[i] = 1, 1
-			continue
-		}
-		k := float32(tint[i%4])
-		clean.Pix[i], plate.Pix[i] = clean.Pix[i]*k, plate.Pix[i]*k
-	}
+	lightUp(light(n+300), clean, plate)
 	return finish(soften(clean), soften(plate), raster.Gaussian(cover, lens), n+5000)
 }
 

@@ -111,15 +111,7 @@ func (s *BarrowShot) Frame(n int) Frame {
 			}
 		})
 	}
-	tint := light(n + 800)
-	for i := range clean.Pix {
-		if i%4 == 3 {
-			clean.Pix[i], pushed.Pix[i] = 1, 1
-			continue
-		}
-		k := float32(tint[i%4])
-		clean.Pix[i], pushed.Pix[i] = clean.Pix[i]*k, pushed.Pix[i]*k
-	}
+	lightUp(light(n+800), clean, pushed)
 	return finish(soften(clean), soften(pushed), raster.Gaussian(cover, lens), n+9000)
 }
 

@@ -93,6 +93,19 @@ func light(n int) colour {
 	return colour{level * (1 + warm), level, level * (1 - warm)}
 }
 
+// lightUp lays daylight on pictures, and makes them opaque.
+func lightUp(tint colour, pictures ...*raster.Image) {
+	for _, m := range pictures {
+		for i := range m.Pix {
+			if i%4 == 3 {
+				m.Pix[i] = 1
+			} else {
+				m.Pix[i] *= float32(tint[i%4])
+			}
+		}
+	}
+}
+
 const (
 	subframes = 6
 	shutter   = 0.5 // 180 degrees

@@ -2,10 +2,10 @@ package exchange
 
 import (
 	"archive/zip"
+	"context"
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"path"
 	"regexp"
 	"slices"
@@ -68,7 +68,7 @@ var numbered = regexp.MustCompile(`(-?\d+)\.exr$`)
 
 // ReadWarps reads a ZIP archive of ST maps as they are written here, each from the frame that its name ends with to home: a track that
 // bends. width and height are the shot's. Frames whose numbers the shot does not have are left out.
-func ReadWarps(archive *zip.Reader, name string, home, width, height int, has func(n int) bool) (*treatment.Track, error) {
+func ReadWarps(ctx context.Context, archive *zip.Reader, name string, home, width, height int, has func(n int) bool) (*treatment.Track, error) {
 	if len(archive.File) > mostWarps {
 		return nil, fmt.Errorf("it holds more than %d files", mostWarps)
 	}
@@ -80,6 +80,9 @@ func ReadWarps(archive *zip.Reader, name string, home, width, height int, has fu
 	}
 	found := map[int]bool{}
 	for _, f := range archive.File {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
 		number := numbered.FindStringSubmatch(path.Base(f.Name))
 		if number == nil {
 			continue
@@ -189,35 +192,10 @@ func (m *stMap) sample(n int, box geom.Box) (*treatment.Sample, error) {
 			}
 		}
 	}
-	spreadShift(&l, agree)
+	known := make([]bool, len(agree))
+	for k, v := range agree {
+		known[k] = v >= 0
+	}
+	l.Flood(known, func(from, to int) { l.Shift[to] = l.Shift[from] })
 	return &treatment.Sample{Frame: n, Matrix: h, Match: 1, Agree: 1, Bend: treatment.NewBend(&l, agree)}, nil
-}
-
-// spreadShift gives crossings of which nothing is known the shift of those around.
-func spreadShift(l *geom.Lattice, known []float32) {
-	wide := l.Columns + 1
-	var edge []int
-	done := make([]bool, len(known))
-	for i, v := range known {
-		if v >= 0 {
-			done[i] = true
-			edge = append(edge, i)
-		}
-	}
-	for len(edge) > 0 {
-		i := edge[0]
-		edge = edge[1:]
-		x, y := i%wide, i/wide
-		for _, at := range [4][2]int{{x - 1, y}, {x + 1, y}, {x, y - 1}, {x, y + 1}} {
-			if j := at[1]*wide + at[0]; at[0] >= 0 && at[0] < wide && at[1] >= 0 && at[1] <= l.Rows && !done[j] {
-				l.Shift[j], done[j] = l.Shift[i], true
-				edge = append(edge, j)
-			}
-		}
-	}
-	for i := range l.Shift {
-		if d := l.Shift[i].Len(); d > 500 || math.IsNaN(d) {
-			l.Shift[i] = geom.Point{}
-		}
-	}
 }

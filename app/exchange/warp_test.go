@@ -3,6 +3,7 @@ package exchange
 import (
 	"archive/zip"
 	"bytes"
+	"context"
 	"math"
 	"math/rand/v2"
 	"os"
@@ -54,7 +55,7 @@ func TestWarpsThereAndBack(t *testing.T) {
 	read := func(blob []byte, w, h int, last int) (*treatment.Track, error) {
 		archive, err := zip.NewReader(bytes.NewReader(blob), int64(len(blob)))
 		require.NoError(t, err)
-		return ReadWarps(archive, "Cloth", 5, w, h, func(n int) bool { return n <= last })
+		return ReadWarps(context.Background(), archive, "Cloth", 5, w, h, func(n int) bool { return n <= last })
 	}
 	back, err := read(out.Bytes(), width, height, 9)
 	require.NoError(t, err)

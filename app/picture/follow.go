@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 
+	"jardin/app/media"
 	"jardin/core/carry"
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -183,6 +184,16 @@ func (f *follower) reader(n int, channel string) (track.FrameReader, error) {
 		}
 		return raster.WarpPlane(p, h, rect), nil
 	}, nil
+}
+
+// seen returns how a frame is seen, and what is left out on it.
+func (f *follower) seen(ctx context.Context, n int) (track.FrameReader, [][]geom.Point, error) {
+	read, err := f.reader(n, media.LumaChannel)
+	if err != nil {
+		return nil, nil, err
+	}
+	covered, err := f.exclusions(ctx, n)
+	return read, covered, err
 }
 
 // eachFrame calls f for every frame after from up to last, or down to it.

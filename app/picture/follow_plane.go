@@ -123,11 +123,7 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 			doubtful = nil
 		}
 		err = eachFrame(ctx, f.run.From, last, func(n int) error {
-			read, err := f.reader(n, media.LumaChannel)
-			if err != nil {
-				return err
-			}
-			covered, err := f.exclusions(ctx, n)
+			read, covered, err := f.seen(ctx, n)
 			if err != nil {
 				return err
 			}
@@ -183,11 +179,7 @@ func (f *follower) refine(ctx context.Context, first *treatment.Sample, here tra
 	if i < 0 || first.Frame == f.what.Home {
 		return nil
 	}
-	home, err := f.reader(f.what.Home, media.LumaChannel)
-	if err != nil {
-		return err
-	}
-	without, err := f.exclusions(ctx, f.what.Home)
+	home, without, err := f.seen(ctx, f.what.Home)
 	if err != nil {
 		return err
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"slices"
 
-	"jardin/app/media"
 	"jardin/core/geom"
 	"jardin/core/track"
 	"jardin/core/treatment"
@@ -51,16 +50,12 @@ func (f *follower) followBending(ctx context.Context, first *treatment.Sample, h
 		before := f.run.From
 		err = eachFrame(ctx, f.run.From, last, func(n int) error {
 			if along := f.what.Bends.Along; along != "" {
-				if d, ok := f.motions.Between(along, before, n); ok {
+				if d, ok := f.motions.Between(along, before, n); ok { // where it is not known it counts once it is
 					t.Moved(d)
+					before = n
 				}
-				before = n
 			}
-			read, err := f.reader(n, media.LumaChannel)
-			if err != nil {
-				return err
-			}
-			covered, err := f.exclusions(ctx, n)
+			read, covered, err := f.seen(ctx, n)
 			if err != nil {
 				return err
 			}
@@ -101,11 +96,7 @@ func softSample(n int, s track.SoftSample) *treatment.Sample {
 // soft prepares to go on from how it is bent on a frame; it always looks from the home frame.
 func (f *follower) soft(ctx context.Context, from *treatment.Sample) (*track.Soft, error) {
 	b := f.what.Bends
-	home, err := f.reader(f.what.Home, media.LumaChannel)
-	if err != nil {
-		return nil, err
-	}
-	without, err := f.exclusions(ctx, f.what.Home)
+	home, without, err := f.seen(ctx, f.what.Home)
 	if err != nil {
 		return nil, err
 	}
@@ -136,11 +127,7 @@ func (f *follower) soft(ctx context.Context, from *treatment.Sample) (*track.Sof
 
 // keep has frames after one be compared with how the surface looks there as well.
 func (f *follower) keep(ctx context.Context, t *track.Soft, n int) error {
-	read, err := f.reader(n, media.LumaChannel)
-	if err != nil {
-		return err
-	}
-	covered, err := f.exclusions(ctx, n)
+	read, covered, err := f.seen(ctx, n)
 	if err != nil {
 		return err
 	}

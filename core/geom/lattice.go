@@ -125,3 +125,28 @@ func Pinned(box Box, pins, by []Point, reach float64) Lattice {
 	}
 	return l
 }
+
+// Flood calls give for every crossing of a lattice that is not known, with a neighbour that is by then: what is known goes out from where
+// it is, ring by ring.
+func (l *Lattice) Flood(known []bool, give func(from, to int)) {
+	wide := l.Columns + 1
+	done := append([]bool{}, known...)
+	var edge []int
+	for i, is := range done {
+		if is {
+			edge = append(edge, i)
+		}
+	}
+	for len(edge) > 0 {
+		i := edge[0]
+		edge = edge[1:]
+		x, y := i%wide, i/wide
+		for _, at := range [4][2]int{{x - 1, y}, {x + 1, y}, {x, y - 1}, {x, y + 1}} {
+			if j := at[1]*wide + at[0]; at[0] >= 0 && at[0] < wide && at[1] >= 0 && at[1] <= l.Rows && !done[j] {
+				give(i, j)
+				done[j] = true
+				edge = append(edge, j)
+			}
+		}
+	}
+}

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"image"
 	"math"
 
 	"jardin/core/geom"
@@ -66,40 +67,16 @@ func trusted(b *treatment.Bend, whole bool, n int) []float32 {
 		}
 		return out
 	}
-	wide := b.Columns + 1
 	known := make([]bool, n)
-	var edge []int
-	for i, a := range b.Agree {
-		if a > 0 {
-			u := math.Min(math.Max((float64(a-1)/254-trustNone)/(trustWhole-trustNone), 0), 1)
-			out[i], known[i] = float32(u*u*(3-2*u)), true
-			edge = append(edge, i)
+	for i, a := range b.Agreement() {
+		if a >= 0 {
+			u := float32(math.Min(math.Max((float64(a)-trustNone)/(trustWhole-trustNone), 0), 1))
+			out[i], known[i] = u*u*(3-2*u), true
 		}
 	}
-	for len(edge) > 0 {
-		i := edge[0]
-		edge = edge[1:]
-		x, y := i%wide, i/wide
-		for _, at := range [4][2]int{{x - 1, y}, {x + 1, y}, {x, y - 1}, {x, y + 1}} {
-			if j := at[1]*wide + at[0]; at[0] >= 0 && at[0] < wide && at[1] >= 0 && at[1] <= b.Rows && !known[j] {
-				out[j], known[j] = out[i], true
-				edge = append(edge, j)
-			}
-		}
-	}
+	cells := geom.Lattice{Columns: b.Columns, Rows: b.Rows}
+	cells.Flood(known, func(from, to int) { out[to] = out[from] })
 	return out
-}
-
-// at returns how far a place of the home frame is trusted, beyond the box as at its edge.
-func (in *trustInput) at(p geom.Point) float32 {
-	d := in.Box.Max.Sub(in.Box.Min)
-	u := math.Min(math.Max((p.X-in.Box.Min.X)/d.X*float64(in.Columns), 0), float64(in.Columns))
-	v := math.Min(math.Max((p.Y-in.Box.Min.Y)/d.Y*float64(in.Rows), 0), float64(in.Rows))
-	i, j := min(int(u), in.Columns-1), min(int(v), in.Rows-1)
-	fx, fy := float32(u-float64(i)), float32(v-float64(j))
-	top := in.Trust[j*(in.Columns+1)+i:]
-	low := in.Trust[(j+1)*(in.Columns+1)+i:]
-	return (top[0]*(1-fx)+top[1]*fx)*(1-fy) + (low[0]*(1-fx)+low[1]*fx)*fy
 }
 
 // times multiplies a coverage by where the surface was found.
@@ -109,11 +86,14 @@ func (in *trustInput) times(cover *raster.Plane) *raster.Plane {
 	if !ok {
 		return out
 	}
+	crossings := &raster.Plane{Rect: image.Rect(0, 0, in.Columns+1, in.Rows+1), Pix: in.Trust}
+	d := in.Box.Max.Sub(in.Box.Min)
 	raster.Rows(out.Rect.Min.Y, out.Rect.Max.Y, func(y int) {
 		from, to := cover.Row(y, out.Rect.Min.X, out.Rect.Max.X), out.Row(y, out.Rect.Min.X, out.Rect.Max.X)
 		for i, v := range from {
 			if v > 0 {
-				to[i] = v * in.at(back.Apply(geom.Pt(float64(out.Rect.Min.X+i)+0.5, float64(y)+0.5)))
+				p := back.Apply(geom.Pt(float64(out.Rect.Min.X+i)+0.5, float64(y)+0.5)).Sub(in.Box.Min)
+				to[i] = v * crossings.Bilinear(p.X/d.X*float64(in.Columns)+0.5, p.Y/d.Y*float64(in.Rows)+0.5)
 			}
 		}
 	})

@@ -290,7 +290,7 @@ func TestWhereHomeNoLongerShows(t *testing.T) {
 	assert.Less(t, last.Chained, 0.2, "what was kept is what it is compared with")
 }
 
-// The whole surface may jump by 76 px from one frame to the next, there and back.
+// The whole surface may jump by 84 px from one frame to the next, there and back.
 func TestASoftSurfaceThatJumps(t *testing.T) {
 	photo := photograph(t, "baboon.jpg")
 	region := geom.Box{Min: geom.Pt(210, 180), Max: geom.Pt(400, 360)}
@@ -307,7 +307,7 @@ func TestASoftSurfaceThatJumps(t *testing.T) {
 			angle = 2 * math.Pi * rng.Float64()
 		}
 		v := wave{amplitude: 1.5 * float64(i%3), length: 140, phase: [4]float64{1, 3, 2, 5}}
-		v.move = geom.Pt(math.Cos(angle), math.Sin(angle)).Mul(float64(1-i%3%2) * 76)
+		v.move = geom.Pt(math.Cos(angle), math.Sin(angle)).Mul(float64(1-i%3%2) * 84)
 		p := v.frame(photo, 1, 0.008, 1, uint64(i+2))
 		found, err := s.Step(show(p), nil)
 		require.NoError(t, err, "jump %d", i)

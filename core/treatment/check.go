@@ -250,6 +250,9 @@ func (c *checker) track(at string, t *Track) {
 		}
 		c.within(at+"/bends/stiffness", b.Stiffness, 0, 1, "")
 		c.within(at+"/bends/detail", b.Detail, 4, 64, " pixels")
+		for _, n := range b.Homes {
+			c.frame(at+"/bends/homes", n)
+		}
 		if base := c.doc.Track(b.Along); b.Along != "" && (base == nil || base.ID == t.ID) {
 			c.fault(at+"/bends/along", "there is no other track %q", b.Along)
 		}

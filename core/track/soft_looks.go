@@ -1,0 +1,332 @@
+package track
+
+import (
+	"image"
+	"math"
+	"slices"
+
+	"jardin/core/geom"
+	"jardin/core/raster"
+)
+
+// A softLook is how the surface looks at home.
+type softLook struct {
+	tpl     *raster.Plane // without light
+	inverse *raster.Plane // one over the contrast that was taken out of it
+	mask    []bool        // of its pixels: inside the region, seen, and not left out
+}
+
+// Which looks there always are.
+const (
+	homeLook = iota
+	lastLook
+	keptLooks
+	mostLooks = 8
+)
+
+// Keep has frames after be compared with how the surface looks on a frame as well, where it agrees there: the one that was stepped to,
+// or begun from. A few frames can be kept; of more, nothing comes.
+func (s *Soft) Keep(read FrameReader, covered [][]geom.Point) error {
+	if len(s.levels[0].looks) == mostLooks {
+		return nil
+	}
+	v := softState{s.plane, s.grid.Shift}
+	rect := s.evenly(raster.Around(geom.Bounds(s.places(v)), softMargin, s.size))
+	if rect.Empty() {
+		return nil
+	}
+	seen, err := looked(read, rect)
+	if err != nil {
+		return err
+	}
+	frame, mask := raster.Pyramid(seen, softLevels), maskOf(covered, seen.Rect)
+	doubted := make([]float32, len(s.grid.Shift))
+	copy(doubted, s.agree)
+	if s.agree == nil {
+		for i := range doubted {
+			doubted[i] = 1
+		}
+	}
+	for k := range s.levels {
+		l := &s.levels[k]
+		if k >= len(frame) {
+			l.looks = append(l.looks, softLook{raster.NewPlane(l.tpl.Rect), raster.NewPlane(l.tpl.Rect), make([]bool, len(l.inside))})
+			continue
+		}
+		fresh := s.look(l, frame[k], mask, v)
+		s.leaveOut(l, fresh.mask, doubted)
+		l.looks = append(l.looks, fresh)
+	}
+	return nil
+}
+
+// compare has each crossing be compared with one of the looks from now on; false where it is so already.
+func (s *Soft) compare(from []uint8) bool {
+	if slices.Equal(from, s.from) || s.from == nil && !slices.ContainsFunc(from, func(k uint8) bool { return k != homeLook }) {
+		return false
+	}
+	s.from = from
+	wide := s.grid.Columns + 1
+	for k := range s.levels {
+		l := &s.levels[k]
+		w := l.tpl.Rect.Dx()
+		mixed := softLook{tpl: raster.NewPlane(l.tpl.Rect), inverse: raster.NewPlane(l.tpl.Rect), mask: make([]bool, len(l.mask))}
+		raster.Rows(0, l.tpl.Rect.Dy(), func(y int) {
+			row := &l.rows[y]
+			for x := range w {
+				i, c := y*w+x, &l.columns[x]
+				if !l.inside[i] {
+					continue
+				}
+				var share [mostLooks]float32
+				for b := range 4 {
+					for a := range 4 {
+						share[from[row.at[b]*wide+c.at[a]]] += row.w[b] * c.w[a]
+					}
+				}
+				var sum, tpl, inverse float32
+				for j := range l.looks {
+					if v := max(share[j], 0); v > 0 && l.looks[j].mask[i] {
+						sum, tpl, inverse = sum+v, tpl+v*l.looks[j].tpl.Pix[i], inverse+v*l.looks[j].inverse.Pix[i]
+					}
+				}
+				if sum > 0.5 {
+					mixed.tpl.Pix[i], mixed.inverse.Pix[i], mixed.mask[i] = tpl/sum, inverse/sum, true
+				}
+			}
+		})
+		l.softLook = mixed
+	}
+	return true
+}
+
+// look returns how the surface looks at home as it is seen on a frame.
+func (s *Soft) look(l *softLevel, frame, covered *raster.Plane, v softState) softLook {
+	now, seen := s.carried(l, frame, covered, v)
+	light := lightOf(now)
+	return softLook{light.without(now), light.inverse, seen}
+}
+
+// remember renews how places looked last, where they no longer look quite like what they were compared with. Beside what does not
+// agree nothing is believed: what covers the surface does not look like it for long.
+func (s *Soft) remember(frame []*raster.Plane, covered *raster.Plane, v softState) {
+	wide, high := s.grid.Columns+1, s.grid.Rows+1
+	cells := make([]bool, s.grid.Columns*s.grid.Rows)
+	some := false
+	for y := range s.grid.Rows {
+		for x := range s.grid.Columns {
+			least, around := float32(1), float32(1)
+			for j := max(y-1, 0); j <= min(y+2, high-1); j++ {
+				for i := max(x-1, 0); i <= min(x+2, wide-1); i++ {
+					a := s.agree[j*wide+i]
+					if a < 0 {
+						continue
+					}
+					around = min(around, a)
+					if j >= y && j <= y+1 && i >= x && i <= x+1 {
+						least = min(least, a)
+					}
+				}
+			}
+			cells[y*s.grid.Columns+x] = least < renewsBelow && around >= renewsAbove
+			some = some || cells[y*s.grid.Columns+x]
+		}
+	}
+	if !some {
+		return
+	}
+	for k := range min(len(s.levels), len(frame)) {
+		l := &s.levels[k]
+		fresh, last := s.look(l, frame[k], covered, v), &l.looks[lastLook]
+		w := l.tpl.Rect.Dx()
+		for i := range last.mask {
+			if fresh.mask[i] && cells[l.rows[i/w].cell*s.grid.Columns+l.columns[i%w].cell] {
+				last.tpl.Pix[i], last.inverse.Pix[i], last.mask[i] = fresh.tpl.Pix[i], fresh.inverse.Pix[i], true
+			}
+		}
+	}
+}
+
+// leaveOut takes pixels out of what is seen around crossings that do not agree, a cell beyond their own: at the edge of what
+// covers it, that pulls.
+func (s *Soft) leaveOut(l *softLevel, seen []bool, agree []float32) {
+	if agree == nil {
+		return
+	}
+	w, wide := l.tpl.Rect.Dx(), s.grid.Columns+1
+	out := make([]bool, s.grid.Columns*s.grid.Rows)
+	for y := range s.grid.Rows {
+		for x := range s.grid.Columns {
+			for j := max(y-1, 0); j <= min(y+2, s.grid.Rows); j++ {
+				for k := max(x-1, 0); k <= min(x+2, s.grid.Columns); k++ {
+					v := agree[j*wide+k]
+					out[y*s.grid.Columns+x] = out[y*s.grid.Columns+x] || v >= 0 && v < agreesAbove
+				}
+			}
+		}
+	}
+	for i := range seen {
+		seen[i] = seen[i] && !out[l.rows[i/w].cell*s.grid.Columns+l.columns[i%w].cell]
+	}
+}
+
+// judge returns how alike the frame and the reference frame are around each crossing, light taken out: their correlation, as it
+// would be without grain (after Spearman 1904, who corrects correlations for what measuring adds); and where grain is stronger
+// than texture, whether they differ by more than grain.
+//
+// It returns how each agrees with the look that it is compared with best, and which that is: the reference frame wherever it can be,
+// else one that was kept, else how it looked last.
+func (s *Soft) judge(frame, covered *raster.Plane, v softState) (agree []float32, from []uint8) {
+	l := &s.levels[0]
+	now, seen := s.carried(l, frame, covered, v)
+	light := lightOf(now)
+	now = light.without(now)
+	from = make([]uint8, len(v.shift))
+	of := make([][]float32, len(l.looks))
+	for k := range of {
+		if k == homeLook || slices.Contains(l.looks[k].mask, true) {
+			of[k] = s.alike(l, &l.looks[k], now, light.inverse, seen)
+		}
+	}
+	lasting := slices.Clone(of[homeLook])
+	for k := keptLooks; k < len(of); k++ {
+		for i, a := range of[k] {
+			if a > lasting[i]+betterBy && lasting[i] < renewsBelow {
+				lasting[i], from[i] = a, uint8(k)
+			}
+		}
+	}
+	agree = slices.Clone(lasting)
+	if of[lastLook] != nil {
+		for i, a := range of[lastLook] {
+			if lasting[i] >= 0 && lasting[i] < agreesAbove && a > lasting[i]+betterBy {
+				agree[i], from[i] = a, lastLook
+			}
+		}
+	}
+	return s.lesser(agree), from
+}
+
+// alike returns how alike the frame, as it is carried home, and a look are around each crossing.
+func (s *Soft) alike(l *softLevel, look *softLook, now, inverse *raster.Plane, seen []bool) []float32 {
+	both := make([]bool, len(seen))
+	for i, in := range look.mask {
+		both[i] = in && seen[i]
+	}
+	grain := grainOf(now, look.tpl, inverse, look.inverse, both)
+	s.grain = math.Min(s.grain, grain)
+	grain = math.Min(grain, grainier*s.grain) // what differs by more is not grain
+	w := now.Rect.Dx()
+	wide := s.grid.Columns + 1
+	type likeness struct{ ab, aa, bb, grainA, grainB, all, in float64 }
+	sums := make([]likeness, wide*(s.grid.Rows+1))
+	for i, in := range look.mask {
+		if !l.inside[i] || look != &l.looks[lastLook] && !in {
+			continue
+		}
+		c, r := &l.columns[i%w], &l.rows[i/w]
+		var p likeness
+		p.all = 1
+		if both[i] {
+			a, b := float64(now.Pix[i]), float64(look.tpl.Pix[i])
+			ia, ib := float64(inverse.Pix[i]), float64(look.inverse.Pix[i])
+			p = likeness{a * b, a * a, b * b, grain * ia * ia, grain * ib * ib, 1, 1}
+		}
+		for j := 1; j < 3; j++ { // the four crossings of its cell
+			for k := 1; k < 3; k++ {
+				n := &sums[r.at[j]*wide+c.at[k]]
+				n.ab, n.aa, n.bb, n.grainA, n.grainB = n.ab+p.ab, n.aa+p.aa, n.bb+p.bb, n.grainA+p.grainA, n.grainB+p.grainB
+				n.all, n.in = n.all+p.all, n.in+p.in
+			}
+		}
+	}
+	out := make([]float32, len(sums))
+	if s.texture == nil {
+		s.texture = make([]float32, len(sums))
+	}
+	for i, n := range sums {
+		switch {
+		case n.all < l.perCross/4:
+			out[i] = -1
+		case n.in < n.all/2:
+			out[i] = 0
+		default:
+			textureA, textureB := math.Max(n.aa-n.grainA, 0.1*n.aa), math.Max(n.bb-n.grainB, 0.1*n.bb)
+			alike := math.Min(math.Max(n.ab/math.Sqrt(math.Max(textureA*textureB, 1e-12)), 0), 1)
+			differs := (n.aa + n.bb - 2*n.ab) / math.Max(n.grainA+n.grainB, 1e-12) // of what grain explains
+			plain := 1 - math.Min(math.Max((differs-1.5)/2, 0), 1)
+			share := math.Max(n.bb-n.grainB, 0) / math.Max(n.bb, 1e-12) // of texture, on the reference frame
+			out[i] = float32(share*alike + (1-share)*plain)
+			if look == &l.looks[homeLook] {
+				s.texture[i] = float32(share)
+			}
+		}
+	}
+	return out
+}
+
+// fineVariance is what of a picture varies from pixel to pixel as grain does (Immerkær 1996): of fine texture more than of its grain, of
+// grain that is coarser than a pixel less.
+func fineVariance(p *raster.Plane, rect image.Rectangle) float64 {
+	rect = rect.Intersect(p.Rect.Inset(1))
+	if rect.Empty() {
+		return 0
+	}
+	w := p.Rect.Dx()
+	sum := 0.0
+	for y := rect.Min.Y; y < rect.Max.Y; y++ {
+		for x := rect.Min.X; x < rect.Max.X; x++ {
+			i := (y-p.Rect.Min.Y)*w + x - p.Rect.Min.X
+			sum += math.Abs(float64(p.Pix[i-w-1] - 2*p.Pix[i-w] + p.Pix[i-w+1] - 2*p.Pix[i-1] + 4*p.Pix[i] - 2*p.Pix[i+1] +
+				p.Pix[i+w-1] - 2*p.Pix[i+w] + p.Pix[i+w+1]))
+		}
+	}
+	sigma := math.Sqrt(math.Pi/2) / 6 * sum / float64(rect.Dx()*rect.Dy())
+	if math.IsNaN(sigma) {
+		return math.Inf(1) // of a picture that has places that are no numbers, nothing is told
+	}
+	return sigma * sigma
+}
+
+// grainOf is the variance of the grain of each of two pictures that lie over each other, before their light was taken out: from
+// the median of how they differ.
+func grainOf(a, b, ia, ib *raster.Plane, seen []bool) float64 {
+	var all []float32
+	step := max(1, len(a.Pix)/6000)
+	for i := 0; i < len(a.Pix); i += step {
+		if seen[i] {
+			d := a.Pix[i] - b.Pix[i]
+			all = append(all, d*d/(ia.Pix[i]*ia.Pix[i]+ib.Pix[i]*ib.Pix[i]))
+		}
+	}
+	if len(all) == 0 {
+		return 0
+	}
+	slices.Sort(all)
+	const medianOfSquare = 0.455 // of a normal deviate
+	return float64(all[len(all)/2]) / medianOfSquare
+}
+
+// lesser returns, for each crossing, the lesser of how it agrees and the median of that around it: what looks alike by chance in
+// the middle of what does not is no exception.
+func (s *Soft) lesser(agree []float32) []float32 {
+	wide, high := s.grid.Columns+1, s.grid.Rows+1
+	out := slices.Clone(agree)
+	for i, v := range agree {
+		if v < 0 {
+			continue
+		}
+		var near []float32
+		x, y := i%wide, i/wide
+		for k := max(y-1, 0); k <= min(y+1, high-1); k++ {
+			for j := max(x-1, 0); j <= min(x+1, wide-1); j++ {
+				if n := agree[k*wide+j]; n >= 0 {
+					near = append(near, n)
+				}
+			}
+		}
+		slices.Sort(near)
+		out[i] = min(v, near[len(near)/2])
+	}
+	return out
+}
