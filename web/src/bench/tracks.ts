@@ -29,6 +29,8 @@ export function ridersOf(d: Document, id: string): string[] {
         .filter((s) => s.ride === id || s.points.some((k) => k.follows?.track === id))
         .map((s) => `${s.name} of ${r.name}`),
     ),
-    ...d.tracks.filter((t) => t.over === id || t.bends?.along === id || t.exclusions?.some((s) => s.ride === id)).map((t) => t.name),
+    ...d.tracks
+      .filter((t) => t.over === id || t.bends?.along === id || t.exclusions?.some((s) => s.ride === id))
+      .map((t) => t.name),
   ]
 }
