@@ -295,6 +295,7 @@ export function SurfaceCorners({
   const home = surfaceOf(track)
   if (home.length < 4) return null
   const correction = mode === 'correct' ? [...(track.corrections ?? [])].reverse().find((c) => !c.off) : undefined
+  if (mode === 'correct' && !correction) return null // it was undone, or switched off
   if (correction?.kind === 'pins')
     return <Pins shot={shot} motion={motion} placement={placement} seen={seen} correction={correction} />
   if (correction?.kind === 'grid')
