@@ -33,7 +33,7 @@ func linen(known demo.BannerTruth) treatment.Track {
 			{known.Box[0] - room, known.Box[1] - room}, {known.Box[2] + room, known.Box[1] - room},
 			{known.Box[2] + room, known.Box[3] + room}, {known.Box[0] - room, known.Box[3] + room},
 		},
-		Bends: &treatment.Bends{Stiffness: 0.4, Detail: 10}, Exclusions: []treatment.Shape{overIvy(known, 56)},
+		Bends: &treatment.Bends{Stiffness: 0.3, Detail: 10}, Exclusions: []treatment.Shape{overIvy(known, 56)},
 	}
 }
 

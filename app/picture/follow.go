@@ -11,7 +11,9 @@ import (
 	"jardin/app/media"
 	"jardin/core/carry"
 	"jardin/core/geom"
+	"jardin/core/matte"
 	"jardin/core/raster"
+	"jardin/core/render"
 	"jardin/core/track"
 	"jardin/core/treatment"
 	"jardin/core/warp"
@@ -271,9 +273,11 @@ func (f *follower) exclusions(ctx context.Context, n int) (out [][]geom.Point, e
 	return out, nil
 }
 
-// supplied returns what a supplied matte, or the plate's alpha, covers on frame n; nil for nothing.
+// supplied returns what a supplied matte, the plate's alpha or a key covers on frame n; nil for nothing.
 func (f *follower) supplied(ctx context.Context, m *treatment.MarkedPictures, n int) (p *raster.Plane, err error) {
-	if m.Alpha {
+	if m.Keyed != nil {
+		p, err = f.keyed(ctx, m, n)
+	} else if m.Alpha {
 		p, err = f.alpha(ctx, n)
 	} else if i := slices.IndexFunc(m.Mattes, func(x treatment.FrontMatte) bool { return x.Frame == n }); i >= 0 {
 		p, err = f.matte(ctx, &m.Mattes[i].Picture)
@@ -291,6 +295,36 @@ func (f *follower) supplied(ctx context.Context, m *treatment.MarkedPictures, n 
 		p = raster.Grow(p, m.Grow)
 	}
 	return p, nil
+}
+
+// keyed returns what a key covers inside its outlines; nil where those are nowhere.
+func (f *follower) keyed(ctx context.Context, m *treatment.MarkedPictures, n int) (*raster.Plane, error) {
+	layers := make([]matte.Layer, 0, len(m.Keyed.Shapes))
+	for i := range m.Keyed.Shapes {
+		s := &m.Keyed.Shapes[i]
+		if pose, ok := f.motions.Pose(s, m.Own, n); ok {
+			layers = append(layers, matte.Layer{Matte: pose.Cover(s, carry.Edge{}, f.Size()), Opacity: 1, Combine: s.Combine, Invert: s.Invert})
+		}
+	}
+	where := f.Size()
+	var inside *raster.Plane
+	if len(m.Keyed.Shapes) > 0 {
+		inside = matte.Combine(where, layers...)
+		if where = inside.Rect; where.Empty() {
+			return nil, nil
+		}
+	}
+	plate, err := f.Linear(ctx, n, where)
+	if err != nil {
+		return nil, err
+	}
+	out := render.Keyed(plate, m.Keyed.By, m.Keyed.Key, where)
+	if inside != nil {
+		for i, v := range inside.Pix {
+			out.Pix[i] *= v
+		}
+	}
+	return out, nil
 }
 
 // rectanglesOver returns rectangles over all that a matte covers by more than a tenth, four lines high or a multiple of that.

@@ -100,6 +100,15 @@ func (f *follower) soft(ctx context.Context, from *treatment.Sample) (*track.Sof
 	if err != nil {
 		return nil, err
 	}
+	if b.Around {
+		for _, s := range f.doc.MarkedOn(f.what) {
+			there := *s
+			there.Ride = treatment.Still // it was drawn on this very frame
+			if pose, ok := f.motions.Pose(&there, treatment.Still, f.what.Home); ok {
+				without = append(without, pose.Polygon(&there))
+			}
+		}
+	}
 	t, err := track.NewSoft(home, f.Size(), treatment.Points(f.what.Region), without, track.SoftSettings{Stiffness: b.Stiffness, Detail: b.Detail})
 	if err != nil {
 		return nil, err

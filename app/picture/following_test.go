@@ -105,6 +105,20 @@ func TestSuppliedMattesAreLeftOutByChoice(t *testing.T) {
 		assert.NotEqual(t, marked, now)
 		assert.NotEqual(t, basis, now)
 	}
+	// By a key, all that it finds inside its outlines, on every frame.
+	half := treatment.Shape{ID: "h", Name: "h", Kind: treatment.Outline, Home: 8, Ride: treatment.Still,
+		Points: []treatment.Knot{{At: treatment.Vec{62, 10}}, {At: treatment.Vec{128, 10}}, {At: treatment.Vec{128, 80}}, {At: treatment.Vec{62, 80}}}}
+	mattes := d.Removals[1].Guard.Fronts
+	front := treatment.Front{ID: "f", Name: "f", By: treatment.ByBrightness, Key: &treatment.FrontKey{Near: 100, Far: 99}, Shapes: []treatment.Shape{half}}
+	d.Removals[1].Guard.Fronts = []treatment.Front{front}
+	assert.Equal(t, without, driven(), "nothing is that bright")
+	nothing := d.BasisOf(d.Track("t"))
+	front.Key.Invert = true
+	assert.NotEqual(t, nothing, d.BasisOf(d.Track("t")))
+	assert.Equal(t, [2]int{}, driven(), "all of it is no brighter")
+	d.Removals[1].Guard.Fronts[0].Shapes[0].Ride = "t"
+	assert.Equal(t, without, driven(), "what rides on the track is a part of it")
+	d.Removals[1].Guard.Fronts = mattes
 	d.Removals[1].Off = true
 	assert.Equal(t, without, driven())
 	d.Removals[1].Off = false
@@ -271,6 +285,64 @@ func TestASurfaceThatChangesItsLooks(t *testing.T) {
 	d.Tracks[0].Bends.Homes = []int{12}
 	assert.False(t, last(1).Chained, "it looks as on the frame that was named")
 	assert.False(t, last(14).Chained, "and so it does gone on from beyond")
+}
+
+// A thing that slides on the surface takes the field along, but where only what is around it is followed: there the surface goes on
+// beneath it. Its outline is part of what was measured, where it was drawn on the home frame.
+func TestOnlyWhatIsAroundTheThing(t *testing.T) {
+	const frames = 6
+	thing := geom.Pt(100, 85)
+	surface := func(p geom.Point, n int) geom.Point {
+		u := float64(n-1) / (frames - 1)
+		return p.Add(geom.Pt(2*math.Sin(p.Y/24)+4*u, 2*math.Sin(p.X/27)).Mul(u))
+	}
+	s := cloth(t, image.Rect(0, 0, 200, 170), frames, 0, func(p geom.Point, n int) geom.Point {
+		slides := 2.5 * float64(n-1) / (frames - 1) * math.Exp(-math.Pow(p.Dist(thing)/24, 8))
+		return surface(p, n).Add(geom.Pt(slides, 0))
+	})
+	d := treatment.New()
+	d.Tracks = []treatment.Track{{ID: "t", Name: "cloth", Kind: treatment.PlaneTrack, Home: 1, Motion: geom.Perspective,
+		Region: []treatment.Vec{{30, 25}, {165, 25}, {165, 140}, {30, 140}}, Bends: &treatment.Bends{Stiffness: 0.3, Detail: 10}}}
+	var knots []treatment.Knot
+	around := func(r float64) (out []geom.Point) {
+		for k := range 12 {
+			sin, cos := math.Sincos(float64(k) * math.Pi / 6)
+			out = append(out, thing.Add(geom.Pt(r*cos, r*sin)))
+		}
+		return out
+	}
+	for _, at := range around(32) {
+		knots = append(knots, treatment.Knot{At: treatment.Vec{at.X, at.Y}})
+	}
+	d.Removals = []treatment.Removal{{ID: "r", Name: "r", Range: treatment.Range{First: 1, Last: frames}, Reference: 1, Follow: treatment.Follow{Track: "t"},
+		Mark: treatment.Mark{Outlines: []treatment.Shape{{ID: "o", Name: "o", Kind: treatment.Outline, Home: 1, Points: knots}}}}}
+	off := func() (worst float64) {
+		var found []picture.Tracked
+		run := picture.Run{Track: "t", From: 1, First: 1, Last: frames}
+		require.NoError(t, s.Follow(ctx, d, run, func(f picture.Tracked) { found = append(found, f) }))
+		picture.MergeTracked(d, d.Track("t"), run, treatment.Range{First: 1, Last: frames}, found)
+		motions, err := carry.New(d)
+		require.NoError(t, err)
+		for _, p := range around(12) {
+			worst = max(worst, motions.Mapping("t", 1, frames).Apply(p).Dist(surface(p, frames)))
+		}
+		return worst
+	}
+	assert.Greater(t, off(), 1.5, "it is taken along")
+	before := d.BasisOf(d.Track("t"))
+	d.Tracks[0].Bends.Around = true
+	basis := d.BasisOf(d.Track("t"))
+	assert.NotEqual(t, before, basis)
+	assert.Less(t, off(), 0.5)
+	outline := &d.Removals[0].Mark.Outlines[0]
+	outline.Points[0].At[0]++
+	assert.NotEqual(t, basis, d.BasisOf(d.Track("t")), "another outline is another surface")
+	outline.Points[0].At[0]--
+	outline.Name = "another"
+	assert.Equal(t, basis, d.BasisOf(d.Track("t")))
+	outline.Home = 3
+	assert.NotEqual(t, basis, d.BasisOf(d.Track("t")), "drawn elsewhere it does not count")
+	assert.Greater(t, off(), 1.5)
 }
 
 // Another track tells of a motion that is too large to be found: 110 px from frame to frame.

@@ -160,48 +160,62 @@ func Gradient(p *Plane) (gx, gy *Plane) {
 // picture made smaller by whole pixels' means, enlarged again straight between them.
 // It is a Gaussian to within some hundredths of the picture's range.
 func Broad(m *Image, sigma float64) *Image {
+	return &Image{m.Rect, broad(m.Pix, m.Rect.Dx(), m.Rect.Dy(), 4, sigma)}
+}
+
+// BroadPlane is Broad for a plane.
+func BroadPlane(p *Plane, sigma float64) *Plane {
+	return &Plane{p.Rect, broad(p.Pix, p.Rect.Dx(), p.Rect.Dy(), 1, sigma)}
+}
+
+func broad(pix []float32, w, h, channels int, sigma float64) []float32 {
 	k := max(1, int(sigma/1.5))
-	w, h := m.Rect.Dx(), m.Rect.Dy()
 	sw, sh := (w+k-1)/k, (h+k-1)/k
-	small := NewImage(image.Rect(0, 0, sw, sh))
+	line := sw * channels
+	small := make([]float32, sh*line)
 	Rows(0, sh, func(j int) {
-		row := small.Row(j, 0, sw)
-		for i := range sw {
-			var sum [4]float32
-			n := 0
-			for y := j * k; y < min((j+1)*k, h); y++ {
-				for x := i * k; x < min((i+1)*k, w); x++ {
-					p := m.Pix[4*(y*w+x):][:4]
-					for c := range 4 {
-						sum[c] += p[c]
+		row := small[j*line : (j+1)*line]
+		top, low := j*k, min((j+1)*k, h)
+		for y := top; y < low; y++ {
+			src := pix[y*w*channels : (y+1)*w*channels]
+			for i := range sw {
+				for x := i * k * channels; x < min((i+1)*k, w)*channels; x += channels {
+					for c := range channels {
+						row[i*channels+c] += src[x+c]
 					}
-					n++
 				}
 			}
-			for c := range 4 {
-				row[4*i+c] = sum[c] / float32(n)
+		}
+		for i := range sw {
+			n := float32((min((i+1)*k, w) - i*k) * (low - top))
+			for c := range channels {
+				row[i*channels+c] /= n
 			}
 		}
 	})
 	// A mean over k pixels, and going straight between means, each spread by k*k/12 and k*k/6.
 	rest := sigma*sigma - float64(k*k)/4
-	small = GaussianImage(small, math.Sqrt(math.Max(rest, 0))/float64(k))
-	out := NewImage(m.Rect)
+	small = blur(small, sw, sh, channels, gaussian(math.Max(math.Sqrt(math.Max(rest, 0))/float64(k), 1e-3)))
+	out := make([]float32, len(pix))
 	Rows(0, h, func(y int) {
-		row := out.Pix[4*y*w : 4*(y+1)*w]
+		row := out[y*w*channels : (y+1)*w*channels]
 		v := (float32(y)+0.5)/float32(k) - 0.5
 		j := int(math.Floor(float64(v)))
 		fy := v - float32(j)
-		top, low := small.Row(clamp(j, sh), 0, sw), small.Row(clamp(j+1, sh), 0, sw)
+		top, low := small[clamp(j, sh)*line:][:line], small[clamp(j+1, sh)*line:][:line]
+		between := scratch(line)
+		defer spare.Put(between)
+		mid := *between
+		for i := range mid {
+			mid[i] = top[i] + (low[i]-top[i])*fy
+		}
 		for x := range w {
 			u := (float32(x)+0.5)/float32(k) - 0.5
-			i := int(math.Floor(float64(u)))
+			i := int(u+1) - 1 // rounded down: u is above -1
 			fx := u - float32(i)
-			a, b := 4*clamp(i, sw), 4*clamp(i+1, sw)
-			for c := range 4 {
-				t := top[a+c] + (top[b+c]-top[a+c])*fx
-				l := low[a+c] + (low[b+c]-low[a+c])*fx
-				row[4*x+c] = t + (l-t)*fy
+			a, b := clamp(i, sw)*channels, clamp(i+1, sw)*channels
+			for c := range channels {
+				row[x*channels+c] = mid[a+c] + (mid[b+c]-mid[a+c])*fx
 			}
 		}
 	})

@@ -85,11 +85,14 @@ func (p *Plane) Cubic(x, y float64) float32 {
 	x0, y0 = x0-1-p.Rect.Min.X, y0-1-p.Rect.Min.Y
 	var out float32
 	if x0 >= 0 && y0 >= 0 && x0+3 < w && y0+3 < h {
-		for j := range 4 {
-			line := p.Pix[(y0+j)*w+x0:][:4]
-			out += wy[j] * (wx[0]*line[0] + wx[1]*line[1] + wx[2]*line[2] + wx[3]*line[3])
-		}
-		return out
+		u0, u1, u2, u3 := wx[0], wx[1], wx[2], wx[3]
+		i := y0*w + x0
+		a, b := p.Pix[i:][:4], p.Pix[i+w:][:4]
+		c, d := p.Pix[i+2*w:][:4], p.Pix[i+3*w:][:4]
+		out += wy[0] * (u0*a[0] + u1*a[1] + u2*a[2] + u3*a[3])
+		out += wy[1] * (u0*b[0] + u1*b[1] + u2*b[2] + u3*b[3])
+		out += wy[2] * (u0*c[0] + u1*c[1] + u2*c[2] + u3*c[3])
+		return out + wy[3]*(u0*d[0]+u1*d[1]+u2*d[2]+u3*d[3])
 	}
 	for j := range 4 {
 		row := p.Pix[clamp(y0+j, h)*w:][:w]

@@ -135,7 +135,7 @@ func (e *Evaluator) front(ctx context.Context, f *frontInput, rect image.Rectang
 		if err != nil {
 			return nil, err
 		}
-		out = keyed(plate, f, region)
+		out = Keyed(plate, f.By, f.Key, region)
 	}
 	if f.Black > 0 || f.White < 1 {
 		for i, v := range out.Pix {
@@ -354,17 +354,16 @@ func (e *Evaluator) Occluded(ctx context.Context, t *Treatment, removal string, 
 	return r.occluders(n, true).cover(ctx, e, e.Plate.Size())
 }
 
-// keyed returns how far each pixel has the colour or the brightness of a key.
-func keyed(plate *raster.Image, f *frontInput, rect image.Rectangle) *raster.Plane {
+// Keyed returns how far each pixel of a part of the plate, linear light, has the colour or the brightness of a key, 0 to 1.
+func Keyed(plate *raster.Image, by string, k *treatment.FrontKey, rect image.Rectangle) *raster.Plane {
 	out := raster.NewPlane(rect)
-	k := f.Key
 	l0, a0, b0 := colorspace.Lab(k.Colour[0], k.Colour[1], k.Colour[2])
 	raster.Rows(rect.Min.Y, rect.Max.Y, func(y int) {
 		src, dst := plate.Row(y, rect.Min.X, rect.Max.X), out.Row(y, rect.Min.X, rect.Max.X)
 		for x := range dst {
 			l, a, b := colorspace.Lab(float64(src[4*x]), float64(src[4*x+1]), float64(src[4*x+2]))
 			d := l
-			if f.By == treatment.ByColour {
+			if by == treatment.ByColour {
 				d = math.Sqrt((l-l0)*(l-l0) + (a-a0)*(a-a0) + (b-b0)*(b-b0))
 			}
 			// From 1 at near to 0 at far, whichever of them is greater.

@@ -48,8 +48,9 @@ func (a *aligner) run(
 // machine, so that sums, and with them tracks, are the same everywhere.
 const chunks = 4
 
-func inChunks(n int, f func(chunk, lo, hi int)) {
-	if n < 2000 {
+// inChunks calls f for each part of n things of which each is size pixels, at once where that is worth while.
+func inChunks(n, size int, f func(chunk, lo, hi int)) {
+	if n*size < 2000 {
 		for k := range chunks {
 			f(k, n*k/chunks, n*(k+1)/chunks)
 		}
@@ -100,7 +101,7 @@ func (l *alignLevel) align(
 	const rounds = 40
 	for round := range rounds {
 		var counts [chunks]int
-		inChunks(n, func(chunk, lo, hi int) {
+		inChunks(n, 1, func(chunk, lo, hi int) {
 			for i := lo; i < hi; i++ {
 				q := w.Apply(geom.Point{X: l.xs[i], Y: l.ys[i]})
 				if !inside(q, frame.Rect, 1) || (covered != nil && hidden(covered, toFrame, q)) {
@@ -401,7 +402,7 @@ func (l *alignLevel) sums(
 		normal [8][8]float64
 		right  [8]float64
 	}
-	inChunks(len(l.tpl), func(chunk, lo, hi int) {
+	inChunks(len(l.tpl), 1, func(chunk, lo, hi int) {
 		part := &parts[chunk]
 		inverse := 1 / limit
 		for i := lo; i < hi; i++ {

@@ -71,3 +71,18 @@ func BenchmarkEightPoints(b *testing.B) {
 		i++
 	}
 }
+
+// The aim is 8 frames a second or better: 125 ms.
+func BenchmarkSoft600x400(b *testing.B) {
+	frames := []*raster.Plane{large(1), large(2), large(3), large(2)}
+	part := geom.Box{Min: geom.Pt(660, 340), Max: geom.Pt(1260, 740)}.Corners()
+	s, err := NewSoft(show(large(0)), frames[0].Rect, part[:], nil, SoftSettings{Stiffness: 0.3, Detail: 8})
+	require.NoError(b, err)
+	i := 0
+	for b.Loop() {
+		if _, err := s.Step(show(frames[i%4]), nil); err != nil {
+			b.Fatal(err)
+		}
+		i++
+	}
+}

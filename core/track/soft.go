@@ -27,6 +27,7 @@ type Soft struct {
 	levels  []softLevel     // finest first
 	from    []uint8         // of each crossing, the look that it is compared with
 	stiff   float64
+	firm    []float64 // of each crossing, what bending counts there
 	texture []float32 // of each crossing, the share of what varies on the reference frame that is not grain
 	grain   float64   // the least variance that frames differed by
 }
@@ -97,6 +98,7 @@ type softLevel struct {
 
 // nodeWeights are the crossings that a column or a row of pixels goes by, and how much.
 type nodeWeights struct {
+	home float64 // where it is on the reference frame
 	cell int
 	at   [4]int
 	w    [4]float32
@@ -107,6 +109,7 @@ const (
 	softWindow   = 8.0   // sigma in pixels over which light is taken out
 	softNoise    = 0.012 // contrast that is grain, of encoded luma
 	rounds       = 8
+	iterations   = 16    // of conjugate gradients in each
 	ahead        = 1.5   // how far each step goes: the data's matrix is one that lies above theirs, so that a whole step stays short
 	rests        = 0.02  // pixels by which a field moves that is at rest
 	softMargin   = 96    // pixels around where a surface was that are looked at
@@ -119,6 +122,9 @@ const (
 	betterBy     = 0.1   // likeness by which another look has to be better
 	jumpReach    = 12    // how far the whole surface may have gone from one frame to the next, pixels of the coarsest level
 	softLeast    = 0.003 // of the data, what bending counts where a surface is as supple as can be
+	firmAround   = 2     // crossings around one that tell how much is bent there, sigma
+	firmChained  = 2     // the most that bending counts where a place is not compared with the home frame
+	tornAbove    = 100   // square of a bend, pixels, above which it is none
 	sloping      = 0.1   // what a slope of the field counts beside its bending: what no data hold does not run away
 	steep        = 0.6   // slope, of contrast a pixel, from which on a pixel counts in full
 )
@@ -160,11 +166,11 @@ func NewSoft(read FrameReader, size image.Rectangle, region []geom.Point, withou
 		}
 		l.softLook = home
 		l.looks = []softLook{home, {tpl: raster.NewPlane(rect), inverse: raster.NewPlane(rect), mask: make([]bool, len(home.mask))}}
-		place := func(v float64, low, high float64, n int) nodeWeights {
+		place := func(v, low, high float64, n int) nodeWeights {
 			u := math.Min(math.Max((v-low)/(high-low)*float64(n), 0), float64(n))
 			i := min(int(u), n-1)
 			w := geom.Keys(u - float64(i))
-			out := nodeWeights{cell: i}
+			out := nodeWeights{home: v, cell: i}
 			for a := range 4 {
 				out.at[a], out.w[a] = min(max(i+a-1, 0), n), float32(w[a])
 			}
@@ -192,13 +198,13 @@ func NewSoft(read FrameReader, size image.Rectangle, region []geom.Point, withou
 type softLight struct{ mean, inverse *raster.Plane }
 
 func lightOf(p *raster.Plane) *softLight {
-	mean := raster.Gaussian(p, softWindow)
+	mean := raster.BroadPlane(p, softWindow)
 	squares := raster.NewPlane(p.Rect)
 	for i, v := range p.Pix {
 		d := v - mean.Pix[i]
 		squares.Pix[i] = d * d
 	}
-	inverse := raster.Gaussian(squares, softWindow)
+	inverse := raster.BroadPlane(squares, softWindow)
 	for i, v := range inverse.Pix {
 		inverse.Pix[i] = float32(1 / math.Sqrt(float64(v)+softNoise*softNoise))
 	}
@@ -346,35 +352,42 @@ func (s *Soft) why(v softState, agree []float32) (most string) {
 }
 
 // elsewhere returns by how much all of a level's template lies off in a picture that was carried there, in steps of a pixel; ok is false
-// where it looks like nothing within reach, or like several places.
+// where it hardly has moved, looks like nothing within reach, or like several places.
 func (l *softLevel) elsewhere(now *raster.Plane) (d geom.Point, ok bool) {
-	const reach, alike, clearly, around = jumpReach, 0.6, 0.06, 6
+	const reach, alike, nearby, clearly, around = jumpReach, 0.6, 0.8, 0.06, 6
 	w, high := now.Rect.Dx(), now.Rect.Dy()
 	const wide = 2*reach + 1
-	var scores [wide * wide]float64
-	best, bx, by := 0.0, 0, 0
-	for dy := -reach; dy <= reach; dy++ {
-		for dx := -reach; dx <= reach; dx++ {
-			var ab, aa, bb float32
-			n := 0
-			for y := max(0, -dy); y < min(high, high-dy); y++ {
-				for x := max(0, -dx); x < min(w, w-dx); x++ {
-					i := y*w + x
-					if !l.mask[i] {
-						continue
-					}
-					a, b := l.tpl.Pix[i], now.Pix[i+dy*w+dx]
-					ab, aa, bb, n = ab+a*b, aa+a*a, bb+b*b, n+1
+	score := func(dx, dy int) float64 {
+		var ab, aa, bb float32
+		n := 0
+		for y := max(0, -dy); y < min(high, high-dy); y++ {
+			for x := max(0, -dx); x < min(w, w-dx); x++ {
+				i := y*w + x
+				if !l.mask[i] {
+					continue
 				}
+				a, b := l.tpl.Pix[i], now.Pix[i+dy*w+dx]
+				ab, aa, bb, n = ab+a*b, aa+a*a, bb+b*b, n+1
 			}
-			if n < 64 {
-				continue
-			}
-			v := float64(ab) / math.Sqrt(math.Max(float64(aa)*float64(bb), 1e-12))
-			scores[(dy+reach)*wide+dx+reach] = v
-			if v > best {
-				best, bx, by = v, dx, dy
-			}
+		}
+		if n < 64 {
+			return 0
+		}
+		return float64(ab) / math.Sqrt(math.Max(float64(aa)*float64(bb), 1e-12))
+	}
+	if score(0, 0) > nearby {
+		return d, false
+	}
+	var scores [wide * wide]float64
+	raster.Rows(0, wide, func(row int) {
+		for column := range wide {
+			scores[row*wide+column] = score(column-reach, row-reach)
+		}
+	})
+	best, bx, by := 0.0, 0, 0
+	for i, v := range scores {
+		if v > best {
+			best, bx, by = v, i%wide-reach, i/wide-reach
 		}
 	}
 	if best < alike || max(bx, -bx, by, -by) == reach {
@@ -440,9 +453,10 @@ func (s *Soft) places(v softState) []geom.Point {
 
 // settle brings a state to rest on a level of the pyramid.
 func (s *Soft) settle(k int, frame []*raster.Plane, covered *raster.Plane, v softState, agree []float32) {
+	s.firm = s.firmness(v.shift)
 	var light *softLight // it hardly changes while the field comes to rest
 	for range rounds {
-		if s.round(&s.levels[k], frame[k], covered, v, agree, &light) < rests*s.levels[k].from[0] {
+		if s.round(&s.levels[k], frame[k], covered, v, agree, &light) {
 			break
 		}
 	}
@@ -479,7 +493,7 @@ func (s *Soft) carried(l *softLevel, frame *raster.Plane, covered *raster.Plane,
 	toLevel := l.to.Mul(h)
 	raster.Rows(0, out.Rect.Dy(), func(y int) {
 		row := &l.rows[y]
-		line := make([]geom.Point, wide) // the field along this row of pixels
+		line := make([]geom.Point, wide) // where the field takes this row of pixels, at the crossings' columns
 		for a := range 4 {
 			from, share := shift[row.at[a]*wide:(row.at[a]+1)*wide], float64(row.w[a])
 			for i, d := range from {
@@ -488,11 +502,11 @@ func (s *Soft) carried(l *softLevel, frame *raster.Plane, covered *raster.Plane,
 		}
 		for x := range w {
 			c := &l.columns[x]
-			var d geom.Point
+			p := geom.Pt(c.home, row.home)
 			for a := range 4 {
-				d = d.Add(line[c.at[a]].Mul(float64(c.w[a])))
+				d, share := line[c.at[a]], float64(c.w[a])
+				p.X, p.Y = p.X+d.X*share, p.Y+d.Y*share
 			}
-			p := l.from.Apply(geom.Pt(float64(out.Rect.Min.X+x)+0.5, float64(out.Rect.Min.Y+y)+0.5)).Add(d)
 			q := toLevel.Apply(p)
 			out.Pix[y*w+x] = frame.Cubic(q.X, q.Y)
 			if !l.inside[y*w+x] || !inside(q, frame.Rect, 1) {

@@ -207,6 +207,14 @@ func (s *Soft) judge(frame, covered *raster.Plane, v softState) (agree []float32
 	return s.lesser(agree), from
 }
 
+// A likeness is what the pixels around a crossing tell of how alike two pictures are there.
+type likeness struct{ ab, aa, bb, grainA, grainB, all, in float64 }
+
+func (n *likeness) add(p *likeness) {
+	n.ab, n.aa, n.bb, n.grainA, n.grainB = n.ab+p.ab, n.aa+p.aa, n.bb+p.bb, n.grainA+p.grainA, n.grainB+p.grainB
+	n.all, n.in = n.all+p.all, n.in+p.in
+}
+
 // alike returns how alike the frame, as it is carried home, and a look are around each crossing.
 func (s *Soft) alike(l *softLevel, look *softLook, now, inverse *raster.Plane, seen []bool) []float32 {
 	both := make([]bool, len(seen))
@@ -218,26 +226,32 @@ func (s *Soft) alike(l *softLevel, look *softLook, now, inverse *raster.Plane, s
 	grain = math.Min(grain, grainier*s.grain) // what differs by more is not grain
 	w := now.Rect.Dx()
 	wide := s.grid.Columns + 1
-	type likeness struct{ ab, aa, bb, grainA, grainB, all, in float64 }
-	sums := make([]likeness, wide*(s.grid.Rows+1))
-	for i, in := range look.mask {
-		if !l.inside[i] || look != &l.looks[lastLook] && !in {
-			continue
-		}
-		c, r := &l.columns[i%w], &l.rows[i/w]
-		var p likeness
-		p.all = 1
-		if both[i] {
-			a, b := float64(now.Pix[i]), float64(look.tpl.Pix[i])
-			ia, ib := float64(inverse.Pix[i]), float64(look.inverse.Pix[i])
-			p = likeness{a * b, a * a, b * b, grain * ia * ia, grain * ib * ib, 1, 1}
-		}
-		for j := 1; j < 3; j++ { // the four crossings of its cell
-			for k := 1; k < 3; k++ {
-				n := &sums[r.at[j]*wide+c.at[k]]
-				n.ab, n.aa, n.bb, n.grainA, n.grainB = n.ab+p.ab, n.aa+p.aa, n.bb+p.bb, n.grainA+p.grainA, n.grainB+p.grainB
-				n.all, n.in = n.all+p.all, n.in+p.in
+	var parts [chunks][]likeness
+	inChunks(now.Rect.Dy(), w, func(chunk, low, end int) {
+		sums := make([]likeness, wide*(s.grid.Rows+1))
+		for i := low * w; i < end*w; i++ {
+			if !l.inside[i] || look != &l.looks[lastLook] && !look.mask[i] {
+				continue
 			}
+			c, r := &l.columns[i%w], &l.rows[i/w]
+			p := likeness{all: 1}
+			if both[i] {
+				a, b := float64(now.Pix[i]), float64(look.tpl.Pix[i])
+				ia, ib := float64(inverse.Pix[i]), float64(look.inverse.Pix[i])
+				p = likeness{a * b, a * a, b * b, grain * ia * ia, grain * ib * ib, 1, 1}
+			}
+			for j := 1; j < 3; j++ { // the four crossings of its cell
+				for k := 1; k < 3; k++ {
+					sums[r.at[j]*wide+c.at[k]].add(&p)
+				}
+			}
+		}
+		parts[chunk] = sums
+	})
+	sums := parts[0]
+	for _, p := range parts[1:] {
+		for i := range sums {
+			sums[i].add(&p[i])
 		}
 	}
 	out := make([]float32, len(sums))

@@ -1,8 +1,11 @@
 package track
 
 import (
+	"image"
 	"math"
 	"slices"
+
+	"gonum.org/v1/gonum/mat"
 
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -11,9 +14,8 @@ import (
 // A tensor is what the pixels around a crossing tell of its shift: the normal equations' matrix and right side.
 type tensor struct{ xx, xy, yy, x, y float64 }
 
-// round brings the field nearer to where the frame looks like the reference frame, and returns by how much it moved at most,
-// pixels of the frame.
-func (s *Soft) round(l *softLevel, frame, covered *raster.Plane, v softState, agree []float32, light **softLight) float64 {
+// round brings the field nearer to where the frame looks like the reference frame, and returns whether it was there.
+func (s *Soft) round(l *softLevel, frame, covered *raster.Plane, v softState, agree []float32, light **softLight) (rested bool) {
 	shift := v.shift
 	now, seen := s.carried(l, frame, covered, v)
 	for i, in := range l.mask {
@@ -30,7 +32,7 @@ func (s *Soft) round(l *softLevel, frame, covered *raster.Plane, v softState, ag
 	wide := s.grid.Columns + 1
 	unit := float32(l.from[0]) // pixels of the frame in one of this level
 	var parts [chunks][]tensor
-	inChunks(high, func(chunk, low, end int) {
+	inChunks(high, w, func(chunk, low, end int) {
 		sums := make([]tensor, len(shift))
 		line := make([]tensor, wide)
 		for y := max(low, 1); y < min(end, high-1); y++ {
@@ -78,13 +80,36 @@ func (s *Soft) round(l *softLevel, frame, covered *raster.Plane, v softState, ag
 	}
 	usual := l.perCross / 2
 	lambda := usual * softLeast * math.Pow(1000, s.stiff) * (0.1 + 2*scale*scale)
-	return s.solve(all, lambda, usual, shift)
+	return s.solve(all, lambda, usual, l.from[0], shift)
+}
+
+// firmness is how much bending counts around each crossing: the less the field bends there, the more. So a field that hardly bends is
+// held together against grain, and one that bends much is let go, as by an energy that grows with the bend rather than with its square.
+func (s *Soft) firmness(shift []geom.Point) []float64 {
+	wide, high := s.grid.Columns+1, s.grid.Rows+1
+	bent := raster.NewPlane(image.Rect(0, 0, wide, high))
+	for y := range high {
+		for x := range wide {
+			i := min(max(y, 1), high-2)*wide + min(max(x, 1), wide-2)
+			across := shift[i-1].Add(shift[i+1]).Sub(shift[i].Mul(2)).Len()
+			along := shift[i-wide].Add(shift[i+wide]).Sub(shift[i].Mul(2)).Len()
+			bent.Pix[y*wide+x] = float32(min(across*across+along*along, tornAbove))
+		}
+	}
+	out := make([]float64, len(shift))
+	for i, v := range raster.Gaussian(bent, firmAround).Pix {
+		out[i] = min(max(1/math.Sqrt(float64(v)+0.002), 0.2), 10)
+		if s.from != nil && s.from[i] != homeLook {
+			out[i] = min(out[i], firmChained) // it was carried home by a field that bent too little already: that would add up
+		}
+	}
+	return out
 }
 
 // spread is the median of how far two pictures differ.
 func spread(a, b *raster.Plane, seen []bool) float64 {
 	var all []float32
-	step := max(1, len(a.Pix)/6000)
+	step := max(1, len(a.Pix)/2000)
 	for i := 0; i < len(a.Pix); i += step {
 		if seen[i] {
 			all = append(all, abs(a.Pix[i]-b.Pix[i]))
@@ -97,8 +122,10 @@ func spread(a, b *raster.Plane, seen []bool) float64 {
 	return float64(all[len(all)/2])
 }
 
-// solve adds to the field what makes the sum of the data's error and of the bending energy least, by conjugate gradients.
-func (s *Soft) solve(data []tensor, lambda, usual float64, shift []geom.Point) (most float64) {
+// solve adds to the field what makes the sum of the data's error and of the bending energy least, by conjugate gradients that begin
+// from the best linear field, as what does not bend takes them longest. unit is the pixels of the frame in one of the level; rested
+// says that all but a twentieth of the field was at rest.
+func (s *Soft) solve(data []tensor, lambda, usual, unit float64, shift []geom.Point) (rested bool) {
 	n := len(shift) // all x first, then all y
 	vectors := make([]float64, 7*2*n)
 	next := func() []float64 {
@@ -112,14 +139,23 @@ func (s *Soft) solve(data []tensor, lambda, usual float64, shift []geom.Point) (
 	}
 	damp := 1e-4 * usual
 	for i := range data {
-		a, c := data[i].xx+damp+20*lambda, data[i].yy+damp+20*lambda
+		a, c := data[i].xx+damp+20*lambda*s.firm[i], data[i].yy+damp+20*lambda*s.firm[i]
 		diagonal[i], diagonal[n+i] = 1/a, 1/c
 	}
-	both := func(in, out []float64) {
+	bend := func(in, out []float64) {
 		s.bending(in[:n], out[:n])
 		s.bending(in[n:], out[n:])
 	}
-	both(v, r)
+	apply := func(in, out []float64) {
+		bend(in, out)
+		for i := range data {
+			d := &data[i]
+			px, py := in[i], in[n+i]
+			out[i] = lambda*out[i] + (d.xx+damp)*px + d.xy*py
+			out[n+i] = lambda*out[n+i] + d.xy*px + (d.yy+damp)*py
+		}
+	}
+	bend(v, r)
 	for i := range data {
 		r[i], r[n+i] = data[i].x-lambda*r[i], data[i].y-lambda*r[n+i]
 	}
@@ -129,23 +165,20 @@ func (s *Soft) solve(data []tensor, lambda, usual float64, shift []geom.Point) (
 		}
 		return sum
 	}
+	s.linear(data, lambda, damp, r, x)
+	apply(x, ap)
 	for i := range r {
+		r[i] -= ap[i]
 		z[i] = diagonal[i] * r[i]
 	}
 	copy(p, z)
 	rz := dot(r, z)
 	end := 1e-4 * rz
-	for range 80 {
+	for range iterations {
 		if rz <= end || rz == 0 {
 			break
 		}
-		both(p, ap)
-		for i := range data {
-			d := &data[i]
-			px, py := p[i], p[n+i]
-			ap[i] = lambda*ap[i] + (d.xx+damp)*px + d.xy*py
-			ap[n+i] = lambda*ap[n+i] + d.xy*px + (d.yy+damp)*py
-		}
+		apply(p, ap)
 		alpha := rz / dot(p, ap)
 		for i := range x {
 			x[i] += alpha * p[i]
@@ -159,13 +192,58 @@ func (s *Soft) solve(data []tensor, lambda, usual float64, shift []geom.Point) (
 			p[i] = z[i] + beta*p[i]
 		}
 	}
-	moved := make([]float64, n)
+	moved := 0
 	for i := range shift {
 		shift[i] = shift[i].Add(geom.Pt(ahead*x[i], ahead*x[n+i]))
-		moved[i] = math.Max(math.Abs(x[i]), math.Abs(x[n+i]))
+		if max(math.Abs(x[i]), math.Abs(x[n+i])) > rests*unit {
+			moved++
+		}
 	}
-	slices.Sort(moved)
-	return moved[n*95/100]
+	return moved*20 <= n
+}
+
+// linear is the linear field under which the sum is least, as a start: all x first, then all y; r is the right side.
+func (s *Soft) linear(data []tensor, lambda, damp float64, r, x []float64) {
+	const modes = 3 // the whole, across, and along, of either part
+	n := len(data)
+	of := func(i int) [modes]float64 {
+		return [modes]float64{1, 2*float64(i%(s.grid.Columns+1))/float64(s.grid.Columns) - 1, 2*float64(i/(s.grid.Columns+1))/float64(s.grid.Rows) - 1}
+	}
+	var xx, xy, yy [modes][modes]float64
+	var right [2 * modes]float64
+	for i := range data {
+		d, m := &data[i], of(i)
+		for a, u := range m {
+			right[a], right[modes+a] = right[a]+u*r[i], right[modes+a]+u*r[n+i]
+			for b, v := range m {
+				xx[a][b], xy[a][b], yy[a][b] = xx[a][b]+u*v*(d.xx+damp), xy[a][b]+u*v*d.xy, yy[a][b]+u*v*(d.yy+damp)
+			}
+		}
+	}
+	for a, cells := range []int{1: s.grid.Columns, 2: s.grid.Rows} { // what their slope counts
+		if a > 0 {
+			slope := lambda * sloping * float64(n) * 4 / float64(cells*cells)
+			xx[a][a], yy[a][a] = xx[a][a]+slope, yy[a][a]+slope
+		}
+	}
+	matrix := mat.NewSymDense(2*modes, nil)
+	for a := range modes {
+		for b := range modes {
+			matrix.SetSym(a, b, xx[a][b])
+			matrix.SetSym(a, modes+b, xy[a][b])
+			matrix.SetSym(modes+a, modes+b, yy[a][b])
+		}
+	}
+	var cholesky mat.Cholesky
+	var found mat.VecDense
+	if !cholesky.Factorize(matrix) || cholesky.SolveVecTo(&found, mat.NewVecDense(len(right), right[:])) != nil {
+		return
+	}
+	for i := range data {
+		for a, u := range of(i) {
+			x[i], x[n+i] = x[i]+u*found.AtVec(a), x[n+i]+u*found.AtVec(modes+a)
+		}
+	}
 }
 
 // bending is the gradient of half the energy of one part of a field at the crossings: of a thin plate, second differences along
@@ -174,9 +252,10 @@ func (s *Soft) bending(v, out []float64) {
 	wide, high := s.grid.Columns+1, s.grid.Rows+1
 	clear(out)
 	for y := range high {
+		firm := s.firm[y*wide : (y+1)*wide]
 		line, to := v[y*wide:(y+1)*wide], out[y*wide:(y+1)*wide]
 		for x := 1; x < wide-1; x++ {
-			d := line[x-1] + line[x+1] - 2*line[x]
+			d := firm[x] * (line[x-1] + line[x+1] - 2*line[x])
 			to[x-1] += d
 			to[x] -= 2 * d
 			to[x+1] += d
@@ -195,8 +274,9 @@ func (s *Soft) bending(v, out []float64) {
 			to[x] -= d
 			toBelow[x] += d
 		}
+		firmBelow := s.firm[(y+1)*wide : (y+2)*wide]
 		for x := range wide - 1 {
-			d := 2 * (line[x] - line[x+1] - below[x] + below[x+1])
+			d := (firm[x] + firmBelow[x+1]) * (line[x] - line[x+1] - below[x] + below[x+1])
 			to[x] += d
 			to[x+1] -= d
 			toBelow[x] -= d
@@ -207,7 +287,7 @@ func (s *Soft) bending(v, out []float64) {
 		}
 		above, toAbove := v[(y-1)*wide:y*wide], out[(y-1)*wide:y*wide]
 		for x := range wide {
-			d := above[x] + below[x] - 2*line[x]
+			d := firm[x] * (above[x] + below[x] - 2*line[x])
 			toAbove[x] += d
 			to[x] -= 2 * d
 			toBelow[x] += d

@@ -77,6 +77,7 @@ type Bends struct {
 	Detail    float64 `json:"detail" minimum:"4" maximum:"64" doc:"Pixels within which it does not bend: cells of the lattice that it is followed by"`
 	Along     string  `json:"along,omitempty" doc:"Another track that tells how the surface moves as a whole, where that is too much to be found by itself"`
 	Homes     []int   `json:"homes,omitempty" maxItems:"6" doc:"Other frames on which it looks as it should: frames beyond are compared with how it looks there as well"`
+	Around    bool    `json:"around,omitempty" doc:"Only what is around the outlines that mark what is removed from it, drawn on its home frame, is followed; beneath them the motion goes on from there"`
 }
 
 // A Bend is how a surface is bent on one frame: the shift of the crossings of a lattice over a box of the home frame, before the
@@ -387,31 +388,53 @@ func (d *Document) LeftOut(track string) (out []MarkedShape) {
 	return out
 }
 
-// A MarkedPictures is what marks, or is in front, by supplied mattes or by the plate's alpha.
+// MarkedOn returns the outlines of what is marked on a surface, as they were drawn on its home frame.
+func (d *Document) MarkedOn(t *Track) (out []*Shape) {
+	for i := range d.Removals {
+		r := &d.Removals[i]
+		for k := range r.Mark.Outlines {
+			s := &r.Mark.Outlines[k]
+			if !r.Off && !s.Invert && s.Home == t.Home && (s.Ride == t.ID || s.Ride == "" && r.Follow.Track == t.ID) {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
+}
+
+// A MarkedPictures is what marks, or is in front, by supplied mattes, by the plate's alpha, or by a key.
 type MarkedPictures struct {
 	Alpha, Invert bool
 	Grow          float64 // pixels
 	Mattes        []FrontMatte
+	Keyed         *Front // nil for none
+	Own           string // the track that carries the key's outlines where they name none themselves
 }
 
-// LeftOutPictures returns the same of supplied mattes; one of a removal that rides on the track itself is not left out.
+// LeftOutPictures returns the same of supplied mattes and of keys, but for a matte that marks what rides on the track itself, and a
+// key whose outlines do.
 func (d *Document) LeftOutPictures(track string) (out []MarkedPictures) {
 	for i := range d.Removals {
 		r := &d.Removals[i]
-		if r.Off || r.Follow.Track == track {
+		if r.Off {
 			continue
 		}
 		for k := range r.Mark.Mattes {
-			if m := &r.Mark.Mattes[k]; !m.Off && (m.Alpha || len(m.Mattes) > 0) {
-				out = append(out, MarkedPictures{m.Alpha, m.Invert, m.Grow, m.Mattes})
+			if m := &r.Mark.Mattes[k]; r.Follow.Track != track && !m.Off && (m.Alpha || len(m.Mattes) > 0) {
+				out = append(out, MarkedPictures{Alpha: m.Alpha, Invert: m.Invert, Grow: m.Grow, Mattes: m.Mattes})
 			}
 		}
 		if r.Guard == nil {
 			continue
 		}
 		for k := range r.Guard.Fronts {
-			if f := &r.Guard.Fronts[k]; !f.Off && f.By == ByMatte {
+			f := &r.Guard.Fronts[k]
+			switch {
+			case f.Off:
+			case f.By == ByMatte:
 				out = append(out, MarkedPictures{Grow: f.Grow, Mattes: f.Mattes})
+			case (f.By == ByColour || f.By == ByBrightness) && !slices.ContainsFunc(f.Shapes, func(s Shape) bool { return s.Ride == track || s.Ride == "" && r.Follow.Track == track }):
+				out = append(out, MarkedPictures{Grow: f.Grow, Keyed: f, Own: r.Follow.Track})
 			}
 		}
 	}
@@ -420,20 +443,38 @@ func (d *Document) LeftOutPictures(track string) (out []MarkedPictures) {
 
 // BasisOf returns the hash of all that a plane's samples depend on, what is left out of it elsewhere included.
 func (d *Document) BasisOf(t *Track) string {
-	if !t.LeaveMarked {
+	around := t.Bends != nil && t.Bends.Around
+	if !t.LeaveMarked && !around {
 		return t.Basis()
 	}
 	parts := []any{t.Basis()}
-	for _, m := range d.LeftOut(t.ID) {
-		plain := *m.Shape
-		plain.Name, plain.Colour, plain.Keys = "", "", slices.Clone(plain.Keys)
+	shape := func(s *Shape) Shape {
+		plain := *s
+		plain.Name, plain.Colour, plain.Keys = "", "", slices.Clone(s.Keys)
 		for k := range plain.Keys {
 			plain.Keys[k].Doubt = ""
 		}
-		parts = append(parts, plain, m.Own)
+		return plain
+	}
+	if around {
+		for _, s := range d.MarkedOn(t) {
+			parts = append(parts, shape(s))
+		}
+	}
+	if !t.LeaveMarked {
+		return basis(parts...)
+	}
+	for _, m := range d.LeftOut(t.ID) {
+		parts = append(parts, shape(m.Shape), m.Own)
 	}
 	for _, m := range d.LeftOutPictures(t.ID) {
 		parts = append(parts, m.Alpha, m.Invert, m.Grow)
+		if f := m.Keyed; f != nil {
+			parts = append(parts, f.By, *f.Key, m.Own)
+			for k := range f.Shapes {
+				parts = append(parts, shape(&f.Shapes[k]))
+			}
+		}
 		for k := range m.Mattes {
 			parts = append(parts, m.Mattes[k].Frame, m.Mattes[k].Picture.sum())
 		}

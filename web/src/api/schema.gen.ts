@@ -728,6 +728,8 @@ export interface components {
         Bends: {
             /** @description Another track that tells how the surface moves as a whole, where that is too much to be found by itself */
             along?: string;
+            /** @description Only what is around the outlines that mark what is removed from it, drawn on its home frame, is followed; beneath them the motion goes on from there */
+            around?: boolean;
             /**
              * Format: double
              * @description Pixels within which it does not bend: cells of the lattice that it is followed by

@@ -145,6 +145,18 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
         </div>
       )}
       {track.bends && (
+        <Check
+          label="Only what is around the thing"
+          hint="What its outlines mark on the home frame is not followed itself, so that a thing that slides, peels or flickers takes nothing along; beneath it the surface goes on from around"
+          value={!!track.bends.around}
+          onChange={(v) =>
+            change(v ? 'Follow what is around the thing' : 'Follow the thing as well', (t) => {
+              if (t.bends) t.bends.around = v || undefined
+            })
+          }
+        />
+      )}
+      {track.bends && (
         <Homes
           track={track}
           frame={frame}
@@ -170,7 +182,7 @@ export function PlaneFields({ shot, revision, motion }: BenchProps & { removal: 
       )}
       <Check
         label="Leave out what is marked"
-        hint="Outlines and supplied mattes of fronts and removals that ride on other tracks, or on nothing, do not count either"
+        hint="Outlines, keys and supplied mattes of fronts, and of removals that ride on other tracks or on nothing, do not count either"
         value={!!track.leaveMarked}
         onChange={(v) =>
           change(v ? 'Leave out what is marked' : 'Count what is marked', (t) => {
