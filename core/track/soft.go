@@ -27,9 +27,12 @@ type Soft struct {
 	levels  []softLevel     // finest first
 	from    []uint8         // of each crossing, the look that it is compared with
 	stiff   float64
-	firm    []float64 // of each crossing, what bending counts there
-	texture []float32 // of each crossing, the share of what varies on the reference frame that is not grain
-	grain   float64   // the least variance that frames differed by
+	firm    []float64     // of each crossing, what bending counts there
+	texture []float32     // of each crossing, the share of what varies on the reference frame that is not grain
+	grain   float64       // the least variance that frames differed by
+	home    *raster.Plane // the reference frame around the region, as it was read
+	smooth  float64       // sigma, in pixels, by which pictures are smoothed
+	sharp   bool          // it is as little as the footage's grain allows
 }
 
 // SoftSettings say how a surface bends.
@@ -138,10 +141,12 @@ func NewSoft(read FrameReader, size image.Rectangle, region []geom.Point, withou
 	s := &Soft{size: size, plane: geom.Identity, stiff: math.Min(math.Max(set.Stiffness, 0), 1)}
 	s.grid = geom.Lattice{Box: box, Columns: cells(box.Max.X - box.Min.X), Rows: cells(box.Max.Y - box.Min.Y)}
 	s.grid.Shift = make([]geom.Point, (s.grid.Columns+1)*(s.grid.Rows+1))
-	seen, err := looked(read, raster.Around(box, softMargin, size))
-	if err != nil {
+	var err error
+	if s.home, err = plainly(read, raster.Around(box, softMargin, size)); err != nil {
 		return nil, err
 	}
+	s.smooth = presmooth
+	seen := raster.Gaussian(s.home, s.smooth)
 	for k, p := range raster.Pyramid(seen, softLevels) {
 		l := softLevel{}
 		l.to, l.from = levelOf(k)
@@ -150,8 +155,7 @@ func NewSoft(read FrameReader, size image.Rectangle, region []geom.Point, withou
 		if rect.Dx() < 12 || rect.Dy() < 12 {
 			break
 		}
-		light := lightOf(p)
-		home := softLook{tpl: light.without(p).Crop(rect), inverse: light.inverse.Crop(rect)}
+		home := homeLookOf(p, rect)
 		covers := make([][]geom.Point, len(without))
 		for i, w := range without {
 			covers[i] = l.to.ApplyAll(w)
@@ -192,6 +196,44 @@ func NewSoft(read FrameReader, size image.Rectangle, region []geom.Point, withou
 	}
 	s.grain = coarser * fineVariance(seen, s.levels[0].tpl.Rect)
 	return s, nil
+}
+
+// homeLookOf is how a level of the reference frame looks, but for what counts of it.
+func homeLookOf(p *raster.Plane, rect image.Rectangle) softLook {
+	light := lightOf(p)
+	return softLook{tpl: light.without(p).Crop(rect), inverse: light.inverse.Crop(rect)}
+}
+
+// sharpen has pictures be smoothed as little as their grain allows: what smoothing takes, and what it changes where the surface is
+// stretched, is told no more. It is decided once, by how the first frame that differs at all differs from the reference frame where
+// they lie over each other.
+func (s *Soft) sharpen(frame, covered *raster.Plane, v softState) (changed bool) {
+	const fine, coarse, least = 0.0012, 0.003, 0.3 // standard deviations of grain, codes; pixels
+	l := &s.levels[0]
+	now, seen := s.carried(l, frame, covered, v)
+	for i, in := range l.looks[homeLook].mask {
+		seen[i] = seen[i] && in
+	}
+	light := lightOf(now)
+	grain := math.Sqrt(grainOf(light.without(now), l.looks[homeLook].tpl, light.inverse, l.looks[homeLook].inverse, seen))
+	if grain < fine/10 {
+		return false
+	}
+	s.sharp = true
+	share := min(max((grain-fine)/(coarse-fine), 0), 1)
+	if share == 1 {
+		return false
+	}
+	s.smooth = least + share*(presmooth-least)
+	home := raster.Gaussian(s.home, s.smooth)
+	for k, p := range raster.Pyramid(home, len(s.levels)) {
+		look := &s.levels[k].looks[homeLook]
+		fresh := homeLookOf(p, look.tpl.Rect)
+		look.tpl, look.inverse = fresh.tpl, fresh.inverse
+		s.levels[k].softLook = *look
+	}
+	s.grain = coarser * fineVariance(home, l.tpl.Rect)
+	return true
 }
 
 // A softLight is the mean around each pixel, and one over the contrast around it.
@@ -256,11 +298,11 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 	if rect.Empty() {
 		return SoftSample{}, ErrLeft
 	}
-	seen, err := looked(read, rect)
+	seen, err := plainly(read, rect)
 	if err != nil {
 		return SoftSample{}, err
 	}
-	frame := raster.Pyramid(seen, softLevels)
+	frame := raster.Pyramid(raster.Gaussian(seen, s.smooth), softLevels)
 	mask := maskOf(covered, seen.Rect)
 	top := min(len(s.levels), len(frame)) - 1
 	// Where it jumped as a whole the coarsest pictures tell.
@@ -280,6 +322,10 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 	}
 	v = s.straightened(v) // what has turned since the frame before bends nothing
 	s.settle(0, frame, mask, v, nil)
+	if !s.sharp && s.from == nil && s.sharpen(frame[0], mask, v) {
+		frame = raster.Pyramid(raster.Gaussian(seen, s.smooth), softLevels)
+		s.settle(0, frame, mask, v, nil)
+	}
 	before := s.from
 	if before == nil {
 		before = make([]uint8, len(v.shift)) // the home look

@@ -35,11 +35,11 @@ func (s *Soft) Keep(read FrameReader, covered [][]geom.Point) error {
 	if rect.Empty() {
 		return nil
 	}
-	seen, err := looked(read, rect)
+	seen, err := plainly(read, rect)
 	if err != nil {
 		return err
 	}
-	frame, mask := raster.Pyramid(seen, softLevels), maskOf(covered, seen.Rect)
+	frame, mask := raster.Pyramid(raster.Gaussian(seen, s.smooth), softLevels), maskOf(covered, seen.Rect)
 	doubted := make([]float32, len(s.grid.Shift))
 	copy(doubted, s.agree)
 	if s.agree == nil {

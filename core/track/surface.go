@@ -254,6 +254,15 @@ func (s *Surface) strange(read FrameReader, box geom.Box, h geom.Homography) (ou
 
 // looked reads a part of a frame as it is aligned.
 func looked(read FrameReader, rect image.Rectangle) (*raster.Plane, error) {
+	seen, err := plainly(read, rect)
+	if err != nil {
+		return nil, err
+	}
+	return raster.Gaussian(seen, presmooth), nil
+}
+
+// plainly reads part of a frame as it is; its errors are the reader's, ErrLeft, and of values that are no numbers.
+func plainly(read FrameReader, rect image.Rectangle) (*raster.Plane, error) {
 	seen, err := read(rect)
 	if err != nil {
 		return nil, err
@@ -261,10 +270,7 @@ func looked(read FrameReader, rect image.Rectangle) (*raster.Plane, error) {
 	if seen.Rect.Intersect(rect).Empty() {
 		return nil, ErrLeft
 	}
-	if seen, err = numbers(seen.Crop(rect.Intersect(seen.Rect))); err != nil {
-		return nil, err
-	}
-	return raster.Gaussian(seen, presmooth), nil
+	return numbers(seen.Crop(rect.Intersect(seen.Rect)))
 }
 
 // movesAlong reports whether a part of a picture looks as it is expected, and would not move by itself: by less than a third
