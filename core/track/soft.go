@@ -122,6 +122,8 @@ const (
 	coarser      = 3     // of the variance from pixel to pixel, what grain has that is coarser than a pixel, at most
 	grainier     = 1.5   // of the least that frames differed by, what may be grain
 	leastTexture = 0.3   // of what varies, that a place is told from another by
+	nearlyThere  = 0.8   // pixels by which a place may lie off by its own pixels
+	notThere     = 3.0   // pixels from which on it is not found
 	betterBy     = 0.1   // likeness by which another look has to be better
 	jumpReach    = 12    // how far the whole surface may have gone from one frame to the next, pixels of the coarsest level
 	softLeast    = 0.003 // of the data, what bending counts where a surface is as supple as can be
@@ -330,14 +332,14 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 	if before == nil {
 		before = make([]uint8, len(v.shift)) // the home look
 	}
-	agree, from := s.judge(frame[0], mask, v)
+	agree, told, from := s.judge(frame[0], mask, v)
 	changed := s.compare(from)
 	if changed || slices.ContainsFunc(agree, func(v float32) bool { return v >= 0 && v < agreesAbove }) {
 		// What does not look as it did is left out then, and goes as what is around it does.
 		s.settle(0, frame, mask, v, agree)
-		agree, from = s.judge(frame[0], mask, v)
+		agree, told, from = s.judge(frame[0], mask, v)
 	}
-	out := SoftSample{Bend: s.grid, H: v.h, Agree: agree}
+	out := SoftSample{Bend: s.grid, H: v.h, Agree: told}
 	out.Bend.Shift = v.shift
 	all, good, chained := 0, 0, 0
 	for i, a := range agree {

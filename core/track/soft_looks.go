@@ -175,17 +175,17 @@ func (s *Soft) leaveOut(l *softLevel, seen []bool, agree []float32) {
 // than texture, whether they differ by more than grain.
 //
 // It returns how each agrees with the look that it is compared with best, and which that is: the reference frame wherever it can be,
-// else one that was kept, else how it looked last.
-func (s *Soft) judge(frame, covered *raster.Plane, v softState) (agree []float32, from []uint8) {
+// else one that was kept, else how it looked last. What is told of that leaves out what its own pixels say lies elsewhere.
+func (s *Soft) judge(frame, covered *raster.Plane, v softState) (agree, told []float32, from []uint8) {
 	l := &s.levels[0]
 	now, seen := s.carried(l, frame, covered, v)
 	light := lightOf(now)
 	now = light.without(now)
 	from = make([]uint8, len(v.shift))
-	of := make([][]float32, len(l.looks))
+	of, there := make([][]float32, len(l.looks)), make([][]float32, len(l.looks))
 	for k := range of {
 		if k == homeLook || slices.Contains(l.looks[k].mask, true) {
-			of[k] = s.alike(l, &l.looks[k], now, light.inverse, seen)
+			of[k], there[k] = s.alike(l, &l.looks[k], now, light.inverse, seen)
 		}
 	}
 	lasting := slices.Clone(of[homeLook])
@@ -204,19 +204,53 @@ func (s *Soft) judge(frame, covered *raster.Plane, v softState) (agree []float32
 			}
 		}
 	}
-	return s.lesser(agree), from
+	agree = s.lesser(agree)
+	told = slices.Clone(agree)
+	for i, k := range from {
+		if told[i] > 0 {
+			told[i] *= there[k][i]
+		}
+	}
+	return agree, told, from
 }
 
 // A likeness is what the pixels around a crossing tell of how alike two pictures are there.
-type likeness struct{ ab, aa, bb, grainA, grainB, all, in float64 }
+type likeness struct {
+	ab, aa, bb, grainA, grainB, all, in float64
+	forth, back                         shifts
+}
+
+// shifts are the normal equations of how far a place lies beside where it was taken to be, as one picture's slopes tell (Lucas & Kanade
+// 1981).
+type shifts struct{ xx, xy, yy, x, y float64 }
 
 func (n *likeness) add(p *likeness) {
 	n.ab, n.aa, n.bb, n.grainA, n.grainB = n.ab+p.ab, n.aa+p.aa, n.bb+p.bb, n.grainA+p.grainA, n.grainB+p.grainB
 	n.all, n.in = n.all+p.all, n.in+p.in
+	n.forth.add(&p.forth)
+	n.back.add(&p.back)
 }
 
-// alike returns how alike the frame, as it is carried home, and a look are around each crossing.
-func (s *Soft) alike(l *softLevel, look *softLook, now, inverse *raster.Plane, seen []bool) []float32 {
+func (n *shifts) add(p *shifts) {
+	n.xx, n.xy, n.yy, n.x, n.y = n.xx+p.xx, n.xy+p.xy, n.yy+p.yy, n.x+p.x, n.y+p.y
+}
+
+// slopes adds a pixel of a picture that differs by e from the other.
+func (n *shifts) slopes(pix []float32, i, w int, e float64) {
+	gx, gy := float64(pix[i+1]-pix[i-1])/2, float64(pix[i+w]-pix[i-w])/2
+	n.xx, n.xy, n.yy, n.x, n.y = n.xx+gx*gx, n.xy+gx*gy, n.yy+gy*gy, n.x+gx*e, n.y+gy*e
+}
+
+// shift is how far that is, pixels; grain is what of the slopes' squares may be grain, and holds it back.
+func (n *shifts) shift(grain float64) geom.Point {
+	xx, yy := n.xx+grain, n.yy+grain
+	det := math.Max(xx*yy-n.xy*n.xy, 1e-12)
+	return geom.Pt((yy*n.x-n.xy*n.y)/det, (xx*n.y-n.xy*n.x)/det)
+}
+
+// alike returns how alike the frame, as it is carried home, and a look are around each crossing, and whether it is there, from 0 to 1, as
+// its own pixels say.
+func (s *Soft) alike(l *softLevel, look *softLook, now, inverse *raster.Plane, seen []bool) (out, there []float32) {
 	both := make([]bool, len(seen))
 	for i, in := range look.mask {
 		both[i] = in && seen[i]
@@ -227,34 +261,43 @@ func (s *Soft) alike(l *softLevel, look *softLook, now, inverse *raster.Plane, s
 	w := now.Rect.Dx()
 	wide := s.grid.Columns + 1
 	var parts [chunks][]likeness
+	columns, rows := s.grid.Columns, s.grid.Rows
 	inChunks(now.Rect.Dy(), w, func(chunk, low, end int) {
-		sums := make([]likeness, wide*(s.grid.Rows+1))
+		cells := make([]likeness, columns*rows)
 		for i := low * w; i < end*w; i++ {
 			if !l.inside[i] || look != &l.looks[lastLook] && !look.mask[i] {
 				continue
 			}
-			c, r := &l.columns[i%w], &l.rows[i/w]
-			p := likeness{all: 1}
-			if both[i] {
-				a, b := float64(now.Pix[i]), float64(look.tpl.Pix[i])
-				ia, ib := float64(inverse.Pix[i]), float64(look.inverse.Pix[i])
-				p = likeness{a * b, a * a, b * b, grain * ia * ia, grain * ib * ib, 1, 1}
+			n := &cells[l.rows[i/w].cell*columns+l.columns[i%w].cell]
+			n.all++
+			if !both[i] {
+				continue
 			}
-			for j := 1; j < 3; j++ { // the four crossings of its cell
-				for k := 1; k < 3; k++ {
-					sums[r.at[j]*wide+c.at[k]].add(&p)
-				}
+			a, b := float64(now.Pix[i]), float64(look.tpl.Pix[i])
+			ia, ib := float64(inverse.Pix[i]), float64(look.inverse.Pix[i])
+			n.ab, n.aa, n.bb, n.grainA, n.grainB, n.in = n.ab+a*b, n.aa+a*a, n.bb+b*b, n.grainA+grain*ia*ia, n.grainB+grain*ib*ib, n.in+1
+			if i >= w && i+w < len(both) && both[i-1] && both[i+1] && both[i-w] && both[i+w] {
+				n.forth.slopes(now.Pix, i, w, b-a)
+				n.back.slopes(look.tpl.Pix, i, w, a-b)
 			}
 		}
-		parts[chunk] = sums
+		parts[chunk] = cells
 	})
-	sums := parts[0]
+	cells := parts[0]
 	for _, p := range parts[1:] {
-		for i := range sums {
-			sums[i].add(&p[i])
+		for i := range cells {
+			cells[i].add(&p[i])
 		}
 	}
-	out := make([]float32, len(sums))
+	sums := make([]likeness, wide*(rows+1)) // of each crossing's four cells
+	for y := range rows {
+		for x := range columns {
+			for k := range 4 {
+				sums[(y+k/2)*wide+x+k%2].add(&cells[y*columns+x])
+			}
+		}
+	}
+	out, there = make([]float32, len(sums)), make([]float32, len(sums))
 	if s.texture == nil {
 		s.texture = make([]float32, len(sums))
 	}
@@ -270,13 +313,16 @@ func (s *Soft) alike(l *softLevel, look *softLook, now, inverse *raster.Plane, s
 			differs := (n.aa + n.bb - 2*n.ab) / math.Max(n.grainA+n.grainB, 1e-12) // of what grain explains
 			plain := 1 - math.Min(math.Max((differs-1.5)/2, 0), 1)
 			share := math.Max(n.bb-n.grainB, 0) / math.Max(n.bb, 1e-12) // of texture, on the reference frame
+			// Where the pixels say, forth and back, that the place lies elsewhere, it does, however alike.
+			off := math.Min(n.forth.shift(n.grainA).Len(), n.back.shift(n.grainB).Len())
+			there[i] = float32(1 - math.Min(math.Max((off-nearlyThere)/(notThere-nearlyThere), 0), 1))
 			out[i] = float32(share*alike + (1-share)*plain)
 			if look == &l.looks[homeLook] {
 				s.texture[i] = float32(share)
 			}
 		}
 	}
-	return out
+	return out, there
 }
 
 // fineVariance is what of a picture varies from pixel to pixel as grain does (Immerkær 1996): of fine texture more than of its grain, of
