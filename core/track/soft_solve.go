@@ -97,8 +97,11 @@ func (s *Soft) firmness(shift []geom.Point) []float64 {
 		}
 	}
 	out := make([]float64, len(shift))
-	for i, v := range raster.Gaussian(bent, firmAround).Pix {
-		out[i] = min(max(1/math.Sqrt(float64(v)+0.002), 0.2), 10)
+	bent = raster.Gaussian(bent, firmAround)
+	sorted := slices.Sorted(slices.Values(bent.Pix))
+	least := 0.00002 + 0.1*float64(sorted[len(sorted)*95/100]) // beside a fold what is flat is not held so hard: the fold moves on
+	for i, v := range bent.Pix {
+		out[i] = min(max(1/math.Sqrt(float64(v)+least), 0.2), 200)
 		if s.from != nil && s.from[i] != homeLook {
 			out[i] = min(out[i], firmChained) // it was carried home by a field that bent too little already: that would add up
 		}
