@@ -99,6 +99,17 @@ func TestAnEmblemOnABanner(t *testing.T) {
 	require.NoError(t, a.page.Keyboard.Release(input.KeyS))
 	a.rub(middle, 84)
 	a.see("Stroke 1")
+	// Where nothing was followed no patch is, and that is said, with where to mend it; the stage is no more than begun.
+	a.goTo(1060)
+	a.see("No patch of Emblem here: the track is not known there")
+	a.press("^Go to Follow")
+	_, err = a.page.Timeout(10 * time.Second).Element(`[aria-label^="Follow: begun (followed on 19 of 72 frames, not on 1001 to 1027 and 1047 to 1072"]`)
+	require.NoError(t, err)
+	a.press("^Render")
+	a.see("^What")
+	_, err = a.page.Timeout(10*time.Second).ElementR(`[aria-label="What is missing"] li`, "No patch of Emblem on 1001 to 1027, 1047 to 1072: the track is not known there")
+	require.NoError(t, err)
+	a.key(input.Escape)
 	const shown = 1042
 	ink := func(n int, m image.Image) (share float64) { // of what was the emblem, how much is still as warm as its ink
 		cover, all := matteOf(demotest.ReadPNG(t, demo.FramePath(demotest.Footage(t), demo.BannerMatteFolder, n)), demo.Bounds()), 0.0

@@ -85,6 +85,18 @@ type removalPath struct {
 	Removal string `path:"removal"`
 }
 
+func (s *Server) getStandings(ctx context.Context, in *atRevision) (*body[[]render.Standing], error) {
+	rev, err := s.revisionAt(ctx, in)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	t, err := s.Workspace.Treatment(ctx, in.ID, rev.Number)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	return &body[[]render.Standing]{t.Standings(rev.Stale)}, nil
+}
+
 type frameKeys struct {
 	First int      `json:"first" doc:"Number of the frame that the first key is of"`
 	Keys  []string `json:"keys" nullable:"false" doc:"For every frame the hash of what its picture is made from; empty where the plate is unchanged"`
@@ -125,6 +137,10 @@ func (s *Server) treatments(api huma.API) {
 		OperationID: "get-paths", Method: http.MethodGet, Path: "/api/shots/{id}/paths/{removal}",
 		Summary: "The points of a removal's strokes, by stroke",
 	}, s.getPaths)
+	huma.Register(api, huma.Operation{
+		OperationID: "get-standings", Method: http.MethodGet, Path: "/api/shots/{id}/standings",
+		Summary: "How far each removal is, stage by stage, and which of its frames no patch reaches",
+	}, s.getStandings)
 	huma.Register(api, huma.Operation{
 		OperationID: "get-keys", Method: http.MethodGet, Path: "/api/shots/{id}/keys",
 		Summary: "What the picture of every frame is made from, as hashes: frames with the key that one has need not " +

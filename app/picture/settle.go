@@ -265,37 +265,12 @@ func disturbances(span extremes) (said []string) {
 	case 4*n > 3*span.frames:
 		said = append(said, "a part of what lies around the patch is another layer, and is left out")
 	default:
-		said = append(said, fmt.Sprintf("on %s something else shows beside the patch, and is left out", runs(span.disturbed)))
+		said = append(said, fmt.Sprintf("on %s something else shows beside the patch, and is left out", treatment.Spans(span.disturbed)))
 	}
 	if len(span.unsure) > 0 {
-		said = append(said, fmt.Sprintf("on %s light is taken from before and after", runs(span.unsure)))
+		said = append(said, fmt.Sprintf("on %s light is taken from before and after", treatment.Spans(span.unsure)))
 	}
 	return said
-}
-
-// runs names frames, those in a row by the first and the last; of many runs the first four.
-func runs(frames []int) string {
-	const most = 4
-	var parts []string
-	for i := 0; i < len(frames); {
-		k := i
-		for k+1 < len(frames) && frames[k+1] == frames[k]+1 {
-			k++
-		}
-		switch {
-		case len(parts) == most:
-			return strings.Join(parts, ", ") + " and others"
-		case k == i:
-			parts = append(parts, fmt.Sprint(frames[i]))
-		default:
-			parts = append(parts, fmt.Sprintf("%d to %d", frames[i], frames[k]))
-		}
-		i = k + 1
-	}
-	if n := len(parts); n > 1 {
-		return strings.Join(parts[:n-1], ", ") + " and " + parts[n-1]
-	}
-	return strings.Join(parts, "")
 }
 
 const noGrain = "there is too little free surface around the outlines to measure grain"
@@ -343,7 +318,7 @@ func (c compression) words() string {
 		said = append(said, "the plate was compressed, its blocks of 8 px show: what is called grain is what that has left")
 	}
 	if len(c.Again) > 0 {
-		said = append(said, fmt.Sprintf("some frames are shown twice, as %s", runs(c.Again)))
+		said = append(said, fmt.Sprintf("some frames are shown twice, as %s", treatment.Spans(c.Again)))
 	}
 	return strings.Join(said, "; ")
 }

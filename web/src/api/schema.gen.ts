@@ -450,6 +450,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{id}/standings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far each removal is, stage by stage, and which of its frames no patch reaches */
+        get: operations["get-standings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{id}/tracks/{track}": {
         parameters: {
             query?: never;
@@ -707,6 +724,12 @@ export interface components {
              */
             feather?: number;
             points: components["schemas"]["Knot"][];
+        };
+        Bare: {
+            frames: components["schemas"]["Range"][];
+            /** @enum {string} */
+            stage: "mark" | "follow" | "fill";
+            why: string;
         };
         Bend: {
             /** @description Base64: of each crossing, 1 to 255 for 0 to 1; 0 where it is out of the region */
@@ -2252,6 +2275,21 @@ export interface components {
              */
             over?: number;
         };
+        StageStanding: {
+            /** @enum {string} */
+            state: "empty" | "begun" | "done" | "look";
+            why: string;
+        };
+        Standing: {
+            /** @description Frames of its range on which nothing is laid, though it should be, by what is missing */
+            bare: components["schemas"]["Bare"][];
+            fill: components["schemas"]["StageStanding"];
+            follow: components["schemas"]["StageStanding"];
+            guard: components["schemas"]["StageStanding"];
+            mark: components["schemas"]["StageStanding"];
+            removal: string;
+            settle: components["schemas"]["StageStanding"];
+        };
         State: {
             author: string;
             /**
@@ -3583,6 +3621,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-standings": {
+        parameters: {
+            query?: {
+                /** @description Left out, the one in force */
+                revision?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Standing"][];
                 };
             };
             /** @description Error */

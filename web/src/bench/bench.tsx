@@ -13,7 +13,9 @@ import { Path } from './path'
 import { Picture } from './picture'
 import { usePlayback } from './playback'
 import { Ribbon } from './ribbon'
+import { useStandings } from './stages'
 import { bench, initial, useBench } from './state'
+import { Unreached } from './unreached'
 import { ViewBar } from './viewbar'
 
 /** The bench: the path on the left, the picture, the frame ribbon. */
@@ -64,6 +66,7 @@ function Bench({ shot, revision }: { shot: Shot; revision: Present }) {
   const removal = revision.document.removals.find((r) => r.id === open) ?? null
   const motions = useMotions(shot.id, revision)
   const motion = motions.of(removal?.follow.track)
+  const standings = useStandings(shot.id, revision)
   const asked: Asked = view === 'plate' || view === 'difference' ? 'result' : view
   const of = asked === 'result' ? '' : (open ?? '')
   const saved = useTrial(frames, revision, useOverlays(shot, revision, asked, of), asked, of)
@@ -76,7 +79,7 @@ function Bench({ shot, revision }: { shot: Shot; revision: Present }) {
     const at = new Map([...found].map(([n, mesh]) => [n, meshOf(chain(back, ofMesh(mesh)), mesh.box)]))
     return { ...saved, live: { removal: open, at } }
   }, [saved, found, open, home?.key])
-  const props = { shot, revision, frames, overlays, motions, motion }
+  const props = { shot, revision, frames, overlays, motions, motion, standings }
   usePlayback(props)
   const edits = useEdit(shot.id)
   useKeys(props, edits)
@@ -88,14 +91,17 @@ function Bench({ shot, revision }: { shot: Shot; revision: Present }) {
     <div className="grid h-full grid-cols-[20.5rem_minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
       <Path {...props} />
       <ViewBar {...props} />
-      {beside ? (
-        <div className="grid min-h-0 min-w-0 grid-cols-2 gap-px bg-rule">
-          <Picture {...props} locked={false} />
-          <Picture {...props} locked second />
-        </div>
-      ) : (
-        <Picture {...props} locked={locked} />
-      )}
+      <div className="relative grid min-h-0 min-w-0">
+        {beside ? (
+          <div className="grid min-h-0 min-w-0 grid-cols-2 gap-px bg-rule">
+            <Picture {...props} locked={false} />
+            <Picture {...props} locked second />
+          </div>
+        ) : (
+          <Picture {...props} locked={locked} />
+        )}
+        <Unreached {...props} />
+      </div>
       <Ribbon {...props} />
     </div>
   )

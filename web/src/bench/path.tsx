@@ -13,7 +13,7 @@ import type { BenchProps } from './props'
 import { on, startRemoval } from './edits'
 import { History } from './history'
 import { useScores } from './scores'
-import { stages, standing, standingWords, type Standing } from './stages'
+import { stages, standingWords, type RemovalStanding } from './stages'
 import { FillStage } from './stages/fill'
 import { FollowStage } from './stages/follow'
 import { MarkStage } from './stages/mark'
@@ -124,7 +124,7 @@ export function Path(props: BenchProps) {
   )
 }
 
-function Card({ shot, revision, removal: r, open }: BenchProps & { removal: Removal; open: boolean }) {
+function Card({ shot, standings, removal: r, open }: BenchProps & { removal: Removal; open: boolean }) {
   const { edit } = useEdit(shot.id)
   return (
     <div className="flex items-center gap-2 p-2">
@@ -139,7 +139,7 @@ function Card({ shot, revision, removal: r, open }: BenchProps & { removal: Remo
           <span className="block truncate">{r.name}</span>
           <span className="mt-0.5 flex gap-2">
             {stages.map((s) => (
-              <Mark key={s.id} standing={standing(revision.document, r, s.id, revision.stale)} label={s.name} />
+              <Mark key={s.id} standing={standings.get(r.id)?.[s.id]} label={s.name} />
             ))}
           </span>
         </span>
@@ -238,16 +238,17 @@ function Spot({ shot, removal: r }: { shot: Shot; removal: Removal }) {
   )
 }
 
-/** A stage's standing: empty ring, half leaf, full leaf, or clay where it needs a look. */
-function Mark({ standing, label }: { standing: Standing; label: string }) {
-  const fill = { empty: 'none', begun: 'none', done: 'var(--color-fern)', look: 'var(--color-clay)' }[standing]
-  const line =
-    standing === 'look' ? 'var(--color-clay)' : standing === 'empty' ? 'var(--color-stone)' : 'var(--color-fern)'
+/** A stage's standing: empty ring, half leaf, full leaf, or clay where it needs a look; and why. */
+function Mark({ standing: s, label }: { standing: RemovalStanding['mark'] | undefined; label: string }) {
+  const state = s?.state ?? 'empty'
+  const fill = { empty: 'none', begun: 'none', done: 'var(--color-fern)', look: 'var(--color-clay)' }[state]
+  const line = state === 'look' ? 'var(--color-clay)' : state === 'empty' ? 'var(--color-stone)' : 'var(--color-fern)'
+  const words = `${label}: ${standingWords[state]}${s ? ` (${s.why})` : ''}`
   return (
-    <svg viewBox="0 0 12 12" className="size-3" role="img" aria-label={`${label}: ${standingWords[standing]}`}>
-      <title>{`${label}: ${standingWords[standing]}`}</title>
+    <svg viewBox="0 0 12 12" className="size-3" role="img" aria-label={words}>
+      <title>{words}</title>
       <path d="M1.5 10.5C1 4 5 1.5 10.5 1.5c0 5.500-3 9-9 9z" fill={fill} stroke={line} strokeWidth="1.3" />
-      {standing === 'begun' && <path d="M1.5 10.500L8 4C9 6 6 10 1.500 10.500z" fill={line} />}
+      {state === 'begun' && <path d="M1.5 10.500L8 4C9 6 6 10 1.500 10.500z" fill={line} />}
     </svg>
   )
 }
@@ -324,7 +325,7 @@ function Reference({ shot, removal: r }: BenchProps & { removal: Removal }) {
 }
 
 function Unfolded(props: BenchProps & { removal: Removal }) {
-  const { shot, revision, removal: r } = props
+  const { shot, standings, removal: r } = props
   const { edit } = useEdit(shot.id)
   const stage = useBench((s) => s.stage)
   return (
@@ -384,7 +385,7 @@ function Unfolded(props: BenchProps & { removal: Removal }) {
         {stages.map((s) => (
           <li key={s.id} className="relative pl-6">
             <span className="absolute top-2 left-[3px] bg-soil py-0.5">
-              <Mark standing={standing(revision.document, r, s.id, revision.stale)} label={s.name} />
+              <Mark standing={standings.get(r.id)?.[s.id]} label={s.name} />
             </span>
             <button
               type="button"

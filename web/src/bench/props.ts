@@ -4,6 +4,7 @@ import { minus, plus, point, vec } from './handles/curve'
 import { scaleAt, type Mapping } from './mapping'
 import type { Point } from './matrix'
 import type { Motion, Motions } from './motion'
+import type { RemovalStanding } from './stages'
 
 /** What every part of the bench is given. */
 export interface BenchProps {
@@ -14,6 +15,8 @@ export interface BenchProps {
   motions: Motions
   /** The track that carries the open removal. */
   motion: Motion | null
+  /** How far the removals are, by their identifiers. */
+  standings: Map<string, RemovalStanding>
 }
 
 /** How places in some coordinates, those of the shown frame or of a home, relate to the room. */

@@ -5,6 +5,7 @@ import { Pick, Select } from '../ui/choice'
 import { Button, Check, Field, inputStyle, NumberInput } from '../ui/controls'
 import { Progress } from '../ui/progress'
 import { Sheet } from '../ui/sheet'
+import type { BenchProps } from './props'
 
 type Wanted = Schemas['DeliverySpec']
 type What = Wanted['what']
@@ -38,7 +39,15 @@ function target(v: string): Wanted['target'] {
 }
 
 /** Rendering frames, patches or mattes, and what was rendered before. */
-export function RenderRoom({ shot, revision }: { shot: Shot; revision: Revision }) {
+export function RenderRoom({
+  shot,
+  revision,
+  standings,
+}: {
+  shot: Shot
+  revision: Revision
+  standings: BenchProps['standings']
+}) {
   const [open, setOpen] = useState(false)
   const renders = useTasks(shot.id).filter((t) => t.kind === 'render')
   const busy = renders.find(isOpen)
@@ -183,6 +192,10 @@ export function RenderRoom({ shot, revision }: { shot: Shot; revision: Revision 
               </span>
             </div>
           )}
+          <Missing
+            removals={removals.filter((r) => !r.off && (!only || r.id === only))}
+            {...{ standings, first, last }}
+          />
           {problem && (
             <p role="alert" className="text-clay">
               {problem}
@@ -208,6 +221,39 @@ export function RenderRoom({ shot, revision }: { shot: Shot; revision: Revision 
         </ul>
       </Sheet>
     </>
+  )
+}
+
+/** What of the frames to render leaves as the plate, though something should be removed there. */
+function Missing({
+  removals,
+  standings,
+  first,
+  last,
+}: {
+  removals: Revision['document']['removals']
+  standings: BenchProps['standings']
+  first: number
+  last: number
+}) {
+  const lines = removals.flatMap((r) =>
+    (standings.get(r.id)?.bare ?? []).flatMap((b) => {
+      const frames = b.frames
+        .map((f) => ({ first: Math.max(f.first, first), last: Math.min(f.last, last) }))
+        .filter((f) => f.first <= f.last)
+      if (!frames.length) return []
+      const spans = frames.slice(0, 3).map((f) => (f.first === f.last ? `${f.first}` : `${f.first} to ${f.last}`))
+      return [`No patch of ${r.name} on ${spans.join(', ')}${frames.length > 3 ? ' and others' : ''}: ${b.why}.`]
+    }),
+  )
+  if (!removals.length) lines.push('Nothing is removed yet: all frames leave as the plate.')
+  if (!lines.length) return null
+  return (
+    <ul aria-label="What is missing" className="max-h-24 overflow-y-auto text-[13px] text-clay">
+      {lines.map((l) => (
+        <li key={l}>{l}</li>
+      ))}
+    </ul>
   )
 }
 

@@ -1,8 +1,10 @@
-import { kinds, strokesOf } from './sources/kinds'
-import type { Document, Removal } from '../api/client'
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { answer, api, type Revision, type Schemas } from '../api/client'
 import type { Stage } from './state'
 
-export type Standing = 'empty' | 'begun' | 'done' | 'look'
+export type RemovalStanding = Schemas['Standing']
+type StageStanding = Schemas['StageStanding']
+export type Standing = StageStanding['state']
 
 export const stages: { id: Stage; name: string; asks: string; key: string }[] = [
   { id: 'mark', name: 'Mark', asks: 'What goes?', key: '1' },
@@ -19,39 +21,27 @@ export const standingWords: Record<Standing, string> = {
   look: 'needs a look',
 }
 
-/** How far a stage of a removal is, from the document alone. */
-export function standing(d: Document, r: Removal, stage: Stage, stale: string[]): Standing {
-  switch (stage) {
-    case 'mark':
-      return r.mark.outlines.length || r.mark.mattes?.some((m) => !m.off && (m.alpha || m.mattes?.length))
-        ? 'done'
-        : 'empty'
-    case 'follow': {
-      if (r.follow.track === 'still') return 'done'
-      const t = d.tracks.find((x) => x.id === r.follow.track)
-      if (!t) return 'empty'
-      if (stale.includes(t.id)) return 'look'
-      return t.data || t.points?.some((p) => p.path) ? 'done' : 'begun'
-    }
-    case 'fill':
-      return r.fill.sources.some((f) => !f.off && (kinds[f.kind].gives(f) || strokesOf(f).some((x) => !x.off)))
-        ? 'done'
-        : r.fill.sources.length
-          ? 'begun'
-          : 'empty'
-    case 'settle':
-      return r.settle.opacity === 0
-        ? 'look'
-        : Object.entries(r.settle).some(
-              ([k, v]) => k !== 'opacity' && v && !(v as { off?: boolean }).off && (v as unknown[]).length !== 0,
-            ) || r.settle.opacity < 1
-          ? 'done'
-          : 'empty'
-    case 'guard': {
-      const fronts = (r.guard?.fronts ?? []).filter((f) => !f.off)
-      if (fronts.some((f) => !f.shapes?.length && !f.mattes?.length && f.by !== 'colour' && f.by !== 'brightness'))
-        return 'begun'
-      return fronts.length || r.guard?.within?.length ? 'done' : 'empty'
-    }
-  }
+/** How far the removals are, by their identifiers; what was known last until it is known anew. */
+export function useStandings(shot: string, revision: Revision): Map<string, RemovalStanding> {
+  const { data } = useQuery({
+    queryKey: ['standings', shot, revision.number],
+    queryFn: () =>
+      answer(
+        api.GET('/api/shots/{id}/standings', {
+          params: { path: { id: shot }, query: { revision: revision.number } },
+        }),
+      ),
+    select: byRemoval,
+    placeholderData: keepPreviousData,
+    gcTime: 60_000,
+  })
+  return data ?? none
+}
+
+const none = new Map<string, RemovalStanding>()
+const byRemoval = (all: RemovalStanding[]) => new Map(all.map((s) => [s.removal, s]))
+
+/** What keeps a removal's patch from a frame, if something does. */
+export function bareOn(s: RemovalStanding | undefined, frame: number) {
+  return s?.bare.find((b) => b.frames.some((f) => f.first <= frame && frame <= f.last))
 }

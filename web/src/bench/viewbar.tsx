@@ -7,7 +7,7 @@ import { RenderRoom } from './render'
 import { bench, useBench, type Channel, type View } from './state'
 
 /** What to show of the picture, above it. */
-export function ViewBar({ shot, revision, motion, motions }: BenchProps) {
+export function ViewBar({ shot, revision, standings, motion, motions }: BenchProps) {
   const { view, gain, locked, beside, channel, exposure, zoom, handles, removal, lockTo } = useBench()
   const canLock = ((motions.of(lockTo ?? undefined) ?? motion)?.samples.size ?? 0) > 1
   return (
@@ -94,7 +94,7 @@ export function ViewBar({ shot, revision, motion, motions }: BenchProps) {
         {zoom === null ? 'Fit' : `${Math.round(zoom * 100)} %`}
       </Button>
       <Help />
-      <RenderRoom shot={shot} revision={revision} />
+      <RenderRoom shot={shot} revision={revision} standings={standings} />
     </div>
   )
 }

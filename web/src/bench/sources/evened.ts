@@ -3,7 +3,7 @@ import { newId } from '../../api/treatment'
 import type { Kind } from './kinds'
 
 /** The frame's own pixels, evened out. */
-export const evened: Kind = { word: 'evened out', gives: () => true }
+export const evened: Kind = { word: 'evened out' }
 
 export function newEvened(r: Removal): FillSource {
   const n = r.fill.sources.filter((s) => s.kind === 'evened').length

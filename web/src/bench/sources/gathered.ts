@@ -6,7 +6,6 @@ import type { Kind } from './kinds'
 export const gathered: Kind = {
   word: 'through time',
   note: (s) => (s.gathered?.live ? 'on every frame' : `made on ${s.gathered?.frame}`),
-  gives: () => true,
 }
 
 export function newGathered(r: Removal, frame: number): FillSource {

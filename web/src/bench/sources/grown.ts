@@ -7,7 +7,6 @@ import type { Kind } from './kinds'
 export const grown: Kind = {
   word: 'grown',
   note: (s) => `made on ${s.grown?.frame}`,
-  gives: () => true,
   shift: (s, d) => {
     const moved = (all?: number[][][] | null) => all?.map((l) => l.map((p) => vec(plus(point(p), d)))) as never
     if (s.grown) s.grown = { ...s.grown, guides: moved(s.grown.guides), from: moved(s.grown.from) }

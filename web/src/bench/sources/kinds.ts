@@ -28,8 +28,6 @@ export interface Kind {
   /** Whether its strokes are painted on every frame anew. */
   travels?: boolean
   picture?: (s: FillSource) => Picture | undefined
-  /** Whether it gives clean pixels as it is, before a stroke is painted. */
-  gives: (s: FillSource) => boolean
   /** Moves what is its own, besides strokes, when a removal is copied to another place. */
   shift?: (s: FillSource, d: Point) => void
   /** Moves it by whole pixels with the arrow keys; false where that means nothing. */

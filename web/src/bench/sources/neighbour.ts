@@ -7,7 +7,6 @@ import type { Kind } from './kinds'
 /** The frame's own pixels, from a little to the side. */
 export const neighbour: Kind = {
   word: 'live neighbour',
-  gives: () => true,
   nudge: (s, frame, d) => setOffset(s, frame, (o) => ({ x: o.x + d.x, y: o.y + d.y })),
   keys: (s) => s.neighbour?.offsets ?? [],
 }

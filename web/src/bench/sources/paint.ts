@@ -7,7 +7,6 @@ export const paint: Kind = {
   word: 'travelling paint',
   painted: (s) => s.paint,
   travels: true,
-  gives: () => false,
 }
 
 export function newPaint(r: Removal): FillSource {

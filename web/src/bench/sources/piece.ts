@@ -5,7 +5,6 @@ import type { Kind } from './kinds'
 export const piece: Kind = {
   word: 'piece',
   picture: (s) => s.piece?.picture ?? undefined,
-  gives: () => true,
   shift: (s, d) => {
     if (s.piece) s.piece.corners = s.piece.corners.map((c) => vec({ x: c[0] + d.x, y: c[1] + d.y }))
   },

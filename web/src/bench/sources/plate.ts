@@ -9,7 +9,6 @@ export const plate: Kind = {
   painted: (s) => s.plate,
   paintedAt: (s) => s.plate!.frame,
   picture: (s) => s.plate?.picture,
-  gives: (s) => !!(s.plate?.picture || s.plate?.whole),
 }
 
 export function newPlate(r: Removal, frame: number): FillSource {

@@ -6,7 +6,6 @@ import type { Kind } from './kinds'
 export const spread: Kind = {
   word: 'spread',
   note: (s) => (s.spread?.live ? 'on every frame' : `made on ${s.spread?.frame}`),
-  gives: () => true,
 }
 
 export function newSpread(r: Removal, frame: number): FillSource {

@@ -6,7 +6,6 @@ import type { Kind } from './kinds'
 export const tone: Kind = {
   word: 'tone',
   note: (s) => (s.tone?.rim ? 'from the rim' : ''),
-  gives: () => true,
   keys: (s) => s.tone?.keys ?? [],
 }
 

@@ -1,3 +1,4 @@
+import { StandsStill } from './follow'
 import { Menu, MenuButton, MenuItems } from '@headlessui/react'
 import { useRef } from 'react'
 import type { FillSource, Removal, Revision } from '../../api/client'
@@ -28,6 +29,21 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
   const away = at !== undefined && at !== frame && painted
   return (
     <>
+      {!r.follow.track && r.fill.sources.length > 0 && (
+        <div
+          role="group"
+          aria-label="Does the camera move?"
+          className="rounded border border-clay px-2 py-1.5 text-[13px]"
+        >
+          <p className="mb-1.5">Does the camera move? Until that is said, paint shows only on its own frame.</p>
+          <div className="flex flex-wrap gap-1.5">
+            <StandsStill {...props} />
+            <Button title="Follow the surface under the thing (2)" onClick={() => bench.open(r.id, 'follow')}>
+              It moves
+            </Button>
+          </div>
+        </div>
+      )}
       <div className="flex gap-1.5">
         {painted &&
           (away ? (

@@ -59,6 +59,7 @@ export function FollowStage(props: BenchProps & { removal: Removal }) {
   return (
     <>
       <TrackPicker {...props} />
+      {!r.follow.track && <StandsStill {...props} />}
       {region && r.follow.track !== still && (
         <Button
           on={tool === 'region'}
@@ -117,6 +118,26 @@ export function FollowStage(props: BenchProps & { removal: Removal }) {
   )
 }
 
+/** The first thing to say of how a surface moves: that it does not. */
+export function StandsStill({ shot, removal: r }: BenchProps & { removal: Removal }) {
+  const { edit } = useEdit(shot.id)
+  return (
+    <Button
+      title="The camera was locked off: what is painted stays where it is, on all frames of the removal"
+      onClick={() =>
+        void edit(
+          'The camera stands still',
+          on(r.id, (d) => {
+            d.follow.track = still
+          }),
+        )
+      }
+    >
+      The camera stands still
+    </Button>
+  )
+}
+
 /** Which of the shot's tracks carries the removal, and what can be done with it as a whole. */
 function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { removal: Removal }) {
   const { edit, adopt } = useEdit(shot.id)
@@ -151,12 +172,12 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
               )
             }
             options={[
+              { value: still, label: 'Still', hint: 'the camera does not move' },
               ...tracks.map((x) => ({
                 value: x.id,
                 label: x.name,
                 hint: { plane: 'a plane', points: 'points', given: 'brought in' }[x.kind],
               })),
-              { value: still, label: 'Still', hint: 'the camera does not move' },
               { value: '', label: 'None yet' },
             ]}
           />

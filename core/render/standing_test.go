@@ -1,0 +1,98 @@
+package render
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/core/geom"
+	"jardin/core/treatment"
+)
+
+// A stage is done when it covers the removal's frames and holds; frames that no patch reaches are named by what is missing there, and
+// those are just the frames that are rendered as the plate is.
+func TestHowFarARemovalIs(t *testing.T) {
+	d := document()
+	r := &d.Removals[0]
+	r.Range = treatment.Range{First: 96, Last: 105}
+	standing := func(stale ...string) Standing {
+		t.Helper()
+		all := compile(t, d).Standings(stale)
+		require.Len(t, all, len(d.Removals))
+		assert.Equal(t, r.ID, all[0].Removal)
+		return all[0]
+	}
+	// Its track is known on some of its frames only.
+	r.Follow.Track = "t"
+	track := func(frames ...int) {
+		d.Tracks = []treatment.Track{{ID: "t", Name: "t", Kind: treatment.PlaneTrack, Home: r.Reference, Motion: geom.Perspective, Data: &treatment.Data{}}}
+		for _, n := range frames {
+			d.Tracks[0].Data.Samples = append(d.Tracks[0].Data.Samples, treatment.Sample{Frame: n, Matrix: geom.Identity, Match: 1, Agree: 1})
+		}
+	}
+	track(r.Reference)
+	s := standing()
+	assert.Equal(t, Begun, s.Follow.State)
+	assert.Contains(t, s.Follow.Why, "1 of 10 frames")
+	assert.Equal(t, StageStanding{Begun, "laid on 1 of 10 frames: the others wait for Follow"}, s.Fill)
+	require.NotEmpty(t, s.Bare)
+	assert.Equal(t, "follow", s.Bare[0].Stage)
+	bare := 0
+	for _, b := range s.Bare {
+		for _, f := range b.Frames {
+			bare += f.Len()
+			for n := f.First; n <= f.Last; n++ {
+				assert.Nil(t, compile(t, d).Input(n, ResultView, ""), "frame %d", n)
+			}
+		}
+	}
+	assert.Equal(t, 9, bare)
+	track(96, 97, 98, 99, 100, 101, 102, 103, 104, 105)
+	s = standing()
+	assert.Equal(t, Done, s.Follow.State, s.Follow.Why)
+	assert.Equal(t, Done, s.Mark.State)
+	assert.Equal(t, Done, s.Fill.State, s.Fill.Why)
+	assert.Empty(t, s.Bare)
+	assert.Equal(t, Look, standing("t").Follow.State, "what it depends on was changed")
+	d.Tracks[0].Data.Samples[6].Match = 0.2
+	s = standing()
+	assert.Equal(t, Look, s.Follow.State)
+	assert.Contains(t, s.Follow.Why, "102")
+	// A camera that stands still needs no track; a source that does not reach all frames is not done.
+	r.Follow.Track = treatment.Still
+	assert.Equal(t, Done, standing().Follow.State)
+	r.Fill.Sources[0].Range = &treatment.Range{First: 98, Last: 103}
+	s = standing()
+	assert.Equal(t, Begun, s.Fill.State)
+	require.Len(t, s.Bare, 1)
+	assert.Equal(t, Bare{[]treatment.Range{{First: 96, Last: 97}, {First: 104, Last: 105}}, "fill", "no source lays anything there"}, s.Bare[0])
+	// Where it is dissolved away on purpose nothing is missing.
+	r.Settle.Dissolve = []treatment.ValueKey{{Frame: 97, Value: 0, Ease: treatment.Linear}, {Frame: 98, Value: 1, Ease: treatment.Linear}, {Frame: 103, Value: 1, Ease: treatment.Linear}, {Frame: 104, Value: 0, Ease: treatment.Linear}}
+	assert.Empty(t, standing().Bare)
+	r.Settle.Dissolve = nil
+	// Nothing is said to be missing of what is off.
+	r.Off = true
+	assert.Empty(t, standing().Bare)
+	r.Off = false
+	r.Mark.Outlines[0].Range = &treatment.Range{First: 96, Last: 99}
+	s = standing()
+	assert.Equal(t, Begun, s.Mark.State)
+	assert.Contains(t, s.Mark.Why, "100 to 105")
+	strokes := r.Fill.Sources[0].Plate.Strokes
+	r.Fill.Sources[0].Plate.Strokes = nil
+	assert.Equal(t, Begun, standing().Fill.State, "a plate that nothing is painted on")
+	r.Fill.Sources[0].Plate.Strokes = strokes
+	r.Fill.Sources[0].Off = true
+	assert.Equal(t, Begun, standing().Fill.State)
+	r.Fill.Sources = nil
+	assert.Equal(t, Empty, standing().Fill.State)
+	r.Mark.Outlines = nil
+	s = standing()
+	assert.Equal(t, Empty, s.Mark.State)
+	assert.Empty(t, s.Bare, "nothing is marked: nothing is missing")
+	r.Follow.Track = ""
+	assert.Equal(t, Empty, standing().Follow.State)
+	r.Settle.Opacity = 0
+	assert.Equal(t, Look, standing().Settle.State)
+}
