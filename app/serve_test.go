@@ -243,8 +243,12 @@ func TestAShotFromPlateToCleanFrames(t *testing.T) {
 		var tasks []store.Task
 		h.ask("GET", "/api/tasks?shot="+shot.ID, "", 200, &tasks)
 		require.NotEqual(t, "failed", tasks[0].State, tasks[0].Problem)
-		return tasks[0].State == "done"
+		task = tasks[0]
+		return task.State == "done"
 	})
+	name, folder, said := strings.Cut(task.Found, " and on, in ")
+	require.True(t, said, task.Found)
+	assert.FileExists(t, filepath.Join(folder, name), "it says where the frames lie")
 	h.ask("GET", "/api/renders/"+task.ID+"/movie", "", 200, nil)
 	h.ask("GET", "/api/renders/"+task.ID+"/frames", "", 200, nil)
 

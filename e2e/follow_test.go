@@ -303,7 +303,7 @@ func TestWiresAsStrands(t *testing.T) {
 	a.goTo(known.Reference)
 	a.tick("It bends")
 	a.fill("Stiffness", "0.4")
-	a.press("^One on")
+	a.press("^Follow to next")
 	a.see("^Bends, 9[0-9] % found|^Bends, 100 % found")
 	doc, set = s.whole(shot)
 	track = doc.Tracks[len(doc.Tracks)-1]

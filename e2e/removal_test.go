@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -134,6 +135,7 @@ func TestOneMarkerGone(t *testing.T) {
 	}
 	s.wait(5*time.Second, "the stroke to go", func() bool { return strokes() == 2 })
 	a.press("^Undo$")
+	a.see("^Undone: ")
 	s.wait(5*time.Second, "undo to bring it back", func() bool { return strokes() == 3 })
 	a.press("^Redo$")
 	s.wait(5*time.Second, "redo to take it away", func() bool { return strokes() == 2 })
@@ -142,6 +144,18 @@ func TestOneMarkerGone(t *testing.T) {
 	a.key(input.Digit4)
 	a.fill("Feather", "1")
 	a.key(input.KeyE)
+	a.goTo(1060)
+	// A number may be typed as a distance; keys go to what is keyed, and after a slider arrows step frames again.
+	a.fill("Frame number", "-3")
+	a.steady(1057)
+	a.key(input.ArrowUp)
+	a.steady(known.Reference)
+	slider, err := a.page.Timeout(10 * time.Second).Element(`[aria-label="Opacity, slider"]`)
+	require.NoError(t, err)
+	require.NoError(t, slider.Click(proto.InputMouseButtonLeft, 1))
+	a.key(input.ArrowRight)
+	a.steady(known.Reference + 1)
+	a.fill("Opacity", "100")
 	a.goTo(1060)
 
 	// The locked view: the wall stands still.

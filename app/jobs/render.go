@@ -3,6 +3,8 @@ package jobs
 import (
 	"context"
 	"encoding/json"
+	"fmt"
+	"path/filepath"
 
 	"jardin/app/datafolder"
 	"jardin/app/picture"
@@ -54,7 +56,11 @@ func (rendering) run(ctx context.Context, r *Runner, t *store.Task, p *progress)
 	if err != nil {
 		return "", err
 	}
-	return "", source.Deliver(ctx, compiled, *d, func(done, total int) { p.at(ctx, done, total) })
+	if err := source.Deliver(ctx, compiled, *d, func(done, total int) { p.at(ctx, done, total) }); err != nil {
+		return "", err
+	}
+	folder, err := filepath.Abs(filepath.Join(d.Dir, picture.FramesFolder))
+	return fmt.Sprintf("%s and on, in %s", d.FrameFile(d.Leaving.First), folder), err
 }
 
 func (rendering) givenUp(_ context.Context, r *Runner, t *store.Task) {

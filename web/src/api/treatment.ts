@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
 import jsonpatch, { type Operation } from 'fast-json-patch'
 import { useCallback } from 'react'
-import { notify } from '../ui/notice'
+import { mention, notify } from '../ui/notice'
 import { answer, api, Refusal, type Brief, type Document, type Revision } from './client'
 import { again, done, keep, recovered, setAway, unsentOf, useUnsent, type Unsent } from './unsent'
 
@@ -158,6 +158,7 @@ export async function edit(queries: QueryClient, shot: string, label: string, ch
   tried.delete(shot)
   const confirmed = saved.get(shot)
   if (!confirmed) return
+  if (/^(Delete|Forget) /.test(label)) mention(`${label}. Undo (Ctrl Z) brings it back`)
   // What the change is on top of: the last confirmed state, and all that waits before it.
   const draft = structuredClone(confirmed.document)
   for (const c of waiting.get(shot) ?? []) c(draft)
@@ -298,7 +299,9 @@ async function move(queries: QueryClient, shot: string, way: 'undo' | 'redo') {
       // Strokes that are on their way come first: it would take back what was before them.
       while (useUnsent.getState().all.some((u) => u.shot === shot && u.kind === 'stroke' && u.ended && !u.stuck))
         await pause(30)
+      const label = saved.get(shot)?.[way]
       adopt(queries, shot, full(await answer(api.POST(`/api/shots/{id}/${way}`, { params: { path: { id: shot } } }))))
+      if (label) mention(`${way === 'undo' ? 'Undone' : 'Redone'}: ${label}`)
     } catch (error) {
       notify(
         away(error)

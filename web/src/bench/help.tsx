@@ -8,6 +8,8 @@ const keys: [string, [string, string][]][] = [
     [
       ['Left, Right', 'one frame back, on'],
       ['Home, End', 'first, last frame'],
+      ['Up, Down', 'the key before, the next key of the open removal'],
+      ['Page Up, Page Down', 'the frame before, the next frame that needs a look'],
       ['Space', 'play in a loop, stop'],
       ['J', 'go to the reference frame; in Fill, to the frame that is painted on'],
     ],

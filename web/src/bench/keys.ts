@@ -3,7 +3,7 @@ import { useEffect, useRef } from 'react'
 import type { useEdit } from '../api/treatment'
 import type { BenchProps } from './props'
 import { nextUnpainted, paintFrame, paintedOn, repeatHere, setBrush } from './fill'
-import { allShapes, nudge, removeSelected, startRemoval } from './edits'
+import { allShapes, lanesOf, nudge, removeSelected, startRemoval } from './edits'
 import { travels } from './sources/kinds'
 import { stages } from './stages'
 import { bench, type Channel } from './state'
@@ -12,6 +12,26 @@ const channels: Channel[] = ['colour', 'red', 'green', 'blue', 'luma']
 
 /** Keys that are held now, for tools that ask. */
 export const held = new Set<string>()
+
+/** All frames that hold a key of the open removal. */
+function keyFrames({ revision }: BenchProps): number[] {
+  const { removal, outline } = bench.get()
+  const r = revision.document.removals.find((x) => x.id === removal)
+  return [...(r ? [r.reference] : []), ...lanesOf(revision.document, removal, outline).flatMap((l) => l.frames)]
+}
+
+/** All frames on which the open removal needs a look: the track is doubtful, or no patch reaches them. */
+function doubtedFrames({ motion, standings }: BenchProps): number[] {
+  const doubted = [...(motion?.samples.values() ?? [])].filter((m) => m.grade !== 'good').map((m) => m.frame)
+  const bare = standings.get(bench.get().removal ?? '')?.bare.flatMap((b) => b.frames) ?? []
+  return [...doubted, ...bare.flatMap((f) => Array.from({ length: f.last - f.first + 1 }, (_, i) => f.first + i))]
+}
+
+/** The nearest of some frames before or after one. */
+export function nextOf(frames: number[], from: number, way: 1 | -1): number | undefined {
+  const there = frames.filter((n) => (n - from) * way > 0)
+  return there.length ? (way > 0 ? Math.min(...there) : Math.max(...there)) : undefined
+}
 
 /** The keys of the bench. Fields and dialogs keep their own. */
 export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
@@ -27,6 +47,7 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
       const s = bench.get()
       const step = (n: number) =>
         bench.set({ frame: Math.min(props.shot.last, Math.max(props.shot.first, n)), playing: false })
+      const to = (n: number | undefined) => n !== undefined && step(n)
       const onControl = target.closest('button, [role=radio], input')
       if (e.ctrlKey || e.metaKey) {
         const open = props.revision.document.removals.find((r) => r.id === s.removal)
@@ -58,7 +79,16 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
           break
         case 'ArrowUp':
         case 'ArrowDown':
-          if (!e.shiftKey || !nudge(props, edits.edit, 0, e.key === 'ArrowUp' ? -1 : 1)) return
+          if (e.shiftKey) {
+            if (!nudge(props, edits.edit, 0, e.key === 'ArrowUp' ? -1 : 1)) return
+            break
+          }
+          if (onControl && onControl.matches('[role=radio], input')) return
+          to(nextOf(keyFrames(props), s.frame, e.key === 'ArrowUp' ? -1 : 1))
+          break
+        case 'PageUp':
+        case 'PageDown':
+          to(nextOf(doubtedFrames(props), s.frame, e.key === 'PageUp' ? -1 : 1))
           break
         case 'Home':
           step(props.shot.first)

@@ -286,6 +286,7 @@ function Rendered({ task: t }: { task: Task }) {
         </div>
       )}
       {t.problem && <p className="text-[13px] break-words text-clay">{t.problem}</p>}
+      {t.found && <p className="text-[13px] break-all text-quiet select-text">{t.found}</p>}
       {(t.state === 'failed' || t.state === 'cancelled') && (
         <Button weight="bare" className="py-0!" onClick={() => control(t, 'continue')}>
           Try again

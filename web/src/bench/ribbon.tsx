@@ -190,7 +190,7 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
           title="One frame back (Left)"
           onClick={() => bench.set({ frame: Math.max(shot.first, frame - 1), playing: false })}
         >
-          Back
+          Previous
         </Button>
         <FrameNumber first={shot.first} last={shot.last} frame={frame} />
         <Button
@@ -199,7 +199,7 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
           title="One frame on (Right)"
           onClick={() => bench.set({ frame: Math.min(shot.last, frame + 1), playing: false })}
         >
-          On
+          Next
         </Button>
         {open && (
           <span className="text-[13px] whitespace-nowrap text-quiet">
@@ -354,9 +354,11 @@ function FrameNumber({ first, last, frame }: { first: number; last: number; fram
       className="w-20 rounded border border-stone bg-soil px-2 py-0.5 text-center font-mono"
       value={draft ?? frame}
       onChange={(e) => setDraft(e.target.value)}
+      title="A frame number, or how far to go: +12, -3"
       onBlur={() => {
-        const n = Math.round(Number(draft))
-        if (draft && Number.isFinite(n)) bench.set({ frame: Math.min(last, Math.max(first, n)), playing: false })
+        const typed = draft?.trim().replace('−', '-')
+        const n = (typed && /^[+-]/.test(typed) ? frame : 0) + Math.round(Number(typed))
+        if (typed && Number.isFinite(n)) bench.set({ frame: Math.min(last, Math.max(first, n)), playing: false })
         setDraft(null)
       }}
       onKeyDown={(e) => {

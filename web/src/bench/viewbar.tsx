@@ -204,7 +204,7 @@ function Aids({ revision }: { revision: BenchProps['revision'] }) {
               ...revision.document.tracks.map((t) => ({ value: t.id, label: t.name })),
             ]}
           />
-          <span className="text-quiet">Takes out</span>
+          <span className="text-quiet">Locks</span>
           <Select<'whole' | 'position'>
             label="How much of the motion is taken out"
             value={lockBy}

@@ -183,7 +183,10 @@ export function NumberField({ label, unit, hint, value, min, max, step = 1, onMo
           if (onMove) onMove(v)
           else attempt(() => onDone(v))
         }}
-        onPointerUp={settle}
+        onPointerUp={(e) => {
+          settle()
+          e.currentTarget.blur() // arrows step frames again
+        }}
         onKeyUp={settle}
         onBlur={settle}
         className="min-w-0"

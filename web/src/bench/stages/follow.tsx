@@ -427,14 +427,14 @@ function Run({ shot, removal: r, motion }: BenchProps & { removal: Removal; moti
           title="From the frame shown to the one before"
           onClick={() => follow(frame - 1, frame, frame)}
         >
-          One back
+          Follow to previous
         </Button>
         <Button
           disabled={off || frame >= shot.last}
           title="From the frame shown to the next"
           onClick={() => follow(frame, frame + 1, frame)}
         >
-          One on
+          Follow to next
         </Button>
       </div>
       {track.kind === 'points' && points.length > 0 && (
@@ -544,7 +544,7 @@ function Quality({ revision, removal: r, motion }: BenchProps & { removal: Remov
             <dt className="text-quiet">This frame</dt>
             <dd className="font-mono" title="What is left over, and the share of the region that agrees">
               {frame === motion.track.home
-                ? 'its home'
+                ? 'drawn here'
                 : here.bridged
                   ? 'bridged'
                   : here.byHand

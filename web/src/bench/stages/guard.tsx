@@ -280,7 +280,7 @@ function FrontFields(props: Props & { front: Front; first: boolean }) {
       )}
       {k && (
         <Check
-          label="All but that"
+          label="Invert"
           value={!!k.invert}
           onChange={(v) =>
             change('Invert the key', (x) => {

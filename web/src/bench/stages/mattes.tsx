@@ -191,7 +191,7 @@ function MatteFields({
         ]}
       />
       <Check
-        label="All but that"
+        label="Invert"
         value={!!m.invert}
         onChange={(v) =>
           change('Invert', (x) => {

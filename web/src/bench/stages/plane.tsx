@@ -8,10 +8,10 @@ import type { BenchProps } from '../props'
 import { bench, useBench } from '../state'
 
 export const motionOptions: { value: Track['motion']; label: string; hint: string }[] = [
-  { value: 'position', label: 'Position', hint: 'shift only' },
-  { value: 'similarity', label: '+ rotation and scale', hint: 'for a surface that stays square to the camera' },
-  { value: 'shear', label: '+ shear', hint: 'for a small or far surface that leans' },
-  { value: 'perspective', label: '+ perspective', hint: 'for a plane seen by a moving camera' },
+  { value: 'position', label: 'Position only', hint: 'it is shifted' },
+  { value: 'similarity', label: 'Rotation and scale too', hint: 'for a surface that stays square to the camera' },
+  { value: 'shear', label: 'Shear too', hint: 'for a small or far surface that leans' },
+  { value: 'perspective', label: 'Perspective', hint: 'for a plane seen by a moving camera' },
 ]
 
 /** Other frames that a surface that bends is compared with, as it looks on its home frame for a while only. */
