@@ -7,8 +7,8 @@ import { bench, useBench } from './state'
 export function Unreached({ revision, standings }: BenchProps) {
   const { frame, removal: open, view, playing } = useBench()
   if (playing || view === 'plate') return null
-  const shown = open ? revision.document.removals.filter((r) => r.id === open) : revision.document.removals
-  for (const r of shown) {
+  for (const r of revision.document.removals) {
+    if ((open && r.id !== open) || !r.fill.sources.length) continue // before anything is painted that is no news
     const bare = bareOn(standings.get(r.id), frame)
     if (!bare) continue
     return (
