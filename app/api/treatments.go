@@ -94,7 +94,11 @@ func (s *Server) getStandings(ctx context.Context, in *atRevision) (*body[[]rend
 	if err != nil {
 		return nil, asProblem(err)
 	}
-	return &body[[]render.Standing]{t.Standings(rev.Stale)}, nil
+	all, err := t.Standings(ctx, rev.Stale)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	return &body[[]render.Standing]{all}, nil
 }
 
 type frameKeys struct {

@@ -1,9 +1,11 @@
 package render
 
 import (
+	"context"
 	"fmt"
 
 	"jardin/core/carry"
+	"jardin/core/raster"
 	"jardin/core/treatment"
 )
 
@@ -39,16 +41,19 @@ type Bare struct {
 	Why    string            `json:"why"`
 }
 
-// Standings returns how far each removal is, in order. stale are tracks that were measured before what they depend on changed.
-func (t *Treatment) Standings(stale []string) []Standing {
+// Standings returns how far each removal is, in order. stale are tracks that were measured before what they depend on changed. The error
+// is the context's.
+func (t *Treatment) Standings(ctx context.Context, stale []string) ([]Standing, error) {
 	out := make([]Standing, len(t.removals))
+	parts := make([]func(), len(out))
 	for i, r := range t.removals {
-		out[i] = r.standing(stale)
+		parts[i] = func() { out[i] = r.standing(ctx, stale) }
 	}
-	return out
+	raster.Parallel(parts...)
+	return out, ctx.Err()
 }
 
-func (r *removal) standing(stale []string) Standing {
+func (r *removal) standing(ctx context.Context, stale []string) Standing {
 	d := &r.doc
 	out := Standing{Removal: d.ID, Bare: []Bare{}}
 	var off, untold, outside, unlaid, doubted, hidden []int // frames
@@ -59,7 +64,7 @@ func (r *removal) standing(stale []string) Standing {
 			grade[track.Samples[i].Frame] = track.Samples[i].Grade
 		}
 	}
-	for n := d.Range.First; n <= d.Range.Last; n++ {
+	for n := d.Range.First; n <= d.Range.Last && ctx.Err() == nil; n++ {
 		if d.Settle.Shown(n) == 0 {
 			hidden = append(hidden, n)
 			continue

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -18,7 +19,8 @@ func TestHowFarARemovalIs(t *testing.T) {
 	r.Range = treatment.Range{First: 96, Last: 105}
 	standing := func(stale ...string) Standing {
 		t.Helper()
-		all := compile(t, d).Standings(stale)
+		all, err := compile(t, d).Standings(t.Context(), stale)
+		require.NoError(t, err)
 		require.Len(t, all, len(d.Removals))
 		assert.Equal(t, r.ID, all[0].Removal)
 		return all[0]
@@ -95,4 +97,37 @@ func TestHowFarARemovalIs(t *testing.T) {
 	assert.Equal(t, Empty, standing().Follow.State)
 	r.Settle.Opacity = 0
 	assert.Equal(t, Look, standing().Settle.State)
+}
+
+// Forty removals of ten strokes each over 200 frames: how far they are is asked after every edit.
+func BenchmarkStandings(b *testing.B) {
+	d := document()
+	d.Tracks[0].Data = &treatment.Data{}
+	for n := 1; n <= 200; n++ {
+		d.Tracks[0].Data.Samples = append(d.Tracks[0].Data.Samples, treatment.Sample{Frame: n, Matrix: shift(n)})
+	}
+	one := d.Removals[0]
+	one.Range = treatment.Range{First: 1, Last: 200}
+	plate := *one.Fill.Sources[0].Plate
+	plate.Strokes = nil
+	for k := range 10 {
+		s := one.Fill.Sources[0].Plate.Strokes[0]
+		s.ID = fmt.Sprint("s", k)
+		plate.Strokes = append(plate.Strokes, s)
+	}
+	d.Removals = nil
+	for k := range 40 {
+		r := one
+		r.ID = fmt.Sprint("r", k)
+		source := one.Fill.Sources[0]
+		source.Plate = &plate
+		r.Fill.Sources = []treatment.Source{source}
+		d.Removals = append(d.Removals, r)
+	}
+	for b.Loop() {
+		t, err := Compile(d) // as after an edit: nothing of it is known
+		require.NoError(b, err)
+		_, err = t.Standings(b.Context(), nil)
+		require.NoError(b, err)
+	}
 }

@@ -25,9 +25,10 @@ export const standingWords: Record<Standing, string> = {
 export function useStandings(shot: string, revision: Revision): Map<string, RemovalStanding> {
   const { data } = useQuery({
     queryKey: ['standings', shot, revision.number],
-    queryFn: () =>
+    queryFn: ({ signal }) =>
       answer(
         api.GET('/api/shots/{id}/standings', {
+          signal,
           params: { path: { id: shot }, query: { revision: revision.number } },
         }),
       ),
