@@ -152,9 +152,17 @@ func TestOneMarkerGone(t *testing.T) {
 	a.steady(known.Reference)
 	slider, err := a.page.Timeout(10 * time.Second).Element(`[aria-label="Opacity, slider"]`)
 	require.NoError(t, err)
+	number := func() int {
+		var rev struct{ Number int }
+		s.get("/api/shots/"+shot+"/treatment", &rev)
+		return rev.Number
+	}
+	before := number()
 	require.NoError(t, slider.Click(proto.InputMouseButtonLeft, 1))
 	a.key(input.ArrowRight)
 	a.steady(known.Reference + 1)
+	s.wait(5*time.Second, "the slider to be saved", func() bool { return number() > before })
+	assert.Equal(t, before+1, number(), "let go once, it is one edit")
 	a.fill("Opacity", "100")
 	a.goTo(1060)
 

@@ -116,6 +116,11 @@ func TestSuppliedMattesAreLeftOutByChoice(t *testing.T) {
 	front.Key.Invert = true
 	assert.NotEqual(t, nothing, d.BasisOf(d.Track("t")))
 	assert.Equal(t, [2]int{}, driven(), "all of it is no brighter")
+	d.Removals[1].Guard.Fronts[0].Shapes[0].Points = half.Points[:3]
+	part := driven()
+	assert.Positive(t, part[0], "outside the outline, beside it, nothing is left out")
+	assert.Less(t, part[0], without[0])
+	d.Removals[1].Guard.Fronts[0].Shapes[0].Points = half.Points
 	d.Removals[1].Guard.Fronts[0].Shapes[0].Ride = "t"
 	assert.Equal(t, without, driven(), "what rides on the track is a part of it")
 	d.Removals[1].Guard.Fronts = mattes

@@ -56,7 +56,7 @@ func (t *Treatment) Standings(ctx context.Context, stale []string) ([]Standing, 
 func (r *removal) standing(ctx context.Context, stale []string) Standing {
 	d := &r.doc
 	out := Standing{Removal: d.ID, Bare: []Bare{}}
-	var off, untold, outside, unlaid, doubted, hidden []int // frames
+	var off, waits, untold, outside, unlaid, doubted, hidden []int // frames
 	track := r.motions.Motion(d.Follow.Track)
 	grade := map[int]carry.Grade{}
 	if track != nil {
@@ -69,7 +69,8 @@ func (r *removal) standing(ctx context.Context, stale []string) Standing {
 			hidden = append(hidden, n)
 			continue
 		}
-		switch g, known := grade[n]; {
+		g, known := grade[n]
+		switch {
 		case track == nil:
 		case !known:
 			untold = append(untold, n)
@@ -80,18 +81,16 @@ func (r *removal) standing(ctx context.Context, stale []string) Standing {
 			continue
 		}
 		m := r.matte(n)
-		switch {
-		case len(m.Outlines.Shapes) > 0 || len(m.Supplied) > 0:
-		case track != nil && grade[n] == "":
-			continue // it says so already
-		case d.Follow.Track == "" || d.Follow.Track != treatment.Still && track == nil:
+		marked := len(m.Outlines.Shapes) > 0 || len(m.Supplied) > 0
+		switch laid := len(r.fill(len(r.sources), n, false).Sources) > 0; {
+		case marked && laid:
+		case d.Follow.Track != treatment.Still && track == nil:
 			off = append(off, n)
-			continue
-		default:
+		case track != nil && !known:
+			waits = append(waits, n)
+		case !marked:
 			outside = append(outside, n)
-			continue
-		}
-		if len(r.fill(len(r.sources), n, false).Sources) == 0 {
+		default:
 			unlaid = append(unlaid, n)
 		}
 	}
@@ -102,15 +101,13 @@ func (r *removal) standing(ctx context.Context, stale []string) Standing {
 	}
 	if !d.Off {
 		bare(off, "follow", "nothing says how the surface moves there")
-		if d.Mark.Something() {
-			bare(untold, "follow", "the track is not known there")
-		}
+		bare(waits, "follow", "the track is not known there")
 		bare(outside, "mark", "no outline or matte is there")
 		bare(unlaid, "fill", "no source lays anything there")
 	}
 	out.Mark = r.markedOn(outside)
 	out.Follow = r.followed(track != nil, stale, untold, doubted)
-	out.Fill = r.filled(unlaid, len(off)+len(untold))
+	out.Fill = r.filled(unlaid, len(off)+len(waits))
 	out.Settle = r.settledAs(hidden)
 	out.Guard = r.guarded()
 	return out

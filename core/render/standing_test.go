@@ -50,6 +50,24 @@ func TestHowFarARemovalIs(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 9, bare)
+	// What lies still is laid there all the same: then nothing is missing on the picture.
+	r.Mark.Outlines[0].Ride = treatment.Still
+	strokes := r.Fill.Sources[0].Plate.Strokes
+	whole := r.Fill.Sources
+	r.Fill.Sources = []treatment.Source{{ID: "e", Name: "e", Kind: treatment.Evened, Evened: &treatment.Evening{Takes: "coarse", Scale: 8, Amount: 1}}}
+	s = standing()
+	assert.Equal(t, Begun, s.Follow.State)
+	for n := 96; n <= 105; n++ {
+		laid := compile(t, d).Input(n, ResultView, "") != nil
+		missing := false
+		for _, b := range s.Bare {
+			for _, f := range b.Frames {
+				missing = missing || f.Has(n)
+			}
+		}
+		assert.Equal(t, laid, !missing, "frame %d", n)
+	}
+	r.Fill.Sources, r.Mark.Outlines[0].Ride = whole, ""
 	track(96, 97, 98, 99, 100, 101, 102, 103, 104, 105)
 	s = standing()
 	assert.Equal(t, Done, s.Follow.State, s.Follow.Why)
@@ -81,7 +99,6 @@ func TestHowFarARemovalIs(t *testing.T) {
 	s = standing()
 	assert.Equal(t, Begun, s.Mark.State)
 	assert.Contains(t, s.Mark.Why, "100 to 105")
-	strokes := r.Fill.Sources[0].Plate.Strokes
 	r.Fill.Sources[0].Plate.Strokes = nil
 	assert.Equal(t, Begun, standing().Fill.State, "a plate that nothing is painted on")
 	r.Fill.Sources[0].Plate.Strokes = strokes

@@ -235,6 +235,7 @@ func (s *Soft) sharpen(frame, covered *raster.Plane, v softState) (changed bool)
 		s.levels[k].softLook = *look
 	}
 	s.grain = coarser * fineVariance(home, l.tpl.Rect)
+	s.home = nil // it is not asked for again
 	return true
 }
 

@@ -40,6 +40,9 @@ func (s *Soft) Keep(read FrameReader, covered [][]geom.Point) error {
 		return err
 	}
 	frame, mask := raster.Pyramid(raster.Gaussian(seen, s.smooth), softLevels), maskOf(covered, seen.Rect)
+	if !s.sharp && s.from == nil && s.sharpen(frame[0], mask, v) { // gone on from here, as it would have been on the way here
+		frame = raster.Pyramid(raster.Gaussian(seen, s.smooth), softLevels)
+	}
 	doubted := make([]float32, len(s.grid.Shift))
 	copy(doubted, s.agree)
 	if s.agree == nil {

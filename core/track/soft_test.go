@@ -171,6 +171,96 @@ func atBest(home *raster.Plane, region geom.Box, length, noise float64) float64 
 	return sum / n
 }
 
+// What has no grain is smoothed less than what has, whether it is stepped to or gone on from; and where it hardly bends bending counts
+// more than where it bends, where a place is not compared with the home frame no more than is stated.
+func TestHowSoftSurfacesAreSmoothedAndHeld(t *testing.T) {
+	region := geom.Box{Min: geom.Pt(160, 130), Max: geom.Pt(400, 370)}
+	corners := region.Corners()
+	v := wave{amplitude: 3, length: 120, phase: [4]float64{1, 2, 3, 4}}
+	photo := photograph(t, "graf1.png")
+	for _, noise := range []float64{0, 0.02} {
+		home, next := v.frame(photo, 0, noise, 1, 1), v.frame(photo, 0.3, noise, 1, 2)
+		start := func() *Soft {
+			s, err := NewSoft(show(home), home.Rect, corners[:], nil, SoftSettings{Stiffness: 0.2, Detail: 8})
+			require.NoError(t, err)
+			return s
+		}
+		stepped := start()
+		found, err := stepped.Step(show(next), nil)
+		require.NoError(t, err)
+		on := start()
+		on.Begin(found.H, &found.Bend, found.Agree)
+		require.NoError(t, on.Keep(show(next), nil))
+		for _, s := range []*Soft{stepped, on} {
+			assert.True(t, s.sharp)
+			if noise == 0 {
+				assert.InDelta(t, 0.3, s.smooth, 0.05)
+			} else {
+				assert.Equal(t, presmooth, s.smooth)
+			}
+		}
+		if noise == 0 {
+			wide := stepped.grid.Columns + 1
+			flat := stepped.firmness(make([]geom.Point, len(stepped.grid.Shift)))
+			bent := make([]geom.Point, len(flat))
+			for i := range bent {
+				bent[i] = geom.Pt(4*math.Sin(float64(i%wide)), 0)
+			}
+			bending := stepped.firmness(bent)
+			stepped.from = slices.Repeat([]uint8{lastLook}, len(flat))
+			chained := stepped.firmness(make([]geom.Point, len(flat)))
+			for i := range flat {
+				assert.Greater(t, flat[i], 50*bending[i])
+				assert.LessOrEqual(t, chained[i], float64(firmChained))
+			}
+		}
+	}
+}
+
+// A place that lies elsewhere by its own pixels is told as off, forth and back, however alike it looks; the shift is what it is.
+func TestPixelsTellThatAPlaceLiesElsewhere(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 8))
+	p := raster.NewPlane(image.Rect(0, 0, 120, 120))
+	for i := range p.Pix {
+		p.Pix[i] = rng.Float32()
+	}
+	p = raster.Gaussian(p, 6) // so coarse that a shift of some pixels hardly changes the likeness
+	for i := range p.Pix {
+		p.Pix[i] = 0.5 + 20*(p.Pix[i]-0.5)
+	}
+	for _, by := range []geom.Point{{}, {X: 1.5, Y: -1}, {X: -2.2, Y: 0.4}} {
+		now := raster.WarpPlane(p, geom.Translation(by), p.Rect) // now at x is p at x + by
+		var forth, back shifts
+		for y := 30; y < 90; y++ {
+			for x := 30; x < 90; x++ {
+				i := y*120 + x
+				e := float64(p.Pix[i] - now.Pix[i])
+				forth.slopes(now.Pix, i, 120, e)
+				back.slopes(p.Pix, i, 120, -e)
+			}
+		}
+		assert.InDelta(t, 0, forth.shift(0).Dist(by.Mul(-1)), 0.25, "%v", by)
+		assert.InDelta(t, 0, back.shift(0).Dist(by), 0.25, "%v", by)
+		// As it is told of a surface: over where it was taken to be.
+		region := geom.Box{Min: geom.Pt(24, 24), Max: geom.Pt(96, 96)}.Corners()
+		s, err := NewSoft(show(p), p.Rect, region[:], nil, SoftSettings{Stiffness: 0.2, Detail: 12})
+		require.NoError(t, err)
+		moved := raster.WarpPlane(p, geom.Translation(by.Mul(3)), p.Rect)
+		agree, told, _ := s.judge(raster.Gaussian(moved, s.smooth), nil, softState{geom.Identity, make([]geom.Point, len(s.grid.Shift))})
+		least := float32(1)
+		for i, a := range agree {
+			if a > 0 {
+				least = min(least, told[i]/a)
+			}
+		}
+		if by == (geom.Point{}) {
+			assert.Equal(t, float32(1), least)
+		} else {
+			assert.Less(t, least, float32(0.3), "%v", by)
+		}
+	}
+}
+
 // What covers a soft surface drops out, and does not agree; beneath it the field goes on from around.
 func TestWhatCoversASoftSurface(t *testing.T) {
 	v := wave{amplitude: 5, length: 160, phase: [4]float64{1, 2, 3, 4}}

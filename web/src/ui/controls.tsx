@@ -184,8 +184,9 @@ export function NumberField({ label, unit, hint, value, min, max, step = 1, onMo
           else attempt(() => onDone(v))
         }}
         onPointerUp={(e) => {
-          settle()
-          e.currentTarget.blur() // arrows step frames again
+          // Arrows step frames again; leaving it settles it, once.
+          if (document.activeElement === e.currentTarget) e.currentTarget.blur()
+          else settle()
         }}
         onKeyUp={settle}
         onBlur={settle}
