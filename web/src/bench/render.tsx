@@ -236,16 +236,18 @@ function Missing({
   first: number
   last: number
 }) {
-  const lines = removals.flatMap((r) =>
-    (standings.get(r.id)?.bare ?? []).flatMap((b) => {
+  const lines = removals.flatMap((r) => {
+    const s = standings.get(r.id)
+    if (s?.mark.state === 'empty') return [`No patch of ${r.name}: ${s.mark.why}.`]
+    return (s?.bare ?? []).flatMap((b) => {
       const frames = b.frames
         .map((f) => ({ first: Math.max(f.first, first), last: Math.min(f.last, last) }))
         .filter((f) => f.first <= f.last)
       if (!frames.length) return []
       const spans = frames.slice(0, 3).map((f) => (f.first === f.last ? `${f.first}` : `${f.first} to ${f.last}`))
       return [`No patch of ${r.name} on ${spans.join(', ')}${frames.length > 3 ? ' and others' : ''}: ${b.why}.`]
-    }),
-  )
+    })
+  })
   if (!removals.length) lines.push('Nothing is removed yet: all frames leave as the plate.')
   if (!lines.length) return null
   return (
