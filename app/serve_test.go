@@ -467,6 +467,37 @@ func TestTracksAndOutlinesGoOutAndComeBack(t *testing.T) {
 	assert.Contains(t, p.Detail, "brought in from elsewhere")
 	h.ask("POST", at+"/follow", `{"track":"w","from":112,"first":112,"last":112}`, 422, &p)
 
+	// An archive of ST maps is read frame by frame and says how far it is, to who wants to know; what is wrong comes as its last line.
+	archive := fetch(at + "/tracks/w/file?as=warps")
+	lines := func(body []byte) (all []map[string]any) {
+		request, err := http.NewRequest("POST", h.service.Address+at+"/tracks/file?home=112&name=maps.zip", bytes.NewReader(body))
+		require.NoError(t, err)
+		request.Header.Set("Accept", "application/x-ndjson")
+		request.Header.Set("Content-Type", "application/octet-stream")
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		defer response.Body.Close()
+		require.Equal(t, 200, response.StatusCode)
+		for from := json.NewDecoder(response.Body); ; {
+			var line map[string]any
+			if err := from.Decode(&line); err == io.EOF {
+				return all
+			} else {
+				require.NoError(t, err)
+			}
+			all = append(all, line)
+		}
+	}
+	all := lines(archive)
+	require.Len(t, all, 25, "24 frames, and what came of them")
+	for i, line := range all[:24] {
+		assert.Equal(t, map[string]any{"done": float64(i), "of": 24.0}, line)
+	}
+	assert.EqualValues(t, back.Number+1, all[24]["number"])
+	all = lines(archive[:len(archive)-40])
+	require.Len(t, all, 1)
+	assert.Contains(t, all[0]["detail"], "no whole ZIP archive")
+
 	svg := fetch(at + "/removals/r/outlines.svg?frame=118")
 	h.ask("POST", at+"/removals/r/outlines.svg?frame=118", string(svg), 200, &back)
 	outlines := back.Document.Removals[0].Mark.Outlines

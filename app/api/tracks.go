@@ -402,7 +402,9 @@ const (
 )
 
 // readWarps reads a track from an archive of ST maps, by way of a file, as an archive is read from its end.
-func readWarps(ctx context.Context, p *media.Plates, body io.Reader, name string, home int) (*treatment.Track, error) {
+func readWarps(
+	ctx context.Context, p *media.Plates, body io.Reader, name string, home int, progress func(done, of int),
+) (*treatment.Track, error) {
 	file, err := os.CreateTemp("", "jardin-warps-*.zip")
 	if err != nil {
 		return nil, fmt.Errorf("the archive cannot be kept while it is read: %w", err)
@@ -417,7 +419,38 @@ func readWarps(ctx context.Context, p *media.Plates, body io.Reader, name string
 	if err != nil {
 		return nil, fmt.Errorf("this is no whole ZIP archive: %w", err)
 	}
-	return exchange.ReadWarps(ctx, archive, name, home, p.Width, p.Height, func(n int) bool { return n >= p.First && n <= p.Last })
+	return exchange.ReadWarps(ctx, archive, name, home, p.Width, p.Height, func(n int) bool { return n >= p.First && n <= p.Last }, progress)
+}
+
+// An outcome is told by lines of JSON to who accepts them: how far it is, and in the end what came of it. Who does not is answered once.
+type outcome struct {
+	c     *gin.Context
+	lines bool
+}
+
+const asLines = "application/x-ndjson"
+
+func outcomeFor(c *gin.Context) *outcome { return &outcome{c, c.GetHeader("Accept") == asLines} }
+
+func (o *outcome) line(v any) {
+	o.c.Header("Content-Type", asLines)
+	o.c.Status(http.StatusOK)
+	_ = json.NewEncoder(o.c.Writer).Encode(v) // who asked may have gone
+	o.c.Writer.Flush()
+}
+
+func (o *outcome) progress(done, of int) {
+	if o.lines {
+		o.line(gin.H{"done": done, "of": of})
+	}
+}
+
+func (o *outcome) problem(status int, detail string) {
+	if o.lines {
+		o.line(gin.H{"detail": detail})
+		return
+	}
+	problem(o.c, status, detail)
 }
 
 // readTrack takes a track from a file in the body and adds it to the treatment.
@@ -430,26 +463,27 @@ func (s *Server) readTrack(c *gin.Context) {
 	name := strings.TrimSuffix(filepath.Base(c.DefaultQuery("name", "Track")), filepath.Ext(c.Query("name")))
 	body := bufio.NewReader(http.MaxBytesReader(c.Writer, c.Request.Body, mostWarps))
 	var t *treatment.Track
+	told := outcomeFor(c)
 	if head, _ := body.Peek(4); string(head) == "PK\x03\x04" {
 		source, _, ok := s.inForce(c)
 		if !ok {
 			return
 		}
-		t, err = readWarps(c.Request.Context(), source.Plates, body, name, home)
+		t, err = readWarps(c.Request.Context(), source.Plates, body, name, home, told.progress)
 	} else {
 		var blob []byte
 		if blob, err = io.ReadAll(io.LimitReader(body, mostTrack+1)); err != nil || len(blob) > mostTrack {
-			problem(c, http.StatusRequestEntityTooLarge, "the file cannot be read: it may hold 64 MB at most")
+			told.problem(http.StatusRequestEntityTooLarge, "the file cannot be read: it may hold 64 MB at most")
 			return
 		}
 		t, err = exchange.Read(blob, name, home)
 	}
 	if err != nil {
-		problem(c, http.StatusUnprocessableEntity, err.Error())
+		told.problem(http.StatusUnprocessableEntity, err.Error())
 		return
 	}
 	t.ID = jobs.NewID()
-	s.amend(c, "Bring in track "+t.Name, func(doc *treatment.Document) error {
+	rev, err := s.amend(c, "Bring in track "+t.Name, func(doc *treatment.Document) error {
 		if t.Data != nil { // samples are bulk: they go beside the document
 			blob, err := json.Marshal(t.Data.Samples)
 			if err != nil {
@@ -464,6 +498,16 @@ func (s *Server) readTrack(c *gin.Context) {
 		doc.Tracks = append(doc.Tracks, *t)
 		return nil
 	})
+	switch {
+	case err != nil && told.lines:
+		told.line(gin.H{"detail": asProblem(err).Error()})
+	case err != nil:
+		refuse(c, err)
+	case told.lines:
+		told.line(rev)
+	default:
+		c.JSON(http.StatusOK, rev)
+	}
 }
 
 // outlinesFile hands out the shapes of a removal as they lie on a frame, as SVG.
@@ -503,7 +547,7 @@ func (s *Server) readOutlines(c *gin.Context) {
 		problem(c, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	s.amend(c, "Bring in outlines", func(doc *treatment.Document) error {
+	rev, err := s.amend(c, "Bring in outlines", func(doc *treatment.Document) error {
 		r, _ := doc.Find(c.Param("removal"))
 		if r == nil {
 			return fmt.Errorf("removal %q: %w", c.Param("removal"), store.ErrNone)
@@ -514,15 +558,19 @@ func (s *Server) readOutlines(c *gin.Context) {
 		r.Mark.Outlines = append(r.Mark.Outlines, shapes...)
 		return nil
 	})
-}
-
-// amend changes the treatment in force and answers with the new revision.
-func (s *Server) amend(c *gin.Context, label string, change func(*treatment.Document) error) {
-	rev, err := s.Store.Amend(c, c.Param("id"), label, change)
 	if err != nil {
 		refuse(c, err)
 		return
 	}
-	s.Hub.Send(live.RevisionChanged{ShotID: c.Param("id"), Number: rev.Number})
 	c.JSON(http.StatusOK, rev)
+}
+
+// amend changes the treatment in force, tells everybody, and returns the new revision.
+func (s *Server) amend(c *gin.Context, label string, change func(*treatment.Document) error) (*store.Revision, error) {
+	rev, err := s.Store.Amend(c, c.Param("id"), label, change)
+	if err != nil {
+		return nil, err
+	}
+	s.Hub.Send(live.RevisionChanged{ShotID: c.Param("id"), Number: rev.Number})
+	return rev, nil
 }

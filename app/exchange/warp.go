@@ -67,8 +67,11 @@ const (
 var numbered = regexp.MustCompile(`(-?\d+)\.exr$`)
 
 // ReadWarps reads a ZIP archive of ST maps as they are written here, each from the frame that its name ends with to home: a track that
-// bends. width and height are the shot's. Frames whose numbers the shot does not have are left out.
-func ReadWarps(ctx context.Context, archive *zip.Reader, name string, home, width, height int, has func(n int) bool) (*treatment.Track, error) {
+// bends. width and height are the shot's. Frames whose numbers the shot does not have are left out. progress hears after each file how many
+// of all have been read.
+func ReadWarps(
+	ctx context.Context, archive *zip.Reader, name string, home, width, height int, has func(n int) bool, progress func(done, of int),
+) (*treatment.Track, error) {
 	if len(archive.File) > mostWarps {
 		return nil, fmt.Errorf("it holds more than %d files", mostWarps)
 	}
@@ -79,10 +82,11 @@ func ReadWarps(ctx context.Context, archive *zip.Reader, name string, home, widt
 		out.Surface = append(out.Surface, treatment.Vec{c.X, c.Y})
 	}
 	found := map[int]bool{}
-	for _, f := range archive.File {
+	for i, f := range archive.File {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
+		progress(i, len(archive.File))
 		number := numbered.FindStringSubmatch(path.Base(f.Name))
 		if number == nil {
 			continue

@@ -55,7 +55,13 @@ func TestWarpsThereAndBack(t *testing.T) {
 	read := func(blob []byte, w, h int, last int) (*treatment.Track, error) {
 		archive, err := zip.NewReader(bytes.NewReader(blob), int64(len(blob)))
 		require.NoError(t, err)
-		return ReadWarps(context.Background(), archive, "Cloth", 5, w, h, func(n int) bool { return n <= last })
+		told := 0
+		defer func() { assert.Positive(t, told, "how far it is") }()
+		return ReadWarps(context.Background(), archive, "Cloth", 5, w, h, func(n int) bool { return n <= last }, func(done, of int) {
+			assert.Equal(t, told, done)
+			assert.Less(t, done, of)
+			told++
+		})
 	}
 	back, err := read(out.Bytes(), width, height, 9)
 	require.NoError(t, err)

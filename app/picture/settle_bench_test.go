@@ -1,6 +1,7 @@
 package picture_test
 
 import (
+	"math"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -216,4 +217,53 @@ func BenchmarkDeliverDPX300x300(b *testing.B) {
 		frames += long
 	}
 	b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")
+}
+
+// A patch of 600 x 400 on a surface that bends, each frame rendered for the first time, with reading the plate: laid only, and with its
+// light, softness, grain and seam. The aim is 24 frames/s.
+func BenchmarkRenderSoft600x400(b *testing.B) {
+	for _, settled := range []bool{false, true} {
+		b.Run(map[bool]string{false: "laid", true: "settled"}[settled], func(b *testing.B) {
+			s, doc := everything(b)
+			box := geom.Box{Min: geom.Pt(640, 300), Max: geom.Pt(1300, 760)}
+			corners := box.Corners()
+			track := &doc.Tracks[0]
+			track.Bends = &treatment.Bends{Detail: 8, Stiffness: 0.3}
+			for _, c := range corners {
+				track.Region = append(track.Region, treatment.Vec{c.X, c.Y})
+			}
+			for i := range track.Data.Samples {
+				l := geom.Lattice{Box: box, Columns: 82, Rows: 57}
+				l.Shift, l.Box = make([]geom.Point, 83*58), box
+				agree := make([]float32, len(l.Shift))
+				for k := range l.Shift {
+					c := l.Crossing(k%83, k/83)
+					l.Shift[k] = geom.Pt(0.2*float64(i-7)*math.Sin(c.Y/40), 0.25*float64(i-7)*math.Sin(c.X/50))
+					agree[k] = 1
+				}
+				track.Data.Samples[i].Bend = treatment.NewBend(&l, agree)
+			}
+			r := &doc.Removals[0]
+			around := func(out float64) []treatment.Knot {
+				return []treatment.Knot{
+					{At: treatment.Vec{670 - out, 330 - out}}, {At: treatment.Vec{1270 + out, 330 - out}},
+					{At: treatment.Vec{1270 + out, 730 + out}}, {At: treatment.Vec{670 - out, 730 + out}},
+				}
+			}
+			r.Mark.Outlines[0].Points, r.Fill.Sources[0].Plate.Strokes[0].Area.Points = around(0), around(12)
+			r.Guard = nil
+			if !settled {
+				r.Settle = treatment.Settle{Opacity: 1}
+			}
+			require.NoError(b, doc.Validate(nil))
+			frames := 0
+			for b.Loop() {
+				r.Settle.Opacity -= 0.0001
+				t, err := render.Compile(doc)
+				require.NoError(b, err)
+				frames += made(b, s, t)
+			}
+			b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")
+		})
+	}
 }

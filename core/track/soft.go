@@ -25,7 +25,7 @@ type Soft struct {
 	plane   geom.Homography // on top of it, what was found last
 	agree   []float32       // of what was found last
 	levels  []softLevel     // finest first
-	from    []uint8         // of each crossing, the look that it is compared with
+	share   shares          // what each crossing is compared with
 	stiff   float64
 	firm    []float64     // of each crossing, what bending counts there
 	texture []float32     // of each crossing, the share of what varies on the reference frame that is not grain
@@ -325,20 +325,17 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 	}
 	v = s.straightened(v) // what has turned since the frame before bends nothing
 	s.settle(0, frame, mask, v, nil)
-	if !s.sharp && s.from == nil && s.sharpen(frame[0], mask, v) {
+	if !s.sharp && s.share == nil && s.sharpen(frame[0], mask, v) {
 		frame = raster.Pyramid(raster.Gaussian(seen, s.smooth), softLevels)
 		s.settle(0, frame, mask, v, nil)
 	}
-	before := s.from
-	if before == nil {
-		before = make([]uint8, len(v.shift)) // the home look
-	}
-	agree, told, from := s.judge(frame[0], mask, v)
-	changed := s.compare(from)
+	before := s.share
+	agree, told, from, share := s.judge(frame[0], mask, v, before)
+	changed := s.compare(share)
 	if changed || slices.ContainsFunc(agree, func(v float32) bool { return v >= 0 && v < agreesAbove }) {
 		// What does not look as it did is left out then, and goes as what is around it does.
 		s.settle(0, frame, mask, v, agree)
-		agree, told, from = s.judge(frame[0], mask, v)
+		agree, told, from, share = s.judge(frame[0], mask, v, before)
 	}
 	out := SoftSample{Bend: s.grid, H: v.h, Agree: told}
 	out.Bend.Shift = v.shift
@@ -367,7 +364,7 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 	out.Why = s.why(v, agree)
 	s.grid.Shift, s.plane, s.agree = v.shift, v.h, agree
 	s.remember(frame, mask, v)
-	s.compare(from)
+	s.compare(share)
 	return out, nil
 }
 

@@ -22,7 +22,59 @@ const (
 	lastLook
 	keptLooks
 	mostLooks = 8
+
+	changesOver = 4 // frames over which a place changes from one look to another, as long as both agree
 )
+
+// shares are how much each look counts, of what each crossing is compared with: its weights sum to 1; nil for a look that counts
+// nowhere. No shares at all mean the reference frame.
+type shares [][]float32
+
+// toward returns the shares of the next frame, on which each crossing is compared best with a look: what it was compared with before
+// goes over into that, so that the surface does not jump by what the looks differ; at once where that no longer agrees. of is how each
+// crossing agrees with each look.
+func (h shares) toward(from []uint8, of [][]float32) shares {
+	out := make(shares, len(of))
+	for i, best := range from {
+		rest := float32(1)
+		for k, w := range h {
+			if w == nil || k == int(best) || of[k] == nil || of[k][i] < agreesAbove {
+				continue
+			}
+			if v := w[i] - 1.0/changesOver; v > 0 {
+				out.set(k, i, len(from), v)
+				rest -= v
+			}
+		}
+		if h == nil && best != homeLook && of[homeLook][i] >= agreesAbove {
+			out.set(homeLook, i, len(from), 1-1.0/changesOver)
+			rest = 1.0 / changesOver
+		}
+		out.set(int(best), i, len(from), rest)
+	}
+	if !slices.ContainsFunc(out[homeLook+1:], func(w []float32) bool { return w != nil }) {
+		return nil
+	}
+	return out
+}
+
+func (h shares) set(look, crossing, of int, v float32) {
+	if h[look] == nil {
+		h[look] = make([]float32, of)
+	}
+	h[look][crossing] = v
+}
+
+// home returns how much the reference frame counts at a crossing.
+func (h shares) home(crossing int) float32 {
+	switch {
+	case h == nil:
+		return 1
+	case h[homeLook] == nil:
+		return 0
+	}
+	return h[homeLook][crossing]
+}
 
 // Keep has frames after be compared with how the surface looks on a frame as well, where it agrees there: the one that was stepped to,
 // or begun from. A few frames can be kept; of more, nothing comes.
@@ -40,7 +92,7 @@ func (s *Soft) Keep(read FrameReader, covered [][]geom.Point) error {
 		return err
 	}
 	frame, mask := raster.Pyramid(raster.Gaussian(seen, s.smooth), softLevels), maskOf(covered, seen.Rect)
-	if !s.sharp && s.from == nil && s.sharpen(frame[0], mask, v) { // gone on from here, as it would have been on the way here
+	if !s.sharp && s.share == nil && s.sharpen(frame[0], mask, v) { // gone on from here, as it would have been on the way here
 		frame = raster.Pyramid(raster.Gaussian(seen, s.smooth), softLevels)
 	}
 	doubted := make([]float32, len(s.grid.Shift))
@@ -63,16 +115,20 @@ func (s *Soft) Keep(read FrameReader, covered [][]geom.Point) error {
 	return nil
 }
 
-// compare has each crossing be compared with one of the looks from now on; false where it is so already.
-func (s *Soft) compare(from []uint8) bool {
-	if slices.Equal(from, s.from) || s.from == nil && !slices.ContainsFunc(from, func(k uint8) bool { return k != homeLook }) {
+// compare has each crossing be compared with its share of the looks from now on; false where it is so already.
+func (s *Soft) compare(share shares) bool {
+	if slices.EqualFunc(share, s.share, slices.Equal[[]float32]) {
 		return false
 	}
-	s.from = from
+	s.share = share
 	wide := s.grid.Columns + 1
 	for k := range s.levels {
 		l := &s.levels[k]
 		w := l.tpl.Rect.Dx()
+		if share == nil {
+			l.softLook = l.looks[homeLook]
+			continue
+		}
 		mixed := softLook{tpl: raster.NewPlane(l.tpl.Rect), inverse: raster.NewPlane(l.tpl.Rect), mask: make([]bool, len(l.mask))}
 		raster.Rows(0, l.tpl.Rect.Dy(), func(y int) {
 			row := &l.rows[y]
@@ -81,15 +137,18 @@ func (s *Soft) compare(from []uint8) bool {
 				if !l.inside[i] {
 					continue
 				}
-				var share [mostLooks]float32
-				for b := range 4 {
-					for a := range 4 {
-						share[from[row.at[b]*wide+c.at[a]]] += row.w[b] * c.w[a]
-					}
-				}
 				var sum, tpl, inverse float32
-				for j := range l.looks {
-					if v := max(share[j], 0); v > 0 && l.looks[j].mask[i] {
+				for j, of := range share {
+					if of == nil || !l.looks[j].mask[i] {
+						continue
+					}
+					var v float32
+					for b := range 4 {
+						for a := range 4 {
+							v += of[row.at[b]*wide+c.at[a]] * row.w[b] * c.w[a]
+						}
+					}
+					if v > 0 {
 						sum, tpl, inverse = sum+v, tpl+v*l.looks[j].tpl.Pix[i], inverse+v*l.looks[j].inverse.Pix[i]
 					}
 				}
@@ -178,8 +237,9 @@ func (s *Soft) leaveOut(l *softLevel, seen []bool, agree []float32) {
 // than texture, whether they differ by more than grain.
 //
 // It returns how each agrees with the look that it is compared with best, and which that is: the reference frame wherever it can be,
-// else one that was kept, else how it looked last. What is told of that leaves out what its own pixels say lies elsewhere.
-func (s *Soft) judge(frame, covered *raster.Plane, v softState) (agree, told []float32, from []uint8) {
+// else one that was kept, else how it looked last. What is told of that leaves out what its own pixels say lies elsewhere. Going on from
+// shares it returns those of this frame.
+func (s *Soft) judge(frame, covered *raster.Plane, v softState, before shares) (agree, told []float32, from []uint8, share shares) {
 	l := &s.levels[0]
 	now, seen := s.carried(l, frame, covered, v)
 	light := lightOf(now)
@@ -214,7 +274,7 @@ func (s *Soft) judge(frame, covered *raster.Plane, v softState) (agree, told []f
 			told[i] *= there[k][i]
 		}
 	}
-	return agree, told, from
+	return agree, told, from, before.toward(from, of)
 }
 
 // A likeness is what the pixels around a crossing tell of how alike two pictures are there.

@@ -102,7 +102,7 @@ func (s *Soft) firmness(shift []geom.Point) []float64 {
 	least := 0.00002 + 0.1*float64(sorted[len(sorted)*95/100]) // beside a fold what is flat is not held so hard: the fold moves on
 	for i, v := range bent.Pix {
 		out[i] = min(max(1/math.Sqrt(float64(v)+least), 0.2), 200)
-		if s.from != nil && s.from[i] != homeLook {
+		if s.share.home(i) < 1 {
 			out[i] = min(out[i], firmChained) // it was carried home by a field that bent too little already: that would add up
 		}
 	}

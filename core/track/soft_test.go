@@ -207,7 +207,7 @@ func TestHowSoftSurfacesAreSmoothedAndHeld(t *testing.T) {
 				bent[i] = geom.Pt(4*math.Sin(float64(i%wide)), 0)
 			}
 			bending := stepped.firmness(bent)
-			stepped.from = slices.Repeat([]uint8{lastLook}, len(flat))
+			stepped.share = shares{make([]float32, len(flat)), slices.Repeat([]float32{1}, len(flat))}
 			chained := stepped.firmness(make([]geom.Point, len(flat)))
 			for i := range flat {
 				assert.Greater(t, flat[i], 50*bending[i])
@@ -246,7 +246,7 @@ func TestPixelsTellThatAPlaceLiesElsewhere(t *testing.T) {
 		s, err := NewSoft(show(p), p.Rect, region[:], nil, SoftSettings{Stiffness: 0.2, Detail: 12})
 		require.NoError(t, err)
 		moved := raster.WarpPlane(p, geom.Translation(by.Mul(3)), p.Rect)
-		agree, told, _ := s.judge(raster.Gaussian(moved, s.smooth), nil, softState{geom.Identity, make([]geom.Point, len(s.grid.Shift))})
+		agree, told, _, _ := s.judge(raster.Gaussian(moved, s.smooth), nil, softState{geom.Identity, make([]geom.Point, len(s.grid.Shift))}, nil)
 		least := float32(1)
 		for i, a := range agree {
 			if a > 0 {
@@ -378,8 +378,9 @@ func TestWhereHomeNoLongerShows(t *testing.T) {
 		all[i] = a
 		return a
 	}
-	off := func(kept ...int) (mean float64, last SoftSample) {
+	off := func(kept ...int) (mean, jump float64, last SoftSample) {
 		home := frame(0)
+		var before []geom.Point
 		s, err := NewSoft(show(home), home.Rect, corners[:], nil, SoftSettings{Stiffness: 0.3, Detail: 12})
 		require.NoError(t, err)
 		for i := 1; i <= frames; i++ {
@@ -389,6 +390,18 @@ func TestWhereHomeNoLongerShows(t *testing.T) {
 			if slices.Contains(kept, i) {
 				require.NoError(t, s.Keep(show(p), nil))
 			}
+			// By how much the places' errors change from a frame to the next: what a patch would be seen to jump.
+			var now []geom.Point
+			for y := region.Min.Y + 8; y < region.Max.Y-8; y += 6 {
+				for x := region.Min.X + 8; x < region.Max.X-8; x += 6 {
+					q := geom.Pt(x, y)
+					now = append(now, last.H.Apply(last.Bend.Bend(q)).Sub(v.at(q, float64(i)/frames)))
+				}
+			}
+			for k := range before {
+				jump = math.Max(jump, now[k].Dist(before[k]))
+			}
+			before = now
 		}
 		n := 0.0
 		for y := region.Min.Y + 8; y < region.Max.Y-8; y += 6 {
@@ -396,15 +409,15 @@ func TestWhereHomeNoLongerShows(t *testing.T) {
 				mean, n = mean+last.H.Apply(last.Bend.Bend(geom.Pt(x, y))).Dist(v.at(geom.Pt(x, y), 1)), n+1
 			}
 		}
-		return mean / n, last
+		return mean / n, jump, last
 	}
-	chained, last := off()
-	t.Logf("from frame to frame: mean %.2f px off, %.0f %% agrees, %.0f %% of it chained", chained, 100*last.Share, 100*last.Chained)
+	chained, jump, last := off()
+	t.Logf("from frame to frame: mean %.2f px off, jumps by %.2f at most, %.0f %% agrees, %.0f %% of it chained", chained, jump, 100*last.Share, 100*last.Chained)
 	assert.Less(t, chained, 2.2, "11 where it is only compared with the home frame")
 	assert.Greater(t, last.Share, 0.8)
 	assert.Greater(t, last.Chained, 0.9)
-	held, last := off(15)
-	t.Logf("beside a frame that was kept: mean %.2f px off, %.0f %% agrees, %.0f %% of it chained", held, 100*last.Share, 100*last.Chained)
+	held, jump, last := off(15)
+	t.Logf("beside a frame that was kept: mean %.2f px off, jumps by %.2f at most, %.0f %% agrees, %.0f %% of it chained", held, jump, 100*last.Share, 100*last.Chained)
 	assert.Less(t, held, 2.2)
 	assert.Less(t, last.Chained, 0.2, "what was kept is what it is compared with")
 }
@@ -498,6 +511,66 @@ func TestASoftSurfaceThatTurns(t *testing.T) {
 			for _, d := range found.Bend.Shift { // but what was new on this frame
 				assert.Less(t, d.Len(), 16.0, "frame %d", i)
 			}
+		}
+	}
+}
+
+// Over frames, whichever looks agree: the weights of what a crossing is compared with sum to 1, end with what agrees best, go there by no
+// more than a share a frame from what still agrees, and leave at once what does not.
+func TestLooksGoOverIntoEachOther(t *testing.T) {
+	rng := rand.New(rand.NewPCG(5, 17))
+	const crossings, looks = 60, 4
+	var held shares
+	for frame := range 200 {
+		from, of := make([]uint8, crossings), make([][]float32, looks)
+		for k := range of {
+			if k == homeLook || rng.IntN(4) > 0 {
+				of[k] = make([]float32, crossings)
+				for i := range of[k] {
+					of[k][i] = rng.Float32()
+				}
+			}
+		}
+		for i := range from {
+			for { // one of those that there are
+				if from[i] = uint8(rng.IntN(looks)); of[from[i]] != nil {
+					break
+				}
+			}
+			if frame%20 >= 12 {
+				from[i] = homeLook
+			}
+		}
+		weight := func(h shares, k, i int) float32 {
+			switch {
+			case h == nil && k == homeLook:
+				return 1
+			case h == nil || h[k] == nil:
+				return 0
+			}
+			return h[k][i]
+		}
+		next := held.toward(from, of)
+		for i, best := range from {
+			var sum float32
+			for k := range looks {
+				was, is := weight(held, k, i), weight(next, k, i)
+				sum += is
+				switch {
+				case k == int(best):
+					assert.GreaterOrEqual(t, is, was-1e-6)
+				case of[k] == nil || of[k][i] < agreesAbove:
+					assert.Zero(t, is, "frame %d crossing %d look %d", frame, i, k)
+				default:
+					assert.InDelta(t, max(was-1.0/changesOver, 0), is, 1e-6)
+				}
+			}
+			assert.InDelta(t, 1, sum, 1e-5)
+			assert.Equal(t, weight(next, homeLook, i), next.home(i))
+		}
+		held = next
+		if frame%20 == 19 {
+			assert.Nil(t, held, "only the reference frame counts, as nothing else has for long")
 		}
 	}
 }

@@ -7,9 +7,10 @@ import { useTasks } from '../../api/tasks'
 import { useEdit } from '../../api/treatment'
 import { Select } from '../../ui/choice'
 import { Button, Check, NumberInput, Text } from '../../ui/controls'
-import { bringIn } from '../../ui/files'
+import { bringInSlowly, type Coming } from '../../ui/files'
 import { Item } from '../../ui/menu'
 import { notify } from '../../ui/notice'
+import { Progress } from '../../ui/progress'
 import { on, onTrack } from '../edits'
 import { still, type Motion } from '../motion'
 import type { BenchProps } from '../props'
@@ -143,6 +144,7 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
   const { edit, adopt } = useEdit(shot.id)
   const frame = useBench((s) => s.frame)
   const file = useRef<HTMLInputElement>(null)
+  const [coming, setComing] = useState<Coming | null>(null)
   const { tracks } = revision.document
   const begin = (kind: Track['kind']) => {
     const track = newTrack(revision.document, kind, frame)
@@ -290,11 +292,22 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
         className="hidden"
         aria-label="Track file"
         onChange={(e) =>
-          void bringIn(e, `/api/shots/${shot.id}/tracks/file?home=${frame}`).then(
+          void bringInSlowly(e, `/api/shots/${shot.id}/tracks/file?home=${frame}`, setComing).then(
             (rev) => rev && adopt(rev as Revision),
           )
         }
       />
+      {coming && (
+        <div className="w-full" role="status">
+          <p className="truncate text-[13px]">{coming.words}</p>
+          <div className="flex items-center gap-2 py-0.5">
+            <Progress label={coming.words} done={coming.done} total={coming.total} />
+            <Button weight="bare" className="py-0!" onClick={coming.cancel}>
+              Cancel
+            </Button>
+          </div>
+        </div>
+      )}
     </div>
   )
 }
