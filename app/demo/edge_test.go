@@ -39,12 +39,16 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 			},
 		},
 	}
-	run := picture.EdgeRun{Removal: "r", Shape: "arm", From: from, First: 1023, Last: 1039, Steady: 0.7}
+	run := picture.EdgeRun{Removal: "r", Shape: "arm", From: from, First: 1005, Last: 1039, Steady: 0.7}
 	found, err := s.FollowEdge(context.Background(), doc, run, nil, func(picture.EdgeFound) {})
-	if err != nil {
-		t.Log(err)
-	}
+	// Where the arm has left the picture nothing parts inside from outside: following stops
+	// there by itself and keeps what it found.
+	var lost *picture.LostTrack
+	require.ErrorAs(t, err, &lost)
+	t.Log(lost)
 	require.NotEmpty(t, found)
+	assert.Less(t, found[0].Frame, 1026)
+	assert.Greater(t, found[0].Frame, 1015)
 	worst := 1.0
 	for _, f := range found {
 		var knots []geom.Knot
@@ -64,11 +68,14 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 	assert.Greater(t, worst, 0.9)
 
 	// Interrupted on the way, and gone on with from what was kept, it finds the very same.
+	run.First, run.Last = 1026, 1033
+	short, err := s.FollowEdge(context.Background(), doc, run, nil, func(picture.EdgeFound) {})
+	require.NoError(t, err)
 	interrupted, stop := context.WithCancel(context.Background())
 	var kept []byte
 	steps := &picture.Checkpoint{}
 	steps.Saved = func() {
-		if kept, err = json.Marshal(steps.Found); len(steps.Found) == 6 {
+		if kept, err = json.Marshal(steps.Found); len(steps.Found) == 3 {
 			stop()
 		}
 	}
@@ -78,24 +85,9 @@ func TestAnOutlineFollowsTheArm(t *testing.T) {
 	steps = &picture.Checkpoint{Saved: func() { fresh++ }}
 	require.NoError(t, json.Unmarshal(kept, &steps.Found))
 	again, _ := s.FollowEdge(context.Background(), doc, run, steps, func(picture.EdgeFound) {})
-	assert.Equal(t, found, again)
-	assert.Equal(t, 6, before)
+	assert.Equal(t, short, again)
+	assert.Less(t, before, 6)
 	assert.Positive(t, fresh)
-
-	// Where the arm has left the picture nothing parts inside from outside: following stops
-	// there by itself and keeps what it found.
-	far, err := s.FollowEdge(
-		context.Background(),
-		doc,
-		picture.EdgeRun{Removal: "r", Shape: "arm", From: from, First: 1005, Last: from},
-		nil,
-		func(picture.EdgeFound) {},
-	)
-	var lost *picture.LostTrack
-	require.ErrorAs(t, err, &lost)
-	assert.Less(t, lost.Frame, 1026)
-	assert.Greater(t, lost.Frame, 1015)
-	assert.Equal(t, lost.Frame+1, far[0].Frame)
 
 	// One correction on the last frame mends what lies before it.
 	overlap := func(f picture.EdgeFound) float64 {

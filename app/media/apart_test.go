@@ -200,11 +200,11 @@ func broughtInByFields(t testing.TB, dir, order string) (*Material, *Plates) {
 func TestInterlacedFootageIsFollowedByItsFields(t *testing.T) {
 	for _, order := range []string{TopFirst, BottomFirst} {
 		dir := t.TempDir()
-		_, at := interlaced(t, dir, order, 20, false)
+		_, at := interlaced(t, dir, order, 10, false)
 		m, p := broughtInByFields(t, dir, order)
 		require.Equal(t, order, m.Fields)
 		require.Equal(t, 2002, p.First)
-		require.Equal(t, 2041, p.Last)
+		require.Equal(t, 2021, p.Last)
 		require.Equal(t, Rational{50, 1}, p.Rate)
 		box := geom.Box{Min: geom.Pt(150, 100), Max: geom.Pt(330, 250)}
 		corners := []geom.Point{box.Min, geom.Pt(box.Max.X, box.Min.Y), box.Max, geom.Pt(box.Min.X, box.Max.Y)}

@@ -401,7 +401,7 @@ func (s shelfInMemory) Put(key string, m *raster.Image)      { s[key] = m }
 // What is remembered is what a fresh evaluator gives, whatever was looked at before, and
 // equal keys mean equal pixels, whatever was edited between.
 func TestRandomEditsInRandomOrdersOfLooking(t *testing.T) {
-	rounds := 14
+	rounds := 8
 	if testing.Short() {
 		rounds = 3
 	}

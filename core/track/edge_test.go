@@ -163,7 +163,7 @@ func crossingOf(t testing.TB, k, v, frames int, bend float64) *crossing {
 // Outlines drawn once go along with things that cross others, turn, grow and bend, keep to their edges and keep their size;
 // and what slips is doubted. "make bench" follows all of them, "make test" a few.
 func TestAnOutlineFollowsItsEdge(t *testing.T) {
-	bends, most, frames := []float64{0, 8}, 2, 14
+	bends, most, frames := []float64{0, 8}, 2, 10
 	if bench() {
 		bends, most, frames = []float64{0, 6, 14}, 3, 24
 	}

@@ -68,7 +68,7 @@ func TestCompressedFootage(t *testing.T) {
 		require.NoError(t, f.err, "frame %d", i+1)
 		sum, high = sum+f.off, math.Max(high, f.off)
 	}
-	flow, ecc := s.theirs(t, true)
+	flow, ecc := s.printed(t, true)
 	t.Logf("H.264 at 36, zoom to 3: mean %.3f, worst %.2f px; OpenCV, LK and RANSAC: %v; ECC: %v", sum/float64(frames), high, flow, ecc)
 	if bench() { // over fewer frames the zoom, and with it what is lost in compression, is faster
 		assert.LessOrEqual(t, sum/float64(frames), 0.2)

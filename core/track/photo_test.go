@@ -70,10 +70,6 @@ func grafMatrix(t testing.TB) geom.Homography {
 // cubic convolution.
 // Only what lies around the region that is followed is worked out; the rest is black.
 func seenThrough(p *raster.Plane, h geom.Homography, size image.Rectangle, region []geom.Point, n int) *raster.Plane {
-	colour := raster.NewImage(p.Rect)
-	for i, v := range p.Pix {
-		colour.Pix[4*i] = v
-	}
 	back, _ := h.Inverse()
 	out := raster.NewPlane(size)
 	part := raster.Around(geom.Bounds(h.ApplyAll(region)), 70, size)
@@ -85,13 +81,22 @@ func seenThrough(p *raster.Plane, h geom.Homography, size image.Rectangle, regio
 					q := back.Apply(
 						geom.Pt(float64(x)+(float64(i)+0.5)/float64(n), float64(y)+(float64(j)+0.5)/float64(n)),
 					)
-					sum += colour.Bicubic(q.X, q.Y)[0]
+					sum += sampled(p, q)
 				}
 			}
 			out.Pix[y*size.Dx()+x] = sum / float32(n*n)
 		}
 	})
 	return out
+}
+
+// sampled is a picture between its pixels, black around it.
+func sampled(p *raster.Plane, q geom.Point) float32 {
+	r := p.Rect
+	if q.X < float64(r.Min.X) || q.Y < float64(r.Min.Y) || q.X > float64(r.Max.X) || q.Y > float64(r.Max.Y) {
+		return 0
+	}
+	return p.Cubic(q.X, q.Y)
 }
 
 // eight rounds a picture to what 8 bits hold, and returns the codes as well.
@@ -167,6 +172,14 @@ func (s *scene) ours(t testing.TB) (f figures) {
 }
 
 // theirs is what OpenCV makes of it: pyramidal LK with a RANSAC homography, and ECC.
+// printed is the same where figures are printed, and nothing in tests, which hold them to nothing.
+func (s *scene) printed(t testing.TB, ecc bool) (flow, correlation figures) {
+	if !bench() {
+		return flow, correlation
+	}
+	return s.theirs(t, ecc)
+}
+
 func (s *scene) theirs(t testing.TB, ecc bool) (flow, correlation figures) {
 	path := filepath.Join(t.TempDir(), "frames.u8")
 	require.NoError(t, os.WriteFile(path, s.codes, 0o644))
@@ -230,7 +243,10 @@ func TestPlanesOnPhotographsAgainstTruthAndOpenCV(t *testing.T) {
 		t.Parallel()
 	}
 	other := photograph(t, "baboon.jpg")
-	const frames = 20
+	frames := 10
+	if bench() {
+		frames = 20
+	}
 	for _, c := range []struct {
 		name  string
 		limit float64
@@ -252,7 +268,7 @@ func TestPlanesOnPhotographsAgainstTruthAndOpenCV(t *testing.T) {
 		})},
 		{"blur to sigma 4 px and light that flickers by 30 %", 0.4, grafScene(t, frames, func(i int, p *raster.Plane,
 			_ geom.Homography) *raster.Plane {
-			p = raster.Gaussian(p, 4*float64(i)/frames)
+			p = raster.Gaussian(p, 4*float64(i)/float64(frames))
 			gain := float32(0.7 + 0.3*math.Cos(2.1*float64(i)))
 			for k := range p.Pix {
 				p.Pix[k] *= gain
@@ -271,13 +287,16 @@ func TestPlanesOnPhotographsAgainstTruthAndOpenCV(t *testing.T) {
 
 func TestAWalkThatReturnsHasNotDrifted(t *testing.T) {
 	graf := photograph(t, "graf1.png")
-	const frames = 300
+	frames := 120
+	if bench() {
+		frames = 300
+	}
 	s := &scene{}
 	s.region = geom.Box{Min: geom.Pt(120, 90), Max: geom.Pt(300, 240)}
 	size := image.Rect(0, 0, 420, 330)
 	toView := geom.Translation(geom.Pt(-200, -150))
 	for i := range frames + 1 {
-		a := 2 * math.Pi * float64(i) / frames
+		a := 2 * math.Pi * float64(i) / float64(frames)
 		roll, zoom := 0.12*math.Sin(a), 1+0.15*math.Sin(2*a)
 		spin := geom.Homography{
 			zoom * math.Cos(roll),

@@ -36,7 +36,7 @@ func beside(t testing.TB, wall, other *raster.Plane, angle float64, at geom.Poin
 func TestARegionIsProposedOnItsOwnSurface(t *testing.T) {
 	wall, other := wallOf(t), photograph(t, "baboon.jpg")
 	rng := rand.New(rand.NewPCG(8, 8))
-	for range 5 {
+	for range 3 {
 		angle := rng.Float64() * 2 * math.Pi
 		c := geom.Pt(260+120*rng.Float64(), 200+80*rng.Float64())
 		// The edge of the surface lies 60 pixels beside the thing.

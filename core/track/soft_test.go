@@ -40,10 +40,6 @@ func (v *wave) at(p geom.Point, u float64) geom.Point {
 
 // frame is a photograph moved by the wave, with grain and light that changes across it: as seen, not as carried back.
 func (v *wave) frame(p *raster.Plane, u, noise, gain float64, seed uint64) *raster.Plane {
-	colour := raster.NewImage(p.Rect)
-	for i, x := range p.Pix {
-		colour.Pix[4*i] = x
-	}
 	out := raster.NewPlane(image.Rect(0, 0, 640, 560))
 	raster.Rows(0, 560, func(y int) {
 		rng := rand.New(rand.NewPCG(seed, uint64(y)))
@@ -59,7 +55,7 @@ func (v *wave) frame(p *raster.Plane, u, noise, gain float64, seed uint64) *rast
 				}
 			}
 			light := 1 + (gain-1)*u*(0.6+0.4*float64(x)/640)
-			out.Pix[y*640+x] = float32(math.Round((float64(colour.Bicubic(from.X, from.Y)[0])*light*0.7+noise*rng.NormFloat64())*255) / 255)
+			out.Pix[y*640+x] = float32(math.Round((float64(sampled(p, from))*light*0.7+noise*rng.NormFloat64())*255) / 255)
 		}
 	})
 	return out
