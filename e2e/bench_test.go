@@ -147,8 +147,7 @@ func TestTwoWindowsAndAReload(t *testing.T) {
 	})
 
 	require.NoError(t, a.page.Reload())
-	a.steady(1001)
-	a.press("^Left dot")
+	a.steady(demotest.Truth(t).Reference) // where it was
 	a.press("^Undo$")
 	s.wait(
 		5*time.Second,
@@ -235,7 +234,7 @@ func TestLookingAround(t *testing.T) {
 // TestWrongTurnsSayWhatToDo takes the wrong turns of somebody new.
 func TestWrongTurnsSayWhatToDo(t *testing.T) {
 	t.Parallel()
-	_, a, _ := prepared(t)
+	s, a, shot := prepared(t)
 	a.key(input.Digit3)
 	a.click(geom.Pt(500, 300))
 	a.see("Choose a source first")
@@ -250,7 +249,8 @@ func TestWrongTurnsSayWhatToDo(t *testing.T) {
 	a.see("Drawing an outline")
 	a.key(input.Escape, input.Digit2)
 	a.see("A region is a piece of the one flat surface")
-	require.NoError(t, a.page.Navigate(a.page.MustInfo().URL+"x"))
+	a.lost.Store(true)
+	require.NoError(t, a.page.Navigate(s.address+"/shots/"+shot+"x"))
 	a.see("there is no such thing")
 }
 

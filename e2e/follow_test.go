@@ -122,7 +122,7 @@ func TestFourDotsAtOnce(t *testing.T) {
 	next := known.Dots[4].Point()
 	a.goTo(known.Reference)
 	a.key(input.KeyL)
-	a.from("More for Removal 1", "^Copy to another place")
+	a.from("More for Removal 1", "^Copy to other places")
 	a.click(next)
 	var rev struct{ Document treatment.Document }
 	s.wait(5*time.Second, "the copy", func() bool {
@@ -133,6 +133,30 @@ func TestFourDotsAtOnce(t *testing.T) {
 	assert.InDelta(t, 0, carry.Centre(&copied.Mark.Outlines[0]).Dist(next), 2)
 	require.NotNil(t, copied.Fill.Sources[0].Strokes()[0].Path.Shift)
 	assert.InDelta(t, next.X-dot.X, copied.Fill.Sources[0].Strokes()[0].Path.Shift[0], 2)
+	assert.Equal(t, "Removal 1", copied.Fill.Copied)
+	// Another click makes another; each gets a clean place of its own, and waits for somebody to look at it.
+	a.see("^1 copy of Removal 1")
+	a.click(known.Dots[5].Point())
+	a.see("^2 copies of Removal 1")
+	a.key(input.Enter)
+	offset := func(i int) treatment.Vec {
+		doc, _ := s.whole(shot)
+		if len(doc.Removals) <= i {
+			return treatment.Vec{46, 6}
+		}
+		return doc.Removals[i].Fill.Sources[0].Strokes()[0].From.Offset
+	}
+	for i := 1; i <= 2; i++ {
+		s.wait(10*time.Second, "a place of its own", func() bool { return geom.Pt(offset(i)[0]-46, offset(i)[1]-6).Len() > 4 })
+	}
+	a.press("^Removal 2$")
+	a.key(input.Digit3)
+	a.see("^Copied from Removal 1")
+	a.press("^It holds here$")
+	s.wait(10*time.Second, "it to be looked at", func() bool {
+		doc, _ := s.whole(shot)
+		return doc.Removals[1].Fill.Copied == "" && doc.Removals[2].Fill.Copied != ""
+	})
 }
 
 // TestWiresAsStrands outlines a swinging wire of lm_020 in the locked view: it rides on
@@ -250,7 +274,7 @@ func TestWiresAsStrands(t *testing.T) {
 	a.from("What carries the exclusion", "^Points 1")
 	a.press("^Follow both ways")
 	a.see("48 of 48 frames")
-	a.press("^Aids")
+	a.press("^Judge track")
 	a.tick("What drives the track")
 	a.key(input.Escape)
 	a.goTo(1033)
@@ -271,7 +295,7 @@ func TestWiresAsStrands(t *testing.T) {
 	assert.LessOrEqual(t, sum, 0.15)
 
 	// It goes on from a later frame by a fresh piece of the hedge.
-	a.tick("From frame 1033")
+	a.press("^From 1033$")
 	a.press("^Draw a fresh region here")
 	a.drag(geom.Pt(330, 380), geom.Pt(720, 530))
 	a.see("^Forget it")

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -187,6 +188,7 @@ func (s *server) wait(limit time.Duration, what string, done func() bool) {
 type artist struct {
 	t    testing.TB
 	page *rod.Page
+	lost *atomic.Bool // goes to what is not there
 }
 
 func open(t testing.TB, url string) *artist {
@@ -244,9 +246,21 @@ func blank(t testing.TB) *artist {
 		t,
 		page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800, DeviceScaleFactor: 1}),
 	)
-	a := &artist{t, page.Timeout(3 * time.Minute)}
+	a := &artist{t, page.Timeout(3 * time.Minute), &atomic.Bool{}}
+	require.NoError(t, proto.LogEnable{}.Call(page))
+	// Nothing is asked for that is not there, and nothing is complained of; a server that is away, or refuses, is what some tests are about.
 	go page.EachEvent(func(e *proto.RuntimeExceptionThrown) {
 		t.Errorf("the page failed: %s %v", e.ExceptionDetails.Text, e.ExceptionDetails.Exception.Description)
+	}, func(e *proto.RuntimeConsoleAPICalled) {
+		if e.Type == proto.RuntimeConsoleAPICalledTypeError {
+			t.Errorf("the page complained: %v", e.Args)
+		}
+	}, func(e *proto.LogEntryAdded) {
+		entry := e.Entry
+		if entry.Level == proto.LogLogEntryLevelError &&
+			(entry.Source != proto.LogLogEntrySourceNetwork || strings.Contains(entry.Text, "404") && !a.lost.Load()) {
+			t.Errorf("the page complained: %s %s", entry.Text, entry.URL)
+		}
 	})()
 	return a
 }
@@ -302,13 +316,13 @@ func (a *artist) fill(name, value string) {
 	el = el.CancelTimeout()
 	require.NoError(a.t, el.SelectAllText())
 	require.NoError(a.t, el.Input(value))
-	require.NoError(a.t, el.Type(input.Tab))
+	require.NoError(a.t, el.Blur())
 }
 
 // from opens a menu by its name and presses one of its lines.
 func (a *artist) from(menu, words string) {
 	a.t.Helper()
-	el, err := a.page.Timeout(10 * time.Second).Element(`[aria-label="` + menu + `"]`)
+	el, err := a.page.Timeout(10 * time.Second).Element(`[aria-label="` + menu + `"], [aria-label^="` + menu + `: "]`)
 	require.NoError(a.t, err, "look for the menu %q", menu)
 	require.NoError(a.t, el.CancelTimeout().Click(proto.InputMouseButtonLeft, 1))
 	a.press(words)
@@ -336,6 +350,13 @@ func (a *artist) number(js string) float64 {
 	v, err := a.page.Eval(js)
 	require.NoError(a.t, err)
 	return v.Value.Num()
+}
+
+func (a *artist) text(js string) string {
+	a.t.Helper()
+	v, err := a.page.Eval(js)
+	require.NoError(a.t, err)
+	return v.Value.Str()
 }
 
 // steady waits until the picture shows a frame, and all of it.

@@ -85,7 +85,7 @@ func TestWhatNobodySawIsInvented(t *testing.T) {
 	a.goTo(known.Reference)
 	a.key(input.Digit3)
 
-	a.from("More sources", "^Grown")
+	a.from("Add a source", "^Grown")
 	within("grown pixels", func() bool { return source().Grown != nil })
 	_, orange := inside()
 	assert.Less(t, orange, 90.0, "nothing of the dot is left") // the dot is by 200 redder than blue, bare wood by 60
@@ -117,7 +117,7 @@ func TestWhatNobodySawIsInvented(t *testing.T) {
 	a.press("^Clear")
 	within("neither", func() bool { g := source().Grown; return len(g.From) == 0 && len(g.Guides) == 0 })
 
-	a.from("More sources", "^Spread from the edge")
+	a.from("Add a source", "^Spread from the edge")
 	within("a spread source", func() bool { return source().Spread != nil })
 	_, orange = inside()
 	assert.Less(t, orange, 60.0)
@@ -128,7 +128,7 @@ func TestWhatNobodySawIsInvented(t *testing.T) {
 	_, orange = inside()
 	assert.Less(t, orange, 60.0)
 
-	a.from("More sources", "^Tone")
+	a.from("Add a source", "^Tone")
 	within("a tone", func() bool { return source().Tone != nil && source().Tone.Rim })
 	rim, orange := inside()
 	assert.Less(t, orange, 60.0)
@@ -143,7 +143,7 @@ func TestWhatNobodySawIsInvented(t *testing.T) {
 	a.tick("^Looks at the removals below")
 	within("it to look below", func() bool { return source().Below })
 
-	a.from("More sources", "^Evened out")
+	a.from("Add a source", "^Evened out")
 	within("an evened source", func() bool { return source().Evened != nil })
 	a.press("^Wrinkles")
 	within("wrinkles to go", func() bool { return source().Evened.Takes == treatment.EvenFine })

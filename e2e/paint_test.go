@@ -183,7 +183,7 @@ func TestPaintThroughTime(t *testing.T) {
 	dot := known.Dots[0].Point()
 
 	// Travelling paint, on one frame only; the same in the free and in the locked view.
-	a.from("More sources", "^Travelling paint")
+	a.from("Add a source", "^Travelling paint")
 	a.see("^Repeat here")
 	a.with(input.KeyS, func() { a.click(dot.Add(geom.Pt(-32, -20))) })
 	a.goTo(1050)
@@ -222,7 +222,7 @@ func TestPaintThroughTime(t *testing.T) {
 
 	// A live neighbour beside: its source is dragged on the picture.
 	a.goTo(known.Reference)
-	a.from("More sources", "^Live neighbour")
+	a.from("Add a source", "^Live neighbour")
 	a.see("^Takes from")
 	start := dot.Add(geom.Pt(43, 0))
 	a.drag(start, start.Add(geom.Pt(-40, -10)), dot.Add(geom.Pt(-32, -20)))
@@ -244,8 +244,8 @@ func TestPaintThroughTime(t *testing.T) {
 
 	// A frame on loan for a clean plate, lined up by itself, shown through and as a difference.
 	a.goTo(known.Reference)
-	a.from("More sources", "^Clean plate of this frame")
-	a.fill("Frame on loan", "1050")
+	a.from("Add a source", "^Clean plate of this frame")
+	a.fill("Copied from frame", "1050")
 	a.see("^Line up by itself")
 	a.press("^Line up by itself")
 	a.see("^Lined up: moved by")
@@ -310,7 +310,7 @@ func TestASuppliedPictureByTheInterface(t *testing.T) {
 		fmt.Sprintf("/api/shots/%s/removals/%s/picture?frame=%d&as=png", shot, s.removal(shot).ID, known.Reference),
 	)
 	require.NoError(t, os.WriteFile(file, greenSquare(t, data, known.Dots[0].Point()), 0o600))
-	a.from("More sources", "^Supplied clean plate")
+	a.from("Add a source", "^Supplied clean plate")
 	a.page.MustElement(`[aria-label="Picture file"]`).MustSetFiles(file)
 	a.see("^supplied$")
 	source := s.removal(shot).Fill.Sources[0]

@@ -253,6 +253,7 @@ func TestGuardingWhatPasses(t *testing.T) {
 	require.Zero(t, s.covered(shot, frame, arm), "the arm is laid back from the plate")
 
 	// It is followed over some frames; what is made are ordinary keys.
+	a.press("^Opacity, what it rides on")
 	a.fill("Last frame of the shape", "1036")
 	s.wait(
 		10*time.Second,
@@ -289,7 +290,7 @@ func TestGuardingWhatPasses(t *testing.T) {
 
 	// By colour, inside a loose outline.
 	a.press("^Front 1")
-	a.from("More kinds of fronts", "^Front by colour")
+	a.from("Add a front", "^Front by colour")
 	a.see("^Click on its colour")
 	require.NoError(
 		t,
@@ -306,7 +307,7 @@ func TestGuardingWhatPasses(t *testing.T) {
 	s.wait(10*time.Second, "where it counts", func() bool { return len(guard().Fronts[1].Shapes) == 1 })
 
 	// Supplied mattes go by the numbers in their names.
-	a.from("More kinds of fronts", "^Supplied mattes")
+	a.from("Add a front", "^Supplied mattes")
 	a.see("^No mattes yet")
 	white := image.NewGray(image.Rect(0, 0, demo.Width, demo.Height))
 	for i := range white.Pix {

@@ -78,7 +78,7 @@ func TestAnEmblemOnABanner(t *testing.T) {
 		assert.Less(t, off(n), 0.3, "frame %d", n)
 	}
 
-	a.press("^Aids")
+	a.press("^Judge track")
 	a.tick("What drives the track")
 	a.key(input.Escape)
 	a.goTo(1046)
@@ -86,7 +86,7 @@ func TestAnEmblemOnABanner(t *testing.T) {
 	_, err := a.page.Timeout(10 * time.Second).Element(`[data-testid=lost]`)
 	require.NoError(t, err, "what is lost to the fold is shown")
 	a.picture("soft")
-	a.press("^Aids")
+	a.press("^Judge track")
 	a.tick("What drives the track")
 	a.key(input.Escape)
 

@@ -70,7 +70,7 @@ func TestWhatSwingsIsGatheredThroughTime(t *testing.T) {
 	a.press("^Can")
 	a.goTo(known.Reference)
 	a.key(input.Digit3)
-	a.from("More sources", "^Through time")
+	a.from("Add a source", "^Through time")
 	a.see("% of it is seen on some frame|^All of it is seen")
 	source := func() *treatment.Gathering { return s.removal(shot).Fill.Sources[0].Gathered }
 	assert.Equal(t, treatment.Gathering{Frame: known.Reference, Over: 36}, *source())

@@ -70,8 +70,8 @@ func TestWorkWaitsForTheServer(t *testing.T) {
 	})
 
 	// A third time, to see that it is not the first only.
-	a.press("^Before the reload")
-	a.key(input.Digit4)
+	_, err := a.page.Timeout(20 * time.Second).Element(`section[aria-label="Removal Before the reload"]`)
+	require.NoError(t, err, "it is open as it was")
 	s.kill()
 	a.fill("Opacity", "70")
 	a.see("One change is unsent")

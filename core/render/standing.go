@@ -163,6 +163,9 @@ func (r *removal) filled(unlaid []int, waiting int) StageStanding {
 	case len(unlaid) > 0:
 		return StageStanding{Begun, "nothing is laid on " + treatment.Spans(unlaid)}
 	}
+	if r.doc.Fill.Copied != "" {
+		return StageStanding{Look, fmt.Sprintf("copied from %s: nobody has looked at what it lays here", r.doc.Fill.Copied)}
+	}
 	if waiting > 0 {
 		return StageStanding{Begun, fmt.Sprintf("laid on %d of %d frames: the others wait for Follow", frames-waiting, frames)}
 	}

@@ -9,6 +9,7 @@ import (
 // Fill says where clean pixels come from.
 type Fill struct {
 	Sources []Source `json:"sources" nullable:"false" doc:"Laid in order, later ones over earlier ones"`
+	Copied  string   `json:"copied,omitempty" doc:"Name of the removal that it was copied from, as long as nobody has looked at what it lays here"`
 }
 
 // A Source is one of the places that a removal's clean pixels come from: what all of them

@@ -42,6 +42,8 @@ type Removal struct {
 	Range     Range  `json:"range" doc:"Frames on which the patch is laid"`
 	Reference int    `json:"reference" doc:"Reference frame, in the plate's numbers: the zero of the removal's motion"`
 	Notes     string `json:"notes,omitempty"`
+	Group     string `json:"group,omitempty" doc:"Name of the group that the removal belongs to: folded, switched and moved together"`
+	Colour    string `json:"colour,omitempty" enum:"moss,sky,rose,sand,plum,sea" doc:"By which it is told from others, in the list and on the picture"`
 	Mark      Mark   `json:"mark"`
 	Follow    Follow `json:"follow"`
 	Fill      Fill   `json:"fill"`

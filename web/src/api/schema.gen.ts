@@ -986,6 +986,8 @@ export interface components {
             takes: "coarse" | "fine" | "blur";
         };
         Fill: {
+            /** @description Name of the removal that it was copied from, as long as nobody has looked at what it lays here */
+            copied?: string;
             /** @description Laid in order, later ones over earlier ones */
             sources: components["schemas"]["Source"][];
         };
@@ -1902,8 +1904,15 @@ export interface components {
             whole?: boolean;
         };
         Removal: {
+            /**
+             * @description By which it is told from others, in the list and on the picture
+             * @enum {string}
+             */
+            colour?: "moss" | "sky" | "rose" | "sand" | "plum" | "sea";
             fill: components["schemas"]["Fill"];
             follow: components["schemas"]["Follow"];
+            /** @description Name of the group that the removal belongs to: folded, switched and moved together */
+            group?: string;
             guard?: components["schemas"]["Guard"];
             /** @description Unique within the treatment */
             id: string;

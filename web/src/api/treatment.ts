@@ -3,6 +3,7 @@ import jsonpatch, { type Operation } from 'fast-json-patch'
 import { useCallback } from 'react'
 import { mention, notify } from '../ui/notice'
 import { answer, api, Refusal, type Brief, type Document, type Revision } from './client'
+import { difference } from './difference'
 import { again, done, keep, recovered, setAway, unsentOf, useUnsent, type Unsent } from './unsent'
 
 const key = (shot: string) => ['treatment', shot]
@@ -36,7 +37,10 @@ const tried = new Map<string, Change>()
 let trying = false
 
 /** What the artist sees: a revision, and what is not yet part of it, as a JSON Patch. */
-export type Present = Revision & { pending?: Operation[] }
+export type Present = Revision & { pending?: Operation[]; confirmed?: Document }
+
+/** What the server has: it can be asked about that, and not about what is on its way. */
+export const confirmedOf = (p: Present): Document => p.confirmed ?? p.document
 
 /** A confirmed revision with the waiting changes, and the one that is tried, on top. */
 function present(shot: string, revision: Revision): Present {
@@ -46,7 +50,7 @@ function present(shot: string, revision: Revision): Present {
   if (!changes.length) return revision
   const document = structuredClone(revision.document)
   changes.forEach((change) => change(document))
-  return { ...revision, document, pending: jsonpatch.compare(revision.document, document) }
+  return { ...revision, document, pending: difference(revision.document, document), confirmed: revision.document }
 }
 
 /** Runs something that changes treatments such that the change is looked at, but not kept: the next one takes its place. */
@@ -162,10 +166,10 @@ export async function edit(queries: QueryClient, shot: string, label: string, ch
   // What the change is on top of: the last confirmed state, and all that waits before it.
   const draft = structuredClone(confirmed.document)
   for (const c of waiting.get(shot) ?? []) c(draft)
-  const before = jsonpatch.compare(confirmed.document, draft)
+  const before = difference(confirmed.document, draft)
   const after = structuredClone(draft)
   change(after)
-  const patch = jsonpatch.compare(draft, after)
+  const patch = difference(draft, after)
   if (patch.length === 0) return show(queries, shot)
   const kept = keep({ kind: 'edit', id: newId() + newId(), shot, label, base: confirmed.number, before, patch })
   waiting.set(shot, [...(waiting.get(shot) ?? []), change])
@@ -182,7 +186,7 @@ export async function edit(queries: QueryClient, shot: string, label: string, ch
       const base = saved.get(shot)!
       const draft = structuredClone(base.document)
       change(draft)
-      const patch = jsonpatch.compare(base.document, draft)
+      const patch = difference(base.document, draft)
       if (patch.length === 0) break
       try {
         const revision = await insist(() =>

@@ -9,12 +9,13 @@ import { FrameStore, type Asked, type OverlaySet } from './frames'
 import { useKeys } from './keys'
 import { useMotions } from './motion'
 import { chain, meshOf, ofMesh } from './mapping'
-import { Path } from './path'
+import { Path, usePathWidth } from './path'
 import { Picture } from './picture'
+import { usePlace } from './place'
 import { usePlayback } from './playback'
 import { Ribbon } from './ribbon'
 import { useStandings } from './stages'
-import { bench, initial, useBench } from './state'
+import { useBench } from './state'
 import { Unreached } from './unreached'
 import { ViewBar } from './viewbar'
 
@@ -54,9 +55,10 @@ function Bench({ shot, revision }: { shot: Shot; revision: Present }) {
   const frames = useMemo(() => new FrameStore(shot), [shot])
   useEffect(() => () => frames.clear(), [frames])
   const { removal: open, view, locked, beside } = useBench()
-  useEffect(() => {
-    bench.set({ ...initial, frame: shot.first, centre: { x: shot.width / 2, y: shot.height / 2 } })
-  }, [shot.id])
+  usePlace(
+    shot,
+    revision.document.removals.map((r) => r.id),
+  )
   useEffect(() => {
     document.title = `${shot.name} · Jardin`
     return () => {
@@ -82,14 +84,18 @@ function Bench({ shot, revision }: { shot: Shot; revision: Present }) {
   const props = { shot, revision, frames, overlays, motions, motion, standings }
   usePlayback(props)
   const edits = useEdit(shot.id)
+  const width = usePathWidth()
   useKeys(props, edits)
   useEffect(() => {
     // Strokes that an earlier page could not send.
     void BrushChannel.finish(shot.id, edits.adopt, isPainting)
   }, [shot.id, edits.adopt])
   return (
-    <div className="grid h-full grid-cols-[20.5rem_minmax(0,1fr)] grid-rows-[auto_1fr_auto]">
-      <Path {...props} />
+    <div
+      className="grid h-full grid-rows-[auto_1fr_auto]"
+      style={{ gridTemplateColumns: `${width.css} minmax(0, 1fr)` }}
+    >
+      <Path {...props} width={width} />
       <ViewBar {...props} />
       <div className="relative grid min-h-0 min-w-0">
         {beside ? (

@@ -154,6 +154,7 @@ export function copyRemoval(r: Removal, d: { x: number; y: number }, taken: stri
   next.id = newId()
   next.name = `${r.name.replace(/ \d+$/, '')} ${free(r.name.replace(/ \d+$/, ''), taken)}`
   const move = (k: Knot) => ({ ...k, at: vec({ x: k.at[0] + d.x, y: k.at[1] + d.y }) })
+  if (next.fill.sources.length) next.fill.copied = r.name
   next.mark.mattes = undefined // they ride on nothing: at the new place they would mark the old
   next.mark.outlines.forEach((s) => {
     s.id = newId()

@@ -21,6 +21,7 @@ const keys: [string, [string, string][]][] = [
       ['L', 'locked or free'],
       ['B', 'free and locked side by side'],
       ['C', 'next channel'],
+      [', .', 'darker, brighter by half a stop, for looking only'],
       ['0', 'fit'],
       ['+ −, wheel', 'closer, farther'],
       ['drag', 'move the picture (with Space held while a tool is in hand)'],
@@ -35,6 +36,8 @@ const keys: [string, [string, string][]][] = [
     [
       ['1 2 3 4 5', 'Mark, Follow, Fill, Settle, Guard'],
       ['N', 'new removal'],
+      ['click an outline', 'open the removal that lies there; with Ctrl pick it beside others'],
+      ['Alt + Up, Down', 'in the list: put a removal or a group elsewhere'],
       ['O', 'draw a shape (Mark, Guard) or a region (Follow)'],
       ['Shift + click', 'select several points'],
       ['Shift + drag', 'select the points in a box'],

@@ -101,6 +101,10 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
           if (e.repeat) break
           bench.set({ playing: !s.playing })
           break
+        case 'Enter':
+          if (s.tool !== 'copy') return
+          bench.set({ tool: 'look', copying: null })
+          break
         case 'Escape':
           bench.set({ tool: 'look', knots: [], points: [], key: null, outline: null, stroke: null, copying: null })
           return
@@ -117,6 +121,10 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
           break
         case '-':
           zoomTo(0.8)
+          break
+        case ',':
+        case '.':
+          bench.set({ exposure: Math.min(6, Math.max(-6, s.exposure + (e.key === ',' ? -0.5 : 0.5))) })
           break
         case '[':
         case ']': {

@@ -3,6 +3,7 @@ import { useMemo } from 'react'
 import { answer, api, type Moment, type Revision, type Schemas, type Track } from '../api/client'
 import { useLive, type Found } from '../api/live'
 import { isOpen, useTasks } from '../api/tasks'
+import { confirmedOf, type Present } from '../api/treatment'
 import { chain, identity, ofMesh, translation, type Mapping, type Mesh } from './mapping'
 import type { Point } from './matrix'
 
@@ -37,8 +38,9 @@ function essence(revision: Revision, track: Track): string {
   return JSON.stringify({ ...track, name: '', colour: '' }) + (base ? essence(revision, base) : '')
 }
 
-export function useMotions(shot: string, revision: Revision): Motions {
+export function useMotions(shot: string, revision: Present): Motions {
   const { tracks } = revision.document
+  const there = new Set(confirmedOf(revision).tracks.map((t) => t.id))
   const answers = useQueries({
     queries: tracks.map((t) => ({
       queryKey: ['motion', shot, t.id, essence(revision, t)],
@@ -48,6 +50,7 @@ export function useMotions(shot: string, revision: Revision): Motions {
             params: { path: { id: shot, track: t.id }, query: { revision: revision.number } },
           }),
         ),
+      enabled: there.has(t.id),
       placeholderData: keepPreviousData,
       gcTime: 60_000,
       retry: 2, // the treatment may be ahead of what the server has confirmed

@@ -15,6 +15,7 @@ import { fromOf, matrixOf, paintFrame } from './fill'
 import { FillHandles } from './handles/fill'
 import { FrameStore } from './frames'
 import { Handles } from './handles/handles'
+import { Others } from './handles/others'
 import { drag } from './handles/lines'
 import { held } from './keys'
 import { chain, identity, ofMatrix, type Mapping } from './mapping'
@@ -309,6 +310,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
         data-testid={second ? 'picture-beside' : 'picture'}
         className="absolute inset-0 h-full w-full"
       />
+      {handles && !second && <Others {...props} placement={placement} seen={seen} />}
       {handles && open && stage !== 'fill' && (
         <Handles {...props} removal={open} placement={placement} seen={seen} ghostOf={ghostOf} />
       )}

@@ -1,4 +1,5 @@
-import type { Knot, Revision, Shot } from '../api/client'
+import type { Knot, Shot } from '../api/client'
+import type { Present } from '../api/treatment'
 import type { FrameStore, OverlaySet } from './frames'
 import { minus, plus, point, vec } from './handles/curve'
 import { scaleAt, type Mapping } from './mapping'
@@ -9,7 +10,7 @@ import type { RemovalStanding } from './stages'
 /** What every part of the bench is given. */
 export interface BenchProps {
   shot: Shot
-  revision: Revision
+  revision: Present
   frames: FrameStore
   overlays: OverlaySet | null
   motions: Motions

@@ -143,6 +143,10 @@ export interface BenchState {
   split: number | null
   /** How many times a difference is shown. */
   gain: number
+  /** Several removals, to be changed at once. */
+  picked: string[]
+  /** Groups of removals that are folded in the list. */
+  folded: string[]
   /** Frames that are played in a loop; null for all. */
   loop: { first: number; last: number } | null
 }
@@ -210,6 +214,8 @@ export const initial: BenchState = {
   before: false,
   split: null,
   gain: 4,
+  picked: [],
+  folded: [],
   loop: null,
   part: null,
 }

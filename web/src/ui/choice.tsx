@@ -54,7 +54,7 @@ export function Select<T extends string>({
   return (
     <Listbox value={value} onChange={onChange}>
       <ListboxButton
-        aria-label={label}
+        aria-label={`${label}: ${options.find((o) => o.value === value)?.label ?? ''}`}
         title={label}
         className="flex items-center justify-between gap-3 rounded border border-stone bg-soil px-2 py-1 text-left leading-5"
       >

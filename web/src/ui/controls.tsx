@@ -68,11 +68,16 @@ export function Text({
   onDone,
   label,
   className = '',
+  focused,
+  onLeave,
 }: {
   value: string
   onDone: (v: string) => void
   label: string
   className?: string
+  /** It is there to be typed in at once. */
+  focused?: boolean
+  onLeave?: () => void
 }) {
   const [draft, setDraft] = useState(value)
   useEffect(() => setDraft(value), [value])
@@ -80,9 +85,11 @@ export function Text({
     const v = draft.trim()
     if (v && v !== value) onDone(v)
     else setDraft(value)
+    onLeave?.()
   }
   return (
     <input
+      autoFocus={focused}
       aria-label={label}
       className={`${inputStyle} ${className}`}
       value={draft}
@@ -109,7 +116,8 @@ export function NumberInput({
 }: {
   id?: string
   label?: string
-  value: number
+  /** None is shown as an empty field. */
+  value: number | null
   min: number
   max: number
   onDone: (v: number) => void
@@ -122,7 +130,7 @@ export function NumberInput({
       aria-label={label}
       inputMode="decimal"
       className={`${inputStyle} text-right font-mono text-[13px] ${className}`}
-      value={draft ?? String(Math.round(value * 1000) / 1000)}
+      value={draft ?? (value === null ? '' : String(Math.round(value * 1000) / 1000))}
       onChange={(e) => setDraft(e.target.value)}
       onBlur={() => {
         const v = Number(draft)

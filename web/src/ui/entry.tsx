@@ -46,7 +46,7 @@ export function EntryHead<T extends Entry>({
           className="rounded px-1.5 py-0.5 text-quiet hover:bg-slab hover:text-text"
           aria-label={`More for ${name}`}
         >
-          ···
+          More
         </MenuButton>
         <MenuItems
           anchor="bottom end"

@@ -1,5 +1,8 @@
-import type { Removal } from '../../api/client'
-import { on, copyRemoval, onFront, ownerNow } from '../edits'
+import { useState } from 'react'
+import { api, type Removal } from '../../api/client'
+import { on, copyRemoval, onFront, ownerNow, type Edit } from '../edits'
+import type { Point } from '../matrix'
+import { paintedAt, strokesOf } from '../sources/kinds'
 import { useEdit } from '../../api/treatment'
 import { boundsOf, minus } from './curve'
 import { DrawShape, DragBox } from './draw'
@@ -166,36 +169,66 @@ function DrawRegion({ shot, revision, removal, motion, placement, seen }: Handle
   )
 }
 
-/** A click says where the copy of a removal goes: its outlines' middle lands there, paint and all with it. */
+/**
+ * Each click says where a copy of a removal goes: its outlines' middle lands there, paint and all with it. Where its
+ * pixels come from is proposed anew for each, and has to be looked at. Enter ends it.
+ */
 function CopyHere({ shot, revision, motions, placement, seen }: HandleProps) {
   const { edit } = useEdit(shot.id)
   const copying = useBench((s) => s.copying)
   const source = revision.document.removals.find((r) => r.id === copying)
+  const [made, setMade] = useState(0)
   if (!source) return null
+  const put = (middle: Point) => {
+    const first = source.mark.outlines[0]
+    const b = boundsOf(source.mark.outlines.flatMap((o) => o.points))
+    const d = first ? minus(middle, { x: (b.left + b.right) / 2, y: (b.top + b.bottom) / 2 }) : { x: 0, y: 0 }
+    const copy = copyRemoval(
+      source,
+      { x: Math.round(d.x), y: Math.round(d.y) },
+      revision.document.removals.map((r) => r.name),
+    )
+    void edit(`Copy ${source.name}`, (doc) => {
+      doc.removals.push(structuredClone(copy))
+    }).then(() => proposed(shot.id, copy, edit))
+    setMade(made + 1)
+  }
   return (
-    <svg
-      className="absolute inset-0 h-full w-full cursor-crosshair"
-      data-testid="draw"
-      onPointerDown={(e) => {
-        if (e.button !== 0) return
-        e.stopPropagation()
-        const first = source.mark.outlines[0]
-        const here = within(placement, motions.between(source.follow.track, first?.home ?? source.reference, seen))
-        const b = boundsOf(source.mark.outlines.flatMap((o) => o.points))
-        const d = first
-          ? minus(pointerAt(e, e.currentTarget, here), { x: (b.left + b.right) / 2, y: (b.top + b.bottom) / 2 })
-          : { x: 0, y: 0 }
-        const copy = copyRemoval(
-          source,
-          { x: Math.round(d.x), y: Math.round(d.y) },
-          revision.document.removals.map((r) => r.name),
-        )
-        void edit(`Copy ${source.name}`, (doc) => {
-          doc.removals.push(structuredClone(copy))
-        })
-        bench.open(copy.id, 'mark')
-        bench.set({ tool: 'look' })
-      }}
-    />
+    <>
+      <svg
+        className="absolute inset-0 h-full w-full cursor-crosshair"
+        data-testid="draw"
+        onPointerDown={(e) => {
+          if (e.button !== 0) return
+          e.stopPropagation()
+          const first = source.mark.outlines[0]
+          const here = within(placement, motions.between(source.follow.track, first?.home ?? source.reference, seen))
+          put(pointerAt(e, e.currentTarget, here))
+        }}
+      />
+      <p className="pointer-events-none absolute top-2 left-1/2 -translate-x-1/2 rounded bg-black/70 px-2 text-[13px]">
+        {made
+          ? `${made === 1 ? '1 copy' : `${made} copies`} of ${source.name}; click for more, Enter ends it`
+          : `Click where copies of ${source.name} go; Enter ends it`}
+      </p>
+    </>
+  )
+}
+
+/** Has a copy take its pixels from a place beside it that looks like what is around, instead of from where the first one did. */
+async function proposed(shot: string, copy: Removal, edit: Edit) {
+  const frames = copy.fill.sources.flatMap((s) => paintedAt(s) ?? [])
+  const copies = (r: Removal) =>
+    r.fill.sources
+      .flatMap((s) => strokesOf(s))
+      .filter((s) => (s.mode === 'clone' || s.mode === 'heal') && s.from && !s.from.frame)
+  if (!copies(copy).length) return
+  const { data } = await api.GET('/api/shots/{id}/removals/{removal}/beside', {
+    params: { path: { id: shot, removal: copy.id }, query: { frame: frames[0] ?? copy.reference } },
+  })
+  if (!data) return // nothing beside it is free: it stays as it was copied, to be looked at
+  await edit(
+    `A place for ${copy.name}`,
+    on(copy.id, (r) => copies(r).forEach((s) => (s.from!.offset = data.offset))),
   )
 }

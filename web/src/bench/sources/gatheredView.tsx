@@ -1,3 +1,4 @@
+import { confirmedOf } from '../../api/treatment'
 import { useQuery } from '@tanstack/react-query'
 import { answer, api } from '../../api/client'
 import { Pick, Select } from '../../ui/choice'
@@ -194,6 +195,7 @@ function Seen({ shot, revision, removal: r, source: s, frame }: FieldProps & { f
           params: { path: { id: shot.id, removal: r.id, source: s.id }, query: { revision: revision.number, frame } },
         }),
       ),
+    enabled: confirmedOf(revision).removals.some((x) => x.id === r.id && x.fill.sources.some((y) => y.id === s.id)),
     placeholderData: (old) => old,
     gcTime: 60_000,
     retry: 1,

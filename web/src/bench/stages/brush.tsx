@@ -293,13 +293,15 @@ function OriginFields({ shot, removal: r, motions }: BenchProps & { removal: Rem
         className="flex items-center gap-1.5"
         title="Another frame lends its pixels, brought into place by the track"
       >
-        <span className="flex-1 text-quiet">Frame on loan</span>
+        <span className="flex-1 text-quiet">
+          {o.frame === null ? 'Copied from its own frame' : 'Copied from frame'}
+        </span>
         {o.frame === null ? (
           <>
             <NumberInput
-              label="Frame on loan"
+              label="Copied from frame"
               className="w-16"
-              value={frame}
+              value={null}
               min={shot.first}
               max={shot.last}
               onDone={(v) => borrow(Math.round(v))}
@@ -320,7 +322,7 @@ function OriginFields({ shot, removal: r, motions }: BenchProps & { removal: Rem
         ) : (
           <>
             <NumberInput
-              label="Frame on loan"
+              label="Copied from frame"
               className="w-16"
               value={o.frame}
               min={shot.first}

@@ -44,6 +44,25 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
           </div>
         </div>
       )}
+      {r.fill.copied && (
+        <div role="group" aria-label="Copied" className="rounded border border-clay px-2 py-1.5 text-[13px]">
+          <p className="mb-1.5">
+            Copied from {r.fill.copied}; where its pixels come from was proposed. See whether it holds on this place.
+          </p>
+          <Button
+            onClick={() =>
+              void edit(
+                'It holds here',
+                on(r.id, (d) => {
+                  d.fill.copied = undefined
+                }),
+              )
+            }
+          >
+            It holds here
+          </Button>
+        </div>
+      )}
       <div className="flex gap-1.5">
         {painted &&
           (away ? (
@@ -153,10 +172,10 @@ function AddSource({ shot, removal: r }: BenchProps & { removal: Removal }) {
       <Menu>
         <MenuButton
           className="rounded border border-stone bg-slab px-2 py-1 leading-5 whitespace-nowrap hover:bg-stone"
-          aria-label="More sources"
+          aria-label="Add a source"
           title="More places that clean pixels can come from"
         >
-          Add…
+          Add
         </MenuButton>
         <MenuItems
           anchor="bottom end"

@@ -5,8 +5,8 @@ import { answer, api } from '../../api/client'
 import { useLive } from '../../api/live'
 import { useTasks } from '../../api/tasks'
 import { useEdit } from '../../api/treatment'
-import { Select } from '../../ui/choice'
-import { Button, Check, NumberInput, Text } from '../../ui/controls'
+import { Pick, Select } from '../../ui/choice'
+import { Button, NumberInput, Text } from '../../ui/controls'
 import { bringInSlowly, type Coming } from '../../ui/files'
 import { Item } from '../../ui/menu'
 import { notify } from '../../ui/notice'
@@ -144,6 +144,7 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
   const { edit, adopt } = useEdit(shot.id)
   const frame = useBench((s) => s.frame)
   const file = useRef<HTMLInputElement>(null)
+  const [naming, setNaming] = useState(false)
   const [coming, setComing] = useState<Coming | null>(null)
   const { tracks } = revision.document
   const begin = (kind: Track['kind']) => {
@@ -160,7 +161,24 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
   const files = t ? `/api/shots/${shot.id}/tracks/${t.id}/file` : ''
   return (
     <div className="flex items-center gap-1.5">
-      {tracks.length > 0 && (
+      {naming && t && (
+        <Text
+          label="Name of the track"
+          className="flex-1"
+          value={t.name}
+          focused
+          onLeave={() => setNaming(false)}
+          onDone={(name) =>
+            void edit(
+              `Rename to ${name}`,
+              onTrack(t.id, (x) => {
+                x.name = name
+              }),
+            )
+          }
+        />
+      )}
+      {tracks.length > 0 && !(naming && t) && (
         <div className="min-w-0 flex-1">
           <Select<string>
             label="The track that carries the removal"
@@ -185,27 +203,12 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
           />
         </div>
       )}
-      {t && (
-        <Text
-          label="Name of the track"
-          className="w-24"
-          value={t.name}
-          onDone={(name) =>
-            void edit(
-              `Rename to ${name}`,
-              onTrack(t.id, (x) => {
-                x.name = name
-              }),
-            )
-          }
-        />
-      )}
       <Menu>
         <MenuButton
           className="rounded border border-stone bg-slab px-2 py-1 leading-5 hover:bg-stone"
           aria-label="More for tracks"
         >
-          ···
+          More
         </MenuButton>
         <MenuItems
           anchor="bottom end"
@@ -258,6 +261,7 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
           )}
           {t && (
             <>
+              <Item onClick={() => setNaming(true)}>Rename the track</Item>
               <Save href={`${files}?as=json`}>Save as JSON</Save>
               <Save href={`${files}?as=matrices`}>Save matrices as CSV</Save>
               <Save href={`${files}?as=corners`}>Save corners as CSV</Save>
@@ -373,12 +377,17 @@ function Run({ shot, removal: r, motion }: BenchProps & { removal: Removal; moti
   return (
     <>
       {frame !== track.home && (
-        <Check
-          label={`From frame ${frame}, not from ${track.home}`}
-          hint="Follow from the frame shown: to go on from there, or to follow a piece anew"
-          value={here}
-          onChange={setHere}
-        />
+        <div title="From the frame shown: to go on from there, or to follow a piece anew">
+          <Pick<'home' | 'here'>
+            label="Where following begins"
+            value={here ? 'here' : 'home'}
+            onChange={(v) => setHere(v === 'here')}
+            options={[
+              { value: 'home', label: `From ${track.home}, where drawn` },
+              { value: 'here', label: `From ${frame}` },
+            ]}
+          />
+        </div>
       )}
       {here && frame !== track.home && track.kind === 'plane' && motion.at(frame) && (
         <FreshRegion shot={shot} track={track} frame={frame} />

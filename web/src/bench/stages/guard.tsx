@@ -75,9 +75,9 @@ export function GuardStage(props: Props) {
         <Menu>
           <MenuButton
             className="rounded border border-stone bg-slab px-2 py-1 leading-5 whitespace-nowrap hover:bg-stone"
-            aria-label="More kinds of fronts"
+            aria-label="Add a front"
           >
-            Add…
+            Add
           </MenuButton>
           <MenuItems
             anchor="bottom end"

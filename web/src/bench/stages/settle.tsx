@@ -123,7 +123,7 @@ function KeyHere({
       weight="bare"
       className="px-1! py-0! text-[13px]"
       disabled={here}
-      aria-label={`Key ${label} here`}
+      aria-label={`${here ? 'Keyed here' : 'Key here'}: ${label}`}
       title={`Keep the ${label} on this frame; it changes from key to key`}
       onClick={() => change((list) => putKey(list, { frame, ease: 'eased', value }))}
     >

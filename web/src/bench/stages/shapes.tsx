@@ -7,6 +7,7 @@ import { EntryHead } from '../../ui/entry'
 import { Item } from '../../ui/menu'
 import { notify } from '../../ui/notice'
 import { Progress } from '../../ui/progress'
+import { Rare } from '../../ui/rare'
 import { everywhere, free, on, onShape, putKey, setPoints, shapesOf, type Owner } from '../edits'
 import { unplaced, usePoses, placed } from '../handles/poses'
 import { identity as unmoved } from '../matrix'
@@ -186,23 +187,6 @@ function ShapeFields({
         ))}
       </EntryHead>
       {s.kind === 'outline' && owner.front && <EdgeFields shot={shot} removal={r} owner={owner} shape={s} />}
-      <div className="flex items-center gap-1.5" role="group" aria-label="Colour of the handles">
-        {colours.map((c) => (
-          <button
-            key={c}
-            type="button"
-            aria-label={`Colour ${c}`}
-            aria-pressed={(s.colour ?? '#ffffff') === c}
-            className={`size-5 rounded-full border-2 ${(s.colour ?? '#ffffff') === c ? 'border-fern' : 'border-black'}`}
-            style={{ background: c }}
-            onClick={() =>
-              change('Colour', (x) => {
-                x.colour = c === '#ffffff' ? undefined : c
-              })
-            }
-          />
-        ))}
-      </div>
       {!first && (
         <Pick<'add' | 'take' | 'keep'>
           label="How it joins those before it"
@@ -219,23 +203,6 @@ function ShapeFields({
           ]}
         />
       )}
-      <div className="grid grid-cols-[4.9rem_1fr] items-center gap-2">
-        <span className="text-quiet">Rides on</span>
-        <Select<string>
-          label="What carries the shape"
-          value={s.ride ?? ''}
-          onChange={(v) =>
-            change('Ride', (x) => {
-              x.ride = v || undefined
-            })
-          }
-          options={[
-            { value: '', label: 'Its removal’s track' },
-            ...revision.document.tracks.map((t) => ({ value: t.id, label: t.name })),
-            { value: still, label: 'Nothing', hint: 'stays in place on the screen' },
-          ]}
-        />
-      </div>
       <NumberField
         label="Feather"
         unit="px"
@@ -247,20 +214,6 @@ function ShapeFields({
         onDone={(v) =>
           change('Feather', (x) => {
             x.feather = v
-          })
-        }
-      />
-      <NumberField
-        label="Inside"
-        unit="px"
-        hint="Feather inside the edge: it thins what is marked"
-        value={s.featherIn ?? 0}
-        min={0}
-        max={60}
-        step={0.5}
-        onDone={(v) =>
-          change('Feather inside', (x) => {
-            x.featherIn = v || undefined
           })
         }
       />
@@ -278,56 +231,106 @@ function ShapeFields({
           })
         }
       />
-      <NumberField
-        label="Opacity"
-        unit="%"
-        value={(s.opacity ?? 1) * 100}
-        min={0}
-        max={100}
-        onDone={(v) =>
-          change('Opacity of the shape', (x) => {
-            x.opacity = v === 100 ? undefined : v / 100
-          })
-        }
-      />
-      <Check
-        label="Inverted"
-        hint="Everything but the shape"
-        value={!!s.invert}
-        onChange={(v) =>
-          change('Invert', (x) => {
-            x.invert = v || undefined
-          })
-        }
-      />
-      <div className="flex items-center gap-2 text-[13px]" title="Frames on which the shape is there">
-        <span className="flex-1 text-quiet">There from</span>
-        <NumberInput
-          label="First frame of the shape"
-          className="w-16"
-          value={s.range?.first ?? r.range.first}
-          min={shot.first}
-          max={s.range?.last ?? r.range.last}
+      <Rare words="Opacity, what it rides on, its frames, colour…">
+        <NumberField
+          label="Inside"
+          unit="px"
+          hint="Feather inside the edge: it thins what is marked"
+          value={s.featherIn ?? 0}
+          min={0}
+          max={60}
+          step={0.5}
           onDone={(v) =>
-            change('Begin of the shape', (x) => {
-              x.range = { first: Math.round(v), last: x.range?.last ?? r.range.last }
+            change('Feather inside', (x) => {
+              x.featherIn = v || undefined
             })
           }
         />
-        <span className="text-quiet">to</span>
-        <NumberInput
-          label="Last frame of the shape"
-          className="w-16"
-          value={s.range?.last ?? r.range.last}
-          min={s.range?.first ?? r.range.first}
-          max={shot.last}
+        <NumberField
+          label="Opacity"
+          unit="%"
+          value={(s.opacity ?? 1) * 100}
+          min={0}
+          max={100}
           onDone={(v) =>
-            change('End of the shape', (x) => {
-              x.range = { first: x.range?.first ?? r.range.first, last: Math.round(v) }
+            change('Opacity of the shape', (x) => {
+              x.opacity = v === 100 ? undefined : v / 100
             })
           }
         />
-      </div>
+        <Check
+          label="Inverted"
+          hint="Everything but the shape"
+          value={!!s.invert}
+          onChange={(v) =>
+            change('Invert', (x) => {
+              x.invert = v || undefined
+            })
+          }
+        />
+        <div className="flex items-center gap-2 text-[13px]" title="Frames on which the shape is there">
+          <span className="flex-1 text-quiet">There from</span>
+          <NumberInput
+            label="First frame of the shape"
+            className="w-16"
+            value={s.range?.first ?? r.range.first}
+            min={shot.first}
+            max={s.range?.last ?? r.range.last}
+            onDone={(v) =>
+              change('Begin of the shape', (x) => {
+                x.range = { first: Math.round(v), last: x.range?.last ?? r.range.last }
+              })
+            }
+          />
+          <span className="text-quiet">to</span>
+          <NumberInput
+            label="Last frame of the shape"
+            className="w-16"
+            value={s.range?.last ?? r.range.last}
+            min={s.range?.first ?? r.range.first}
+            max={shot.last}
+            onDone={(v) =>
+              change('End of the shape', (x) => {
+                x.range = { first: x.range?.first ?? r.range.first, last: Math.round(v) }
+              })
+            }
+          />
+        </div>
+        <div className="grid grid-cols-[4.9rem_1fr] items-center gap-2">
+          <span className="text-quiet">Rides on</span>
+          <Select<string>
+            label="What carries the shape"
+            value={s.ride ?? ''}
+            onChange={(v) =>
+              change('Ride', (x) => {
+                x.ride = v || undefined
+              })
+            }
+            options={[
+              { value: '', label: 'Its removal’s track' },
+              ...revision.document.tracks.map((t) => ({ value: t.id, label: t.name })),
+              { value: still, label: 'Nothing', hint: 'stays in place on the screen' },
+            ]}
+          />
+        </div>
+        <div className="flex items-center gap-1.5" role="group" aria-label="Colour of the handles">
+          {colours.map((c) => (
+            <button
+              key={c}
+              type="button"
+              aria-label={`Colour ${c}`}
+              aria-pressed={(s.colour ?? '#ffffff') === c}
+              className={`size-5 rounded-full border-2 ${(s.colour ?? '#ffffff') === c ? 'border-fern' : 'border-black'}`}
+              style={{ background: c }}
+              onClick={() =>
+                change('Colour', (x) => {
+                  x.colour = c === '#ffffff' ? undefined : c
+                })
+              }
+            />
+          ))}
+        </div>
+      </Rare>
       {knots.length > 0 && (
         <div className="flex flex-col gap-2 border-t border-rule pt-2">
           <p className="text-[13px] text-quiet">

@@ -388,7 +388,7 @@ function StrokeFields({
             className="rounded px-1.5 py-0.5 text-quiet hover:bg-stone hover:text-text"
             aria-label={`More for stroke ${number}`}
           >
-            ···
+            More
           </MenuButton>
           <MenuItems
             anchor="bottom end"
