@@ -91,6 +91,7 @@ func (s *Source) Settle(
 	if err != nil {
 		return nil, err
 	}
+	set.Passed = span.passing()
 	return &Settled{Settle: set, Words: settledWords(span, open, model, coded)}, nil
 }
 
@@ -168,6 +169,18 @@ type extremes struct {
 	low, high, soft   render.Measure
 	frames            int
 	unsure, disturbed []int
+	passed            []int // both: something goes by
+}
+
+// layered reports whether what else shows does so nearly all the time: another layer beside, and nothing that goes by.
+func (e *extremes) layered() bool { return 4*len(e.disturbed) > 3*e.frames }
+
+// passing are the frames on which something goes by.
+func (e *extremes) passing() []treatment.Range {
+	if e.layered() {
+		return nil
+	}
+	return treatment.Runs(e.passed)
 }
 
 // level is how bright the light of a measure is, by the weights of Rec. 709.
@@ -204,6 +217,9 @@ func (s *Source) measured(
 		out.frames++
 		if m.Unsure {
 			out.unsure = append(out.unsure, n)
+			if m.Disturbed() {
+				out.passed = append(out.passed, n)
+			}
 		}
 		if m.Disturbed() {
 			out.disturbed = append(out.disturbed, n)
@@ -260,9 +276,9 @@ func settledWords(span extremes, open shutter, model *treatment.GrainModel, code
 
 // disturbances says on which frames something beside the patch was not believed.
 func disturbances(span extremes) (said []string) {
-	switch n := len(span.disturbed); {
-	case n == 0:
-	case 4*n > 3*span.frames:
+	switch {
+	case len(span.disturbed) == 0:
+	case span.layered():
 		said = append(said, "a part of what lies around the patch is another layer, and is left out")
 	default:
 		said = append(said, fmt.Sprintf("on %s something else shows beside the patch, and is left out", treatment.Spans(span.disturbed)))

@@ -4,6 +4,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+
+	"jardin/core/treatment"
 )
 
 func TestCompressionIsSaid(t *testing.T) {
@@ -12,4 +14,18 @@ func TestCompressionIsSaid(t *testing.T) {
 		compression{Blocks: 2}.words())
 	assert.Equal(t, "some frames are shown twice, as 3 to 4 and 9", compression{Again: []int{3, 4, 9}}.words())
 	assert.Contains(t, grainWords(nil, compression{Blocks: 2}), "; the plate was compressed")
+}
+
+// What goes by is told apart from another layer that lies beside the patch nearly all the time.
+func TestWhatGoesByIsSaid(t *testing.T) {
+	some := extremes{frames: 10, disturbed: []int{3, 4, 8}, unsure: []int{3, 4, 9}, passed: []int{3, 4}}
+	assert.Equal(t, []treatment.Range{{First: 3, Last: 4}}, some.passing())
+	assert.Equal(t, []string{
+		"on 3 to 4 and 8 something else shows beside the patch, and is left out",
+		"on 3 to 4 and 9 light is taken from before and after",
+	}, disturbances(some))
+	most := extremes{frames: 10, disturbed: []int{1, 2, 3, 4, 5, 6, 7, 8}, passed: []int{3}}
+	assert.Empty(t, most.passing())
+	assert.Equal(t, []string{"a part of what lies around the patch is another layer, and is left out"}, disturbances(most))
+	assert.Empty(t, disturbances(extremes{frames: 10}))
 }

@@ -3,6 +3,7 @@ package render
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"jardin/core/carry"
 	"jardin/core/raster"
@@ -184,10 +185,18 @@ func (r *removal) settledAs(hidden []int) StageStanding {
 		return StageStanding{Look, "its opacity is 0: nothing of the patch shows"}
 	case !r.settledSome():
 		return StageStanding{Empty, "laid as it is: no light, softness or grain follows the plate"}
+	case len(r.doc.Settle.Passed) > 0 && !r.fronted():
+		return StageStanding{Look, fmt.Sprintf("something passes beside the patch on %s, and nothing is held in front of it",
+			treatment.SpansOf(r.doc.Settle.Passed))}
 	case len(hidden) > 0:
 		return StageStanding{Done, "it is dissolved away on " + treatment.Spans(hidden)}
 	}
 	return StageStanding{Done, "settled"}
+}
+
+// fronted reports whether anything is held in front of the patch.
+func (r *removal) fronted() bool {
+	return r.doc.Guard != nil && slices.ContainsFunc(r.doc.Guard.Fronts, func(f treatment.Front) bool { return !f.Off })
 }
 
 func (r *removal) guarded() StageStanding {

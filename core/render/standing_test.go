@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jardin/core/geom"
+	"jardin/core/memo"
 	"jardin/core/treatment"
 )
 
@@ -79,6 +80,26 @@ func TestHowFarARemovalIs(t *testing.T) {
 	s = standing()
 	assert.Equal(t, Look, s.Follow.State)
 	assert.Contains(t, s.Follow.Why, "102")
+	// What was copied, and light that something passed by, wait for somebody to look; neither changes a pixel.
+	key := func() string { return keyOf(t, &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 24)}, compile(t, d), 100, ResultView, "") }
+	before := key()
+	r.Fill.Copied, r.Group, r.Colour = "Another", "Wall", "sky"
+	r.Settle.Passed = []treatment.Range{{First: 98, Last: 99}, {First: 101, Last: 101}}
+	assert.Equal(t, before, key())
+	s = standing()
+	assert.Equal(t, Look, s.Fill.State)
+	assert.Contains(t, s.Fill.Why, "copied from Another")
+	r.Fill.Copied = ""
+	r.Settle.Light = &treatment.Light{Scale: 20, Strength: 1}
+	s = standing()
+	assert.Equal(t, Done, s.Fill.State)
+	assert.Equal(t, Look, s.Settle.State)
+	assert.Contains(t, s.Settle.Why, "on 98 to 99 and 101")
+	r.Guard = &treatment.Guard{Fronts: []treatment.Front{{ID: "f", Name: "F", By: treatment.ByOutline}}}
+	assert.Equal(t, Done, standing().Settle.State, "it is held in front")
+	r.Guard.Fronts[0].Off = true
+	assert.Equal(t, Look, standing().Settle.State)
+	r.Guard, r.Settle.Passed, r.Settle.Light = nil, nil, nil
 	// A camera that stands still needs no track; a source that does not reach all frames is not done.
 	r.Follow.Track = treatment.Still
 	assert.Equal(t, Done, standing().Follow.State)

@@ -22,6 +22,7 @@ type Settle struct {
 	Tones     []Tone     `json:"tones,omitempty" doc:"Applied in order"`
 	Softness  *Softness  `json:"softness,omitempty"`
 	Grain     *Grain     `json:"grain,omitempty"`
+	Passed    []Range    `json:"passed,omitempty" doc:"Frames on which something else showed beside the patch when it was settled by itself, as long as nobody has said that it holds; it changes no pixel"`
 }
 
 // A ValueKey holds a number on a frame.
@@ -178,6 +179,9 @@ func (c *checker) settle(at string, s *Settle) {
 	c.within(at+"/grow", s.Grow, -500, 500, " pixels")
 	c.within(at+"/seam", s.Seam, 0, 500, " pixels")
 	c.values(at+"/dissolve", s.Dissolve, 0, 1)
+	for i, span := range s.Passed {
+		c.span(fmt.Sprintf("%s/passed/%d", at, i), span)
+	}
 	if s.Lay != "" && s.Lay != Normal && s.Lay != Darken && s.Lay != Lighten {
 		c.fault(at+"/lay", "%q is not known; choose normal, darken or lighten", s.Lay)
 	}

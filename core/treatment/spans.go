@@ -18,10 +18,13 @@ func Runs(frames []int) (out []Range) {
 }
 
 // Spans names frames, those in a row by the first and the last; of many runs the first four.
-func Spans(frames []int) string {
+func Spans(frames []int) string { return SpansOf(Runs(frames)) }
+
+// SpansOf names ranges as Spans does.
+func SpansOf(runs []Range) string {
 	const most = 4
 	var parts []string
-	for _, r := range Runs(frames) {
+	for _, r := range runs {
 		switch {
 		case len(parts) == most:
 			return strings.Join(parts, ", ") + " and others"

@@ -2046,6 +2046,8 @@ export interface components {
             light?: components["schemas"]["Light"];
             /** Format: double */
             opacity: number;
+            /** @description Frames on which something else showed beside the patch when it was settled by itself, as long as nobody has said that it holds; it changes no pixel */
+            passed?: components["schemas"]["Range"][];
             /**
              * Format: double
              * @description Blended seam: so many pixels inwards from the edge the patch takes on the colour of the plate around it

@@ -118,7 +118,7 @@ export function List(props: BenchProps) {
       <div className="min-h-0 flex-1 overflow-y-auto px-2 py-1.5">
         {wanted && <Outlines removals={removals} wanted={wanted} />}
         <ol data-list className="flex flex-col gap-0.5">
-          {runsOf(shown).map((run) => {
+          {runsOf(shown).flatMap((run) => {
             const isFolded = run.group !== null && folded.includes(run.group)
             const rows = run.removals.map((r) => (
               <li key={r.id} className="relative">
@@ -135,7 +135,7 @@ export function List(props: BenchProps) {
             ))
             if (run.group === null) return rows
             const name = run.group
-            return (
+            return [
               <li key={`group ${name} ${run.removals[0].id}`} className="rounded border border-rule">
                 {before === run.removals[0].id && isFolded && <Here />}
                 <Group
@@ -149,8 +149,8 @@ export function List(props: BenchProps) {
                   )}
                 />
                 {!isFolded && <ol className="flex flex-col gap-0.5 pb-0.5 pl-2">{rows}</ol>}
-              </li>
-            )
+              </li>,
+            ]
           })}
           {before === null && (
             <li className="relative">

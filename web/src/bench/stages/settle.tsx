@@ -39,6 +39,7 @@ export function SettleStage(props: Props) {
 
 /** One button for light, softness and grain, and what it found. */
 function ByItself({ shot, removal: r }: Props) {
+  const { edit } = useEdit(shot.id)
   const queries = useQueryClient()
   const task = useTasks(shot.id).find((t) => t.kind === 'settle' && t.subject === r.id)
   const running = task && isOpen(task)
@@ -68,6 +69,38 @@ function ByItself({ shot, removal: r }: Props) {
         <p className={`text-[13px] ${task.state === 'failed' ? 'text-clay' : 'text-quiet'}`} data-testid="settled">
           {task.problem || task.found}
         </p>
+      )}
+      {!running && !!r.settle.passed?.length && !r.guard?.fronts?.some((f) => !f.off) && (
+        <div role="group" aria-label="Something passes" className="rounded border border-clay px-2 py-1.5 text-[13px]">
+          <p className="mb-1.5">
+            Something passes beside the patch
+            {' on '}
+            {r.settle.passed
+              .slice(0, 4)
+              .map((f) => (f.first === f.last ? `${f.first}` : `${f.first} to ${f.last}`))
+              .join(', ')}
+            . Light is taken from before and after there.
+          </p>
+          <div className="flex flex-wrap gap-1.5">
+            <Button onClick={() => bench.set({ frame: r.settle.passed![0].first, playing: false })}>Go there</Button>
+            <Button title="Hold it in front of the patch (5)" onClick={() => bench.open(r.id, 'guard')}>
+              Guard it
+            </Button>
+            <Button
+              title="It does not go over the patch"
+              onClick={() =>
+                void edit(
+                  'It holds',
+                  on(r.id, (d) => {
+                    d.settle.passed = undefined
+                  }),
+                )
+              }
+            >
+              It holds
+            </Button>
+          </div>
+        </div>
       )}
     </>
   )
