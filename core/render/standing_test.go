@@ -81,7 +81,9 @@ func TestHowFarARemovalIs(t *testing.T) {
 	assert.Equal(t, Look, s.Follow.State)
 	assert.Contains(t, s.Follow.Why, "102")
 	// What was copied, and light that something passed by, wait for somebody to look; neither changes a pixel.
-	key := func() string { return keyOf(t, &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 24)}, compile(t, d), 100, ResultView, "") }
+	key := func() string {
+		return keyOf(t, &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 24)}, compile(t, d), 100, ResultView, "")
+	}
 	before := key()
 	r.Fill.Copied, r.Group, r.Colour = "Another", "Wall", "sky"
 	r.Settle.Passed = []treatment.Range{{First: 98, Last: 99}, {First: 101, Last: 101}}
