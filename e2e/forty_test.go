@@ -144,7 +144,7 @@ func TestManyRemovals(t *testing.T) {
 	a.fill("Group of the picked removals", "Wall")
 	is("a group", "1:Wall 4:Wall 7 2 3 5 6 8")
 	a.fill("Feather of the picked removals", "7")
-	require.NoError(t, a.page.MustElement(`[aria-label="rose"]`).Click(proto.InputMouseButtonLeft, 1))
+	a.named("rose")
 	s.wait(10*time.Second, "both to change", func() bool {
 		doc, _ := s.whole(shot)
 		for _, r := range doc.Removals {
@@ -156,7 +156,7 @@ func TestManyRemovals(t *testing.T) {
 	})
 	a.press("^Let go$")
 	// The group's switch is that of all; it is folded, moved and filtered.
-	require.NoError(t, a.page.MustElement(`[aria-label="Use all of Wall"]`).Click(proto.InputMouseButtonLeft, 1))
+	a.named("Use all of Wall")
 	s.wait(10*time.Second, "both left out", func() bool {
 		doc, _ := s.whole(shot)
 		return doc.Removals[0].Off && doc.Removals[1].Off && !doc.Removals[2].Off

@@ -287,9 +287,28 @@ func (a *artist) button(words string) *rod.Element {
 
 func (a *artist) press(words string) {
 	a.t.Helper()
+	a.clickOn(words, func() *rod.Element { return a.button(words) })
+}
+
+// named presses what has an accessible name.
+func (a *artist) named(name string) {
+	a.t.Helper()
+	a.clickOn(name, func() *rod.Element {
+		el, err := a.page.Timeout(10 * time.Second).Element(`[aria-label="` + name + `"]`)
+		require.NoError(a.t, err, "look for %q", name)
+		return el.CancelTimeout()
+	})
+}
+
+// clickOn presses something: anew, where what was found was drawn anew meanwhile, and no longer is on the page.
+func (a *artist) clickOn(words string, find func() *rod.Element) {
+	a.t.Helper()
 	var err error
-	for range 5 { // a list that was just drawn anew may have swallowed it
-		if err = a.button(words).Click(proto.InputMouseButtonLeft, 1); err == nil {
+	for range 5 {
+		el := find().Timeout(8 * time.Second)
+		err = el.Click(proto.InputMouseButtonLeft, 1)
+		el.CancelTimeout()
+		if err == nil {
 			return
 		}
 		time.Sleep(100 * time.Millisecond)

@@ -51,6 +51,10 @@ func (s *Server) shots(api huma.API) {
 		Summary: "Bring a shot in; a task decodes its frames",
 	}, s.addShot)
 	huma.Register(api, huma.Operation{
+		OperationID: "rename-shot", Method: http.MethodPatch, Path: "/api/shots/{id}",
+		Summary: "Give a shot another name, or move it to another show",
+	}, s.renameShot)
+	huma.Register(api, huma.Operation{
 		OperationID: "delete-shot", Method: http.MethodDelete, Path: "/api/shots/{id}",
 		DefaultStatus: http.StatusNoContent,
 		Summary: "Delete a shot. It keeps its treatment and plates for some time, and can be taken back. The footage " +
@@ -104,6 +108,24 @@ func (s *Server) getShot(ctx context.Context, in *ShotPath) (*body[*store.Shot],
 func (s *Server) addShot(ctx context.Context, in *struct{ Body NewShot }) (*body[*store.Shot], error) {
 	shot, err := s.AddShot(ctx, in.Body)
 	return &body[*store.Shot]{shot}, err
+}
+
+// Called is what a shot is called.
+type Called struct {
+	Show string `json:"show" minLength:"1" maxLength:"100"`
+	Name string `json:"name" minLength:"1" maxLength:"100" pattern:"^[\\w .-]+$" patternDescription:"letters, digits, spaces, dots, dashes"`
+}
+
+func (s *Server) renameShot(ctx context.Context, in *struct {
+	ShotPath
+	Body Called
+}) (*body[*store.Shot], error) {
+	if err := s.Store.RenameShot(ctx, in.ID, in.Body.Show, in.Body.Name); err != nil {
+		return nil, asProblem(err)
+	}
+	s.shotChanged(in.ID)
+	shot, err := s.Store.Shot(ctx, in.ID)
+	return &body[*store.Shot]{shot}, asProblem(err)
 }
 
 func (s *Server) deleteShot(ctx context.Context, in *ShotPath) (*struct{}, error) {

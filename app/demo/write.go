@@ -204,27 +204,33 @@ func recipes() []recipe {
 // Write generates the shots below dir unless they are there already: plates, their
 // truth, the truth without grain (around what has to go), mattes of what has to
 // go, and truth.json, which is written last and so marks the rest as whole.
-// progress is told after every frame.
-func Write(ctx context.Context, dir string, progress func(done, total int)) error {
-	var wanted []recipe
+// progress is told after every frame, made as soon as a shot is there, in the order of Clips.
+func Write(ctx context.Context, dir string, progress func(done, total int), made func(Clip)) error {
+	all := recipes()
+	wanted := map[string]bool{}
 	total, done := 0, 0
-	for _, how := range recipes() {
+	for _, how := range all {
 		var old struct{ Edition string }
 		blob, err := os.ReadFile(filepath.Join(dir, how.truthFile))
 		if err == nil && json.Unmarshal(blob, &old) == nil && old.Edition == how.edition {
 			continue
 		}
-		wanted = append(wanted, how)
+		wanted[how.clip.Name] = true
 		total += how.clip.Last - how.clip.First + 1
 	}
-	for _, how := range wanted {
-		if err := how.write(ctx, dir, func() {
-			done++
-			if progress != nil {
-				progress(done, total)
+	for _, how := range all {
+		if wanted[how.clip.Name] {
+			if err := how.write(ctx, dir, func() {
+				done++
+				if progress != nil {
+					progress(done, total)
+				}
+			}); err != nil {
+				return err
 			}
-		}); err != nil {
-			return err
+		}
+		if made != nil {
+			made(how.clip)
 		}
 	}
 	return nil

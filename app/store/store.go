@@ -231,6 +231,16 @@ func (s *Store) SetState(ctx context.Context, id, state, problem string) error {
 	return err
 }
 
+// RenameShot gives a shot another name, or moves it to another show; ErrTaken where that has one of that name, ErrNone if there is none.
+func (s *Store) RenameShot(ctx context.Context, id, show, name string) error {
+	err := s.touched(ctx, `update shots set show = $2, name = $3 where id = $1 and deleted_at is null`, id, show, name)
+	var taken *pgconn.PgError
+	if errors.As(err, &taken) && taken.Code == "23505" {
+		return ErrTaken
+	}
+	return err
+}
+
 // DeleteShot deletes a shot such that it can be taken back; ErrNone if there is none.
 func (s *Store) DeleteShot(ctx context.Context, id string) error {
 	return s.touched(ctx, `update shots set deleted_at = now() where id = $1 and deleted_at is null`, id)

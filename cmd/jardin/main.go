@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -17,6 +18,7 @@ import (
 	"jardin/app/api"
 	"jardin/app/demo"
 	"jardin/app/media"
+	"jardin/app/routines"
 	"jardin/core/colorspace"
 	"jardin/web"
 )
@@ -77,44 +79,90 @@ func demoCommand() *cobra.Command {
 	only := c.Flags().Bool("footage-only", false, "only make the footage, in DATA/footage")
 	c.RunE = func(c *cobra.Command, _ []string) error {
 		footage := filepath.Join(set.Data, "footage")
-		err := demo.Write(c.Context(), footage, func(done, total int) {
+		progress := func(done, total int) {
 			fmt.Printf("\rMaking the demo footage: frame %d of %d", done, total)
 			if done == total {
 				fmt.Println()
 			}
+		}
+		if *only {
+			return demo.Write(c.Context(), footage, progress, nil)
+		}
+		// It opens with the first shot; the others are made and come in meanwhile.
+		ctx, stop := context.WithCancelCause(c.Context())
+		defer stop(nil)
+		made := make(chan demo.Clip, len(demo.Clips()))
+		written := routines.Go("making the demo footage", func() {
+			defer close(made)
+			quiet := false
+			err := demo.Write(ctx, footage, func(done, total int) {
+				if !quiet { // once it is open, the wall shows what comes in
+					progress(done, total)
+				}
+			}, func(clip demo.Clip) {
+				if !quiet {
+					fmt.Println()
+				}
+				quiet = true
+				made <- clip
+			})
+			if err != nil {
+				stop(err)
+			}
 		})
-		if err != nil || *only {
-			return err
+		first, ok := <-made
+		if !ok {
+			return context.Cause(ctx)
 		}
 		set.Media = append(set.Media, footage)
-		return serve(c.Context(), *set, func(s *app.Service) error {
-			shots, err := s.Store.Shots(c.Context())
-			if err != nil {
+		err := serve(ctx, *set, func(s *app.Service) error {
+			if err := bringIn(ctx, s, footage, first); err != nil {
 				return err
 			}
-			have := map[string]bool{}
-			for _, shot := range shots {
-				have[shot.Name] = have[shot.Name] || shot.Show == demo.Show && shot.State != "failed"
-			}
-			for _, clip := range demo.Clips() {
-				if have[clip.Name] {
-					continue
+			routines.Go("bringing the demo footage in", func() {
+				for clip := range made {
+					if err := bringIn(ctx, s, footage, clip); err != nil {
+						slog.Error("a demo shot did not come in", "shot", clip.Name, "error", err)
+					}
 				}
-				full, err := filepath.Abs(filepath.Join(footage, clip.Plate))
-				if err != nil {
-					return err
-				}
-				if _, err = s.AddShot(c.Context(), api.NewShot{
-					Show: demo.Show, Name: clip.Name, Path: full, First: clip.First,
-					Rate: media.Rational{Num: demo.Rate, Den: 1}, Transfer: colorspace.SRGB,
-				}); err != nil {
-					return err
-				}
-			}
+			})
 			return nil
 		})
+		stop(nil)
+		<-written
+		return errors.Join(err, failure(ctx))
 	}
 	return c
+}
+
+// failure is why a context ended, where somebody said why.
+func failure(ctx context.Context) error {
+	if err := context.Cause(ctx); !errors.Is(err, context.Canceled) {
+		return err
+	}
+	return nil
+}
+
+// bringIn adds a demo shot, unless it is there.
+func bringIn(ctx context.Context, s *app.Service, footage string, clip demo.Clip) error {
+	shots, err := s.Store.Shots(ctx)
+	if err != nil {
+		return err
+	}
+	for _, shot := range shots {
+		if shot.Name == clip.Name && shot.Show == demo.Show && shot.State != "failed" {
+			return nil
+		}
+	}
+	full, err := filepath.Abs(filepath.Join(footage, clip.Plate))
+	if err != nil {
+		return err
+	}
+	_, err = s.AddShot(ctx, api.NewShot{
+		Show: demo.Show, Name: clip.Name, Path: full, First: clip.First,
+		Rate: media.Rational{Num: demo.Rate, Den: 1}, Transfer: colorspace.SRGB,
+	})
+	return err
 }
 
 func serve(ctx context.Context, set app.Settings, then func(*app.Service) error) error {

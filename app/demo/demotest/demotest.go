@@ -32,7 +32,7 @@ func Footage(t testing.TB) string {
 	require.NoError(t, err)
 	defer lock.Close()
 	require.NoError(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
-	require.NoError(t, demo.Write(context.Background(), dir, nil))
+	require.NoError(t, demo.Write(context.Background(), dir, nil, nil))
 	return dir
 }
 

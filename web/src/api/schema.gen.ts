@@ -141,7 +141,8 @@ export interface paths {
         delete: operations["delete-shot"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Give a shot another name, or move it to another show */
+        patch: operations["rename-shot"];
         trace?: never;
     };
     "/api/shots/{id}/align": {
@@ -765,6 +766,10 @@ export interface components {
              * @description 0, as supple as cloth, to 1, as firm as skin over bone
              */
             stiffness: number;
+        };
+        Called: {
+            name: string;
+            show: string;
         };
         Correction: {
             /** @description Of a grid: columns and rows */
@@ -2991,6 +2996,42 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rename-shot": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Called"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Shot"];
+                };
             };
             /** @description Error */
             default: {

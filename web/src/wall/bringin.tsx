@@ -10,6 +10,9 @@ type Primaries = NonNullable<Schemas['NewShot']['primaries']>
 type Reading = Schemas['Reading']
 type Fields = 'top' | 'bottom' | 'whole'
 
+/** Where own footage goes at first: not among what ships with the application. */
+const ownShow = (shows: string[]) => shows.find((s) => s !== 'Winter at Larkmoss') ?? 'My show'
+
 /** Choosing footage from the folders that the server may read, and saying what it is. given is what was sent by the browser. */
 export function BringIn({
   open,
@@ -139,7 +142,7 @@ const counted = (n: number, word: string) => `${n} ${word}${n === 1 ? '' : 's'}`
 
 function Facts({ material: m, shows, onDone }: { material: Material; shows: string[]; onDone: () => void }) {
   const queries = useQueryClient()
-  const [show, setShow] = useState(shows[0] ?? 'My show')
+  const [show, setShow] = useState(ownShow(shows))
   const [name, setName] = useState(m.name.replace(/[^\w .-]/g, '_'))
   const [first, setFirst] = useState(String(m.first))
   const [from, setFrom] = useState(String(m.first))

@@ -1,11 +1,14 @@
 import { useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { Menu, MenuButton, MenuItems } from '@headlessui/react'
+import { useRef, useState } from 'react'
 import { Link } from 'wouter'
 import { answer, api, type Shot, type Task } from '../api/client'
 import { computed } from '../api/session'
 import { control, isOpen, timeLeft, useTasks } from '../api/tasks'
-import { Button } from '../ui/controls'
+import { Select } from '../ui/choice'
+import { Button, Text } from '../ui/controls'
 import { Leaf } from '../ui/leaf'
+import { Item } from '../ui/menu'
 import { notify } from '../ui/notice'
 import { Progress } from '../ui/progress'
 import { Sheet } from '../ui/sheet'
@@ -21,10 +24,19 @@ export function Wall() {
   const [given, setGiven] = useState('')
   const [over, setOver] = useState(false)
   const sending = useSending((s) => s.sending)
-  const shows = Map.groupBy((shots.data ?? []) as Shot[], (s) => s.show)
-  const drop = async (items: DataTransferItemList) => {
+  const [find, setFind] = useState('')
+  const [order, setOrder] = useState<Order>('name')
+  const files = useRef<HTMLInputElement>(null)
+  const folder = useRef<HTMLInputElement>(null)
+  const all = (shots.data ?? []) as Shot[]
+  const wanted = find.trim().toLowerCase()
+  const shown = all
+    .filter((s) => `${s.show} ${s.name}`.toLowerCase().includes(wanted))
+    .sort((a, b) => (order === 'name' ? 0 : b.createdAt.localeCompare(a.createdAt)))
+  const shows = Map.groupBy(shown, (s) => s.show)
+  const bring = async (given: Promise<{ name: string; files: File[] }>) => {
     try {
-      const { name, files } = await dropped(items)
+      const { name, files } = await given
       const path = await send(name, files)
       if (path) {
         setGiven(path)
@@ -47,7 +59,7 @@ export function Wall() {
       onDrop={(e) => {
         e.preventDefault()
         setOver(false)
-        void drop(e.dataTransfer.items)
+        void bring(dropped(e.dataTransfer.items))
       }}
     >
       <div className="mx-auto max-w-6xl px-8 py-8">
@@ -56,6 +68,43 @@ export function Wall() {
           <h1 className="text-2xl font-semibold">Jardin</h1>
           <span className="flex-1" />
           <WorkRoom />
+          <Menu>
+            <MenuButton className="rounded border border-stone bg-slab px-2.5 py-1 leading-5 hover:bg-stone">
+              From this computer
+            </MenuButton>
+            <MenuItems
+              anchor="bottom end"
+              className="z-40 rounded border border-stone bg-bed p-1 shadow-lg shadow-black/50 focus:outline-none"
+            >
+              <Item onClick={() => folder.current?.click()} hint="numbered stills">
+                Choose a folder
+              </Item>
+              <Item onClick={() => files.current?.click()} hint="a movie, or numbered stills">
+                Choose files
+              </Item>
+            </MenuItems>
+          </Menu>
+          {[files, folder].map((field, i) => (
+            <input
+              key={i}
+              ref={field}
+              type="file"
+              multiple
+              className="hidden"
+              aria-label={i ? 'Folder of stills' : 'Movie or stills'}
+              {...(i ? { webkitdirectory: '' } : {})}
+              onChange={(e) => {
+                const chosen = [...(e.target.files ?? [])]
+                e.target.value = ''
+                // Of a folder only what lies in it, not in folders within.
+                const own = chosen.filter((f) => f.webkitRelativePath.split('/').length <= 2)
+                if (own.length)
+                  void bring(
+                    Promise.resolve({ name: own[0].webkitRelativePath.split('/')[0] || own[0].name, files: own }),
+                  )
+              }}
+            />
+          ))}
           <Button
             weight="main"
             onClick={() => {
@@ -66,14 +115,35 @@ export function Wall() {
             Bring in a shot…
           </Button>
         </header>
+        {all.length > 1 && (
+          <div className="mb-6 flex gap-2">
+            <input
+              aria-label="Find a shot"
+              placeholder="Find a shot or show"
+              className="w-72 rounded border border-stone bg-soil px-2 py-1"
+              value={find}
+              onChange={(e) => setFind(e.target.value)}
+            />
+            <Select<Order>
+              label="Order of the shots"
+              value={order}
+              onChange={setOrder}
+              options={[
+                { value: 'name', label: 'By name' },
+                { value: 'latest', label: 'Latest first' },
+              ]}
+            />
+          </div>
+        )}
+        {all.length > 0 && shown.length === 0 && <p className="text-quiet">No shot is called so.</p>}
         {sending.map((s) => (
           <SendingRow key={s.id} sending={s} />
         ))}
         {shots.isError && <p className="text-clay">{shots.error.message}</p>}
         {shots.data?.length === 0 && (
           <p className="max-w-md text-quiet">
-            There are no shots yet. Bring in a folder of numbered stills, or a movie, to begin. A folder from this
-            computer can be dropped here.
+            There are no shots yet. Bring in a folder of numbered stills, or a movie, to begin: from this computer (it
+            can be dropped here too), or from a folder that the server was told of with --media.
           </p>
         )}
         {[...shows].map(([show, list]) => (
@@ -93,10 +163,12 @@ export function Wall() {
           Drop a folder of numbered stills, or a movie
         </p>
       )}
-      <BringIn open={open} onClose={() => setOpen(false)} shows={[...shows.keys()]} given={given} />
+      <BringIn open={open} onClose={() => setOpen(false)} shows={[...new Set(all.map((s) => s.show))]} given={given} />
     </main>
   )
 }
+
+type Order = 'name' | 'latest'
 
 const takeBack = (queries: QueryClient, id: string) =>
   answer(api.POST('/api/deleted/{id}', { params: { path: { id } } }))
@@ -194,6 +266,11 @@ function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
       </div>
     </Sheet>
   )
+  const [naming, setNaming] = useState(false)
+  const call = (show: string, name: string) =>
+    void answer(api.PATCH('/api/shots/{id}', { params: { path: { id: shot.id } }, body: { show, name } }))
+      .then(() => queries.invalidateQueries({ queryKey: ['shots'] }))
+      .catch((e: Error) => notify(e.message))
   const middle = Math.floor((shot.first + shot.last) / 2)
   const facts = (
     <>
@@ -223,10 +300,28 @@ function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
           />
           <span className="block px-3 py-2">{facts}</span>
         </Link>
+        {naming && (
+          <div className="mt-1 grid grid-cols-[3.5rem_1fr] items-center gap-1.5">
+            <span className="text-quiet">Shot</span>
+            <Text label={`Name of ${shot.name}`} focused value={shot.name} onDone={(v) => call(shot.show, v)} />
+            <span className="text-quiet">Show</span>
+            <Text label={`Show of ${shot.name}`} value={shot.show} onDone={(v) => call(v, shot.name)} />
+          </div>
+        )}
         <Button
           weight="bare"
           className="mt-1 text-[13px]"
-          aria-label={`Delete ${shot.name}`}
+          aria-label={`Rename ${shot.name}`}
+          aria-expanded={naming}
+          title="Its name, and the show that it belongs to"
+          onClick={() => setNaming(!naming)}
+        >
+          Rename
+        </Button>
+        <Button
+          weight="bare"
+          className="mt-1 text-[13px]"
+          aria-label={`Delete… ${shot.name}`}
           onClick={() => setAsking(true)}
         >
           Delete…
