@@ -13,10 +13,10 @@ WEBSRC  := $(shell find web/src web/public -type f 2>/dev/null) web/index.html w
 help: ## Show this list
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
 
-demo: setup build ## Install what is missing, build, make the demo shot, serve
+demo: setup build ## Install what is missing, build, serve with the demo shots; LISTEN=127.0.0.1:8470, DATA=.jardin
 	bin/jardin demo --data $(DATA) --listen $(LISTEN) $(ARGS)
 
-serve: setup build ## Serve without the demo; ARGS="--media FOLDER" names footage
+serve: setup build ## Serve without the demo; ARGS="--media FOLDER" names footage; LISTEN, DATA as above
 	bin/jardin serve --data $(DATA) --listen $(LISTEN) $(ARGS)
 
 test: setup-test build ## Install what the tests need, then run all of them
@@ -44,7 +44,7 @@ fuzz: ## Fuzz every reader of files, FUZZ=5m each
 	  echo "== $$f"; $(GO) test ./$$(dirname $$at) -run '^$$' -fuzz "^$$f$$" -fuzztime $(or $(FUZZ),5m) -fuzzminimizetime 10x | tail -3; done; done
 
 screenshots: setup-test build ## Take the pictures in docs/screenshots anew
-	JARDIN_SCREENSHOTS=docs/screenshots $(GO) test ./e2e -run 'TestOneMarkerGone|PlatesInAndOut|FourDots|Wires|Slip|Painting|PaintThrough|SettleByItself|Guarding|HistoryByHand|WhatSwings|WhatNobodySaw' -count=1 -timeout 15m
+	JARDIN_SCREENSHOTS=docs/screenshots $(GO) test ./e2e -run 'TestOneMarkerGone|PlatesInAndOut|FourDots|Wires|Slip|Painting|PaintThrough|SettleByItself|Guarding|HistoryByHand|WhatSwings|WhatNobodySaw|ManyRemovals|AnEmblem' -count=1 -timeout 15m
 
 types: bin/jardin web/node_modules ## Generate the client's types from the API description
 	bin/jardin openapi > bin/openapi.json

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jardin/app"
+	"jardin/app/api"
 	"jardin/app/media"
 	"jardin/app/store"
 	"jardin/app/store/storetest"
@@ -237,6 +238,14 @@ func TestAShotFromPlateToCleanFrames(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, http.StatusNotModified, again.StatusCode)
 
+	// How its files would be called is told before, as often as one asks; it is what they are called then.
+	var called api.Named
+	for range 2 {
+		h.ask("POST", at+"/render/name", "", 200, &called)
+	}
+	var wrong struct{ Detail string }
+	h.ask("POST", at+"/render/name", `{"what":"clean","template":"all"}`, 422, &wrong)
+	assert.Contains(t, wrong.Detail, "{frame}")
 	var task store.Task
 	h.ask("POST", at+"/render", "", 202, &task)
 	h.until("the render is done", func() bool {
@@ -249,6 +258,8 @@ func TestAShotFromPlateToCleanFrames(t *testing.T) {
 	name, folder, said := strings.Cut(task.Found, " and on, in ")
 	require.True(t, said, task.Found)
 	assert.FileExists(t, filepath.Join(folder, name), "it says where the frames lie")
+	assert.Equal(t, called.First, name)
+	assert.Equal(t, 24, called.Files)
 	h.ask("GET", "/api/renders/"+task.ID+"/movie", "", 200, nil)
 	h.ask("GET", "/api/renders/"+task.ID+"/frames", "", 200, nil)
 

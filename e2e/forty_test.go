@@ -154,6 +154,7 @@ func TestManyRemovals(t *testing.T) {
 		}
 		return true
 	})
+	a.picture("many")
 	a.press("^Let go$")
 	// The group's switch is that of all; it is folded, moved and filtered.
 	a.named("Use all of Wall")

@@ -249,7 +249,6 @@ func TestPaintThroughTime(t *testing.T) {
 	a.see("^Line up by itself")
 	a.press("^Line up by itself")
 	a.see("^Lined up: moved by")
-	a.picture("loan")
 	a.press("^Difference$")
 	a.rub(dot.Add(geom.Pt(90, 40)), 6)
 	lent := s.strokes(shot, 7)[6]

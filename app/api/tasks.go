@@ -47,6 +47,10 @@ func (s *Server) tasks(api huma.API) {
 		})
 	}
 	huma.Register(api, huma.Operation{
+		OperationID: "render-name", Method: http.MethodPost, Path: "/api/shots/{id}/render/name",
+		Summary: "How the files of a render would be called",
+	}, s.renderName)
+	huma.Register(api, huma.Operation{
 		OperationID: "render", Method: http.MethodPost, Path: "/api/shots/{id}/render",
 		DefaultStatus: http.StatusAccepted,
 		Summary: "Render frames, and movies if they are wanted, from the revision in force. Every delivery of a shot " +
@@ -70,29 +74,61 @@ func (s *Server) cancelTask(ctx context.Context, in *struct {
 	return &body[*store.Task]{t}, asProblem(err)
 }
 
-func (s *Server) render(ctx context.Context, in *struct {
+type renderBody struct {
 	ShotPath
 	Body *picture.DeliverySpec `required:"false"`
-}) (*body[*store.Task], error) {
+}
+
+// delivery is what a render of what is in force now would leave.
+func (s *Server) delivery(ctx context.Context, in *renderBody) (*picture.Delivery, *store.Shot, error) {
 	rev, err := s.Store.Head(ctx, in.ID)
 	if err != nil {
-		return nil, asProblem(err)
+		return nil, nil, asProblem(err)
 	}
 	shot, err := s.Store.Shot(ctx, in.ID)
 	if err != nil {
-		return nil, asProblem(err)
+		return nil, nil, asProblem(err)
 	}
 	source, err := s.Workspace.Source(ctx, in.ID)
 	if err != nil {
-		return nil, asProblem(err)
+		return nil, nil, asProblem(err)
 	}
 	wanted := picture.DeliverySpec{Movies: []string{media.Review}}
 	if in.Body != nil {
 		wanted = *in.Body
 	}
-	d := picture.Delivery{DeliverySpec: wanted, Padding: shot.Padding}
+	d := &picture.Delivery{
+		DeliverySpec: wanted, Show: shot.Show, Shot: shot.Name, Padding: shot.Padding, Revision: rev.Number,
+	}
 	if err := d.Prepare(source.Plates, rev.Document, shot.Format); err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	return d, shot, nil
+}
+
+// Named is how the files of a render would be called.
+type Named struct {
+	First string `json:"first" doc:"The first frame's file"`
+	Files int    `json:"files" doc:"How many frames there are"`
+}
+
+func (s *Server) renderName(ctx context.Context, in *renderBody) (*body[Named], error) {
+	d, _, err := s.delivery(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	made, err := s.Store.Deliveries(ctx, in.ID)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	d.Version = made + 1
+	return &body[Named]{Named{d.FrameFile(d.Leaving.First), d.Leaving.Len()}}, nil
+}
+
+func (s *Server) render(ctx context.Context, in *renderBody) (*body[*store.Task], error) {
+	d, shot, err := s.delivery(ctx, in)
+	if err != nil {
+		return nil, err
 	}
 	version, err := s.Store.NextDelivery(ctx, in.ID)
 	if err != nil {
@@ -116,7 +152,7 @@ func (s *Server) render(ctx context.Context, in *struct {
 			Version: version,
 			Movies:  strings.Join(d.Movies, " "),
 		},
-		jobs.RenderDetail{Revision: rev.Number, Wanted: d.DeliverySpec},
+		jobs.RenderDetail{Revision: d.Revision, Wanted: d.DeliverySpec},
 	)
 	return &body[*store.Task]{t}, asProblem(err)
 }

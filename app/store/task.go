@@ -170,6 +170,15 @@ func (s *Store) SetPartial(ctx context.Context, id string, found any) (err error
 	return err
 }
 
+// Deliveries returns how many deliveries of a shot were begun; ErrNone if there is none.
+func (s *Store) Deliveries(ctx context.Context, shot string) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `select deliveries from shots where id = $1`, shot)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNone
+	}
+	return n, err
+}
+
 // NextDelivery counts a shot's deliveries up, and returns the new number.
 func (s *Store) NextDelivery(ctx context.Context, shot string) (n int, err error) {
 	err = s.db.GetContext(

@@ -366,6 +366,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{id}/render/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How the files of a render would be called */
+        post: operations["render-name"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{id}/scores/{removal}": {
         parameters: {
             query?: never;
@@ -1604,6 +1621,15 @@ export interface components {
             };
             /** @description Each frame on which it is known, all that was decided by hand included */
             samples: components["schemas"]["Moment"][];
+        };
+        Named: {
+            /**
+             * Format: int64
+             * @description How many frames there are
+             */
+            files: number;
+            /** @description The first frame's file */
+            first: string;
         };
         Neighbour: {
             /** @description Only whole pixels, which keeps grain as it is */
@@ -3499,6 +3525,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "render-name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["DeliverySpec"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Named"];
                 };
             };
             /** @description Error */

@@ -1,3 +1,4 @@
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { answer, api, type Revision, type Schemas, type Shot, type Task } from '../api/client'
 import { control, isOpen, stateWords, timeLeft, useTasks } from '../api/tasks'
@@ -62,14 +63,22 @@ export function RenderRoom({
   const [template, setTemplate] = useState('{shot}_v{version}.{frame}')
   const [problem, setProblem] = useState('')
   const clean = what === 'clean'
+  const body: Wanted = { what, template }
+  if (target(format)) body.target = target(format)
+  if (only) body.removals = [only]
+  if (first !== shot.first || last !== shot.last) body.range = { first, last }
+  if (what === 'patch' && straight) body.straight = true
+  if (clean && movies.length) body.movies = movies as Wanted['movies']
+  const named = useQuery({
+    queryKey: ['render name', shot.id, revision.number, busy?.id, body],
+    queryFn: () => answer(api.POST('/api/shots/{id}/render/name', { params: { path: { id: shot.id } }, body })),
+    enabled: open,
+    placeholderData: keepPreviousData,
+    retry: false,
+    gcTime: 0,
+  })
   const begin = async () => {
     setProblem('')
-    const body: Wanted = { what, template }
-    if (target(format)) body.target = target(format)
-    if (only) body.removals = [only]
-    if (first !== shot.first || last !== shot.last) body.range = { first, last }
-    if (what === 'patch' && straight) body.straight = true
-    if (clean && movies.length) body.movies = movies as Wanted['movies']
     try {
       await answer(api.POST('/api/shots/{id}/render', { params: { path: { id: shot.id } }, body }))
     } catch (e) {
@@ -178,6 +187,17 @@ export function RenderRoom({
               onChange={(e) => setTemplate(e.target.value)}
             />
           </Field>
+          <div className={row}>
+            <span className="text-quiet">First file</span>
+            {named.error ? (
+              <span className="text-clay">{named.error.message}</span>
+            ) : (
+              <span className="truncate font-mono text-[13px]" title={named.data?.first}>
+                {named.data?.first}
+                {named.data && named.data.files > 1 ? `, and ${named.data.files - 1} more` : ''}
+              </span>
+            )}
+          </div>
           {clean && (
             <div className={row}>
               <span className="text-quiet">Movies</span>

@@ -94,7 +94,7 @@ export function Opened(props: BenchProps & { removal: Removal }) {
   const stage = useBench((s) => s.stage)
   return (
     <section aria-label={`Removal ${r.name}`} className="px-2 pt-2 pb-3">
-      <div className="mb-2 grid gap-1.5 px-1">
+      <div className="mb-2 grid grid-cols-1 gap-1.5 px-1">
         <div className="flex items-center gap-1.5" title="Its name, and the frames on which the patch is laid">
           <Text
             label="Name of the removal"
