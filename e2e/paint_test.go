@@ -256,6 +256,13 @@ func TestPaintThroughTime(t *testing.T) {
 	assert.Equal(t, 1050, *lent.From.Frame)
 	require.NotNil(t, lent.From.Middle)
 	assert.Less(t, math.Hypot(lent.From.Offset[0], lent.From.Offset[1]), 0.5, "the track had brought it there already")
+	// It is moved by hand on the picture: what is seen of it goes along.
+	a.with(input.KeyS, func() { a.drag(dot.Add(geom.Pt(60, 30)), dot.Add(geom.Pt(72, 25))) })
+	a.rub(dot.Add(geom.Pt(90, 60)), 6)
+	moved := s.strokes(shot, 8)[7]
+	require.NotNil(t, moved.From.Frame, "it stays the same frame")
+	assert.InDelta(t, lent.From.Offset[0]-12, moved.From.Offset[0], 1)
+	assert.InDelta(t, lent.From.Offset[1]+5, moved.From.Offset[1], 1)
 }
 
 // Two windows on one shot, and a connection that breaks in the middle of a stroke.

@@ -252,9 +252,16 @@ func settledWords(span extremes, open shutter, model *treatment.GrainModel, code
 		say("the light could not be compared: nothing of the surface shows around the outlines")
 	} else {
 		least, most := level(span.low), level(span.high)
-		say(lightWords("falls", 1-least, span.low.Frame))
-		say(lightWords("rises", most-1, span.high.Frame))
-		if least > 0.995 && most < 1.005 {
+		low, high := 1-least >= lightTold, most-1 >= lightTold
+		if low {
+			say(fmt.Sprintf("least light on %d, %.0f %% less than on the frame that is held", span.low.Frame, 100*(1-least)))
+		}
+		switch {
+		case low && high:
+			say(fmt.Sprintf("most on %d, %.0f %% more", span.high.Frame, 100*(most-1)))
+		case high:
+			say(fmt.Sprintf("most light on %d, %.0f %% more than on the frame that is held", span.high.Frame, 100*(most-1)))
+		case !low:
 			say("light stays within half a percent")
 		}
 	}
@@ -341,12 +348,8 @@ func (c compression) words() string {
 
 func sentence(words string) string { return strings.ToUpper(words[:1]) + words[1:] + "." }
 
-func lightWords(how string, by float64, n int) string {
-	if by < 0.005 {
-		return ""
-	}
-	return fmt.Sprintf("light %s by %.0f %% to %d", how, 100*by, n)
-}
+// lightTold is by how much light has to differ to be told.
+const lightTold = 0.005
 
 // A shutter is the angle in degrees that the shutter was open for. It is known where the surface moves far enough on some
 // frames, and little enough on others, for its smear to be seen.

@@ -5,6 +5,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"jardin/core/render"
 	"jardin/core/treatment"
 )
 
@@ -28,4 +29,17 @@ func TestWhatGoesByIsSaid(t *testing.T) {
 	assert.Empty(t, most.passing())
 	assert.Equal(t, []string{"a part of what lies around the patch is another layer, and is left out"}, disturbances(most))
 	assert.Empty(t, disturbances(extremes{frames: 10}))
+}
+
+// The sentence says on which frame, which way and by how much, against what.
+func TestLightIsSaidWithoutAmbiguity(t *testing.T) {
+	said := func(low, high float64) string {
+		measure := func(n int, v float64) render.Measure { return render.Measure{Frame: n, Light: [3]float64{v, v, v}} }
+		return settledWords(extremes{low: measure(7, low), high: measure(9, high), frames: 5}, shutter{}, nil, compression{})
+	}
+	assert.Contains(t, said(0.78, 1.001), "least light on 7, 22 % less than on the frame that is held;")
+	assert.NotContains(t, said(0.78, 1.001), "on 9")
+	assert.Contains(t, said(0.97, 1.04), "least light on 7, 3 % less than on the frame that is held; most on 9, 4 % more;")
+	assert.Contains(t, said(0.999, 1.04), "most light on 9, 4 % more than on the frame that is held;")
+	assert.Contains(t, said(0.999, 1.002), "light stays within half a percent")
 }

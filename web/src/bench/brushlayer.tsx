@@ -3,7 +3,7 @@ import type { Operation } from 'fast-json-patch'
 import type { Brief, FillSource, Removal } from '../api/client'
 import { notify } from '../ui/notice'
 import { BrushChannel } from './brush'
-import { copies, fromOf, matrixOf, newStroke, paintedOn, setBrush, setOrigin, toLight } from './fill'
+import { copies, dragged, fromOf, matrixOf, mostSize, newStroke, paintedOn, setBrush, setOrigin, toLight } from './fill'
 import { paintable, paintedAt, strokeList, travels } from './sources/kinds'
 import { newPlate } from './sources/plate'
 import type { FrameStore } from './frames'
@@ -100,6 +100,13 @@ export function BrushLayer(props: Props) {
     if (e.button !== 0 || held.has(' ')) return
     e.stopPropagation()
     const p = at(e)
+    if (held.has('s') && origin.frame !== null) {
+      // A frame on loan is moved as it lies; Shift turns it, Alt scales it, around its middle.
+      const start = origin
+      const by = e.shiftKey ? 'turn' : e.altKey ? 'scale' : 'move'
+      follow(e, (m) => setOrigin({ ...dragged(start, p, at(m), by), crisp: false }), 'pointermove')
+      return
+    }
     if (held.has('s')) {
       setOrigin({ spot: p, offset: null })
       follow(e, (m) => setOrigin({ spot: at(m) }), 'pointermove')
@@ -115,7 +122,7 @@ export function BrushLayer(props: Props) {
       follow(
         e,
         (m) => {
-          const size = Math.round(Math.min(500, Math.max(2, from.size * Math.exp((m.clientX - from.x) / 160))))
+          const size = Math.round(Math.min(mostSize, Math.max(2, from.size * Math.exp((m.clientX - from.x) / 160))))
           const hardness = Math.round(100 * Math.min(1, Math.max(0, from.hardness - (m.clientY - from.y) / 250))) / 100
           setBrush({ size, hardness })
           setTold(`${size} px, ${Math.round(hardness * 100)} %`)

@@ -5,6 +5,9 @@ import { paintable, paintedAt, pictureOf, strokeList, strokesOf, travels } from 
 import type { Matrix, Point } from './matrix'
 import { bench, type Brush, type Mode, type Origin } from './state'
 
+/** Of a brush, pixels. */
+export const mostSize = 2000
+
 export const modes: { value: Mode; label: string; hint: string }[] = [
   { value: 'clone', label: 'Clone', hint: 'Copies pixels from elsewhere' },
   { value: 'heal', label: 'Heal', hint: 'Texture from elsewhere, light and colour of the place itself' },
@@ -89,6 +92,31 @@ export function matrixOf(f: From, begin: Point): Matrix {
   const round = f.crisp ? Math.round : (v: number) => v
   const to = { x: m.x + round(f.offset[0]), y: m.y + round(f.offset[1]) }
   return [c * w, -s, to.x - c * w * m.x + s * m.y, s * w, c, to.y - s * w * m.x - c * m.y, 0, 0, 1]
+}
+
+/**
+ * A frame on loan taken hold of at one place and dragged to another: what was seen there is seen here then. It is moved,
+ * or turned or scaled around its middle.
+ */
+export function dragged(o: Origin, from: Point, to: Point, by: 'move' | 'turn' | 'scale'): Partial<Origin> {
+  const m = o.middle ?? { x: 0, y: 0 }
+  const offset = o.offset ?? { x: 0, y: 0 }
+  const [before, after] = [
+    { x: from.x - m.x, y: from.y - m.y },
+    { x: to.x - m.x, y: to.y - m.y },
+  ]
+  if (by === 'turn') {
+    const angle = ((Math.atan2(after.y, after.x) - Math.atan2(before.y, before.x)) * 180) / Math.PI
+    const turn = o.turn + (o.mirror ? angle : -angle)
+    return { turn: Math.round((((turn + 540) % 360) - 180) * 100) / 100 }
+  }
+  if (by === 'scale') {
+    const ratio = Math.hypot(before.x, before.y) / Math.max(1, Math.hypot(after.x, after.y))
+    return { scale: Math.round(Math.min(10, Math.max(0.1, o.scale * ratio)) * 10000) / 10000 }
+  }
+  const a = matrixOf({ ...fromOf(o, offset), crisp: false }, m)
+  const [dx, dy] = [to.x - from.x, to.y - from.y]
+  return { offset: { x: offset.x - a[0] * dx - a[1] * dy, y: offset.y - a[3] * dx - a[4] * dy } }
 }
 
 /** A new stroke with the brush in hand; its path comes with the hand. */

@@ -55,6 +55,7 @@ const keys: [string, [string, string][]][] = [
     [
       ['F', 'take the brush, put it down'],
       ['S + click or drag', 'choose the source'],
+      ['S + drag, of a loan', 'move the frame on loan; with Shift turn it, with Alt scale it'],
       ['Shift + arrows', 'move the source by a pixel; or the selected stroke'],
       ['X + drag', 'size (sideways) and hardness (up and down) of the brush'],
       ['[ ]', 'smaller, larger brush'],

@@ -2,7 +2,7 @@ import { dropLiveStroke } from './brushlayer'
 import { useEffect, useRef } from 'react'
 import type { useEdit } from '../api/treatment'
 import type { BenchProps } from './props'
-import { nextUnpainted, paintFrame, paintedOn, repeatHere, setBrush } from './fill'
+import { mostSize, nextUnpainted, paintFrame, paintedOn, repeatHere, setBrush } from './fill'
 import { allShapes, lanesOf, nudge, removeSelected, startRemoval } from './edits'
 import { travels } from './sources/kinds'
 import { stages } from './stages'
@@ -128,7 +128,7 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
           break
         case '[':
         case ']': {
-          const size = Math.min(500, Math.max(2, Math.round(s.brush.size * (e.key === '[' ? 0.87 : 1.15))))
+          const size = Math.min(mostSize, Math.max(2, Math.round(s.brush.size * (e.key === '[' ? 0.87 : 1.15))))
           setBrush({ size })
           break
         }

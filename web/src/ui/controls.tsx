@@ -156,6 +156,8 @@ interface NumberProps {
   min: number
   max: number
   step?: number
+  /** As far as the slider goes, where a number may be larger. */
+  slides?: number
   /** Told while the slider moves; without it the change that onDone makes is tried. */
   onMove?: (v: number) => void
   /** Told when a value is settled on. */
@@ -163,7 +165,7 @@ interface NumberProps {
 }
 
 /** A number with its unit: a slider for the hand, a field for the exact value. */
-export function NumberField({ label, unit, hint, value, min, max, step = 1, onMove, onDone }: NumberProps) {
+export function NumberField({ label, unit, hint, value, min, max, step = 1, slides, onMove, onDone }: NumberProps) {
   const id = useId()
   const [draft, setDraft] = useState<number | null>(null)
   const before = useRef(value) // when the slider was taken: what is tried shows as the value meanwhile
@@ -181,9 +183,9 @@ export function NumberField({ label, unit, hint, value, min, max, step = 1, onMo
         type="range"
         aria-label={`${label}, slider`}
         min={min}
-        max={max}
+        max={slides ?? max}
         step={step}
-        value={draft ?? value}
+        value={Math.min(draft ?? value, slides ?? max)}
         onChange={(e) => {
           const v = Number(e.target.value)
           if (draft === null) before.current = value

@@ -40,13 +40,13 @@ export function Notices() {
     <>
       <p
         role="status"
-        className={`pointer-events-none fixed z-50 max-w-xs rounded bg-bed/95 text-[13px] ${done?.left ? 'bottom-4 left-4' : 'right-4 bottom-40'} ${done ? 'border border-stone px-3 py-1.5' : ''}`}
+        className={`pointer-events-none fixed z-50 max-w-xs rounded bg-bed/95 text-[13px] ${done?.left ? 'bottom-4 left-4' : 'right-4 bottom-52'} ${done ? 'border border-stone px-3 py-1.5' : ''}`}
       >
         {done?.text}
       </p>
       <div
         aria-live="polite"
-        className="pointer-events-none fixed inset-x-0 bottom-36 z-50 flex flex-col items-center gap-2"
+        className="pointer-events-none fixed inset-x-0 bottom-52 z-50 flex flex-col items-center gap-2"
       >
         {list.map((n) => (
           <p

@@ -4,7 +4,7 @@ import { answer, api, type Removal } from '../../api/client'
 import { Pick } from '../../ui/choice'
 import { Button, Check, NumberField, NumberInput } from '../../ui/controls'
 import { notify } from '../../ui/notice'
-import { copies, cssOf, fromOf, modes, paintedOn, setBrush, setOrigin, toCode, toLight } from '../fill'
+import { copies, cssOf, fromOf, modes, mostSize, paintedOn, setBrush, setOrigin, toCode, toLight } from '../fill'
 import { boundsOf } from '../handles/curve'
 import type { BenchProps } from '../props'
 import { paintedAt, travels } from '../sources/kinds'
@@ -59,7 +59,8 @@ export function BrushFields(props: BenchProps & { removal: Removal }) {
         hint="Diameter ([ and ], or drag sideways with X held)"
         value={b.size}
         min={2}
-        max={500}
+        max={mostSize}
+        slides={300}
         onMove={(size) => setBrush({ size })}
         onDone={(size) => setBrush({ size })}
       />

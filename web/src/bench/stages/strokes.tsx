@@ -221,7 +221,8 @@ function StrokeFields({
           unit="px"
           value={s.size}
           min={1}
-          max={500}
+          max={2000}
+          slides={300}
           onDone={(v) =>
             change('Size of a stroke', (x) => {
               x.size = v
