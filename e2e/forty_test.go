@@ -234,3 +234,33 @@ func TestForty(t *testing.T) {
 	}
 	fmt.Printf("a feather that is dragged, median %4.0f, worst %4.0f ms   (aim: under 150)\n", quantile(changes, 0.5), quantile(changes, 1))
 }
+
+// A key is changed, does what the other one did, and still does after a reload.
+func TestAKeyOfOnesOwn(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	shot := s.bringIn()
+	a := open(t, s.address+"/shots/"+shot)
+	a.steady(1001)
+	shown := func() string { return a.text(`() => document.querySelector('[aria-label="What to show"] [aria-checked=true]').textContent`) }
+	a.press("^Keys$")
+	a.named("Q: plate")
+	a.key(input.KeyW)
+	a.see("^W is for: patch. Change that first.")
+	a.named("Q: plate")
+	a.key(input.KeyZ)
+	_, err := a.page.Timeout(5 * time.Second).Element(`[aria-label="Z: plate"]`)
+	require.NoError(t, err)
+	a.press("^Close$")
+	for range 2 {
+		a.key(input.KeyQ)
+		assert.Equal(t, "Result", shown(), "it was given away")
+		a.key(input.KeyZ)
+		assert.Equal(t, "Plate", shown())
+		a.key(input.KeyE)
+		assert.Equal(t, "Result", shown())
+		time.Sleep(500 * time.Millisecond)
+		require.NoError(t, a.page.Reload())
+		a.steady(1001)
+	}
+}

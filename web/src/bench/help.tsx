@@ -1,6 +1,7 @@
-import { useEffect, useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
 import { Button } from '../ui/controls'
 import { Sheet } from '../ui/sheet'
+import { actions, changed, keepKeys, readKeys, useOwnKeys, written, type OwnKeys } from './ownkeys'
 
 const keys: [string, [string, string][]][] = [
   [
@@ -95,7 +96,89 @@ export function Help() {
             </dl>
           </section>
         ))}
+        <OwnKeysFields />
       </Sheet>
     </>
+  )
+}
+
+/** The keys that can be changed, each with what it does. */
+function OwnKeysFields() {
+  const { own } = useOwnKeys()
+  const [asking, setAsking] = useState<string | null>(null)
+  const [problem, setProblem] = useState('')
+  const file = useRef<HTMLInputElement>(null)
+  const take = (next: OwnKeys | string) => {
+    setAsking(null)
+    if (typeof next === 'string') return setProblem(next)
+    setProblem('')
+    keepKeys(next)
+  }
+  return (
+    <section aria-label="Your own keys">
+      <h3 className="mb-1 text-quiet">Your own keys</h3>
+      <p className="mb-2 text-[13px] text-quiet">
+        Press a key’s button, then the key that is to do it. Kept by this browser.
+      </p>
+      <ul className="grid grid-cols-2 gap-x-4 gap-y-0.5">
+        {actions.map(([action, what]) => (
+          <li key={action} className="flex items-baseline gap-2">
+            <button
+              type="button"
+              aria-label={`${asking === action ? 'Press a key' : (own[action] ?? action).toUpperCase()}: ${what}`}
+              className={`min-w-8 shrink-0 rounded border px-1 font-mono text-[13px] ${asking === action ? 'border-fern' : 'border-stone'} ${own[action] ? 'text-fern' : ''}`}
+              onClick={() => setAsking(asking === action ? null : action)}
+              onBlur={() => setAsking((now) => (now === action ? null : now))}
+              onKeyDown={(e) => {
+                if (asking !== action || e.key === 'Tab' || e.key === 'Shift') return
+                e.preventDefault()
+                e.stopPropagation()
+                if (e.key === 'Escape') setAsking(null)
+                else take(changed(own, action, e.key))
+              }}
+            >
+              {asking === action ? 'Press a key' : (own[action] ?? action).toUpperCase()}
+            </button>
+            <span className="min-w-0 text-[13px]">{what}</span>
+          </li>
+        ))}
+      </ul>
+      {problem && (
+        <p role="alert" className="mt-2 text-clay">
+          {problem}
+        </p>
+      )}
+      <div className="mt-3 flex gap-2">
+        <Button disabled={!Object.keys(own).length} onClick={() => take({})}>
+          As at first
+        </Button>
+        <a
+          className="rounded border border-stone bg-slab px-2.5 py-1 leading-5 hover:bg-stone"
+          download="jardin-keys.json"
+          href={`data:application/json,${encodeURIComponent(written(own))}`}
+        >
+          Save as JSON
+        </a>
+        <Button onClick={() => file.current?.click()}>Bring in JSON</Button>
+        <input
+          ref={file}
+          type="file"
+          accept=".json"
+          className="hidden"
+          aria-label="Keys file"
+          onChange={(e) => {
+            const chosen = e.target.files?.[0]
+            e.target.value = ''
+            void chosen?.text().then((text) => {
+              try {
+                take(readKeys(text))
+              } catch (wrong) {
+                setProblem(`${chosen.name}: ${(wrong as Error).message}`)
+              }
+            })
+          }}
+        />
+      </div>
+    </section>
   )
 }

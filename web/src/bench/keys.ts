@@ -5,6 +5,7 @@ import type { BenchProps } from './props'
 import { mostSize, nextUnpainted, paintFrame, paintedOn, repeatHere, setBrush } from './fill'
 import { allShapes, lanesOf, nudge, removeSelected, startRemoval } from './edits'
 import { travels } from './sources/kinds'
+import { meant, useOwnKeys } from './ownkeys'
 import { stages } from './stages'
 import { bench, type Channel } from './state'
 
@@ -42,7 +43,9 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
       if (!(e.target instanceof HTMLElement)) return
       const target = e.target
       if (target.closest('input:not([type=range]), textarea, [role=dialog], [role=listbox]')) return
-      held.add(e.key.toLowerCase())
+      // Keys can be changed: from here on each is the one that does it at first.
+      const key = e.ctrlKey || e.metaKey ? e.key : meant(useOwnKeys.getState().own, e.key)
+      held.add(key.toLowerCase())
       const { props, edits } = latest.current
       const s = bench.get()
       const step = (n: number) =>
@@ -52,43 +55,43 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
       if (e.ctrlKey || e.metaKey) {
         const open = props.revision.document.removals.find((r) => r.id === s.removal)
         const shape = open && allShapes(open).find((o) => o.id === s.outline)
-        if (e.key.toLowerCase() === 'a' && shape) {
+        if (key.toLowerCase() === 'a' && shape) {
           e.preventDefault()
           bench.set({ knots: shape.points.map((_, i) => i) })
           return
         }
-        if (e.key.toLowerCase() !== 'z') return
+        if (key.toLowerCase() !== 'z') return
         e.preventDefault()
         // In the middle of a stroke it is the stroke that is taken back.
         if (e.shiftKey || !dropLiveStroke()) void (e.shiftKey ? edits.redo() : edits.undo())
         return
       }
       if (e.altKey) return
-      const stage = stages.find((x) => x.key === e.key)
+      const stage = stages.find((x) => x.key === key)
       if (stage) {
         if (s.removal) bench.open(s.removal, stage.id)
         return
       }
       const zoomTo = (k: number) => bench.set({ zoom: Math.min(64, Math.max(0.1, (s.zoom ?? 1) * k)) })
-      switch (e.key) {
+      switch (key) {
         case 'ArrowLeft':
         case 'ArrowRight':
-          if (e.shiftKey && nudge(props, edits.edit, e.key === 'ArrowLeft' ? -1 : 1, 0)) break
+          if (e.shiftKey && nudge(props, edits.edit, key === 'ArrowLeft' ? -1 : 1, 0)) break
           if (onControl && onControl.matches('[role=radio], input')) return
-          step(s.frame + (e.key === 'ArrowLeft' ? -1 : 1))
+          step(s.frame + (key === 'ArrowLeft' ? -1 : 1))
           break
         case 'ArrowUp':
         case 'ArrowDown':
           if (e.shiftKey) {
-            if (!nudge(props, edits.edit, 0, e.key === 'ArrowUp' ? -1 : 1)) return
+            if (!nudge(props, edits.edit, 0, key === 'ArrowUp' ? -1 : 1)) return
             break
           }
           if (onControl && onControl.matches('[role=radio], input')) return
-          to(nextOf(keyFrames(props), s.frame, e.key === 'ArrowUp' ? -1 : 1))
+          to(nextOf(keyFrames(props), s.frame, key === 'ArrowUp' ? -1 : 1))
           break
         case 'PageUp':
         case 'PageDown':
-          to(nextOf(doubtedFrames(props), s.frame, e.key === 'PageUp' ? -1 : 1))
+          to(nextOf(doubtedFrames(props), s.frame, key === 'PageUp' ? -1 : 1))
           break
         case 'Home':
           step(props.shot.first)
@@ -124,17 +127,17 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
           break
         case ',':
         case '.':
-          bench.set({ exposure: Math.min(6, Math.max(-6, s.exposure + (e.key === ',' ? -0.5 : 0.5))) })
+          bench.set({ exposure: Math.min(6, Math.max(-6, s.exposure + (key === ',' ? -0.5 : 0.5))) })
           break
         case '[':
         case ']': {
-          const size = Math.min(mostSize, Math.max(2, Math.round(s.brush.size * (e.key === '[' ? 0.87 : 1.15))))
+          const size = Math.min(mostSize, Math.max(2, Math.round(s.brush.size * (key === '[' ? 0.87 : 1.15))))
           setBrush({ size })
           break
         }
         default: {
           const open = props.revision.document.removals.find((r) => r.id === s.removal)
-          switch (e.key.toLowerCase()) {
+          switch (key.toLowerCase()) {
             case 'q':
               bench.set({ view: 'plate' })
               break
@@ -215,8 +218,9 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
       e.preventDefault()
     }
     const up = (e: KeyboardEvent) => {
-      held.delete(e.key.toLowerCase())
-      if (e.key.toLowerCase() === 'v') bench.set({ before: false })
+      const key = meant(useOwnKeys.getState().own, e.key).toLowerCase()
+      held.delete(key)
+      if (key === 'v') bench.set({ before: false })
     }
     const blur = () => {
       held.clear()
