@@ -242,7 +242,9 @@ func TestAKeyOfOnesOwn(t *testing.T) {
 	shot := s.bringIn()
 	a := open(t, s.address+"/shots/"+shot)
 	a.steady(1001)
-	shown := func() string { return a.text(`() => document.querySelector('[aria-label="What to show"] [aria-checked=true]').textContent`) }
+	shown := func() string {
+		return a.text(`() => document.querySelector('[aria-label="What to show"] [aria-checked=true]').textContent`)
+	}
 	a.press("^Keys$")
 	a.named("Q: plate")
 	a.key(input.KeyW)
