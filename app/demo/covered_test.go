@@ -21,7 +21,11 @@ func TestWhatTheArmCovers(t *testing.T) {
 	s := clip(t, demo.CanPlateFolder, demo.CanFirst)
 	const home = 1012
 	region := []treatment.Vec{{700, 125}, {850, 125}, {850, 192}, {700, 192}}
-	for _, motion := range []geom.Motion{geom.Similarity, geom.Perspective} {
+	motions := []geom.Motion{geom.Perspective}
+	if bench() {
+		motions = append(motions, geom.Similarity)
+	}
+	for _, motion := range motions {
 		track := tracked(t, s, treatment.Track{
 			ID: "e", Name: "Edge", Kind: treatment.PlaneTrack, Home: home, Motion: motion, Region: region,
 		}, demo.CanFirst, demo.CanLast)

@@ -303,7 +303,7 @@ func TestDotsSettleByThemselves(t *testing.T) {
 			t.Logf("plain, dot %d: %s", i+1, told(r))
 		}
 	}
-	first, last := known.Reference-18, known.Reference+18
+	first, last := known.Reference-9, known.Reference+9
 	if bench() {
 		first, last = demo.First, demo.Last
 	}

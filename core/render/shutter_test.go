@@ -94,7 +94,7 @@ func shutterOf(t *testing.T, p panned) (angle, deviation float64, ok bool) {
 
 func TestTheShutterIsFound(t *testing.T) {
 	for seed := range uint64(2) {
-		for _, angle := range []float64{0, 90, 180, 270, 360} {
+		for _, angle := range [][]float64{{0, 180, 360}, {90, 270}}[seed] {
 			got, deviation, ok := shutterOf(t, panned{seed: seed, shutter: angle})
 			t.Logf("%v: %.0f, +- %.1f", angle, got, deviation)
 			assert.True(t, ok)

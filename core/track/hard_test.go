@@ -381,7 +381,7 @@ func smeared(t testing.TB, frames, parts int, shutter float64) *scene {
 // Footage that is hard without anything in front: light that rolls over the picture, tiles that are all alike, smear. What
 // OpenCV makes of it stands beside.
 func TestHardFootage(t *testing.T) {
-	frames, parts := 14, 8
+	frames, parts := 10, 8
 	if bench() {
 		frames, parts = 48, 16
 	}
