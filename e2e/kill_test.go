@@ -33,7 +33,7 @@ import (
 // whole. JARDIN_KILLS says how often; "make kills" does it 500 times.
 func TestNothingIsLostWhenKilled(t *testing.T) {
 	t.Parallel()
-	rounds := 8
+	rounds := 5
 	if n, err := strconv.Atoi(os.Getenv("JARDIN_KILLS")); err == nil {
 		rounds = n
 	}

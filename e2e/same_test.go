@@ -72,7 +72,7 @@ func everySource(t *testing.T) *treatment.Document {
 // JARDIN_ORDERS says how many orders are tried.
 func TestTheSameBytesInAnyOrder(t *testing.T) {
 	t.Parallel()
-	rounds := 3
+	rounds := 2
 	if n, err := strconv.Atoi(os.Getenv("JARDIN_ORDERS")); err == nil {
 		rounds = n
 	}
