@@ -24,6 +24,8 @@ test('removals are put before another one, and join or leave groups', () => {
   expect(moved(['a'], null, 'a:g', 'b:g', 'c')).toBe('b:g c a')
   expect(moved(['a', 'b'], null, 'a:g', 'b:g', 'c')).toBe('c a:g b:g')
   expect(moved(['b'], 'a', 'a:g', 'b:g', 'c')).toBe('b:g a:g c')
+  expect(moved(['a'], 'd', 'a', 'b:g', 'c:g', 'd')).toBe('b:g c:g a d')
+  expect(moved(['d'], 'b', 'a', 'b:g', 'c:g', 'd')).toBe('a d b:g c:g')
 })
 
 test('a step goes past one, and stops at the ends', () => {
