@@ -2,6 +2,7 @@ import { useState } from 'react'
 import { api, type Removal } from '../../api/client'
 import { on, copyRemoval, onFront, ownerNow, type Edit } from '../edits'
 import type { Point } from '../matrix'
+import { gather } from '../path/order'
 import { paintedAt, strokesOf } from '../sources/kinds'
 import { useEdit } from '../../api/treatment'
 import { boundsOf, minus } from './curve'
@@ -190,6 +191,7 @@ function CopyHere({ shot, revision, motions, placement, seen }: HandleProps) {
     )
     void edit(`Copy ${source.name}`, (doc) => {
       doc.removals.push(structuredClone(copy))
+      if (copy.group) gather(doc, [copy.id], copy.group) // beside the others of its group
     }).then(() => proposed(shot.id, copy, edit))
     setMade(made + 1)
   }
