@@ -238,6 +238,16 @@ func TestAShotFromPlateToCleanFrames(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, http.StatusNotModified, again.StatusCode)
 
+	// It is called otherwise, and nothing that cannot be a name is taken for one.
+	for _, bad := range []string{`{"show":" ","name":"x"}`, `{"show":"s","name":".."}`, `{"show":"s","name":" - "}`, `{"show":"s","name":"a/b"}`,
+		`{"show":"a\u0000b","name":"x"}`, `{"name":"x"}`, `{"show":"s","name":"` + strings.Repeat("n", 101) + `"}`} {
+		h.ask("PATCH", at, bad, 422, nil)
+	}
+	h.ask("PATCH", "/api/shots/nobody", `{"show":"s","name":"x"}`, 404, nil)
+	var renamed store.Shot
+	h.ask("PATCH", at, `{"show":"Another","name":"w 2"}`, 200, &renamed)
+	assert.Equal(t, "Another w 2", renamed.Show+" "+renamed.Name)
+	h.ask("PATCH", at, `{"show":"`+shot.Show+`","name":"`+shot.Name+`"}`, 200, &renamed)
 	// How its files would be called is told before, as often as one asks; it is what they are called then.
 	var called api.Named
 	for range 2 {

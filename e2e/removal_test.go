@@ -102,12 +102,15 @@ func TestOneMarkerGone(t *testing.T) {
 	// Fill: clone from beside each dot, with a pen.
 	a.key(input.Digit3)
 	a.fill("Size", "26")
+	tools := `() => document.querySelector('[aria-label="Size, slider"]').getBoundingClientRect().top`
+	stood := a.number(tools)
 	for i, source := range []geom.Point{geom.Pt(46, 6), geom.Pt(-52, 4)} {
 		require.NoError(t, a.page.Keyboard.Press(input.KeyS))
 		a.click(place(i).Add(source))
 		require.NoError(t, a.page.Keyboard.Release(input.KeyS))
 		a.rub(place(i), dots[i].Radius+5)
 		a.see([]string{"Stroke 1", "Stroke 2"}[i])
+		assert.InDelta(t, stood, a.number(tools), 1, "the tools stay where they are")
 	}
 	require.NoError(t, a.page.Mouse.MoveTo(a.at(place(1).Add(geom.Pt(8, -4)))))
 	a.picture("fill")

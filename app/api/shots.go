@@ -17,10 +17,15 @@ import (
 	"jardin/core/colorspace"
 )
 
+// Called is what a shot is called.
+type Called struct {
+	Show string `json:"show" minLength:"1" maxLength:"100" pattern:"\\S" patternDescription:"more than blanks"`
+	Name string `json:"name" minLength:"1" maxLength:"100" pattern:"^[\\w .-]*\\w[\\w .-]*$" patternDescription:"letters, digits, spaces, dots, dashes, and not only the last three"`
+}
+
 // NewShot says what to bring in and how its code values relate to light.
 type NewShot struct {
-	Show     string              `json:"show" minLength:"1" maxLength:"100"`
-	Name     string              `json:"name" minLength:"1" maxLength:"100" pattern:"^[\\w .-]+$" patternDescription:"letters, digits, spaces, dots, dashes"`
+	Called
 	Path     string              `json:"path" doc:"A folder of numbered stills or a movie, in one of the server's folders"`
 	First    int                 `json:"first" minimum:"0" maximum:"9999999" doc:"Number of the first frame"`
 	Rate     media.Rational      `json:"rate"`
@@ -108,12 +113,6 @@ func (s *Server) getShot(ctx context.Context, in *ShotPath) (*body[*store.Shot],
 func (s *Server) addShot(ctx context.Context, in *struct{ Body NewShot }) (*body[*store.Shot], error) {
 	shot, err := s.AddShot(ctx, in.Body)
 	return &body[*store.Shot]{shot}, err
-}
-
-// Called is what a shot is called.
-type Called struct {
-	Show string `json:"show" minLength:"1" maxLength:"100"`
-	Name string `json:"name" minLength:"1" maxLength:"100" pattern:"^[\\w .-]+$" patternDescription:"letters, digits, spaces, dots, dashes"`
 }
 
 func (s *Server) renameShot(ctx context.Context, in *struct {

@@ -106,7 +106,11 @@ func demoCommand() *cobra.Command {
 				quiet = true
 				made <- clip
 			})
-			if err != nil {
+			switch {
+			case err == nil || ctx.Err() != nil:
+			case quiet: // somebody may be at work already
+				slog.Error("the other demo shots cannot be made", "error", err)
+			default:
 				stop(err)
 			}
 		})
@@ -121,7 +125,7 @@ func demoCommand() *cobra.Command {
 			}
 			routines.Go("bringing the demo footage in", func() {
 				for clip := range made {
-					if err := bringIn(ctx, s, footage, clip); err != nil {
+					if err := bringIn(ctx, s, footage, clip); err != nil && ctx.Err() == nil {
 						slog.Error("a demo shot did not come in", "shot", clip.Name, "error", err)
 					}
 				}
@@ -130,17 +134,9 @@ func demoCommand() *cobra.Command {
 		})
 		stop(nil)
 		<-written
-		return errors.Join(err, failure(ctx))
-	}
-	return c
-}
-
-// failure is why a context ended, where somebody said why.
-func failure(ctx context.Context) error {
-	if err := context.Cause(ctx); !errors.Is(err, context.Canceled) {
 		return err
 	}
-	return nil
+	return c
 }
 
 // bringIn adds a demo shot, unless it is there.
@@ -159,7 +155,7 @@ func bringIn(ctx context.Context, s *app.Service, footage string, clip demo.Clip
 		return err
 	}
 	_, err = s.AddShot(ctx, api.NewShot{
-		Show: demo.Show, Name: clip.Name, Path: full, First: clip.First,
+		Called: api.Called{Show: demo.Show, Name: clip.Name}, Path: full, First: clip.First,
 		Rate: media.Rational{Num: demo.Rate, Den: 1}, Transfer: colorspace.SRGB,
 	})
 	return err

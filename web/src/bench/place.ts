@@ -1,5 +1,6 @@
 import { useEffect } from 'react'
-import { bench, initial, useBench, type BenchState, type Stage, type View } from './state'
+import { stages } from './stages'
+import { bench, initial, useBench, views, type BenchState } from './state'
 
 /**
  * Where one was stays. The address holds where one is: frame, removal, stage and view; each removal and stage that was
@@ -31,23 +32,6 @@ const kept = [
   'loop',
   'folded',
 ] as const satisfies (keyof BenchState)[]
-
-const stages: Stage[] = ['mark', 'follow', 'fill', 'settle', 'guard']
-const views: View[] = [
-  'plate',
-  'patch',
-  'result',
-  'difference',
-  'alone',
-  'matte',
-  'tint',
-  'light',
-  'grain',
-  'seen',
-  'marked',
-  'gathered',
-  'found',
-]
 
 const nameOf = (shot: string) => `jardin-place-${shot}`
 
@@ -93,7 +77,7 @@ interface Bounds {
 export function placeOf(search: string): Partial<BenchState> {
   const asked = new URLSearchParams(search)
   const frame = Number(asked.get('frame') ?? NaN)
-  const stage = stages.find((s) => s === asked.get('stage'))
+  const stage = stages.find((s) => s.id === asked.get('stage'))?.id
   const view = views.find((v) => v === asked.get('view'))
   const removal = asked.get('removal')
   return {

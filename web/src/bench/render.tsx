@@ -7,6 +7,7 @@ import { Button, Check, Field, inputStyle, NumberInput } from '../ui/controls'
 import { Progress } from '../ui/progress'
 import { Sheet } from '../ui/sheet'
 import type { BenchProps } from './props'
+import { spansOf } from './stages'
 
 type Wanted = Schemas['DeliverySpec']
 type What = Wanted['what']
@@ -264,8 +265,7 @@ function Missing({
         .map((f) => ({ first: Math.max(f.first, first), last: Math.min(f.last, last) }))
         .filter((f) => f.first <= f.last)
       if (!frames.length) return []
-      const spans = frames.slice(0, 3).map((f) => (f.first === f.last ? `${f.first}` : `${f.first} to ${f.last}`))
-      return [`No patch of ${r.name} on ${spans.join(', ')}${frames.length > 3 ? ' and others' : ''}: ${b.why}.`]
+      return [`No patch of ${r.name} on ${spansOf(frames)}: ${b.why}.`]
     })
   })
   if (!removals.length) lines.push('Nothing is removed yet: all frames leave as the plate.')

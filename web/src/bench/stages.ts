@@ -42,6 +42,12 @@ export function useStandings(shot: string, revision: Revision): Map<string, Remo
 const none = new Map<string, RemovalStanding>()
 const byRemoval = (all: RemovalStanding[]) => new Map(all.map((s) => [s.removal, s]))
 
+/** Names runs of frames: the first three of them. */
+export function spansOf(frames: { first: number; last: number }[]): string {
+  const named = frames.slice(0, 3).map((f) => (f.first === f.last ? `${f.first}` : `${f.first} to ${f.last}`))
+  return named.join(', ') + (frames.length > 3 ? ' and others' : '')
+}
+
 /** What keeps a removal's patch from a frame, if something does. */
 export function bareOn(s: RemovalStanding | undefined, frame: number) {
   return s?.bare.find((b) => b.frames.some((f) => f.first <= frame && frame <= f.last))

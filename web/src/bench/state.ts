@@ -1,20 +1,22 @@
 import { create } from 'zustand'
 import type { Point } from './matrix'
 
-export type View =
-  | 'plate'
-  | 'patch'
-  | 'result'
-  | 'difference'
-  | 'alone'
-  | 'matte'
-  | 'tint'
-  | 'light'
-  | 'grain'
-  | 'seen'
-  | 'marked'
-  | 'gathered'
-  | 'found'
+export const views = [
+  'plate',
+  'patch',
+  'result',
+  'difference',
+  'alone',
+  'matte',
+  'tint',
+  'light',
+  'grain',
+  'seen',
+  'marked',
+  'gathered',
+  'found',
+] as const
+export type View = (typeof views)[number]
 
 /** Those that explain, on which paint is not seen as it is laid. */
 const explains = new Set<View>(['matte', 'tint', 'light', 'grain', 'seen', 'marked', 'gathered', 'found'])

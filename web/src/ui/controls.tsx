@@ -62,6 +62,32 @@ export function Field({ label, hint, children }: { label: string; hint?: string;
 
 export const inputStyle = 'min-w-0 rounded border border-stone bg-soil px-2 py-1 leading-5'
 
+/** A few letters by which a list is made shorter as they are typed. */
+export function Find({
+  label,
+  hint,
+  value,
+  onChange,
+  className = '',
+}: {
+  label: string
+  hint: string
+  value: string
+  onChange: (v: string) => void
+  className?: string
+}) {
+  return (
+    <input
+      aria-label={label}
+      placeholder={hint}
+      className={`${inputStyle} ${className}`}
+      value={value}
+      onChange={(e) => onChange(e.target.value)}
+      onKeyDown={(e) => e.stopPropagation()}
+    />
+  )
+}
+
 /** A line of text, given back when it is left or Enter is pressed. */
 export function Text({
   value,

@@ -84,7 +84,11 @@ export function bringInSlowly(
     const last = () => {
       const lines = request.responseText.split('\n').slice(0, request.readyState === 4 ? undefined : -1)
       const line = lines.filter((l) => l.trim()).at(-1)
-      return line ? (JSON.parse(line) as { done?: number; of?: number; detail?: string }) : null
+      try {
+        return line ? (JSON.parse(line) as { done?: number; of?: number; detail?: string }) : null
+      } catch {
+        return null // not by the server itself, but by something on the way to it
+      }
     }
     request.upload.onprogress = (p) => how(`Sending ${file.name}`, p.loaded, p.total)
     request.onprogress = () => {

@@ -6,7 +6,7 @@ import { answer, api, type Shot, type Task } from '../api/client'
 import { computed } from '../api/session'
 import { control, isOpen, timeLeft, useTasks } from '../api/tasks'
 import { Select } from '../ui/choice'
-import { Button, Text } from '../ui/controls'
+import { Button, Find, Text } from '../ui/controls'
 import { Leaf } from '../ui/leaf'
 import { Item } from '../ui/menu'
 import { notify } from '../ui/notice'
@@ -117,13 +117,7 @@ export function Wall() {
         </header>
         {all.length > 1 && (
           <div className="mb-6 flex gap-2">
-            <input
-              aria-label="Find a shot"
-              placeholder="Find a shot or show"
-              className="w-72 rounded border border-stone bg-soil px-2 py-1"
-              value={find}
-              onChange={(e) => setFind(e.target.value)}
-            />
+            <Find label="Find a shot" hint="Find a shot or show" className="w-72" value={find} onChange={setFind} />
             <Select<Order>
               label="Order of the shots"
               value={order}

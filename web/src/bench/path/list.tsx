@@ -2,7 +2,7 @@ import { useState, type MouseEvent, type PointerEvent as ReactPointerEvent } fro
 import type { Removal } from '../../api/client'
 import { useEdit } from '../../api/treatment'
 import { Select } from '../../ui/choice'
-import { Button, NumberInput, Text } from '../../ui/controls'
+import { Button, Find, NumberInput, Text } from '../../ui/controls'
 import { Item } from '../../ui/menu'
 import { drag } from '../handles/lines'
 import { still } from '../motion'
@@ -92,14 +92,7 @@ export function List(props: BenchProps) {
     <>
       {removals.length > 1 && (
         <div className="flex gap-1.5 px-2 pt-2">
-          <input
-            aria-label="Find by name"
-            placeholder="Find by name"
-            className="min-w-0 flex-1 rounded border border-stone bg-soil px-2 py-0.5"
-            value={find}
-            onChange={(e) => setFind(e.target.value)}
-            onKeyDown={(e) => e.stopPropagation()}
-          />
+          <Find label="Find by name" hint="Find by name" className="flex-1" value={find} onChange={setFind} />
           <Select<Which>
             label="Which removals are listed"
             value={which}

@@ -105,6 +105,10 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
         )}
         <AddSource {...props} />
       </div>
+      {r.fill.sources.length === 0 && (
+        // As high as the line of the source that the first stroke makes: the tools stay under the hand.
+        <p className="px-2 py-0.5 text-quiet">None yet; a stroke makes a clean plate</p>
+      )}
       {r.fill.sources.length > 0 && (
         <ul className="flex flex-col gap-0.5" aria-label="Sources of clean pixels">
           {r.fill.sources.map((s, i) => (

@@ -9,6 +9,7 @@ import { notify } from '../../ui/notice'
 import type { BenchProps } from '../props'
 import { on, putKey, valueAt } from '../edits'
 import { Running } from '../running'
+import { spansOf } from '../stages'
 import { bench, useBench } from '../state'
 import { More } from './brush'
 import { Tones } from './tones'
@@ -73,13 +74,7 @@ function ByItself({ shot, removal: r }: Props) {
       {!running && !!r.settle.passed?.length && !r.guard?.fronts?.some((f) => !f.off) && (
         <div role="group" aria-label="Something passes" className="rounded border border-clay px-2 py-1.5 text-[13px]">
           <p className="mb-1.5">
-            Something passes beside the patch
-            {' on '}
-            {r.settle.passed
-              .slice(0, 4)
-              .map((f) => (f.first === f.last ? `${f.first}` : `${f.first} to ${f.last}`))
-              .join(', ')}
-            . Light is taken from before and after there.
+            Something passes beside the patch on {spansOf(r.settle.passed)}. Light is taken from before and after there.
           </p>
           <div className="flex flex-wrap gap-1.5">
             <Button onClick={() => bench.set({ frame: r.settle.passed![0].first, playing: false })}>Go there</Button>
