@@ -79,6 +79,9 @@ type frameOf struct{ Frame int }
 // Has reports whether a frame is in the shot.
 func (s *Source) Has(n int) bool { return n >= s.Plates.First && n <= s.Plates.Last }
 
+// White returns the highest value that a pixel can have: infinity for half floats.
+func (s *Source) White() float32 { return s.coder.White() }
+
 func (s *Source) Linear(ctx context.Context, n int, rect image.Rectangle) (*raster.Image, error) {
 	if p := s.Plates; !s.Has(n) {
 		return nil, &render.Beyond{Frame: n, First: p.First, Last: p.Last}

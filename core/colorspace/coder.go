@@ -56,6 +56,14 @@ const steps = 1 << 12
 // Max returns the largest code value.
 func (c *Coder) Max() int { return c.max }
 
+// White returns the light of the largest code value: infinity for half floats.
+func (c *Coder) White() float32 {
+	if c.half {
+		return float32(math.Inf(1))
+	}
+	return c.top
+}
+
 // Transfer returns the transfer function.
 func (c *Coder) Transfer() Transfer { return c.transfer }
 

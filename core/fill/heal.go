@@ -6,42 +6,82 @@ import (
 	"jardin/core/raster"
 )
 
+// A Healing says how a copy takes on the light of its place.
+type Healing struct {
+	// Texture is the contrast of what is copied, as a share of what the place's light
+	// makes of it: under half the light it has half the steps. 0 leaves light alone. Nil
+	// keeps the steps of the square root of light as they are in the source, whatever
+	// the light of the place.
+	Texture *float64
+	// Light is how much of the place's light is taken on, 0 to 1; nil for all.
+	Light *float64
+	// White is the highest value that a pixel can have; what reaches it is clipped, and
+	// how bright it was is not known. 0 for none.
+	White float32
+}
+
 // heal lays the copied texture with the light and colour of its new place: the
 // copy plus the membrane that meets, on the rim of all that is covered, the
 // difference between what was there and the copy (Pérez, Gangnet & Blake 2003,
 // "Poisson image editing", equations 7 and 8: the gradients of the copy, the
 // values of the place). It works on the square root of light, where steps that look
 // alike are about alike: on light itself a bright rim would drown dark texture.
+//
+// A surface under less light has less of it in its grooves as well: what is copied is
+// first multiplied by how much more light there is around the place than around the
+// source, told along the rim and spread between by a membrane of its own.
 func (b *Brush) heal() {
-	r := b.all.Inset(-1).Intersect(b.canvas.plate.Rect)
+	h := b.stroke.Heal
+	margin := 1
+	if h.Texture != nil {
+		margin += RimReach
+	}
+	r := b.all.Inset(-margin).Intersect(b.canvas.plate.Rect)
 	b.reach(r)
-	copied, was := b.copied(r), b.asItWas(r)
+	cover := b.cover.Crop(r)
+	source, place := roots(b.copied(r)), roots(b.asItWas(r))
+	copied := source
 	m := NewMembrane(r.Dx(), r.Dy())
-	for y := r.Min.Y; y < r.Max.Y; y++ {
-		cover := b.cover.Row(y, r.Min.X, r.Max.X)
-		src, old := copied.Row(y, r.Min.X, r.Max.X), was.Row(y, r.Min.X, r.Max.X)
-		for i, c := range cover {
-			k := (y-r.Min.Y)*r.Dx() + i
-			switch {
-			case src[4*i+3] < 0.999: // nothing to copy: it bounds nothing
-				m.State[k] = Outside
-			case c > 0:
-				m.State[k] = Free
-			default:
-				m.State[k] = Fixed
-				for j := range 3 {
-					m.Value[k][j] = root(old[4*i+j]) - root(src[4*i+j])
-				}
+	for k, c := range cover.Pix {
+		switch {
+		case source.Pix[4*k+3] < 0.999: // nothing to copy: it bounds nothing
+			m.State[k] = Outside
+		case c > 0:
+			m.State[k] = Free
+		default:
+			m.State[k] = Fixed
+		}
+	}
+	if h.Texture != nil {
+		h.leaveClipped(m, source, place)
+		copied = h.lit(m, source, place)
+	}
+	for k, s := range m.State {
+		if s == Fixed {
+			for j := range 3 {
+				m.Value[k][j] = place.Pix[4*k+j] - copied.Pix[4*k+j]
 			}
 		}
 	}
 	m.Solve(healed)
-	for i := range m.Value {
-		if m.State[i] == Free {
-			for j := range 3 {
-				v := max(root(copied.Pix[4*i+j])+m.Value[i][j], 0)
-				copied.Pix[4*i+j] = v * v
+	light := float32(1)
+	if h.Light != nil {
+		light = float32(*h.Light)
+	}
+	for k, s := range m.State {
+		as, out := source.Pix[4*k:4*k+4], copied.Pix[4*k:4*k+4]
+		keep := float32(0) // of the copy as it is
+		if h.Texture != nil {
+			keep = h.clipped(as)
+		}
+		for j := range 3 {
+			v := as[j]
+			if s == Free {
+				healed := max(out[j]+m.Value[k][j], 0)
+				healed += keep * max(v-healed, 0)
+				v += light * (healed - v)
 			}
+			out[j] = v * v
 		}
 	}
 	b.composite(b.all, copied.Crop(b.all))
@@ -51,374 +91,150 @@ func (b *Brush) heal() {
 // value of 255.
 const healed = 2e-3
 
-func root(v float32) float32 { return float32(math.Sqrt(float64(max(v, 0)))) }
+// RimReach is how far beyond what it covers a healing stroke looks, pixels, to tell the
+// light there: far enough that texture averages out, near enough to be the rim's.
+const RimReach = 8
 
-// What a membrane's points are.
-const (
-	Outside uint8 = iota // not there: neighbours do not feel it
-	Fixed                // its value is given
-	Free                 // its value is sought
-)
-
-// A Membrane is a grid of points, three values each. Free ones are sought such
-// that for each the differences to its neighbours add up to its Load: the discrete
-// Poisson equation, Laplace's without loads.
-type Membrane struct {
-	Width, Height int
-	State         []uint8
-	Value         [][3]float32 // of fixed points as given; of free ones as found
-	Load          [][3]float32 // sum of (value - neighbour's value); nil for none
-}
-
-// NewMembrane returns a membrane of points that are all outside.
-func NewMembrane(w, h int) *Membrane {
-	return &Membrane{Width: w, Height: h, State: make([]uint8, w*h), Value: make([][3]float32, w*h)}
-}
-
-// Solve finds the free points, until no value is thought to be off by more than
-// tolerance, by conjugate gradients with one multigrid cycle as preconditioner
-// (aggregates of two by two; Tatebe 1993, "The multigrid preconditioned
-// conjugate gradient method"). It returns the number of steps.
-func (m *Membrane) Solve(tolerance float64) int {
-	l := m.level()
-	if l == nil {
-		return 0
+// lit returns the copy, times how much more light there is at the place, on the square
+// root of light. Where the membrane is free the factor is spread from its rim.
+func (h *Healing) lit(m *Membrane, source, place *raster.Image) *raster.Image {
+	type sum struct { // of all fixed points above and to the left
+		n             float64
+		source, place [3]float64
 	}
-	l.coarsen()
-	var steps [3]int
-	var parts []func()
-	for k := range 3 {
-		parts = append(parts, func() { steps[k] = m.solve(l, k, tolerance) })
-	}
-	raster.Parallel(parts...)
-	return max(steps[0], steps[1], steps[2])
-}
-
-// solve finds one of the three values.
-func (m *Membrane) solve(l *level, k int, tolerance float64) int {
-	n := len(l.inverse)
-	x, residual, z, p, q := make([]float32, n), make([]float32, n), make([]float32, n), make([]float32, n),
-		make([]float32, n)
+	w := m.Width + 1
+	sums := make([]sum, w*(m.Height+1))
 	for y := range m.Height {
-		for i := range m.Width {
-			at := y*m.Width + i
-			if m.State[at] != Free {
-				continue
-			}
-			j := l.at(i, y)
-			if m.Load != nil {
-				residual[j] = m.Load[at][k]
-			}
-			for _, b := range m.around(at) {
-				if b >= 0 && m.State[b] == Fixed {
-					residual[j] += m.Value[b][k]
+		var row sum
+		for x := range m.Width {
+			if k := y*m.Width + x; m.State[k] == Fixed {
+				row.n++
+				for j := range 3 {
+					row.source[j] += float64(source.Pix[4*k+j])
+					row.place[j] += float64(place.Pix[4*k+j])
 				}
 			}
-		}
-	}
-	room := l.scratch()
-	steps, rz := 0, 0.0
-	for ; steps < 200; steps++ {
-		l.cycle(residual, z, room) // about how far off the values are
-		if most(z) <= float32(tolerance) {
-			break
-		}
-		next := dot(residual, z)
-		beta := float32(0)
-		if steps > 0 && rz > 0 {
-			beta = float32(next / rz)
-		}
-		for i, v := range z {
-			p[i] = v + beta*p[i]
-		}
-		rz = next
-		l.apply(p, q)
-		pq := dot(p, q)
-		if !(pq > 0) {
-			break
-		}
-		alpha := float32(rz / pq)
-		for i, v := range p {
-			x[i] += alpha * v
-			residual[i] -= alpha * q[i]
-		}
-	}
-	for y := range m.Height {
-		for i := range m.Width {
-			if at := y*m.Width + i; m.State[at] == Free {
-				m.Value[at][k] = x[l.at(i, y)]
+			at := &sums[(y+1)*w+x+1]
+			*at = sums[y*w+x+1]
+			at.n += row.n
+			for j := range 3 {
+				at.source[j] += row.source[j]
+				at.place[j] += row.place[j]
 			}
 		}
 	}
-	return steps
-}
-
-// around returns the neighbours of point i, -1 for none.
-func (m *Membrane) around(i int) [4]int {
-	x, y := i%m.Width, i/m.Width
-	out := [4]int{-1, -1, -1, -1}
-	if x > 0 {
-		out[0] = i - 1
+	var mean [3]float32
+	var rim []int
+	for k, s := range m.State {
+		if s != Fixed || !m.bounds(k) {
+			continue
+		}
+		rim = append(rim, k)
+		x, y := k%m.Width, k/m.Width
+		x0, x1 := max(x-RimReach, 0), min(x+RimReach+1, m.Width)
+		y0, y1 := max(y-RimReach, 0), min(y+RimReach+1, m.Height)
+		a, b, c, d := &sums[y0*w+x0], &sums[y0*w+x1], &sums[y1*w+x0], &sums[y1*w+x1]
+		n := a.n - b.n - c.n + d.n
+		var from, to, whole [3]float64
+		for j := range 3 {
+			from[j] = (a.source[j] - b.source[j] - c.source[j] + d.source[j]) / n
+			to[j] = (a.place[j] - b.place[j] - c.place[j] + d.place[j]) / n
+		}
+		for j := range 3 {
+			whole[0] += from[j]
+			whole[1] += to[j]
+		}
+		g := factor(whole[0]/3, whole[1]/3)
+		for j := range 3 {
+			// A colour follows its own light, as long as that is about the light of all.
+			m.Value[k][j] = float32(min(max(factor(from[j], to[j]), g/apart), g*apart))
+			mean[j] += m.Value[k][j]
+		}
 	}
-	if x < m.Width-1 {
-		out[1] = i + 1
+	if len(rim) == 0 {
+		mean = [3]float32{1, 1, 1}
 	}
-	if y > 0 {
-		out[2] = i - m.Width
+	// Around the mean, which is what a part without a rim gets.
+	for j := range 3 {
+		mean[j] /= float32(max(len(rim), 1))
+		for _, k := range rim {
+			m.Value[k][j] -= mean[j]
+		}
 	}
-	if y < m.Height-1 {
-		out[3] = i + m.Width
+	m.Solve(1e-2)
+	out := source.Crop(source.Rect)
+	texture := float32(*h.Texture)
+	for k, s := range m.State {
+		if s == Outside || (s == Fixed && !m.bounds(k)) {
+			continue
+		}
+		for j := range 3 {
+			out.Pix[4*k+j] *= texture * (mean[j] + m.Value[k][j])
+		}
 	}
 	return out
 }
 
-// A level is the equations on one grid, with a border of empty points around it:
-// each point's bonds to the next on the right and below, the sum of all its bonds,
-// those to fixed points included, and its inverse; 0 for points that take no part.
-type level struct {
-	w, h, stride      int
-	right, down       []float32
-	diagonal, inverse []float32
-	held              []float32 // bonds of the finest grid from here to fixed points
-	size              float32   // of a cell, in those of the finest grid
-	next              *level
+// Bounds of the factor that light has on the copy, on the square root of light: below
+// dark there is no telling, and beyond strongest grain would be all there is.
+const (
+	dark      = 0.01
+	strongest = 6.0
+	apart     = 1.5 // of one colour beside all
+)
+
+func factor(from, to float64) float64 {
+	return min(max(max(to, dark)/max(from, dark), 1/strongest), strongest)
 }
 
-func newLevel(w, h int, size float32) *level {
-	n := (w + 2) * (h + 2)
-	return &level{
-		w:        w,
-		h:        h,
-		size:     size,
-		stride:   w + 2,
-		held:     make([]float32, n),
-		right:    make([]float32, n),
-		down:     make([]float32, n),
-		diagonal: make([]float32, n),
-		inverse:  make([]float32, n),
-	}
-}
-
-func (l *level) at(x, y int) int { return (y+1)*l.stride + x + 1 }
-
-func (m *Membrane) level() *level {
-	l := newLevel(m.Width, m.Height, 1)
-	held := false
-	for i, s := range m.State {
-		if s != Free {
+// leaveClipped takes out of the rim what is clipped, on either side: how far light would
+// go on there is not known, and what is known bleeds far into the patch. Where most of
+// the place's rim is clipped, so is the place, and its white bounds it.
+func (h *Healing) leaveClipped(m *Membrane, source, place *raster.Image) {
+	var at []int
+	rim, white := 0, 0
+	for k, s := range m.State {
+		if s != Fixed {
 			continue
 		}
-		at := l.at(i%m.Width, i/m.Width)
-		for k, j := range m.around(i) {
-			if j < 0 || m.State[j] == Outside {
-				continue
-			}
-			l.diagonal[at]++
-			switch {
-			case m.State[j] == Fixed:
-				held = true
-				l.held[at]++
-			case k == 1:
-				l.right[at] = 1
-			case k == 3:
-				l.down[at] = 1
+		inSource, inPlace := h.clipped(source.Pix[4*k:]) > 0.5, h.clipped(place.Pix[4*k:]) > 0.5
+		if m.bounds(k) {
+			rim++
+			if inPlace {
+				white++
 			}
 		}
-	}
-	l.invert()
-	if !held {
-		return nil // nothing is sought, or nothing says what
-	}
-	return l
-}
-
-func (l *level) invert() {
-	for i, d := range l.diagonal {
-		if d > 0 {
-			l.inverse[i] = 1 / d
+		if inSource != inPlace {
+			at = append(at, k)
 		}
 	}
-}
-
-// coarsen makes the coarser grids, down to a handful of points. Bonds between
-// aggregates are halved: they are twice as long. From a cell's middle to a fixed
-// point beyond its edge it is half a cell and half a step.
-func (l *level) coarsen() {
-	if l.w*l.h <= 16 {
+	if rim == 0 || 2*white > rim {
 		return
 	}
-	c := newLevel((l.w+1)/2, (l.h+1)/2, 2*l.size)
-	for y := range l.h {
-		for x := range l.w {
-			i, j := l.at(x, y), c.at(x/2, y/2)
-			if l.diagonal[i] == 0 {
-				continue
-			}
-			c.held[j] += l.held[i]
-			if b := l.right[i] / 2; x%2 == 1 && b > 0 {
-				c.right[j] += b
-				c.diagonal[j] += b
-				c.diagonal[j+1] += b
-			}
-			if b := l.down[i] / 2; y%2 == 1 && b > 0 {
-				c.down[j] += b
-				c.diagonal[j] += b
-				c.diagonal[j+c.stride] += b
-			}
-		}
-	}
-	for i, n := range c.held {
-		c.diagonal[i] += n / (c.size/2 + 0.5)
-	}
-	c.invert()
-	l.next = c
-	c.coarsen()
-}
-
-// scratchSpace is what a cycle works in: on each grid a remainder, and on the coarser ones
-// what is asked and what was found.
-type scratchSpace struct {
-	rest, r, x []float32
-	next       *scratchSpace
-}
-
-func (l *level) scratch() *scratchSpace {
-	if l == nil {
-		return nil
-	}
-	n := len(l.inverse)
-	return &scratchSpace{make([]float32, n), make([]float32, n), make([]float32, n), l.next.scratch()}
-}
-
-// apply works out q = A p.
-func (l *level) apply(p, q []float32) {
-	n, s := l.w, l.stride
-	for y := range l.h {
-		a := l.at(0, y)
-		out := q[a:][:n]
-		d, here, left, after, above, below := l.diagonal[a:][:n], p[a:][:n], p[a-1:][:n], p[a+1:][:n], p[a-s:][:n],
-			p[a+s:][:n]
-		bl, br, bu, bd := l.right[a-1:][:n], l.right[a:][:n], l.down[a-s:][:n], l.down[a:][:n]
-		for i := range out {
-			out[i] = d[i]*here[i] - bl[i]*left[i] - br[i]*after[i] - bu[i]*above[i] - bd[i]*below[i]
-		}
+	for _, k := range at {
+		m.State[k] = Outside
 	}
 }
 
-// relax sets every second point, those of one colour of a chessboard, to what its
-// neighbours ask.
-func (l *level) relax(x, residual []float32, colour int) {
-	n, s := l.w, l.stride
-	for y := range l.h {
-		a := l.at(0, y)
-		here := x[a:][:n]
-		ask, inverse, left, after, above, below := residual[a:][:n], l.inverse[a:][:n], x[a-1:][:n], x[a+1:][:n],
-			x[a-s:][:n], x[a+s:][:n]
-		bl, br, bu, bd := l.right[a-1:][:n], l.right[a:][:n], l.down[a-s:][:n], l.down[a:][:n]
-		for i := (y + colour) & 1; i < len(here); i += 2 {
-			here[i] = (ask[i] + bl[i]*left[i] + br[i]*after[i] + bu[i]*above[i] + bd[i]*below[i]) * inverse[i]
-		}
+// clipped returns how far a pixel, on the square root of light, is at the white end: 0 to 1.
+func (h *Healing) clipped(root []float32) float32 {
+	if h.White <= 0 || math.IsInf(float64(h.White), 1) {
+		return 0
 	}
+	white := float32(math.Sqrt(float64(h.White)))
+	u := (max(root[0], root[1], root[2])/white - 0.95) / 0.045
+	u = min(max(u, 0), 1)
+	return u * u * (3 - 2*u)
 }
 
-// cycle sets x to about the solution of A x = r: one V-cycle, symmetric so that
-// conjugate gradients may use it.
-func (l *level) cycle(residual, x []float32, w *scratchSpace) {
-	clear(x)
-	if l.next == nil {
-		for range 8 {
-			l.relax(x, residual, 0)
-			l.relax(x, residual, 1)
-		}
-		for range 8 {
-			l.relax(x, residual, 1)
-			l.relax(x, residual, 0)
-		}
-		return
-	}
-	l.relax(x, residual, 0)
-	l.relax(x, residual, 1)
-	l.apply(x, w.rest)
-	for i, d := range l.inverse {
-		if d != 0 {
-			w.rest[i] = residual[i] - w.rest[i]
-		} else {
-			w.rest[i] = 0
-		}
-	}
-	l.gather(w.rest, w.next.r)
-	l.next.cycle(w.next.r, w.next.x, w.next)
-	l.spread(w.next.x, x)
-	l.relax(x, residual, 1)
-	l.relax(x, residual, 0)
-}
-
-// spread adds what was found on the next grid, bilinearly.
-func (l *level) spread(from, x []float32) {
-	c := l.next
-	line := make([]float32, c.stride)
-	for y := range l.h {
-		near, far := c.at(-1, y/2), c.at(-1, y/2-1+2*(y%2))
-		a, b := from[near:near+c.stride], from[far:far+c.stride]
-		for i := range line {
-			line[i] = 0.75*a[i] + 0.25*b[i]
-		}
-		at := l.at(0, y)
-		row, inverse := x[at:at+l.w], l.inverse[at:at+l.w]
-		for i := range row {
-			if inverse[i] != 0 {
-				k := i/2 + 1
-				row[i] += 0.75*line[k] + 0.25*line[k-1+2*(i%2)]
-			}
-		}
-	}
-}
-
-// gather is spread the other way round: what each point of this grid lacks goes to
-// those of the next.
-func (l *level) gather(rest, to []float32) {
-	c := l.next
-	clear(to)
-	line := make([]float32, c.stride)
-	for y := range l.h {
-		clear(line)
-		at := l.at(0, y)
-		for i, v := range rest[at : at+l.w] {
-			k := i/2 + 1
-			line[k] += 0.75 * v
-			line[k-1+2*(i%2)] += 0.25 * v
-		}
-		near, far := c.at(-1, y/2), c.at(-1, y/2-1+2*(y%2))
-		a, b := to[near:near+c.stride], to[far:far+c.stride]
-		for i, v := range line {
-			a[i] += 0.75 * v
-			b[i] += 0.25 * v
-		}
-	}
-	for i, d := range c.inverse {
-		if d == 0 {
-			to[i] = 0
-		}
-	}
-}
-
-// most returns the greatest absolute value.
-func most(v []float32) (m float32) {
-	for _, x := range v {
-		if x < 0 {
-			x = -x
-		}
-		if x > m {
-			m = x
+// roots takes a picture to the square root of light, in place.
+func roots(m *raster.Image) *raster.Image {
+	for i, v := range m.Pix {
+		if i%4 != 3 {
+			m.Pix[i] = root(v)
 		}
 	}
 	return m
 }
 
-func dot(a, b []float32) float64 {
-	var s float64
-	for i, v := range a {
-		s += float64(v) * float64(b[i])
-	}
-	return s
-}
+func root(v float32) float32 { return float32(math.Sqrt(float64(max(v, 0)))) }

@@ -238,3 +238,184 @@ func TestHealTakesLightFromThePlace(t *testing.T) {
 		assert.False(t, math.IsNaN(float64(v)))
 	}
 }
+
+// A wall of one texture under two lights, side by side, that also fall off along it; a thing stands in
+// the right half, or in the left one. Both halves' texture is their reflectance, so that light multiplies it.
+func lit(rng *rand.Rand, low, high, fall float64) (wall, truth *raster.Image) {
+	const w, h = 220, 110
+	wall = raster.NewImage(image.Rect(0, 0, w, h))
+	reflectance := raster.NewPlane(image.Rect(0, 0, w/2, h))
+	for i := range reflectance.Pix {
+		reflectance.Pix[i] = float32(rng.NormFloat64())
+	}
+	reflectance = raster.Gaussian(reflectance, 1.2)
+	for y := range h {
+		for x := range w {
+			light := low
+			if x >= w/2 {
+				light = high
+			}
+			light *= fallen(y, fall)
+			v := float32(light) * (0.5 + 0.5*reflectance.At(x%(w/2), y))
+			wall.Set(x, y, [4]float32{v, v * 0.8, v * 0.6, 1})
+		}
+	}
+	return wall, wall.Crop(wall.Rect)
+}
+
+// fallen is how light falls off from row to row.
+func fallen(y int, fall float64) float64 { return 1 + fall*(float64(y)/110-0.5) }
+
+// contrast is the standard deviation of green over its mean, light that falls off taken out.
+func contrast(m *raster.Image, r image.Rectangle, fall float64) float64 {
+	var sum, squares, n float64
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		for x := r.Min.X; x < r.Max.X; x++ {
+			v := float64(m.At(x, y)[1]) / fallen(y, fall)
+			sum, squares, n = sum+v, squares+v*v, n+1
+		}
+	}
+	mean := sum / n
+	return math.Sqrt(squares/n-mean*mean) / mean
+}
+
+func share(v float64) *float64 { return &v }
+
+// From light that is up to twelve times as strong, or as weak, texture comes out with the contrast that the place's
+// own has; kept steps have more of it in the dark and less in the light.
+func TestHealedTextureFollowsTheLight(t *testing.T) {
+	rng, most := rand.New(rand.NewPCG(5, 8)), 0.0
+	for range 30 {
+		low, high := math.Exp2(-5+5*rng.Float64()), math.Exp2(-5+5*rng.Float64())
+		if r := low / high; r > 12 || r < 1.0/12 {
+			continue
+		}
+		fall := 0.3 * rng.Float64()
+		wall, truth := lit(rng, low, high, fall)
+		size := 20 + 40*rng.Float64()
+		at := geom.Pt(50+8*rng.Float64(), 50+8*rng.Float64())
+		inside := image.Rect(int(at.X-size/3), int(at.Y-size/3), int(at.X+size/3), int(at.Y+size/3))
+		for y := inside.Min.Y; y < inside.Max.Y; y++ {
+			for x := inside.Min.X; x < inside.Max.X; x++ {
+				wall.Set(x, y, [4]float32{0.9, 0, 0.4, 1})
+			}
+		}
+		shift := geom.Pt(110, 0) // the same texture, and then another part of it
+		painted := func(h Healing) *raster.Image {
+			c := NewCanvas(wall)
+			c.Paint(
+				Stroke{Mode: Heal, Size: size, Hardness: 1, Opacity: 1, From: Origin{Shift: shift}, Heal: h},
+				[]Touch{{at, 1}},
+			)
+			return c.Shown(wall.Rect)
+		}
+		want := contrast(truth, inside, fall)
+		got := painted(Healing{Texture: share(1)})
+		assert.InEpsilon(t, want, contrast(got, inside, fall), 0.05, "light of %.3f from %.3f", low, high)
+		worst := 0.0
+		for y := inside.Min.Y; y < inside.Max.Y; y++ {
+			for x := inside.Min.X; x < inside.Max.X; x++ {
+				worst = math.Max(worst, math.Abs(float64(got.At(x, y)[1]/truth.At(x, y)[1]-1)))
+			}
+		}
+		assert.Less(t, worst, 0.01, "a pixel, light of %.3f from %.3f", low, high)
+		x, y := int(at.X), int(at.Y)
+		none := painted(Healing{Texture: share(1), Light: share(0)})
+		half := painted(Healing{Texture: share(1), Light: share(0.5)})
+		assert.InEpsilon(t, truth.At(x+110, y)[1], none.At(x, y)[1], 1e-3, "its own light")
+		assert.InEpsilon(t, (root(none.At(x, y)[0])+root(got.At(x, y)[0]))/2, root(half.At(x, y)[0]), 1e-3)
+
+		shift = geom.Pt(114-8*rng.Float64(), 6*rng.Float64()-3)
+		shift = geom.Pt(math.Round(shift.X), math.Round(shift.Y))
+		want = contrast(truth, inside.Add(image.Pt(int(shift.X), int(shift.Y))), fall)
+		of := contrast(painted(Healing{Texture: share(1)}), inside, fall) / want
+		most = math.Max(most, math.Abs(of-1))
+		kept := contrast(painted(Healing{}), inside, fall) / want
+		assert.InEpsilon(t, math.Sqrt(high/low), kept, 0.2, "what it is without: light of %.3f from %.3f", low, high)
+		for _, k := range []float64{0.5, 2} {
+			assert.InEpsilon(t, k, contrast(painted(Healing{Texture: share(k)}), inside, fall)/want, 0.25, "texture of %g, and the rim's", k)
+		}
+		assert.Less(t, contrast(painted(Healing{Texture: share(0)}), inside, fall)/want, 0.4, "light alone")
+	}
+	t.Logf("contrast off by %.3f at most", most)
+	assert.Less(t, most, 0.1)
+}
+
+// A lamp that is clipped in what is copied stays white in the dark, and one at the rim of the place does not
+// make the patch light.
+func TestHealKnowsClippedHighlights(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 8))
+	lamp := func(m *raster.Image, x0, y0, n int) {
+		for y := y0; y < y0+n; y++ {
+			for x := x0; x < x0+n; x++ {
+				m.Set(x, y, [4]float32{1, 1, 1, 1})
+			}
+		}
+	}
+	heal := func(m *raster.Image, white float32) *raster.Image {
+		c := NewCanvas(m)
+		c.Paint(Stroke{
+			Mode: Heal, Size: 40, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(110, 0)},
+			Heal: Healing{Texture: share(1), White: white},
+		}, []Touch{{geom.Pt(50, 50), 1}})
+		return c.Shown(m.Rect)
+	}
+	wall, truth := lit(rng, 0.05, 0.5, 0.2)
+	lamp(wall, 160, 50, 6)
+	got := heal(wall, 1)
+	assert.InDelta(t, 1, got.At(52, 52)[1], 1e-3)
+	assert.Less(t, heal(wall, 0).At(52, 52)[1], float32(0.3), "what is not known to be white goes with the light")
+	assert.InEpsilon(t, truth.At(44, 40)[1], got.At(44, 40)[1], 0.06)
+
+	for _, at := range []int{50, 160} { // on the rim of the place, of the source
+		wall, truth = lit(rng, 0.05, 0.5, 0.2)
+		lamp(wall, at, 68, 12)
+		box := image.Rect(40, 36, 60, 66)
+		off := func(m *raster.Image) (worst float64) {
+			for y := box.Min.Y; y < box.Max.Y; y++ {
+				for x := box.Min.X; x < box.Max.X; x++ {
+					worst = math.Max(worst, math.Abs(float64(m.At(x, y)[1]/truth.At(x, y)[1]-1)))
+				}
+			}
+			return worst
+		}
+		assert.Less(t, off(heal(wall, 1)), 0.08)
+		assert.Greater(t, off(heal(wall, 0)), 0.3)
+	}
+	// All around is white: so is the patch.
+	wall, _ = lit(rng, 0.05, 0.5, 0.2)
+	lamp(wall, 20, 20, 60)
+	white, mean := heal(wall, 1), float32(0)
+	for y := 40; y < 60; y++ {
+		for x := 40; x < 60; x++ {
+			mean += white.At(x, y)[1] / 400
+		}
+	}
+	assert.InDelta(t, 1, mean, 0.1)
+}
+
+// A part of a stroke that nothing bounds gets the light of the others, and nothing is ever no number.
+func TestHealWithoutARim(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 8))
+	for range 15 {
+		wall, _ := lit(rng, rng.Float64(), rng.Float64(), 0.2)
+		for k := range wall.Pix {
+			if k%4 != 3 && rng.IntN(3) == 0 {
+				wall.Pix[k] = []float32{0, 1, -0.1, 5}[rng.IntN(4)]
+			}
+		}
+		c := NewCanvas(wall)
+		for range 3 {
+			c.Paint(Stroke{
+				Mode: Heal, Size: 5 + 300*rng.Float64(), Hardness: rng.Float64(), Opacity: 1,
+				From: Origin{Shift: geom.Pt(400*rng.Float64()-200, 200*rng.Float64()-100)},
+				Heal: Healing{Texture: share(3 * rng.Float64()), Light: share(rng.Float64()), White: 1},
+			}, []Touch{{geom.Pt(260*rng.Float64()-20, 150*rng.Float64()-20), 1}})
+		}
+		for _, v := range c.View(wall.Rect).Pix {
+			if !(v >= 0 && v < 1e3) {
+				t.Fatalf("%v is no light", v)
+			}
+		}
+	}
+}

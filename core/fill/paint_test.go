@@ -171,7 +171,10 @@ func BenchmarkHeal300(b *testing.B) {
 	c := NewCanvas(p)
 	for b.Loop() {
 		brush := c.Begin(
-			Stroke{Mode: Heal, Size: 300, Hardness: 0.5, Opacity: 1, From: Origin{Shift: geom.Pt(300, 10)}},
+			Stroke{
+				Mode: Heal, Size: 300, Hardness: 0.5, Opacity: 1, From: Origin{Shift: geom.Pt(300, 10)},
+				Heal: Healing{Texture: share(1), White: 1},
+			},
 		)
 		brush.Move([]Touch{{geom.Pt(300, 250), 1}, {geom.Pt(400, 250), 1}})
 		began := time.Now()

@@ -44,6 +44,7 @@ type Stroke struct {
 	Colour    [3]float32 // of mode colour, linear light
 	Amount    float64    // soften: sigma in pixels; smear: share dragged along, 0 to 1; lift and lower: stops
 	From      Origin
+	Heal      Healing // of mode heal
 }
 
 // Pen says what follows the pressure.

@@ -56,6 +56,9 @@ func (b Box) Corners() [4]Point {
 // Centre returns the middle of the box.
 func (b Box) Centre() Point { return b.Min.Lerp(b.Max, 0.5) }
 
+// Grow returns the box, wider by d on every side.
+func (b Box) Grow(d float64) Box { return Box{b.Min.Sub(Pt(d, d)), b.Max.Add(Pt(d, d))} }
+
 // Area returns the area in square pixels enclosed by a polygon, never negative.
 func Area(polygon []Point) float64 {
 	var twice float64

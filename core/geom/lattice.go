@@ -71,7 +71,7 @@ func Pinned(box Box, pins, by []Point, reach float64) Lattice {
 	reach = math.Max(reach, math.Max(side/12, 1)) // or it falls between the crossings
 	all := append([]Point{box.Min, box.Max}, pins...)
 	box = Bounds(all)
-	box = Box{Min: box.Min.Sub(Pt(reach, reach)), Max: box.Max.Add(Pt(reach, reach))}
+	box = box.Grow(reach)
 	cells := func(length float64) int { return min(max(int(math.Ceil(length/(reach/5))), 2), most) }
 	l := Lattice{Box: box, Columns: cells(box.Max.X - box.Min.X), Rows: cells(box.Max.Y - box.Min.Y)}
 	l.Shift = make([]Point, (l.Columns+1)*(l.Rows+1))

@@ -63,6 +63,7 @@ type treatedPlate struct {
 
 func (p treatedPlate) Size() image.Rectangle { return p.e.Plate.Size() }
 func (p treatedPlate) Has(n int) bool        { return p.e.Plate.Has(n) }
+func (p treatedPlate) White() float32        { return p.e.Plate.White() }
 func (p treatedPlate) Key() string           { return p.e.Plate.Key() + " below " + p.by.key() }
 
 // Linear returns the part of a frame with the removals' patches on it.

@@ -40,6 +40,7 @@ func wideGround() *raster.Image {
 
 func (wide) Size() image.Rectangle { return image.Rect(0, 0, 1920, 1080) }
 func (wide) Key() string           { return "wide" }
+func (wide) White() float32        { return 1 }
 func (wide) Has(n int) bool        { return n >= 0 && n < 75 }
 func (wide) Linear(_ context.Context, n int, rect image.Rectangle) (*raster.Image, error) {
 	wideOnce.Do(func() { wideMade = wideGround() })

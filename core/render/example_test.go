@@ -15,6 +15,7 @@ type grey struct{}
 
 func (grey) Size() image.Rectangle { return image.Rect(0, 0, 40, 30) }
 func (grey) Key() string           { return "grey" }
+func (grey) White() float32        { return 1 }
 func (grey) Has(int) bool          { return true }
 func (g grey) Linear(context.Context, int, image.Rectangle) (*raster.Image, error) {
 	m := raster.NewImage(g.Size())

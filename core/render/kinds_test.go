@@ -24,6 +24,7 @@ type drawn struct {
 
 func (d drawn) Size() image.Rectangle { return d.m.Rect }
 func (d drawn) Key() string           { return d.key }
+func (drawn) White() float32          { return 1 }
 func (drawn) Has(int) bool            { return true }
 func (d drawn) Linear(_ context.Context, _ int, rect image.Rectangle) (*raster.Image, error) {
 	return d.m.Crop(rect), nil
@@ -381,6 +382,7 @@ type blank struct{ size image.Rectangle }
 
 func (b blank) Size() image.Rectangle { return b.size }
 func (blank) Key() string             { return "blank" }
+func (blank) White() float32          { return 1 }
 func (blank) Has(int) bool            { return true }
 func (b blank) Linear(_ context.Context, _ int, rect image.Rectangle) (*raster.Image, error) {
 	return raster.NewImage(rect.Intersect(b.size)), nil

@@ -442,6 +442,7 @@ type fixed struct{ size image.Rectangle }
 
 func (f fixed) Size() image.Rectangle { return f.size }
 func (fixed) Key() string             { return "fixed" }
+func (fixed) White() float32          { return 1 }
 func (fixed) Has(int) bool            { return true }
 func (f fixed) Linear(context.Context, int, image.Rectangle) (*raster.Image, error) {
 	return raster.NewImage(f.size), nil

@@ -59,6 +59,7 @@ func drifting(n int) geom.Homography {
 
 func (passing) Size() image.Rectangle { return image.Rect(0, 0, 320, 200) }
 func (p passing) Key() string         { return fmt.Sprint("passing ", p) }
+func (passing) White() float32        { return 1 }
 func (passing) Has(int) bool          { return true }
 func (p passing) Linear(_ context.Context, n int, rect image.Rectangle) (*raster.Image, error) {
 	made, _ := passed.LoadOrStore([2]any{p, n}, sync.OnceValue(func() *raster.Image { return p.frame(n) }))

@@ -27,6 +27,7 @@ type meadow struct{}
 
 func (meadow) Size() image.Rectangle { return image.Rect(0, 0, 56, 44) }
 func (meadow) Key() string           { return "meadow" }
+func (meadow) White() float32        { return 0.45 }
 func (meadow) Has(n int) bool        { return n >= 95 && n <= 106 }
 func (m meadow) Linear(ctx context.Context, n int, rect image.Rectangle) (*raster.Image, error) {
 	if n < 95 || n > 106 {
@@ -99,6 +100,10 @@ func (d dice) stroke(id string, home int) treatment.Stroke {
 		}, From: &treatment.From{Offset: treatment.Vec{d.real(-12, 12), d.real(-8, 8)}, Crisp: d.flip()},
 		Ride: d.pick("", "", "", "u", treatment.Still),
 		Path: &treatment.Path{Points: [][]float64{{d.real(10, 46), d.real(8, 36)}, {d.real(10, 46), d.real(8, 36)}}},
+	}
+	if d.flip() {
+		texture, light := d.real(0, 2), d.Float64()
+		s.Texture, s.Light = &texture, &light
 	}
 	if d.IntN(3) == 0 {
 		s.Range = &treatment.Range{First: 96, Last: d.frame()}

@@ -53,6 +53,8 @@ type Plate interface {
 	Linear(ctx context.Context, n int, rect image.Rectangle) (*raster.Image, error)
 	// Has reports whether a frame is in the shot.
 	Has(n int) bool
+	// White returns the highest value that a pixel can have; infinity where there is none.
+	White() float32
 	// Key names the content of all frames; equal keys mean equal pixels.
 	Key() string
 }

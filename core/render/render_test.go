@@ -21,6 +21,7 @@ type ramp struct{ reads map[int]int }
 
 func (ramp) Size() image.Rectangle { return image.Rect(0, 0, 100, 80) }
 func (ramp) Key() string           { return "ramp" }
+func (ramp) White() float32        { return 1 }
 func (ramp) Has(n int) bool        { return n >= 90 }
 func (p ramp) Linear(_ context.Context, n int, _ image.Rectangle) (*raster.Image, error) {
 	if p.reads != nil {

@@ -31,6 +31,7 @@ func texture(x, y float64) float64 {
 	return 0.3 + 0.1*math.Sin(x/3)*math.Cos(y/4) + 0.08*math.Sin((x+y)/7)
 }
 
+func (lamp) White() float32 { return 1 }
 func (lamp) Has(n int) bool { return n >= 90 && n <= 110 }
 func (l lamp) Linear(_ context.Context, n int, _ image.Rectangle) (*raster.Image, error) {
 	if n < 90 || n > 110 {

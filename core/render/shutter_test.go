@@ -27,6 +27,7 @@ type panned struct {
 
 func (panned) Size() image.Rectangle { return image.Rect(0, 0, 240, 200) }
 func (p panned) Key() string         { return fmt.Sprint("panned ", p) }
+func (panned) White() float32        { return 1 }
 func (panned) Has(n int) bool        { return n >= streetFirst && n <= streetLast }
 
 // motion at a time in frames: it starts, turns and goes back, by up to some 12 pixels a frame.

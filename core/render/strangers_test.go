@@ -60,6 +60,7 @@ var streetTexture = func() [2]*raster.Image {
 
 func (street) Size() image.Rectangle { return image.Rect(0, 0, 240, 200) }
 func (s street) Key() string         { return fmt.Sprint("street ", s) }
+func (street) White() float32        { return 1 }
 func (street) Has(n int) bool        { return n >= streetFirst && n <= streetLast }
 
 func (street) motion(n int) geom.Homography {

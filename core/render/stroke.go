@@ -30,8 +30,7 @@ func strokeBox(s *treatment.Stroke) geom.Box {
 		}
 		grow += 0.05 * s.Size // a curve may bulge
 	}
-	b := geom.Bounds(at)
-	return geom.Box{Min: b.Min.Sub(geom.Pt(grow, grow)), Max: b.Max.Add(geom.Pt(grow, grow))}
+	return geom.Bounds(at).Grow(grow)
 }
 
 // paintStroke paints a stroke on a canvas of frame n.
@@ -81,6 +80,7 @@ func (e *Evaluator) brush(
 	out := fill.Stroke{
 		Mode: fill.Mode(s.Mode), Size: s.Size, Hardness: s.Hardness, Opacity: s.Opacity, Spacing: s.Spacing,
 		Roundness: s.Roundness, Angle: s.Angle, Jitter: s.Jitter, Seed: seed.Sum64(), Amount: s.Amount,
+		Heal: fill.Healing{Texture: s.Texture, Light: s.Light, White: e.Plate.White()},
 	}
 	if s.Flow != nil {
 		out.Flow = *s.Flow
@@ -125,7 +125,8 @@ func (e *Evaluator) brush(
 		over := loan.Over
 		region := e.Plate.Size()
 		if box != nil {
-			region = raster.Around(over.Bounds(geom.Bounds(cornersOf(from, *box))), 4, region)
+			wide := box.Grow(looksAround(s))
+			region = raster.Around(over.Bounds(geom.Bounds(cornersOf(from, wide))), 4, region)
 		}
 		back, ok := w.Inverse()
 		if !ok {
@@ -197,6 +198,15 @@ func FromOf(o *treatment.From, begin geom.Point) geom.Homography {
 		across = -scale
 	}
 	return geom.Placement(middle, offset, o.Turn, geom.Pt(across, scale))
+}
+
+// looksAround returns how far beyond its box a stroke looks at what is there, and at what is there
+// where its pixels come from.
+func looksAround(s *treatment.Stroke) float64 {
+	if s.Mode == string(fill.Heal) && s.Texture != nil {
+		return fill.RimReach
+	}
+	return 0
 }
 
 func cornersOf(h geom.Homography, b geom.Box) []geom.Point {

@@ -63,9 +63,10 @@ func (in *travelInput) bounds(_ *sourceInput, size image.Rectangle) (out image.R
 func (in *travelInput) reach(size image.Rectangle) (out image.Rectangle) {
 	for i := range in.Strokes {
 		st := &in.Strokes[i]
-		out = out.Union(raster.Around(st.Map.Bounds(st.Box), 2, size))
+		around := 2 + looksAround(st.Stroke)
+		out = out.Union(raster.Around(st.Map.Bounds(st.Box), around, size))
 		if st.Stroke.From != nil && st.Stroke.From.Frame == nil {
-			out = out.Union(raster.Around(st.Map.Bounds(originOf(st.Stroke, st.Box)), 3, size))
+			out = out.Union(raster.Around(st.Map.Bounds(originOf(st.Stroke, st.Box)), around+1, size))
 		}
 	}
 	return out

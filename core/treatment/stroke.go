@@ -32,6 +32,8 @@ type Stroke struct {
 	Channels  string      `json:"channels,omitempty" pattern:"^r?g?b?$" doc:"That are painted; left out all"`
 	Colour    *[3]float64 `json:"colour,omitempty" doc:"Of a plain colour: red, green, blue in linear light"`
 	Amount    float64     `json:"amount,omitempty" minimum:"0" maximum:"200" doc:"Soften: sigma in pixels; smear: share dragged along; lift and lower: stops"`
+	Texture   *float64    `json:"texture,omitempty" minimum:"0" maximum:"3" doc:"Of heal: contrast of the texture, as a share of what the light of its place makes of it; left out, its steps on the square root of light stay as they are"`
+	Light     *float64    `json:"light,omitempty" minimum:"0" maximum:"1" doc:"Of heal: how much of the light of its place it takes on; left out all"`
 	From      *From       `json:"from,omitempty" doc:"Of clone and heal: where pixels come from"`
 	Path      *Path       `json:"path,omitempty" doc:"Where the brush went"`
 	Area      *Area       `json:"area,omitempty" doc:"In place of a path: all inside an outline"`
@@ -91,6 +93,12 @@ func (s *Stroke) Valid() error {
 	}
 	if s.Flow != nil {
 		faults = append(faults, within("flow", *s.Flow, 0.01, 1, ""))
+	}
+	if s.Texture != nil {
+		faults = append(faults, within("texture", *s.Texture, 0, 3, ""))
+	}
+	if s.Light != nil {
+		faults = append(faults, within("light", *s.Light, 0, 1, ""))
 	}
 	if s.Colour != nil {
 		for _, v := range s.Colour {

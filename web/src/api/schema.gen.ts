@@ -2389,6 +2389,11 @@ export interface components {
              * @description How far dabs stray from the path, as a share of the size
              */
             jitter?: number;
+            /**
+             * Format: double
+             * @description Of heal: how much of the light of its place it takes on; left out all
+             */
+            light?: number;
             /** @enum {string} */
             mode: "clone" | "heal" | "erase" | "colour" | "soften" | "smear" | "lift" | "lower";
             off?: boolean;
@@ -2420,6 +2425,11 @@ export interface components {
              * @description Between dabs, as a share of the size; 0.1 where left out
              */
             spacing?: number;
+            /**
+             * Format: double
+             * @description Of heal: contrast of the texture, as a share of what the light of its place makes of it; left out, its steps on the square root of light stay as they are
+             */
+            texture?: number;
         };
         Target: {
             /**

@@ -119,6 +119,12 @@ export function dragged(o: Origin, from: Point, to: Point, by: 'move' | 'turn' |
   return { offset: { x: offset.x - a[0] * dx - a[1] * dy, y: offset.y - a[3] * dx - a[4] * dy } }
 }
 
+/** How a healing stroke takes on the light of its place. */
+export const healing = (b: Pick<Brush, 'texture' | 'light'>) => ({
+  texture: b.texture,
+  ...(b.light < 1 ? { light: b.light } : {}),
+})
+
 /** A new stroke with the brush in hand; its path comes with the hand. */
 export function newStroke(b: Brush, frame: number, travelling: boolean, from: From | undefined): Stroke {
   const amount =
@@ -138,6 +144,7 @@ export function newStroke(b: Brush, frame: number, travelling: boolean, from: Fr
     ...(b.channels !== 'rgb' ? { channels: b.channels } : {}),
     ...(b.mode === 'colour' ? { colour: b.colour } : {}),
     ...(amount !== undefined ? { amount } : {}),
+    ...(b.mode === 'heal' ? healing(b) : {}),
     ...(from ? { from } : {}),
     ...(b.still ? { ride: 'still' } : {}),
     ...(travelling && b.lasts === 'this' ? { range: { first: frame, last: frame } } : {}),

@@ -64,6 +64,9 @@ export interface Brush {
   colour: [number, number, number]
   /** Of soften, smear, lift and lower: each has its own. */
   amounts: { soften: number; smear: number; lift: number; lower: number }
+  /** Of heal: contrast of texture, and how much of the place's light is taken on; 1 as its place has it. */
+  texture: number
+  light: number
   /** Frames on which new travelling strokes are there. */
   lasts: 'this' | 'all'
   /** New strokes stay on the screen and are not carried by the track. */
@@ -195,6 +198,8 @@ export const initial: BenchState = {
     channels: 'rgb',
     colour: [0.18, 0.18, 0.18],
     amounts: { soften: 2, smear: 0.7, lift: 0.3, lower: 0.3 },
+    texture: 1,
+    light: 1,
     lasts: 'this',
     still: false,
   },

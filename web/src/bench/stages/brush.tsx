@@ -24,6 +24,25 @@ const amounts = {
   lower: { label: 'By', unit: 'EV', hint: 'Stops', max: 3, step: 0.05, of: 1 },
 }
 
+/** How a healing stroke takes on the light of its place. */
+export const healed = {
+  texture: {
+    label: 'Texture',
+    unit: '%',
+    hint: 'Contrast of what is copied; at 100 it is as strong as the light of its place makes it',
+    min: 0,
+    max: 300,
+    slides: 200,
+  },
+  light: {
+    label: 'Light',
+    unit: '%',
+    hint: 'How much of the light and colour of its place it takes on',
+    min: 0,
+    max: 100,
+  },
+}
+
 /** The brush in hand: what it does, how large it is, where its pixels come from. */
 export function BrushFields(props: BenchProps & { removal: Removal }) {
   const { removal: r } = props
@@ -88,6 +107,12 @@ export function BrushFields(props: BenchProps & { removal: Removal }) {
           value={b.amounts[m as keyof typeof amounts] * amount.of}
           onDone={(v) => setBrush({ amounts: { ...b.amounts, [m]: v / amount.of } })}
         />
+      )}
+      {m === 'heal' && (
+        <>
+          <NumberField {...healed.texture} value={b.texture * 100} onDone={(v) => setBrush({ texture: v / 100 })} />
+          <NumberField {...healed.light} value={b.light * 100} onDone={(v) => setBrush({ light: v / 100 })} />
+        </>
       )}
       {m === 'colour' && (
         <div className="flex items-center gap-2">
