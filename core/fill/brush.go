@@ -67,6 +67,9 @@ func (b *Brush) step(t Touch) float64 {
 	return math.Max(2*b.radius(t)*share, 0.5)
 }
 
+// flattest is how much narrower a dab gets under a pen that lies flat.
+const flattest = 0.8
+
 // random returns the next of a row of numbers from -1 to 1 that are the same on
 // every run (SplitMix64, Steele, Lea & Flood 2014).
 func (b *Brush) random() float64 {
@@ -161,7 +164,11 @@ func (b *Brush) dab(t Touch) image.Rectangle {
 	if s.Roundness > 0 {
 		flat = s.Roundness
 	}
-	sin, cos := math.Sincos(s.Angle * math.Pi / 180)
+	angle := s.Angle * math.Pi / 180
+	if lean := math.Hypot(t.Lean.X, t.Lean.Y); s.Pen.Shape && lean > 0 {
+		flat, angle = flat*(1-flattest*min(lean, 1)), math.Atan2(t.Lean.Y, t.Lean.X)
+	}
+	sin, cos := math.Sincos(angle)
 	full := min(s.Hardness*radius, radius-0.5) // all within is covered
 	inner, outer := full*full, (radius+0.5)*(radius+0.5)
 	if full <= 0 {

@@ -109,4 +109,12 @@ func (c *Canvas) Begin(s Stroke) *Brush {
 type Touch struct {
 	geom.Point
 	Pressure float64 // 0 to 1
+	// Lean is where the pen's upper end leans to, on the screen: as long as the share of a
+	// right angle by which it leans, 0 to 1.
+	Lean geom.Point
+}
+
+// toward returns the touch at a place, at the share k of the way to another.
+func (t Touch) toward(u Touch, at geom.Point, k float64) Touch {
+	return Touch{at, t.Pressure + (u.Pressure-t.Pressure)*k, t.Lean.Lerp(u.Lean, k)}
 }

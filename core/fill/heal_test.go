@@ -219,7 +219,7 @@ func TestHealTakesLightFromThePlace(t *testing.T) {
 	c := NewCanvas(p)
 	c.Paint(
 		Stroke{Mode: Heal, Size: 34, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(60, 0)}},
-		[]Touch{{geom.Pt(30, 30), 1}},
+		[]Touch{{Point: geom.Pt(30, 30), Pressure: 1}},
 	)
 	shown := c.Shown(p.Rect)
 	for y := 15; y < 45; y++ {
@@ -232,7 +232,7 @@ func TestHealTakesLightFromThePlace(t *testing.T) {
 	// At the border of the picture, and with part of the source beyond it, it still heals.
 	c.Paint(
 		Stroke{Mode: Heal, Size: 30, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(8, 0)}},
-		[]Touch{{geom.Pt(112, 2), 1}},
+		[]Touch{{Point: geom.Pt(112, 2), Pressure: 1}},
 	)
 	for _, v := range c.View(p.Rect).Pix {
 		assert.False(t, math.IsNaN(float64(v)))
@@ -305,7 +305,7 @@ func TestHealedTextureFollowsTheLight(t *testing.T) {
 			c := NewCanvas(wall)
 			c.Paint(
 				Stroke{Mode: Heal, Size: size, Hardness: 1, Opacity: 1, From: Origin{Shift: shift}, Heal: h},
-				[]Touch{{at, 1}},
+				[]Touch{{Point: at, Pressure: 1}},
 			)
 			return c.Shown(wall.Rect)
 		}
@@ -357,7 +357,7 @@ func TestHealKnowsClippedHighlights(t *testing.T) {
 		c.Paint(Stroke{
 			Mode: Heal, Size: 40, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(110, 0)},
 			Heal: Healing{Texture: share(1), White: white},
-		}, []Touch{{geom.Pt(50, 50), 1}})
+		}, []Touch{{Point: geom.Pt(50, 50), Pressure: 1}})
 		return c.Shown(m.Rect)
 	}
 	wall, truth := lit(rng, 0.05, 0.5, 0.2)
@@ -410,7 +410,7 @@ func TestHealWithoutARim(t *testing.T) {
 				Mode: Heal, Size: 5 + 300*rng.Float64(), Hardness: rng.Float64(), Opacity: 1,
 				From: Origin{Shift: geom.Pt(400*rng.Float64()-200, 200*rng.Float64()-100)},
 				Heal: Healing{Texture: share(3 * rng.Float64()), Light: share(rng.Float64()), White: 1},
-			}, []Touch{{geom.Pt(260*rng.Float64()-20, 150*rng.Float64()-20), 1}})
+			}, []Touch{{Point: geom.Pt(260*rng.Float64()-20, 150*rng.Float64()-20), Pressure: 1}})
 		}
 		for _, v := range c.View(wall.Rect).Pix {
 			if !(v >= 0 && v < 1e3) {

@@ -12,7 +12,7 @@ import (
 )
 
 // at is one dab in the middle of a canvas.
-var at = []Touch{{geom.Pt(40.5, 40.5), 1}}
+var at = []Touch{{Point: geom.Pt(40.5, 40.5), Pressure: 1}}
 
 func painted(p *raster.Image, strokes ...Stroke) *Canvas {
 	c := NewCanvas(p)
@@ -118,7 +118,7 @@ func TestCurvedStrokeDoesNotDependOnEventRate(t *testing.T) {
 		for i := range events {
 			a := 5 * float64(i) / float64(events-1)
 			radius := 60 + 8*a
-			out = append(out, Touch{geom.Pt(130+radius*math.Cos(a), 130+radius*math.Sin(a)), 0.5 + 0.4*math.Sin(2*a)})
+			out = append(out, Touch{Point: geom.Pt(130+radius*math.Cos(a), 130+radius*math.Sin(a)), Pressure: 0.5 + 0.4*math.Sin(2*a)})
 		}
 		return out
 	}
@@ -159,7 +159,7 @@ func TestCornersStayCorners(t *testing.T) {
 	c := NewCanvas(p)
 	c.Paint(
 		Stroke{Mode: Colour, Size: 10, Hardness: 1, Opacity: 1},
-		[]Touch{{geom.Pt(20, 20), 1}, {geom.Pt(80, 20), 1}, {geom.Pt(80, 90), 1}},
+		[]Touch{{Point: geom.Pt(20, 20), Pressure: 1}, {Point: geom.Pt(80, 20), Pressure: 1}, {Point: geom.Pt(80, 90), Pressure: 1}},
 	)
 	for y := range 120 {
 		for x := range 120 {
@@ -194,20 +194,20 @@ func TestFlowPenRoundnessAndJitter(t *testing.T) {
 	assert.InDelta(t, 0.9*0.25, alpha(flow, at).At(40, 40)[3], 1e-6)
 	// Going over the same place again builds up, to the opacity and no further.
 	back := []Touch{
-		{geom.Pt(20, 40), 1},
-		{geom.Pt(60, 40), 1},
-		{geom.Pt(20, 40), 1},
-		{geom.Pt(60, 40), 1},
-		{geom.Pt(20, 40), 1},
+		{Point: geom.Pt(20, 40), Pressure: 1},
+		{Point: geom.Pt(60, 40), Pressure: 1},
+		{Point: geom.Pt(20, 40), Pressure: 1},
+		{Point: geom.Pt(60, 40), Pressure: 1},
+		{Point: geom.Pt(20, 40), Pressure: 1},
 	}
 	built := alpha(flow, back).At(40, 40)[3]
 	assert.Greater(t, built, float32(0.8))
 	assert.LessOrEqual(t, built, float32(0.9))
 	pen := s
 	pen.Pen = Pen{Opacity: true}
-	assert.InDelta(t, 0.9*0.5, alpha(pen, []Touch{{geom.Pt(40, 40), 0.5}}).At(40, 40)[3], 1e-6)
+	assert.InDelta(t, 0.9*0.5, alpha(pen, []Touch{{Point: geom.Pt(40, 40), Pressure: 0.5}}).At(40, 40)[3], 1e-6)
 	pen.Pen = Pen{Flow: true}
-	assert.InDelta(t, 0.9*0.3, alpha(pen, []Touch{{geom.Pt(40, 40), 0.3}}).At(40, 40)[3], 1e-6)
+	assert.InDelta(t, 0.9*0.3, alpha(pen, []Touch{{Point: geom.Pt(40, 40), Pressure: 0.3}}).At(40, 40)[3], 1e-6)
 	round := s
 	round.Roundness, round.Angle, round.Opacity = 0.4, 90, 1
 	m := alpha(round, at)
@@ -252,12 +252,12 @@ func TestOriginsByAMap(t *testing.T) {
 	c = painted(p, paint)
 	c.Paint(
 		Stroke{Mode: Clone, Size: 8, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(-20, 0), Plain: true}},
-		[]Touch{{geom.Pt(60.5, 40.5), 1}},
+		[]Touch{{Point: geom.Pt(60.5, 40.5), Pressure: 1}},
 	)
 	assert.Equal(t, p.At(40, 40), c.View(p.Rect).At(60, 40))
 	c.Paint(
 		Stroke{Mode: Clone, Size: 8, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(-20, 0)}},
-		[]Touch{{geom.Pt(60.5, 40.5), 1}},
+		[]Touch{{Point: geom.Pt(60.5, 40.5), Pressure: 1}},
 	)
 	assert.Equal(t, [4]float32{0, 0, 0, 1}, c.View(p.Rect).At(60, 40))
 }
@@ -282,7 +282,7 @@ func TestASecondLayerTakesItsShare(t *testing.T) {
 	c.Share(false)
 	c.Paint(red, at)
 	c.Share(true)
-	c.Paint(green, []Touch{{geom.Pt(70.5, 40.5), 1}})
+	c.Paint(green, []Touch{{Point: geom.Pt(70.5, 40.5), Pressure: 1}})
 	shared := c.Shared()
 	assert.Zero(t, shared.At(40, 40)[3], "it was not shared")
 	assert.Equal(t, [4]float32{1, 0, 0, 1}, shared.At(70, 40), "but it was there to be copied")

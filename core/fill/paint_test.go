@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -28,7 +29,7 @@ func plate(w, h int) *raster.Image {
 func line(from, to geom.Point, events int) []Touch {
 	var path []Touch
 	for i := range events {
-		path = append(path, Touch{from.Lerp(to, float64(i)/float64(events-1)), 1})
+		path = append(path, Touch{Point: from.Lerp(to, float64(i)/float64(events-1)), Pressure: 1})
 	}
 	return path
 }
@@ -111,7 +112,7 @@ func TestDabProfile(t *testing.T) {
 	c := NewCanvas(p)
 	c.Paint(
 		Stroke{Mode: Clone, Size: 30, Hardness: 0.2, Opacity: 0.5, From: Origin{Shift: geom.Pt(10, 0)}},
-		[]Touch{{geom.Pt(20.5, 30.5), 1}},
+		[]Touch{{Point: geom.Pt(20.5, 30.5), Pressure: 1}},
 	)
 	layer := c.View(p.Rect)
 	for d := range 15 {
@@ -125,7 +126,7 @@ func TestPressureScalesTheSize(t *testing.T) {
 		c := NewCanvas(p)
 		c.Paint(
 			Stroke{Mode: Clone, Size: 40, Hardness: 1, Opacity: 1, Pen: Pen{Size: true}},
-			[]Touch{{geom.Pt(50, 50), pressure}},
+			[]Touch{{Point: geom.Pt(50, 50), Pressure: pressure}},
 		)
 		l := c.View(p.Rect)
 		for i := 3; i < len(l.Pix); i += 4 {
@@ -142,7 +143,7 @@ func TestSourceBeyondThePictureLaysNothing(t *testing.T) {
 	c := NewCanvas(p)
 	c.Paint(
 		Stroke{Mode: Clone, Size: 10, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(100, 0)}},
-		[]Touch{{geom.Pt(20, 20), 1}},
+		[]Touch{{Point: geom.Pt(20, 20), Pressure: 1}},
 	)
 	for _, v := range c.View(p.Rect).Pix {
 		assert.Zero(t, v)
@@ -156,7 +157,7 @@ func BenchmarkDab60(b *testing.B) {
 	x := 0.0
 	for b.Loop() {
 		x += 12
-		brush.Move([]Touch{{geom.Pt(100+math.Mod(x, 700), 250), 1}})
+		brush.Move([]Touch{{Point: geom.Pt(100+math.Mod(x, 700), 250), Pressure: 1}})
 	}
 }
 
@@ -176,7 +177,7 @@ func BenchmarkHeal300(b *testing.B) {
 				Heal: Healing{Texture: share(1), White: 1},
 			},
 		)
-		brush.Move([]Touch{{geom.Pt(300, 250), 1}, {geom.Pt(400, 250), 1}})
+		brush.Move([]Touch{{Point: geom.Pt(300, 250), Pressure: 1}, {Point: geom.Pt(400, 250), Pressure: 1}})
 		began := time.Now()
 		brush.End()
 		b.ReportMetric(float64(time.Since(began).Microseconds())/1000, "ms-after")
@@ -193,7 +194,7 @@ func BenchmarkThousandStrokes(b *testing.B) {
 			x, y := 220+1440*rng.Float64(), 220+640*rng.Float64()
 			var path []Touch
 			for k := range 40 {
-				path = append(path, Touch{geom.Pt(x+1.5*float64(k), y+6*math.Sin(float64(k)/6)), 1})
+				path = append(path, Touch{Point: geom.Pt(x+1.5*float64(k), y+6*math.Sin(float64(k)/6)), Pressure: 1})
 			}
 			c.Paint(
 				Stroke{Mode: Clone, Size: 40, Hardness: 0.6, Opacity: 1, From: Origin{Shift: geom.Pt(70, 10)}},
@@ -201,4 +202,37 @@ func BenchmarkThousandStrokes(b *testing.B) {
 			)
 		}
 	}
+}
+
+// Under a pen that leans, a dab is narrow across and long along where it leans to, and one that stands upright, or whose
+// lean is not asked for, is round. Half way between two places the lean is half way.
+func TestDabsFollowTheLean(t *testing.T) {
+	p := plate(200, 200)
+	cover := func(pen Pen, at ...Touch) *raster.Plane {
+		b := NewCanvas(p).Begin(Stroke{Mode: Colour, Size: 60, Hardness: 1, Opacity: 1, Pen: pen, Spacing: 5})
+		b.Move(at)
+		return b.Cover(p.Rect)
+	}
+	wide := func(m *raster.Plane, along float64) (n float64) {
+		for r := -40.0; r <= 40; r += 0.25 {
+			n += 0.25 * float64(m.At(int(100+r*math.Cos(along)), int(100+r*math.Sin(along))))
+		}
+		return n
+	}
+	rng := rand.New(rand.NewPCG(3, 1))
+	for range 20 {
+		angle, lean := 7*rng.Float64(), 0.2+0.8*rng.Float64()
+		at := Touch{geom.Pt(100.5, 100.5), 1, geom.Pt(lean*math.Cos(angle), lean*math.Sin(angle))}
+		m := cover(Pen{Shape: true}, at)
+		assert.InDelta(t, 60, wide(m, angle), 2.5)
+		assert.InDelta(t, 60*(1-0.8*lean), wide(m, angle+math.Pi/2), 2.5)
+		assert.InDelta(t, 60, wide(cover(Pen{Size: true}, at), angle+math.Pi/2), 2.5)
+	}
+	upright, flat := Touch{geom.Pt(70, 100.5), 1, geom.Point{}}, Touch{geom.Pt(131, 100.5), 1, geom.Pt(1, 0)}
+	var dabs []Touch
+	w := pathway{step: func(Touch) float64 { return 30.5 }}
+	w.to(upright, func(t Touch) { dabs = append(dabs, t) })
+	w.to(flat, func(t Touch) { dabs = append(dabs, t) })
+	require.Len(t, dabs, 3)
+	assert.InDelta(t, 0.5, dabs[1].Lean.X, 1e-9)
 }

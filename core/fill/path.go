@@ -39,7 +39,7 @@ func (w *pathway) to(t Touch, dab func(Touch)) {
 	d := t.Sub(w.last.Point)
 	length := math.Hypot(d.X, d.Y)
 	if length == 0 {
-		w.last.Pressure = t.Pressure
+		w.last.Pressure, w.last.Lean = t.Pressure, t.Lean
 		return
 	}
 	unit := d.Mul(1 / length)
@@ -58,8 +58,7 @@ func (w *pathway) to(t Touch, dab func(Touch)) {
 		a := from
 		for i := 1; i <= n; i++ {
 			u := float64(i) / float64(n)
-			b := Touch{hermite(from.Point, t.Point, start.Mul(length), end.Mul(length), u), from.Pressure +
-				(t.Pressure-from.Pressure)*u}
+			b := from.toward(t, hermite(from.Point, t.Point, start.Mul(length), end.Mul(length), u), u)
 			w.straight(a, b, dab)
 			a = b
 		}
@@ -72,7 +71,7 @@ func (w *pathway) straight(a, b Touch, dab func(Touch)) {
 	length := b.Dist(a.Point)
 	for w.left <= length {
 		k := w.left / length
-		at := Touch{a.Lerp(b.Point, k), a.Pressure + (b.Pressure-a.Pressure)*k}
+		at := a.toward(b, a.Lerp(b.Point, k), k)
 		dab(at)
 		w.left += w.step(at)
 	}

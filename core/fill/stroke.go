@@ -47,8 +47,9 @@ type Stroke struct {
 	Heal      Healing // of mode heal
 }
 
-// Pen says what follows the pressure.
-type Pen struct{ Size, Opacity, Flow bool }
+// Pen says what follows the pressure; with Shape, a dab gets as long and narrow as the pen leans,
+// along where it leans to.
+type Pen struct{ Size, Opacity, Flow, Shape bool }
 
 // An Origin is where copied pixels come from.
 type Origin struct {

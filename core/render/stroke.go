@@ -93,6 +93,8 @@ func (e *Evaluator) brush(
 			out.Pen.Opacity = true
 		case "flow":
 			out.Pen.Flow = true
+		case "shape":
+			out.Pen.Shape = true
 		}
 	}
 	if s.Channels != "" {
@@ -276,6 +278,9 @@ func Touches(points [][]float64) []fill.Touch {
 		out[i] = fill.Touch{Point: geom.Pt(p[0], p[1]), Pressure: 1}
 		if len(p) > 2 {
 			out[i].Pressure = p[2]
+		}
+		if len(p) > 4 {
+			out[i].Lean = geom.Pt(p[3], p[4])
 		}
 	}
 	return out

@@ -14,7 +14,7 @@ type plainStroke struct {
 
 func plainOf(s *treatment.Stroke) plainStroke {
 	plain := *s
-	plain.Off, plain.Range = false, nil
+	plain.Name, plain.Off, plain.Range = "", false, nil
 	if plain.Jitter == 0 {
 		plain.ID = "" // it only decides how dabs stray
 	}

@@ -12,9 +12,13 @@ import (
 // Modes of strokes.
 var strokeModes = []string{"clone", "heal", "erase", "colour", "soften", "smear", "lift", "lower"}
 
+// What can follow the pen.
+var penFollows = []string{"size", "opacity", "flow", "shape"}
+
 // A Stroke is a line of paint, or an area that is painted as one.
 type Stroke struct {
 	ID        string      `json:"id" doc:"Unique within the removal"`
+	Name      string      `json:"name,omitempty" maxLength:"120"`
 	Mode      string      `json:"mode" enum:"clone,heal,erase,colour,soften,smear,lift,lower"`
 	Off       bool        `json:"off,omitempty"`
 	Home      int         `json:"home" doc:"Frame on which it was made; on a plate that plate's"`
@@ -28,7 +32,7 @@ type Stroke struct {
 	Roundness float64     `json:"roundness,omitempty" minimum:"0" maximum:"1" doc:"Short over long axis; 1 where left out"`
 	Angle     float64     `json:"angle,omitempty" minimum:"-360" maximum:"360" doc:"Of the long axis, degrees, clockwise on the screen"`
 	Jitter    float64     `json:"jitter,omitempty" minimum:"0" maximum:"5" doc:"How far dabs stray from the path, as a share of the size"`
-	Pen       []string    `json:"pen,omitempty" enum:"size,opacity,flow" doc:"What follows the pressure"`
+	Pen       []string    `json:"pen,omitempty" enum:"size,opacity,flow,shape" doc:"What follows the pressure; shape follows how the pen leans"`
 	Channels  string      `json:"channels,omitempty" pattern:"^r?g?b?$" doc:"That are painted; left out all"`
 	Colour    *[3]float64 `json:"colour,omitempty" doc:"Of a plain colour: red, green, blue in linear light"`
 	Amount    float64     `json:"amount,omitempty" minimum:"0" maximum:"200" doc:"Soften: sigma in pixels; smear: share dragged along; lift and lower: stops"`
@@ -62,7 +66,7 @@ type Area struct {
 // artifact that holds them.
 type Path struct {
 	Artifact string      `json:"artifact,omitempty" pattern:"^[0-9a-f]{64}$"`
-	Points   [][]float64 `json:"points,omitempty" doc:"Each x, y, or x, y, pressure (0 to 1)"`
+	Points   [][]float64 `json:"points,omitempty" doc:"Each x, y, or x, y, pressure (0 to 1), or beside these where the pen leans to, two numbers from -1 to 1, 1 for lying flat"`
 	Shift    *Vec        `json:"shift,omitempty" doc:"Added to every point"`
 }
 
@@ -112,12 +116,14 @@ func (s *Stroke) Valid() error {
 		return err
 	}
 	for _, p := range s.Pen {
-		if p != "size" && p != "opacity" && p != "flow" {
-			return fmt.Errorf("%q is nothing that can follow the pen; choose size, opacity or flow", p)
+		if !slices.Contains(penFollows, p) {
+			return fmt.Errorf("%q is nothing that can follow the pen; choose of %v", p, penFollows)
 		}
 	}
 	copies := s.Mode == "clone" || s.Mode == "heal"
 	switch {
+	case len(s.Name) > 200:
+		return errors.New("a name has 200 characters at most")
 	case !slices.Contains(strokeModes, s.Mode):
 		return fmt.Errorf("mode %q is not known; choose one of %v", s.Mode, strokeModes)
 	case copies && s.From == nil:
@@ -157,13 +163,16 @@ func ValidPath(points [][]float64) error {
 		return fmt.Errorf("there are %d points in the stroke; %d at most", len(points), MostTouches)
 	}
 	for i, p := range points {
-		if len(p) != 2 && len(p) != 3 {
-			return fmt.Errorf("point %d has %d numbers; give x, y or x, y, pressure", i, len(p))
+		if len(p) != 2 && len(p) != 3 && len(p) != 5 {
+			return fmt.Errorf("point %d has %d numbers; give x, y or x, y, pressure, or beside these two for how the pen leans", i, len(p))
 		}
 		if !reachable(geom.Pt(p[0], p[1])) {
 			return fmt.Errorf("point %d lies too far away to be a place on a picture", i)
 		}
-		if len(p) == 3 && !(p[2] >= 0 && p[2] <= 1) {
+		if len(p) == 5 && !(math.Abs(p[3]) <= 1 && math.Abs(p[4]) <= 1) {
+			return fmt.Errorf("point %d: the pen leans by -1 to 1", i)
+		}
+		if len(p) > 2 && !(p[2] >= 0 && p[2] <= 1) {
 			return fmt.Errorf("point %d: pressure %v is not within 0 to 1", i, p[2])
 		}
 	}

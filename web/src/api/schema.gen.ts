@@ -1694,7 +1694,7 @@ export interface components {
         };
         Path: {
             artifact?: string;
-            /** @description Each x, y, or x, y, pressure (0 to 1) */
+            /** @description Each x, y, or x, y, pressure (0 to 1), or beside these where the pen leans to, two numbers from -1 to 1, 1 for lying flat */
             points?: number[][];
             /** @description Added to every point */
             shift?: number[];
@@ -2396,6 +2396,7 @@ export interface components {
             light?: number;
             /** @enum {string} */
             mode: "clone" | "heal" | "erase" | "colour" | "soften" | "smear" | "lift" | "lower";
+            name?: string;
             off?: boolean;
             /**
              * Format: double
@@ -2404,8 +2405,8 @@ export interface components {
             opacity: number;
             /** @description Where the brush went */
             path?: components["schemas"]["Path"];
-            /** @description What follows the pressure */
-            pen?: ("size" | "opacity" | "flow")[];
+            /** @description What follows the pressure; shape follows how the pen leans */
+            pen?: ("size" | "opacity" | "flow" | "shape")[];
             /** @description Frames on which it is there; left out all of its source's */
             range?: components["schemas"]["Range"];
             /** @description Track that carries it; left out the removal's own; still keeps it in place on the screen */

@@ -3,15 +3,27 @@ import type { Operation } from 'fast-json-patch'
 import type { Brief, FillSource, Removal } from '../api/client'
 import { notify } from '../ui/notice'
 import { BrushChannel } from './brush'
-import { copies, dragged, fromOf, matrixOf, mostSize, newStroke, paintedOn, setBrush, setOrigin, toLight } from './fill'
+import {
+  copies,
+  dragged,
+  fromOf,
+  matrixOf,
+  mostSize,
+  newStroke,
+  paintedOn,
+  setBrush,
+  setOrigin,
+  sizeOnPicture,
+  toLight,
+} from './fill'
 import { paintable, paintedAt, strokeList, travels } from './sources/kinds'
 import { newPlate } from './sources/plate'
 import type { FrameStore } from './frames'
 import { Line } from './handles/lines'
 import { Shapes } from './handles/shapes'
-import { held } from './keys'
-import type { Mapping } from './mapping'
+import { identity, type Mapping } from './mapping'
 import { apply, type Point } from './matrix'
+import { held, isBlunt, leanOf } from './pointer'
 import type { BenchProps, Placement } from './props'
 import { bench, useBench } from './state'
 
@@ -22,6 +34,8 @@ type Props = BenchProps & {
   seen: number
   /** The picture as it is drawn, to look at pixels of it. */
   picture: () => HTMLCanvasElement | null
+  /** The picture stands still with the surface: plates of other frames can be painted on as well. */
+  isLocked: boolean
   /** From the shown frame to the frame on loan, as it lies now; null without one. */
   toLoan: Mapping | null
   onPixels: (frame: number, x: number, y: number, width: number, height: number, rgba: Uint8Array) => void
@@ -39,7 +53,7 @@ export const dropLiveStroke = () => [...channels].some((c) => c.drop())
 
 /** The brush on the picture: its ring with the source's pixels in it, and the stroke while it is painted. */
 export function BrushLayer(props: Props) {
-  const { shot, removal, placement } = props
+  const { shot, removal, placement, motions, seen } = props
   const { frame, tool, brush, origin, handles, sourceId } = useBench()
   const [cursor, setCursor] = useState<Point | null>(null)
   const [told, setTold] = useState('')
@@ -69,12 +83,16 @@ export function BrushLayer(props: Props) {
     const box = root.current!.getBoundingClientRect()
     return placement.fromRoom({ x: e.clientX - box.left, y: e.clientY - box.top })
   }
+  /** Of the brush, in pixels of the picture. */
+  const size = (p: Point) => sizeOnPicture(brush, placement.scale(p))
   const round = (p: Point): [number, number] => [Math.round(p.x * 100) / 100, Math.round(p.y * 100) / 100]
-  const touch = (e: PointerEvent): number[] => {
+  /** A touch, as a stroke keeps it, on the frame that it is made on. */
+  const touch = (e: PointerEvent, on: Mapping): number[] => {
+    const p = round(on.apply(at(e)))
     // A mouse has no pressure of its own: it paints in full.
-    return e.pointerType === 'pen'
-      ? [...round(at(e)), Math.round(Math.max(0.02, Math.min(1, e.pressure)) * 1000) / 1000]
-      : round(at(e))
+    if (e.pointerType !== 'pen') return p
+    const lean = brush.pen.includes('shape') && leanOf(e)
+    return [...p, Math.round(Math.max(0.02, Math.min(1, e.pressure)) * 1000) / 1000, ...(lean || [])]
   }
   /** Follows the pressed pointer until it is let go. */
   const follow = (
@@ -97,9 +115,10 @@ export function BrushLayer(props: Props) {
   }
 
   const down = (e: ReactPointerEvent<SVGSVGElement>) => {
-    if (e.button !== 0 || held.has(' ')) return
+    const blunt = isBlunt(e)
+    if ((e.button !== 0 && !blunt) || held.has(' ')) return
     e.stopPropagation()
-    const p = at(e)
+    let p = at(e)
     if (held.has('s') && origin.frame !== null) {
       // A frame on loan is moved as it lies; Shift turns it, Alt scales it, around its middle.
       const start = origin
@@ -113,7 +132,7 @@ export function BrushLayer(props: Props) {
       return
     }
     if (held.has('p')) {
-      const c = meanColour(props.picture(), placement.toRoom(p), (brush.size / 2) * placement.scale(p))
+      const c = meanColour(props.picture(), placement.toRoom(p), (size(p) / 2) * placement.scale(p))
       if (c) setBrush({ colour: c, mode: 'colour' })
       return
     }
@@ -142,13 +161,23 @@ export function BrushLayer(props: Props) {
       fresh.current = { removal: removal.id, source: newPlate(removal, frame) }
     const on = source ?? fresh.current!.source
     const only = paintedAt(on)
-    if (only !== undefined && only !== frame) {
-      notify(`${on.name} is of frame ${only}. Press J to go there, or add a clean plate of this frame.`)
+    // Locked to the surface, what is seen of another frame is a place of the plate as well.
+    const toPlate = props.isLocked && only !== undefined ? motions.between(removal.follow.track, seen, only) : null
+    const made = only !== undefined && only !== frame && toPlate ? only : frame
+    if (only !== undefined && only !== made) {
+      notify(
+        `${on.name} is of frame ${only}. Press J to go there, L to lock the picture and paint on it from here, or add a clean plate of this frame.`,
+      )
       return
     }
+    const to = made === frame ? identity : toPlate!
+    const large = size(p)
+    p = to.apply(p)
     let from
-    if (copies(brush.mode)) {
-      const way = origin.spot ? { x: origin.spot.x - p.x, y: origin.spot.y - p.y } : origin.offset
+    const mode = blunt ? 'erase' : brush.mode
+    if (copies(mode)) {
+      const spot = origin.spot && to.apply(origin.spot)
+      const way = spot ? { x: spot.x - p.x, y: spot.y - p.y } : origin.offset
       if (!way) {
         notify('Choose a source first: hold S and click where clean pixels are.')
         return
@@ -159,22 +188,31 @@ export function BrushLayer(props: Props) {
       from = fromOf(origin, offset)
       setOrigin(origin.stays && origin.spot ? { offset } : { offset, spot: null })
     }
-    bench.set({ stroke: null })
+    bench.set({ strokes: [] })
     setPressed(true)
     const c = channel.current!
-    const begin = touch(e.nativeEvent)
+    const begin = touch(e.nativeEvent, to)
     // With Shift a straight line goes on from where the last stroke ended.
-    const line = e.shiftKey && last.current?.frame === frame ? last.current.at : null
+    const line = e.shiftKey && last.current?.frame === made ? last.current.at : null
     const bare = structuredClone(on)
     strokeList(bare)?.splice(0)
-    c.begin(removal.id, bare, newStroke(brush, frame, travels(on), from), line ? round(line) : begin, e.timeStamp)
+    c.begin(
+      removal.id,
+      bare,
+      newStroke({ ...brush, mode, size: large }, made, travels(on), from),
+      line ? round(line) : begin,
+      e.timeStamp,
+    )
     if (line) c.move([begin], e.timeStamp)
     const moved = (m: PointerEvent) => {
       const events = m.getCoalescedEvents?.() ?? []
-      c.move((events.length ? events : [m]).map(touch), m.timeStamp)
-      last.current = { frame, at: at(m) }
+      c.move(
+        (events.length ? events : [m]).map((x) => touch(x, to)),
+        m.timeStamp,
+      )
+      last.current = { frame: made, at: to.apply(at(m)) }
     }
-    last.current = { frame, at: p }
+    last.current = { frame: made, at: p }
     // Raw updates come at once; moves wait for the next frame of the screen.
     follow(e, moved, 'onpointerrawupdate' in window ? 'pointerrawupdate' : 'pointermove', () => {
       setPressed(false)
@@ -188,7 +226,7 @@ export function BrushLayer(props: Props) {
     copies(brush.mode) &&
     cursor &&
     (origin.spot ?? (origin.offset && apply(matrixOf(fromOf(origin, origin.offset), cursor), cursor)))
-  const radius = (brush.size / 2) * placement.scale(cursor ?? { x: 0, y: 0 })
+  const radius = (size(cursor ?? { x: 0, y: 0 }) / 2) * placement.scale(cursor ?? { x: 0, y: 0 })
   const flat = brush.roundness < 1 ? { k: brush.roundness, angle: brush.angle } : undefined
   return (
     <>

@@ -1,6 +1,6 @@
 import type { Document, FillSource, Front, Knot, Removal, Shape, Track } from '../api/client'
 import { newId, type Change } from '../api/treatment'
-import { allStrokes, moveStroke, onSource, onStroke } from './fill'
+import { moveStroke, onSource, onStrokes, these } from './fill'
 import { point, vec } from './handles/curve'
 import type { BenchProps } from './props'
 import { kinds, strokesOf } from './sources/kinds'
@@ -210,20 +210,20 @@ export function removeSelected({ revision }: BenchProps, edit: Edit) {
         t.points = t.points?.filter((p) => !gone.has(p.id))
       }),
     )
-  } else if (s.stage === 'fill' && s.stroke) {
-    const { stroke } = s
-    bench.set({ stroke: null })
+  } else if (s.stage === 'fill' && s.strokes.length) {
+    const { strokes } = s
+    bench.set({ strokes: [] })
     void edit(
-      'Delete a stroke',
-      on(r.id, (d) => dropStroke(d, stroke)),
+      `Delete ${these(strokes.length)}`,
+      on(r.id, (d) => dropStrokes(d, strokes)),
     )
   }
 }
 
-export function dropStroke(r: Removal, id: string) {
+export function dropStrokes(r: Removal, ids: string[]) {
   for (const s of r.fill.sources) {
-    const i = strokesOf(s).findIndex((x) => x.id === id)
-    if (i >= 0) strokesOf(s).splice(i, 1)
+    const list = strokesOf(s)
+    for (let i = list.length - 1; i >= 0; i--) if (ids.includes(list[i].id)) list.splice(i, 1)
   }
 }
 
@@ -250,14 +250,13 @@ export function nudge({ revision }: BenchProps, edit: Edit, dx: number, dy: numb
   return true
 }
 
-/** Moves the selected stroke, or else the brush's source, or else a neighbour's, by whole pixels. */
+/** Moves the selected strokes, or else the brush's source, or else a neighbour's, by whole pixels. */
 function nudgePaint(r: Removal, edit: Edit, dx: number, dy: number): boolean {
   const s = bench.get()
-  const stroke = allStrokes(r).find((x) => x.id === s.stroke)
-  if (stroke) {
+  if (s.strokes.length) {
     void edit(
-      'Move a stroke',
-      onStroke(r.id, stroke.id, (x) => moveStroke(x, { x: dx, y: dy })),
+      `Move ${these(s.strokes.length)}`,
+      onStrokes(r.id, s.strokes, (x) => moveStroke(x, { x: dx, y: dy })),
     )
     return true
   }

@@ -57,6 +57,34 @@ export const onStroke =
     }
   }
 
+/** Changes several strokes of a removal at once. */
+export const onStrokes =
+  (removal: string, ids: string[], change: (s: Stroke) => void): Change =>
+  (d) => {
+    for (const s of d.removals.find((r) => r.id === removal)?.fill.sources ?? [])
+      for (const x of strokesOf(s)) if (ids.includes(x.id)) change(x)
+  }
+
+/** One stroke in words, or so many. */
+export const these = (n: number) => (n === 1 ? 'a stroke' : `${n} strokes`)
+
+/** Gives a stroke another size, and an area's soft edge with it. */
+export function resizeStroke(s: Stroke, k: number) {
+  const within = (v: number, low: number, high: number) => Math.min(high, Math.max(low, Math.round(v * 100) / 100))
+  if (s.area) s.area.feather = within((s.area.feather ?? 0) * k, 0, 500)
+  else s.size = within(s.size * k, 1, mostSize)
+}
+
+/** The strokes from one to another in the order in which they are laid. */
+export function between(strokes: Stroke[], from: string, to: string): string[] {
+  const [i, k] = [strokes.findIndex((s) => s.id === from), strokes.findIndex((s) => s.id === to)]
+  return i < 0 || k < 0 ? [to] : strokes.slice(Math.min(i, k), Math.max(i, k) + 1).map((s) => s.id)
+}
+
+/** How large the brush is on the picture, drawn at so many screen pixels for each of its own. */
+export const sizeOnPicture = (b: Brush, scale: number) =>
+  b.sized === 'screen' ? Math.min(mostSize, Math.max(1, Math.round((b.size / scale) * 100) / 100)) : b.size
+
 /** Moves a stroke and all that belongs to it; its source goes along. */
 export function moveStroke(s: Stroke, d: Point) {
   if (s.path) {
@@ -184,6 +212,33 @@ export function repeatHere(r: Removal, source: FillSource, frame: number): Chang
   })
 }
 
+type Frames = NonNullable<Stroke['range']>
+
+/**
+ * Lays the strokes of the frame painted last, at or before this one, on all frames of a range as well, in one piece: the
+ * track carries each, and it copies every frame's own pixels. Frames that have strokes of their own keep those.
+ */
+export function repeatOver(r: Removal, source: FillSource, frame: number, range: Frames): Change | null {
+  const own = strokesOf(source).filter((s) => s.range && s.range.first === s.range.last && !s.off)
+  const from = Math.max(...own.map((s) => s.range!.first).filter((n) => n <= frame))
+  if (!Number.isFinite(from)) return null
+  const taken = new Set(own.map((s) => s.range!.first))
+  const runs: Frames[] = []
+  for (let n = range.first; n <= range.last; n++) {
+    if (taken.has(n)) continue
+    const last = runs.at(-1)
+    if (last && last.last === n - 1) last.last = n
+    else runs.push({ first: n, last: n })
+  }
+  if (!runs.length) return null
+  const copies = runs.flatMap((run) =>
+    own.filter((s) => s.range!.first === from).map((s) => ({ ...structuredClone(s), id: newId(), range: run })),
+  )
+  return onSource(r.id, source.id, (s) => {
+    strokeList(s)?.push(...structuredClone(copies))
+  })
+}
+
 /** Linear light as an sRGB colour (IEC 61966-2-1), and back. */
 export const toCode = (l: number) =>
   Math.round(255 * Math.min(1, Math.max(0, l <= 0.0031308 ? l * 12.92 : 1.055 * l ** (1 / 2.4) - 0.055)))
@@ -194,4 +249,7 @@ export const toLight = (v: number) => {
 export const cssOf = (c: number[]) => `rgb(${c.map(toCode).join(' ')})`
 
 export const setBrush = (change: Partial<Brush>) => bench.set((s) => ({ brush: { ...s.brush, ...change } }))
+/** Takes the source that was in hand before, and keeps this one. */
+export const otherOrigin = () =>
+  bench.set((s) => ({ origin: s.other ?? { ...s.origin, offset: null, spot: null, frame: null }, other: s.origin }))
 export const setOrigin = (change: Partial<Origin>) => bench.set((s) => ({ origin: { ...s.origin, ...change } }))

@@ -57,7 +57,7 @@ const keys: [string, [string, string][]][] = [
       ['F', 'take the brush, put it down'],
       ['S + click or drag', 'choose the source'],
       ['S + drag, of a loan', 'move the frame on loan; with Shift turn it, with Alt scale it'],
-      ['Shift + arrows', 'move the source by a pixel; or the selected stroke'],
+      ['Shift + arrows', 'move the source by a pixel; or the selected strokes'],
       ['X + drag', 'size (sideways) and hardness (up and down) of the brush'],
       ['[ ]', 'smaller, larger brush'],
       ['P + click', 'pick a colour under the brush'],
@@ -65,6 +65,9 @@ const keys: [string, [string, string][]][] = [
       ['A', 'copy an area'],
       ['R', 'repeat the last frame’s strokes here'],
       ['U', 'next unpainted frame'],
+      ['Y', 'the other source, and back'],
+      ['6 7 8 9', 'a brush that was kept; with Shift keep the one in hand'],
+      ['Shift + click, Ctrl A', 'select several strokes, all'],
     ],
   ],
 ]

@@ -1,18 +1,17 @@
+import { keepBrush, places, takeBrush, type Place } from './brushes'
 import { dropLiveStroke } from './brushlayer'
 import { useEffect, useRef } from 'react'
 import type { useEdit } from '../api/treatment'
 import type { BenchProps } from './props'
-import { mostSize, nextUnpainted, paintFrame, paintedOn, repeatHere, setBrush } from './fill'
+import { allStrokes, mostSize, nextUnpainted, otherOrigin, paintFrame, paintedOn, repeatHere, setBrush } from './fill'
 import { allShapes, lanesOf, nudge, removeSelected, startRemoval } from './edits'
-import { travels } from './sources/kinds'
+import { strokesOf, travels } from './sources/kinds'
 import { meant, useOwnKeys } from './ownkeys'
+import { held, release } from './pointer'
 import { stages } from './stages'
 import { bench, type Channel } from './state'
 
 const channels: Channel[] = ['colour', 'red', 'green', 'blue', 'luma']
-
-/** Keys that are held now, for tools that ask. */
-export const held = new Set<string>()
 
 /** All frames that hold a key of the open removal. */
 function keyFrames({ revision }: BenchProps): number[] {
@@ -60,6 +59,12 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
           bench.set({ knots: shape.points.map((_, i) => i) })
           return
         }
+        if (key.toLowerCase() === 'a' && open && s.stage === 'fill' && s.tool === 'look') {
+          e.preventDefault()
+          const of = open.fill.sources.find((x) => x.id === s.sourceId)
+          bench.set({ strokes: (of ? strokesOf(of) : allStrokes(open)).map((x) => x.id) })
+          return
+        }
         if (key.toLowerCase() !== 'z') return
         e.preventDefault()
         // In the middle of a stroke it is the stroke that is taken back.
@@ -67,6 +72,13 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
         return
       }
       if (e.altKey) return
+      // With Shift a digit is another sign on every keyboard: the key itself says which it is.
+      const digit = places.find((p) => e.code === `Digit${p}`)
+      if (e.shiftKey && digit && s.stage === 'fill' && s.removal) {
+        e.preventDefault()
+        keepBrush(digit)
+        return
+      }
       const stage = stages.find((x) => x.key === key)
       if (stage) {
         if (s.removal) bench.open(s.removal, stage.id)
@@ -109,7 +121,17 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
           bench.set({ tool: 'look', copying: null })
           break
         case 'Escape':
-          bench.set({ tool: 'look', knots: [], points: [], key: null, outline: null, stroke: null, copying: null })
+          release()
+          bench.set({
+            ring: null,
+            tool: 'look',
+            knots: [],
+            points: [],
+            key: null,
+            outline: null,
+            strokes: [],
+            copying: null,
+          })
           return
         case 'Delete':
         case 'Backspace':
@@ -178,14 +200,12 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
             case 'f':
               if (open && s.stage === 'fill')
                 bench.set(
-                  s.tool === 'brush'
-                    ? { tool: 'look' }
-                    : { tool: 'brush', view: 'patch', playing: false, stroke: null },
+                  s.tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false, strokes: [] },
                 )
               break
             case 'a':
               if (open && s.stage === 'fill')
-                bench.set({ tool: 'area', drawn: 'curve', view: 'patch', playing: false, stroke: null })
+                bench.set({ tool: 'area', drawn: 'curve', view: 'patch', playing: false, strokes: [] })
               break
             case 'v':
               bench.set({ before: true })
@@ -201,6 +221,15 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
               if (again) void edits.edit('Repeat strokes here', again)
               break
             }
+            case 'y':
+              if (open && s.stage === 'fill') otherOrigin()
+              break
+            case '6':
+            case '7':
+            case '8':
+            case '9':
+              if (open && s.stage === 'fill') takeBrush(key as Place)
+              break
             case 'n':
               startRemoval(props, edits.edit)
               break

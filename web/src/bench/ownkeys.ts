@@ -35,6 +35,11 @@ export const actions: [string, string][] = [
   ['a', 'copy an area'],
   ['r', 'repeat the last frame’s strokes'],
   ['u', 'next unpainted frame'],
+  ['y', 'the other source'],
+  ['6', 'first kept brush'],
+  ['7', 'second kept brush'],
+  ['8', 'third kept brush'],
+  ['9', 'fourth kept brush'],
 ]
 
 /** Keys that were changed: the key that does something at first, and the one that does it now. */

@@ -10,18 +10,20 @@ import {
 import { useLive } from '../api/live'
 import { useEdit } from '../api/treatment'
 import type { BenchProps, Placement } from './props'
-import { BrushLayer } from './brushlayer'
+import { BrushLayer, dropLiveStroke } from './brushlayer'
 import { fromOf, matrixOf, paintFrame } from './fill'
 import { FillHandles } from './handles/fill'
 import { FrameStore } from './frames'
 import { Handles } from './handles/handles'
 import { Others } from './handles/others'
 import { drag } from './handles/lines'
-import { held } from './keys'
+import { held } from './pointer'
 import { chain, identity, ofMatrix, type Mapping } from './mapping'
 import type { Point } from './matrix'
 import { positionOnly, surfaceOf } from './motion'
+import { followFingers, rests } from './pointer'
 import { openScreen, type Screen } from './screen'
+import { ToolRing } from './toolring'
 import { bench, useBench, showsPaint } from './state'
 
 /** The picture, and all that lies on it: free, or locked to a surface. */
@@ -166,7 +168,12 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     if (needed !== null) void frames.load(needed, null)
   }, [needed])
 
-  const onReference = open !== null && seen === liveFrame.current
+  // Where the stroke in progress lies on what is seen: on its own frame, or, locked, carried from there.
+  const liveOn = (): Mapping | null => {
+    if (!open) return null
+    if (seen === liveFrame.current) return identity
+    return isLocked ? motions.between(open.follow.track, seen, liveFrame.current) : null
+  }
   useEffect(() => {
     if (live.current !== null && live.current >= 0 && wanted.ready && overlays && overlays.revision >= live.current) {
       screen.current?.clearLive()
@@ -183,11 +190,12 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     if (c.height !== height) c.height = height
     const s = shown.current
     if (!s || !screen.current) return
+    const liveTo = liveOn()
     const toCss = ofMatrix([1 / ratio, 0, 0, 0, 1 / ratio, 0, 0, 0, 1])
     screen.current[painted ? 'drawPainted' : 'draw']({
       plate: s.plate,
       overlay: s.overlay ?? null,
-      live: onReference && showsPaint(view),
+      live: live.current !== null && liveTo && showsPaint(view) ? chain(toCss, fromRoomToFrame, liveTo) : null,
       view,
       channel,
       exposure,
@@ -233,7 +241,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       through,
       loan,
       toLoan?.key,
-      onReference,
+      liveFrame.current,
       wanted.ready,
       split,
       gain,
@@ -266,6 +274,58 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     return () => el.removeEventListener('wheel', wheel)
   }, [zoomAt])
 
+  // Two fingers move the picture and bring it closer; a hand that rests beside a pen does nothing.
+  const latest = useRef({ scale, zoomAt })
+  latest.current = { scale, zoomAt }
+  useEffect(() => {
+    const el = room.current!
+    const fingers = followFingers()
+    let two = false
+    const quiet = (e: PointerEvent) => {
+      e.stopImmediatePropagation()
+      e.preventDefault()
+    }
+    const down = (e: PointerEvent) => {
+      const resting = rests(e)
+      if (e.pointerType === 'pen') bench.set({ pen: true })
+      if (fingers.begin(e)) {
+        two = true
+        dropLiveStroke()
+        quiet(e)
+      } else if (resting && bench.get().tool !== 'look') quiet(e)
+    }
+    const move = (e: PointerEvent) => {
+      if (e.type === 'pointermove') {
+        const to = fingers.move(e)
+        if (to) {
+          const box = el.getBoundingClientRect()
+          const at = { x: to.at.x - box.left, y: to.at.y - box.top }
+          latest.current.zoomAt(at, to.factor)
+          const s = bench.get()
+          const k = s.zoom ?? latest.current.scale
+          bench.set({ zoom: k, centre: { x: s.centre.x - to.by.x / k / aspect, y: s.centre.y - to.by.y / k } })
+        }
+      }
+      if (two && e.pointerType === 'touch') quiet(e)
+    }
+    const up = (e: PointerEvent) => {
+      fingers.end(e)
+      if (fingers.count() === 0) two = false
+    }
+    el.addEventListener('pointerdown', down, true)
+    for (const kind of ['pointermove', 'pointerrawupdate'] as const)
+      el.addEventListener(kind, move as EventListener, true)
+    addEventListener('pointerup', up, true)
+    addEventListener('pointercancel', up, true)
+    return () => {
+      el.removeEventListener('pointerdown', down, true)
+      for (const kind of ['pointermove', 'pointerrawupdate'] as const)
+        el.removeEventListener(kind, move as EventListener, true)
+      removeEventListener('pointerup', up, true)
+      removeEventListener('pointercancel', up, true)
+    }
+  }, [aspect])
+
   const pan = (e: ReactPointerEvent) => {
     if (e.shiftKey && e.button === 0 && tool === 'look' && bench.get().outline) {
       selectBox(e)
@@ -291,7 +351,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     const up = () => {
       el.removeEventListener('pointermove', move)
       el.removeEventListener('pointerup', up)
-      if (!start.moved && tool === 'look') bench.set({ stroke: null, outline: null, knots: [], points: [], key: null })
+      if (!start.moved && tool === 'look') bench.set({ strokes: [], outline: null, knots: [], points: [], key: null })
     }
     el.addEventListener('pointermove', move)
     el.addEventListener('pointerup', up)
@@ -302,6 +362,11 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       ref={room}
       className="relative min-h-0 min-w-0 touch-none overflow-hidden bg-soil select-none"
       onPointerDown={pan}
+      onContextMenu={(e) => {
+        e.preventDefault()
+        const box = e.currentTarget.getBoundingClientRect()
+        if (!second) bench.set({ ring: { x: e.clientX - box.left, y: e.clientY - box.top }, playing: false })
+      }}
       role="application"
       aria-label={`Picture, frame ${frame}`}
     >
@@ -321,6 +386,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
             removal={open}
             placement={placement}
             seen={seen}
+            isLocked={isLocked}
             picture={() => canvas.current}
             toLoan={toLoan}
             onPixels={(at, x, y, w, h, rgba) => {
@@ -342,6 +408,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
           {handles && <FillHandles {...props} removal={open} placement={placement} seen={seen} />}
         </>
       )}
+      {!second && <ToolRing {...props} size={size} />}
       {box && !second && (
         <div
           className="pointer-events-none absolute border border-fern bg-fern/15"

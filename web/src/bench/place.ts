@@ -26,6 +26,7 @@ const kept = [
   'sourceId',
   'brush',
   'origin',
+  'other',
   'gain',
   'split',
   'faint',

@@ -5,8 +5,11 @@ import type { Channel, View } from './state'
 export interface Shown {
   plate: ImageBitmap
   overlay: Overlay | null
-  /** The paint of a stroke that is not yet part of a revision is shown as well. */
-  live: boolean
+  /**
+   * From device pixels of the canvas to pixels of the frame on which a stroke is painted that is not yet part of a
+   * revision; null where it is not shown.
+   */
+  live: Mapping | null
   view: View
   channel: Channel
   exposure: number
@@ -232,7 +235,7 @@ class GLScreen implements Screen {
     const { gl, fresh } = this
     if (!fresh) return
     if (s.split !== null) return this.draw(s)
-    const toCanvas = s.toFrame.inverse()
+    const toCanvas = (s.live ?? s.toFrame).inverse()
     const [x0, y0, x1, y1] = fresh
     const around = Array.from({ length: toCanvas.cells + 1 }, (_, i) => i / toCanvas.cells).flatMap((t) => [
       { x: x0 + t * (x1 - x0), y: y0 },
@@ -321,7 +324,7 @@ class GLScreen implements Screen {
       const [left, top, right, bottom] = this.live
       const place = [left, top, right - left, bottom - top]
       const part = [left / this.width, top / this.height, place[2] / this.width, place[3] / this.height]
-      this.rectangle(p, 2, toCanvas, place, part)
+      this.rectangle(p, 2, s.live.inverse(), place, part)
     }
   }
 

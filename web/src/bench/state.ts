@@ -58,7 +58,7 @@ export interface Brush {
   roundness: number
   angle: number
   jitter: number
-  pen: ('size' | 'opacity' | 'flow')[]
+  pen: ('size' | 'opacity' | 'flow' | 'shape')[]
   channels: string
   /** Linear light. */
   colour: [number, number, number]
@@ -71,6 +71,8 @@ export interface Brush {
   lasts: 'this' | 'all'
   /** New strokes stay on the screen and are not carried by the track. */
   still: boolean
+  /** What the size is measured in: pixels of the picture, or of the screen, whatever the zoom. */
+  sized: 'picture' | 'screen'
 }
 
 /** Where copied pixels come from. */
@@ -131,9 +133,18 @@ export interface BenchState {
   key: { lane: string; frame: number } | null
   /** The removal that is being copied to another place. */
   copying: string | null
-  stroke: string | null
+  /** Where on the room's picture the ring of tools is open. */
+  ring: Point | null
+  /** A key that the ring holds for the next touch, and what that will do. */
+  armed: { key: string; tells: string } | null
+  /** A pen was seen. */
+  pen: boolean
+  /** The selected strokes. */
+  strokes: string[]
   brush: Brush
   origin: Origin
+  /** The source that was in hand before, to go back and forth between two. */
+  other: Origin | null
   /** The source of clean pixels that is painted on or edited. */
   sourceId: string | null
   /** The tone (Settle) or the front (Guard) that is edited; within for what the patch lies within. */
@@ -183,7 +194,10 @@ export const initial: BenchState = {
   points: [],
   key: null,
   copying: null,
-  stroke: null,
+  ring: null,
+  armed: null,
+  pen: false,
+  strokes: [],
   brush: {
     mode: 'clone',
     size: 24,
@@ -202,6 +216,7 @@ export const initial: BenchState = {
     light: 1,
     lasts: 'this',
     still: false,
+    sized: 'picture',
   },
   origin: {
     offset: null,
@@ -215,6 +230,7 @@ export const initial: BenchState = {
     plain: false,
     crisp: true,
   },
+  other: null,
   sourceId: null,
   loan: { as: 'hidden', share: 0.5 },
   faint: false,
@@ -239,7 +255,7 @@ export const bench = {
       knots: [],
       points: [],
       key: null,
-      stroke: null,
+      strokes: [],
       copying: null,
       tool: stage === 'fill' ? 'brush' : 'look',
       ...(removal && stage === 'fill'
@@ -248,7 +264,7 @@ export const bench = {
           ? { view: 'result' }
           : {}),
       part: null,
-      ...(removal !== s.removal ? { origin: initial.origin, sourceId: null, loan: initial.loan } : {}),
+      ...(removal !== s.removal ? { origin: initial.origin, other: null, sourceId: null, loan: initial.loan } : {}),
     }))
   },
 }

@@ -1,21 +1,28 @@
+import type { Removal } from '../api/client'
 import { Button } from '../ui/controls'
 import type { BenchProps } from './props'
 import { bareOn, stages } from './stages'
+import { StandsStill } from './stages/follow'
 import { bench, useBench } from './state'
 
-/** On a frame that a removal should change and no patch of it reaches: which, why, and where to mend it. */
-export function Unreached({ revision, standings }: BenchProps) {
-  const { frame, removal: open, view, playing } = useBench()
+const box =
+  'absolute inset-x-0 bottom-2 mx-auto flex w-fit max-w-[90%] items-center gap-2 rounded border bg-bed/95 px-3 py-1 text-[13px]'
+
+/**
+ * On a frame that a removal should change and no patch of it reaches: which, why, and where to mend it. As long as
+ * nothing is said of how the surface moves, that is asked.
+ */
+export function Unreached(props: BenchProps) {
+  const { revision, standings } = props
+  const { frame, removal: open, view, playing, stage } = useBench()
   if (playing || view === 'plate') return null
   for (const r of revision.document.removals) {
     if ((open && r.id !== open) || !r.fill.sources.length) continue // before anything is painted that is no news
+    if (r.id === open && stage === 'fill' && !r.follow.track) return <CameraMoves key={r.id} {...props} removal={r} />
     const bare = bareOn(standings.get(r.id), frame)
     if (!bare) continue
     return (
-      <p
-        role="status"
-        className="absolute inset-x-0 bottom-2 mx-auto flex w-fit max-w-[90%] items-center gap-2 rounded border border-stone bg-bed/95 px-3 py-1 text-[13px]"
-      >
+      <p role="status" className={`${box} border-stone`}>
         <span className="min-w-0">
           No patch of {r.name} here: {bare.why}.
         </span>
@@ -26,4 +33,16 @@ export function Unreached({ revision, standings }: BenchProps) {
     )
   }
   return null
+}
+
+function CameraMoves(props: BenchProps & { removal: Removal }) {
+  return (
+    <div role="group" aria-label="Does the camera move?" className={`${box} flex-wrap border-clay`}>
+      <span className="min-w-0">Does the camera move? Until that is said, paint shows only on its own frame.</span>
+      <StandsStill {...props} />
+      <Button title="Follow the surface under the thing (2)" onClick={() => bench.open(props.removal.id, 'follow')}>
+        It moves
+      </Button>
+    </div>
+  )
 }

@@ -1,7 +1,7 @@
 import { useState, type PointerEvent as ReactPointerEvent } from 'react'
 import type { Knot, Removal, Stroke } from '../../api/client'
 import { useEdit } from '../../api/treatment'
-import { allStrokes, copies, fromOf, matrixOf, moveStroke, newStroke, onStroke, paintedOn } from '../fill'
+import { allStrokes, copies, fromOf, matrixOf, moveStroke, newStroke, onStrokes, paintedOn, these } from '../fill'
 import { paintable, paintedAt, strokeList, travels } from '../sources/kinds'
 import { newPlate } from '../sources/plate'
 import { views, type HandleProps } from '../sources/views'
@@ -22,12 +22,14 @@ type Props = HandleProps
 /** What can be taken hold of in Fill while no brush is in hand: strokes, areas, a neighbour's source, a piece's corners. */
 export function FillHandles(props: Props) {
   const { removal: r, motions, placement, seen } = props
-  const { sourceId, tool, stroke, faint } = useBench()
+  const { sourceId, tool, strokes, faint } = useBench()
   const source = r.fill.sources.find((s) => s.id === sourceId)
   const Handle = source && views[source.kind].Handle
   const Draw = source && views[source.kind].Draw
   const few = allStrokes(r).length <= 300
-  const paths = usePaths(props.shot.id, r, stroke !== null || faint || (tool === 'look' && few))
+  const paths = usePaths(props.shot.id, r, strokes.length > 0 || faint || (tool === 'look' && few))
+  /** By how much what is selected is dragged now: the strokes themselves, their sources. */
+  const [by, setBy] = useState<Dragged>(nowhere)
   /** Of the coordinates that a stroke was made in. */
   const at = (s: Stroke) => within(placement, motions.between(s.ride || r.follow.track, s.home, seen))
   const there = (s: Stroke) => !s.off && (!s.range || (seen >= s.range.first && seen <= s.range.last))
@@ -49,8 +51,17 @@ export function FillHandles(props: Props) {
         ))}
         {tool === 'look' &&
           allStrokes(r).map((s) =>
-            s.id === stroke || (few && there(s)) ? (
-              <StrokeHandle key={s.id} {...props} stroke={s} path={paths?.[s.id]} here={at(s)} on={s.id === stroke} />
+            strokes.includes(s.id) || (few && there(s)) ? (
+              <StrokeHandle
+                key={s.id}
+                {...props}
+                stroke={s}
+                path={paths?.[s.id]}
+                here={at(s)}
+                on={strokes.includes(s.id)}
+                by={by}
+                tell={setBy}
+              />
             ) : null,
           )}
         {tool === 'look' && source && Handle && <Handle {...props} source={source} />}
@@ -70,6 +81,13 @@ export function FillHandles(props: Props) {
     </>
   )
 }
+
+/** By how much the selected strokes and their sources are dragged. */
+interface Dragged {
+  strokes: Point
+  sources: Point
+}
+const nowhere: Dragged = { strokes: { x: 0, y: 0 }, sources: { x: 0, y: 0 } }
 
 /** The travelling strokes of the last frame before this one that has its own. */
 function lastPainted(r: Removal, seen: number): Stroke[] {
@@ -99,7 +117,10 @@ const beginOf = (s: Stroke, path: number[][] | undefined): Point | null => {
   return path?.length ? { x: path[0][0] + dx, y: path[0][1] + dy } : null
 }
 
-/** A stroke: a click selects it, a drag moves it; its source is dragged by itself. */
+/**
+ * A stroke: a click selects it, with Shift beside others; a drag moves all that are selected, a drag of its source the
+ * sources of all.
+ */
 function StrokeHandle({
   shot,
   removal: r,
@@ -107,26 +128,41 @@ function StrokeHandle({
   path,
   here,
   on: chosen,
-}: Props & { stroke: Stroke; path?: number[][]; here: Placement; on: boolean }) {
+  by: dragged,
+  tell,
+}: Props & {
+  stroke: Stroke
+  path?: number[][]
+  here: Placement
+  on: boolean
+  by: Dragged
+  tell: (by: Dragged) => void
+}) {
   const { edit } = useEdit(shot.id)
-  const [moved, setMoved] = useState<Point>({ x: 0, y: 0 })
-  const [from, setFrom] = useState<Point>({ x: 0, y: 0 })
+  const { strokes: moved, sources: from } = chosen ? dragged : nowhere
   const begin = beginOf(s, path)
   if (!begin) return null
   const root = (e: ReactPointerEvent) => (e.target as Element).closest('svg')!
   const shifted: Placement = { ...here, toRoom: (p) => here.toRoom(plus(p, moved)) }
   const d = outlineOf(s, path, shifted)
-  const dragBy = (e: ReactPointerEvent, tell: (d: Point) => void, done: (d: Point) => void) => {
+  const dragBy = (e: ReactPointerEvent, what: keyof Dragged, done: (d: Point) => void) => {
     if (e.button !== 0) return
     const start = pointerAt(e, root(e), here)
     let by: Point = { x: 0, y: 0 }
-    bench.set({ stroke: s.id })
+    const before = bench.get().strokes
+    if (e.shiftKey) {
+      e.stopPropagation()
+      bench.set({ strokes: chosen ? before.filter((x) => x !== s.id) : [...before, s.id] })
+      return
+    }
+    if (!chosen) bench.set({ strokes: [s.id] })
     drag(
       e,
-      (m) => tell((by = minus(pointerAt(m, root(e), here), start))),
+      (m) => tell({ ...nowhere, [what]: (by = minus(pointerAt(m, root(e), here), start)) }),
       (did) => {
         if (did) done(by)
-        tell({ x: 0, y: 0 })
+        else bench.set({ strokes: [s.id] })
+        tell(nowhere)
       },
     )
   }
@@ -137,8 +173,8 @@ function StrokeHandle({
   const source = take && apply(take, begin)
   const setSource = (by: Point) =>
     void edit(
-      'Source of a stroke',
-      onStroke(r.id, s.id, (x) => {
+      `Source of ${these(bench.get().strokes.length)}`,
+      onStrokes(r.id, bench.get().strokes, (x) => {
         if (x.from)
           x.from.offset = x.from.crisp
             ? [Math.round(x.from.offset[0] + by.x), Math.round(x.from.offset[1] + by.y)]
@@ -159,11 +195,13 @@ function StrokeHandle({
         onPointerDown={(e) =>
           dragBy(
             e,
-            setMoved,
+            'strokes',
             (by) =>
               void edit(
-                'Move a stroke',
-                onStroke(r.id, s.id, (x) => moveStroke(x, { x: Math.round(by.x), y: Math.round(by.y) })),
+                `Move ${these(bench.get().strokes.length)}`,
+                onStrokes(r.id, bench.get().strokes, (x) =>
+                  moveStroke(x, { x: Math.round(by.x), y: Math.round(by.y) }),
+                ),
               ),
           )
         }
@@ -185,14 +223,14 @@ function StrokeHandle({
               )}
               className="pointer-events-auto cursor-move"
               aria-label="Source of the area"
-              onPointerDown={(e) => dragBy(e, setFrom, setSource)}
+              onPointerDown={(e) => dragBy(e, 'sources', setSource)}
             />
           ) : null}
           <Grip
             p={here.toRoom(source)}
             on
             label="Source of the stroke"
-            onPointerDown={(e) => dragBy(e, setFrom, setSource)}
+            onPointerDown={(e) => dragBy(e, 'sources', setSource)}
           />
         </>
       )}
@@ -231,7 +269,7 @@ function DrawArea({ shot, removal: r, placement, seen }: Props) {
         strokeList(into)?.push(structuredClone(stroke))
       }),
     )
-    bench.set({ tool: 'look', stroke: stroke.id })
+    bench.set({ tool: 'look', strokes: [stroke.id] })
   }
   return <DrawPath placement={placement} onDone={finish} />
 }

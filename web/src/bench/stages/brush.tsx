@@ -4,7 +4,20 @@ import { answer, api, type Removal } from '../../api/client'
 import { Pick } from '../../ui/choice'
 import { Button, Check, NumberField, NumberInput } from '../../ui/controls'
 import { notify } from '../../ui/notice'
-import { copies, cssOf, fromOf, modes, mostSize, paintedOn, setBrush, setOrigin, toCode, toLight } from '../fill'
+import { keepBrush, places, takeBrush, told, useBrushes } from '../brushes'
+import {
+  copies,
+  cssOf,
+  fromOf,
+  modes,
+  mostSize,
+  otherOrigin,
+  paintedOn,
+  setBrush,
+  setOrigin,
+  toCode,
+  toLight,
+} from '../fill'
 import { boundsOf } from '../handles/curve'
 import type { BenchProps } from '../props'
 import { paintedAt, travels } from '../sources/kinds'
@@ -155,9 +168,12 @@ export function BrushFields(props: BenchProps & { removal: Removal }) {
           />
         </div>
       )}
+      <KeptBrushes />
       <More
         words="More of the brush"
-        changed={b.flow < 1 || b.roundness < 1 || b.jitter > 0 || b.channels !== 'rgb' || b.still}
+        changed={
+          b.flow < 1 || b.roundness < 1 || b.jitter > 0 || b.channels !== 'rgb' || b.still || b.sized === 'screen'
+        }
       >
         <NumberField
           label="Flow"
@@ -203,9 +219,12 @@ export function BrushFields(props: BenchProps & { removal: Removal }) {
           max={200}
           onDone={(v) => setBrush({ jitter: v / 100 })}
         />
-        <div className="flex items-center gap-3" title="What follows the pressure of the pen">
+        <div
+          className="flex flex-wrap items-center gap-3"
+          title="What follows the pressure of the pen; the shape follows how it leans"
+        >
           <span className="flex-1 text-quiet">Pen</span>
-          {(['size', 'opacity', 'flow'] as const).map((p) => (
+          {(['size', 'opacity', 'flow', 'shape'] as const).map((p) => (
             <Check
               key={p}
               label={p[0].toUpperCase() + p.slice(1)}
@@ -229,6 +248,12 @@ export function BrushFields(props: BenchProps & { removal: Removal }) {
           ))}
         </div>
         <Check
+          label="Size in pixels of the screen"
+          hint="It stays as large on the screen when you come closer; else as large on the picture"
+          value={b.sized === 'screen'}
+          onChange={(v) => setBrush({ sized: v ? 'screen' : 'picture' })}
+        />
+        <Check
           label="Strokes stay on the screen"
           hint="They are not carried by the track"
           value={b.still}
@@ -239,9 +264,35 @@ export function BrushFields(props: BenchProps & { removal: Removal }) {
   )
 }
 
+/** Brushes that were kept, each with the key that takes it up. */
+function KeptBrushes() {
+  const kept = useBrushes((s) => s.kept)
+  return (
+    <div className="flex items-center gap-1" role="group" aria-label="Kept brushes">
+      <span className="flex-1 text-quiet">Kept</span>
+      {places.map((p) => (
+        <button
+          key={p}
+          type="button"
+          aria-label={`Kept brush ${p}`}
+          title={
+            kept[p]
+              ? `${told(kept[p])} (${p}); Shift keeps the brush in hand instead`
+              : `Nothing yet: click to keep the brush in hand on ${p}`
+          }
+          className={`w-9 rounded border border-stone py-0.5 text-center text-[13px] hover:bg-stone ${kept[p] ? '' : 'text-quiet'}`}
+          onClick={(e) => (e.shiftKey || !kept[p] ? keepBrush(p) : takeBrush(p))}
+        >
+          {kept[p] ? Math.round(kept[p].size) : '+'}
+        </button>
+      ))}
+    </div>
+  )
+}
+
 /** Where copied pixels come from. */
 function OriginFields({ shot, removal: r, motions }: BenchProps & { removal: Removal }) {
-  const { origin: o, loan, frame, sourceId } = useBench()
+  const { origin: o, other, loan, frame, sourceId } = useBench()
   const [busy, setBusy] = useState(false)
   const painted = paintedOn(r, sourceId)
   const held = painted ? paintedAt(painted) : undefined
@@ -389,12 +440,21 @@ function OriginFields({ shot, removal: r, motions }: BenchProps & { removal: Rem
           </Button>
         </>
       )}
-      <Propose
-        shot={shot.id}
-        removal={r.id}
-        frame={at}
-        onFound={(p) => setOrigin({ offset: p, spot: null, frame: null })}
-      />
+      <div className="grid grid-cols-2 gap-1.5">
+        <Propose
+          shot={shot.id}
+          removal={r.id}
+          frame={at}
+          onFound={(p) => setOrigin({ offset: p, spot: null, frame: null })}
+        />
+        <Button
+          className="py-0.5!"
+          title={`Go over to ${other ? 'the source that was in hand before' : 'a second source, and back'} (Y)`}
+          onClick={otherOrigin}
+        >
+          The other source
+        </Button>
+      </div>
       <More
         words="More of the source"
         changed={o.turn !== 0 || o.scale !== 1 || o.mirror || o.stays || !o.crisp || o.plain}

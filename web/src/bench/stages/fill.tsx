@@ -1,4 +1,3 @@
-import { StandsStill } from './follow'
 import { Menu, MenuButton, MenuItems } from '@headlessui/react'
 import { useRef } from 'react'
 import type { FillSource, Removal, Revision } from '../../api/client'
@@ -21,7 +20,7 @@ import { Strokes } from './strokes'
 export function FillStage(props: BenchProps & { removal: Removal }) {
   const { shot, removal: r } = props
   const { edit } = useEdit(shot.id)
-  const { tool, sourceId, frame, stroke } = useBench()
+  const { tool, sourceId, frame, strokes } = useBench()
   const on1 = paintedOn(r, sourceId)
   const chosen = r.fill.sources.find((s) => s.id === sourceId) ?? null
   const painted = !chosen || paintable(chosen)
@@ -29,21 +28,6 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
   const away = at !== undefined && at !== frame && painted
   return (
     <>
-      {!r.follow.track && r.fill.sources.length > 0 && (
-        <div
-          role="group"
-          aria-label="Does the camera move?"
-          className="rounded border border-clay px-2 py-1.5 text-[13px]"
-        >
-          <p className="mb-1.5">Does the camera move? Until that is said, paint shows only on its own frame.</p>
-          <div className="flex flex-wrap gap-1.5">
-            <StandsStill {...props} />
-            <Button title="Follow the surface under the thing (2)" onClick={() => bench.open(r.id, 'follow')}>
-              It moves
-            </Button>
-          </div>
-        </div>
-      )}
       {r.fill.copied && (
         <div role="group" aria-label="Copied" className="rounded border border-clay px-2 py-1.5 text-[13px]">
           <p className="mb-1.5">
@@ -70,7 +54,7 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
               weight="main"
               className="flex-1"
               title="Go to the frame that the paint lies on (J)"
-              onClick={() => bench.set({ frame: at, playing: false, view: 'patch', tool: 'brush', stroke: null })}
+              onClick={() => bench.set({ frame: at, playing: false, view: 'patch', tool: 'brush', strokes: [] })}
             >
               Hold frame {at} to paint
             </Button>
@@ -81,7 +65,7 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
               title={`Paint ${on1 ? `on ${on1.name}` : 'on this frame'} (F)`}
               onClick={() =>
                 bench.set(
-                  tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false, stroke: null },
+                  tool === 'brush' ? { tool: 'look' } : { tool: 'brush', view: 'patch', playing: false, strokes: [] },
                 )
               }
             >
@@ -96,7 +80,7 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
               bench.set(
                 tool === 'area'
                   ? { tool: 'look' }
-                  : { tool: 'area', drawn: 'curve', view: 'patch', playing: false, stroke: null },
+                  : { tool: 'area', drawn: 'curve', view: 'patch', playing: false, strokes: [] },
               )
             }
           >
@@ -120,7 +104,7 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
                 onClick={() =>
                   bench.set({
                     sourceId: s.id === sourceId ? null : s.id,
-                    stroke: null,
+                    strokes: [],
                     outline: null,
                     knots: [],
                     tool: s.id !== sourceId && paintable(s) && tool === 'brush' ? 'brush' : 'look',
@@ -140,7 +124,7 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
           ))}
         </ul>
       )}
-      {painted && !stroke && <BrushFields {...props} />}
+      {painted && !strokes.length && <BrushFields {...props} />}
       <Strokes {...props} onPaint={on1} edit={edit} />
     </>
   )
@@ -164,7 +148,7 @@ function AddSource({ shot, removal: r }: BenchProps & { removal: Removal }) {
         d.fill.sources.push(structuredClone(s))
       }),
     )
-    bench.set({ sourceId: s.id, stroke: null, ...then })
+    bench.set({ sourceId: s.id, strokes: [], ...then })
   }
   const ask = (as: string) => {
     kind.current = as
@@ -207,7 +191,7 @@ function AddSource({ shot, removal: r }: BenchProps & { removal: Removal }) {
             if (!rev) return
             adopt(rev as Revision)
             const made = (rev as Revision).document.removals.find((x) => x.id === r.id)?.fill.sources.at(-1)
-            bench.set({ sourceId: made?.id ?? null, stroke: null, tool: 'look' })
+            bench.set({ sourceId: made?.id ?? null, strokes: [], tool: 'look' })
           })
         }
       />
@@ -241,7 +225,7 @@ function SourceFields(props: BenchProps & { removal: Removal; source: FillSource
           )
         }
         onDelete={() => {
-          bench.set({ sourceId: null, stroke: null, outline: null })
+          bench.set({ sourceId: null, strokes: [], outline: null })
           void edit(
             `Delete ${s.name}`,
             on(r.id, (d) => {

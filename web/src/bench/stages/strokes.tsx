@@ -6,12 +6,27 @@ import { newId } from '../../api/treatment'
 import { Select } from '../../ui/choice'
 import { Button, Check, NumberField, NumberInput } from '../../ui/controls'
 import { Item } from '../../ui/menu'
-import { dropStroke, on, type Edit } from '../edits'
-import { allStrokes, sourceOf, copies, modes, nextUnpainted, onStroke, repeatHere } from '../fill'
+import { dropStrokes, on, type Edit } from '../edits'
+import {
+  allStrokes,
+  between,
+  copies,
+  fromOf,
+  modes,
+  nextUnpainted,
+  onStroke,
+  onStrokes,
+  repeatHere,
+  repeatOver,
+  resizeStroke,
+  sourceOf,
+  these,
+} from '../fill'
 import { paintedAt, strokeList, strokesOf, travels } from '../sources/kinds'
 import { newPaint } from '../sources/paint'
 import { newPlate } from '../sources/plate'
 import { boundsOf, pathOf } from '../handles/curve'
+import { healed } from './brush'
 import type { BenchProps } from '../props'
 import { bench, useBench } from '../state'
 
@@ -45,16 +60,22 @@ export function Strokes({
   onPaint,
   edit,
 }: BenchProps & { removal: Removal; onPaint: FillSource | null; edit: Edit }) {
-  const { stroke: chosen, frame, faint, sourceId } = useBench()
+  const { strokes: chosen, frame, faint, sourceId } = useBench()
   const strokes = allStrokes(r)
-  const picked = strokes.find((s) => s.id === chosen)
+  const picked = strokes.filter((s) => chosen.includes(s.id))
   const few = strokes.length <= 300
   const [all, setAll] = useState(false)
   const from = all ? 0 : Math.max(0, strokes.length - 120)
   const paths = usePaths(shot.id, r, few && strokes.length > 0)
   const travelling = onPaint && travels(onPaint) ? onPaint : null
   const repeat = travelling && repeatHere(r, travelling, frame)
+  const over = travelling && repeatOver(r, travelling, frame, r.range)
   const unpainted = travelling && nextUnpainted(r, frame)
+  const chooses = (e: { ctrlKey: boolean; metaKey: boolean; shiftKey: boolean }, id: string): string[] => {
+    if (e.ctrlKey || e.metaKey) return chosen.includes(id) ? chosen.filter((x) => x !== id) : [...chosen, id]
+    if (e.shiftKey && chosen.length) return between(strokes, chosen[chosen.length - 1], id)
+    return chosen.length === 1 && chosen[0] === id ? [] : [id]
+  }
   return (
     <>
       {travelling && (
@@ -73,6 +94,7 @@ export function Strokes({
           >
             Next unpainted
           </Button>
+          {travelling && <RepeatOver key={r.id} removal={r} source={travelling} can={over !== null} edit={edit} />}
           <div className="col-span-2">
             <Check
               label="Show the last frame’s strokes faintly"
@@ -96,16 +118,17 @@ export function Strokes({
             (sourceId &&
               sourceOf(r, s.id)?.id !== sourceId &&
               r.fill.sources.some((x) => x.id === sourceId && strokesOf(x).length > 0)) ? null : (
-              <li key={s.id} className={`${s.id === chosen ? 'bg-slab' : ''} ${s.off ? 'opacity-50' : ''}`}>
+              <li key={s.id} className={`${chosen.includes(s.id) ? 'bg-slab' : ''} ${s.off ? 'opacity-50' : ''}`}>
                 <button
                   type="button"
-                  aria-pressed={s.id === chosen}
+                  aria-pressed={chosen.includes(s.id)}
                   className="flex w-full items-center gap-2 rounded px-1 py-0.5 text-left text-[13px]"
-                  onClick={() => bench.set({ stroke: s.id === chosen ? null : s.id, tool: 'look', outline: null })}
+                  title="Ctrl adds one to those that are selected, Shift all from the last one on"
+                  onClick={(e) => bench.set({ strokes: chooses(e, s.id), tool: 'look', outline: null })}
                 >
                   {few && <Thumb shot={shot} stroke={s} path={paths?.[s.id]} />}
                   <span className="min-w-0 flex-1 truncate">
-                    Stroke {i + 1}
+                    {s.name || `Stroke ${i + 1}`}
                     <span className="text-quiet">
                       , {words(s)}
                       {s.area ? ', area' : ` ${Math.round(s.size)} px`}
@@ -121,17 +144,67 @@ export function Strokes({
           )}
         </ol>
       )}
-      {picked && (
+      {picked.length > 0 && (
         <StrokeFields
+          key={picked.map((s) => s.id).join()}
           shot={shot}
           revision={revision}
           removal={r}
-          stroke={picked}
+          strokes={picked}
           edit={edit}
-          number={strokes.indexOf(picked) + 1}
+          number={strokes.indexOf(picked[0]) + 1}
         />
       )}
     </>
+  )
+}
+
+/** Repeats the strokes of the frame painted last on many frames at once. */
+function RepeatOver({
+  removal: r,
+  source,
+  can,
+  edit,
+}: {
+  removal: Removal
+  source: FillSource
+  can: boolean
+  edit: Edit
+}) {
+  const frame = useBench((s) => s.frame)
+  const [last, setLast] = useState<number | null>(null)
+  const [first, setFirst] = useState<number | null>(null)
+  const range = { first: first ?? r.range.first, last: last ?? r.range.last }
+  const lay = () => {
+    const change = repeatOver(r, source, frame, range)
+    if (change) void edit(`Repeat strokes on ${range.first} to ${range.last}`, change)
+  }
+  return (
+    <div
+      className="col-span-2 flex items-center gap-1.5"
+      title="The strokes of the frame painted last, on every frame from one to another that has none of its own"
+    >
+      <Button className="flex-1" disabled={!can} onClick={lay}>
+        Repeat on
+      </Button>
+      <NumberInput
+        label="Repeat from frame"
+        className="w-16"
+        value={range.first}
+        min={r.range.first}
+        max={range.last}
+        onDone={(v) => setFirst(Math.round(v))}
+      />
+      <span className="text-quiet">to</span>
+      <NumberInput
+        label="Repeat to frame"
+        className="w-16"
+        value={range.last}
+        min={range.first}
+        max={r.range.last}
+        onDone={(v) => setLast(Math.round(v))}
+      />
+    </div>
   )
 }
 
@@ -182,40 +255,79 @@ function Thumb({ shot, stroke: s, path }: { shot: Shot; stroke: Stroke; path?: n
   )
 }
 
-/** All that can be changed about a stroke later. */
+/** All that can be changed about strokes later: of one, or of several at once. */
 function StrokeFields({
   shot,
   revision,
   removal: r,
-  stroke: s,
+  strokes,
   edit,
   number,
 }: {
   shot: Shot
   revision: BenchProps['revision']
   removal: Removal
-  stroke: Stroke
+  strokes: Stroke[]
   edit: Edit
   number: number
 }) {
   const frame = useBench((x) => x.frame)
-  const change = (label: string, f: (x: Stroke) => void) => void edit(label, onStroke(r.id, s.id, f))
+  const origin = useBench((x) => x.origin)
+  const ids = strokes.map((x) => x.id)
+  const [s] = strokes
+  const many = strokes.length > 1
+  const change = (label: string, f: (x: Stroke) => void) =>
+    void edit(many ? label.replace(/an? (stroke|area)/, `${strokes.length} strokes`) : label, onStrokes(r.id, ids, f))
   const source = sourceOf(r, s.id)
   const held = !!source && paintedAt(source) !== undefined
   const span = s.range ?? r.range
+  const paths = strokes.every((x) => !x.area)
+  const areas = strokes.every((x) => x.area)
+  const healing = strokes.every((x) => x.mode === 'heal')
   /** Puts it into another removal, on a source of the same kind and frame. */
   const copyTo = (id: string) =>
     void edit(
-      `Copy a stroke to ${revision.document.removals.find((x) => x.id === id)?.name}`,
+      `Copy ${these(strokes.length)} to ${revision.document.removals.find((x) => x.id === id)?.name}`,
       on(id, (d) => {
         let into = d.fill.sources.find((x) => (held ? paintedAt(x) === s.home : travels(x)))
         if (!into) d.fill.sources.push((into = held ? newPlate(d, s.home) : newPaint(d)))
-        strokeList(into)?.push({ ...structuredClone(s), id: newId(), ride: s.ride || r.follow.track || undefined })
+        for (const x of strokes)
+          strokeList(into)?.push({ ...structuredClone(x), id: newId(), ride: x.ride || r.follow.track || undefined })
       }),
     )
   return (
     <div className="flex flex-col gap-2 border-l-2 border-stone py-1 pl-2">
-      {!s.area && (
+      <div className="flex items-center gap-1.5">
+        <span className="flex-1 text-quiet">{many ? `${strokes.length} strokes` : 'Name'}</span>
+        <input
+          aria-label={many ? 'Name of the strokes' : 'Name of the stroke'}
+          placeholder={many ? 'Name' : `Stroke ${number}`}
+          maxLength={120}
+          defaultValue={many ? '' : s.name}
+          className="w-36 rounded border border-stone bg-soil px-1.5 py-0.5 text-[13px]"
+          onKeyDown={(e) => e.key === 'Enter' && e.currentTarget.blur()}
+          onBlur={(e) => {
+            const name = e.target.value.trim()
+            if (many ? name : name !== (s.name ?? ''))
+              change('Name a stroke', (x) => {
+                x.name = name ? (many ? `${name} ${ids.indexOf(x.id) + 1}` : name) : undefined
+              })
+          }}
+        />
+      </div>
+      {many && (
+        <NumberField
+          label="Size"
+          unit="%"
+          hint="Of what each is now; of an area its soft edge"
+          value={100}
+          min={5}
+          max={1000}
+          slides={300}
+          onDone={(v) => change('Size of a stroke', (x) => resizeStroke(x, v / 100))}
+        />
+      )}
+      {!many && paths && (
         <NumberField
           label="Size"
           unit="px"
@@ -230,12 +342,12 @@ function StrokeFields({
           }
         />
       )}
-      {s.area && (
+      {areas && (
         <NumberField
           label="Feather"
           unit="px"
           hint="Half of it lies inside the outline"
-          value={s.area.feather ?? 0}
+          value={s.area?.feather ?? 0}
           min={0}
           max={60}
           step={0.5}
@@ -246,7 +358,7 @@ function StrokeFields({
           }
         />
       )}
-      {!s.area && (
+      {paths && (
         <NumberField
           label="Hardness"
           unit="%"
@@ -272,7 +384,42 @@ function StrokeFields({
           })
         }
       />
-      {s.from && (
+      {healing && (
+        <>
+          <NumberField
+            {...healed.texture}
+            value={(s.texture ?? 1) * 100}
+            onDone={(v) =>
+              change('Texture of a stroke', (x) => {
+                x.texture = v / 100
+              })
+            }
+          />
+          <NumberField
+            {...healed.light}
+            value={(s.light ?? 1) * 100}
+            onDone={(v) =>
+              change('Light of a stroke', (x) => {
+                x.light = v / 100
+              })
+            }
+          />
+        </>
+      )}
+      {many && strokes.some((x) => x.from) && origin.offset && (
+        <Button
+          className="py-0.5!"
+          title="All of them copy from where the brush in hand does"
+          onClick={() =>
+            change('Source of a stroke', (x) => {
+              if (x.from) x.from = fromOf(origin, origin.offset!)
+            })
+          }
+        >
+          Source of the brush for all
+        </Button>
+      )}
+      {!many && s.from && (
         <div
           className="flex items-center gap-1.5"
           title="From the painted pixel to the copied one; drag the source on the picture"
@@ -305,7 +452,7 @@ function StrokeFields({
           {s.from.frame !== undefined && <span className="text-[13px] text-quiet">of {s.from.frame}</span>}
         </div>
       )}
-      {copies(s.mode) && (
+      {strokes.every((x) => copies(x.mode)) && (
         <div className="grid grid-cols-[4.9rem_1fr] items-center gap-2">
           <span className="text-quiet">Does</span>
           <Select<Stroke['mode']>
@@ -314,6 +461,7 @@ function StrokeFields({
             onChange={(v) =>
               change('What a stroke does', (x) => {
                 x.mode = v
+                if (v === 'heal') x.texture ??= 1
               })
             }
             options={modes.slice(0, 2)}
@@ -387,7 +535,7 @@ function StrokeFields({
         <Menu>
           <MenuButton
             className="rounded px-1.5 py-0.5 text-quiet hover:bg-stone hover:text-text"
-            aria-label={`More for stroke ${number}`}
+            aria-label={many ? 'More for the strokes' : `More for stroke ${number}`}
           >
             More
           </MenuButton>
@@ -405,30 +553,34 @@ function StrokeFields({
             >
               {s.off ? 'Use it again' : 'Leave it out'}
             </Item>
-            <Item
-              onClick={() =>
-                void edit(
-                  'Earlier in the order',
-                  onStroke(r.id, s.id, (x, { list, i }) => {
-                    if (i > 0) list.splice(i - 1, 2, x, list[i - 1])
-                  }),
-                )
-              }
-            >
-              Earlier in the order
-            </Item>
-            <Item
-              onClick={() =>
-                void edit(
-                  'Later in the order',
-                  onStroke(r.id, s.id, (x, { list, i }) => {
-                    if (i < list.length - 1) list.splice(i, 2, list[i + 1], x)
-                  }),
-                )
-              }
-            >
-              Later in the order
-            </Item>
+            {!many && (
+              <>
+                <Item
+                  onClick={() =>
+                    void edit(
+                      'Earlier in the order',
+                      onStroke(r.id, s.id, (x, { list, i }) => {
+                        if (i > 0) list.splice(i - 1, 2, x, list[i - 1])
+                      }),
+                    )
+                  }
+                >
+                  Earlier in the order
+                </Item>
+                <Item
+                  onClick={() =>
+                    void edit(
+                      'Later in the order',
+                      onStroke(r.id, s.id, (x, { list, i }) => {
+                        if (i < list.length - 1) list.splice(i, 2, list[i + 1], x)
+                      }),
+                    )
+                  }
+                >
+                  Later in the order
+                </Item>
+              </>
+            )}
             {revision.document.removals
               .filter((x) => x.id !== r.id)
               .map((x) => (
@@ -441,12 +593,12 @@ function StrokeFields({
         <Button
           weight="bare"
           className="py-0!"
-          aria-label={`Delete stroke ${number}`}
+          aria-label={many ? `Delete ${strokes.length} strokes` : `Delete stroke ${number}`}
           onClick={() => {
-            bench.set({ stroke: null })
+            bench.set({ strokes: [] })
             void edit(
-              'Delete a stroke',
-              on(r.id, (d) => dropStroke(d, s.id)),
+              `Delete ${these(strokes.length)}`,
+              on(r.id, (d) => dropStrokes(d, ids)),
             )
           }}
         >
