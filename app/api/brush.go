@@ -191,7 +191,7 @@ func (e *easel) begin(ctx context.Context, m *brushMessage) error {
 	}
 	on := place{m.Removal, m.Source.ID, e.stroke.Home}
 	if e.canvas == nil || e.on != on || e.revision != head.Number {
-		if e.canvas, err = e.source.Evaluator().Easel(ctx, t, m.Removal, m.Source.ID, e.painted.Kind,
+		if e.canvas, err = e.source.Evaluator().Easel(ctx, t, m.Removal, &e.painted,
 			e.stroke.Home); err != nil {
 			return err
 		}

@@ -55,7 +55,7 @@ func (s *Source) codes(ctx context.Context, t *render.Treatment, o ExternalPictu
 	if o.Source == "" {
 		return out, nil
 	}
-	c, err := s.eval.Easel(ctx, t, o.Removal, o.Source, treatment.HeldPlate, o.Frame)
+	c, err := s.eval.Easel(ctx, t, o.Removal, &treatment.Source{ID: o.Source, Kind: treatment.HeldPlate}, o.Frame)
 	if err != nil {
 		return nil, err
 	}

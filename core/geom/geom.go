@@ -56,6 +56,11 @@ func (b Box) Corners() [4]Point {
 // Centre returns the middle of the box.
 func (b Box) Centre() Point { return b.Min.Lerp(b.Max, 0.5) }
 
+// Overlaps reports whether two boxes have a place in common.
+func (b Box) Overlaps(o Box) bool {
+	return b.Min.X <= o.Max.X && o.Min.X <= b.Max.X && b.Min.Y <= o.Max.Y && o.Min.Y <= b.Max.Y
+}
+
 // Grow returns the box, wider by d on every side.
 func (b Box) Grow(d float64) Box { return Box{b.Min.Sub(Pt(d, d)), b.Max.Add(Pt(d, d))} }
 

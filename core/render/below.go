@@ -6,32 +6,179 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"image"
+	"maps"
+	"math"
+	"slices"
 	"sync"
 
+	"jardin/core/geom"
 	"jardin/core/memo"
 	"jardin/core/raster"
-	"jardin/core/treatment"
+	"jardin/core/warp"
 )
 
-// A below is the removals below one, as its sources may see them: a treatment of its own, of which a later removal is
+// A below is those of the removals below one that a source of it sees: a treatment of its own, of which a later removal is
 // never part, so that nothing goes in circles. It stays as it is when removals are left out of what is rendered.
 type below struct {
 	of  *Treatment
+	all map[int]bool // those that are seen, and those that they see themselves, by their place in the document
 	key func() string
 }
 
-// beneath returns the removals below the removal number i of a document.
-func (t *Treatment) beneath(doc *treatment.Document, i int) *below {
-	out := &below{of: &Treatment{removals: t.removals[:i:i], motions: t.motions, scenes: &sync.Map{}}}
-	out.key = sync.OnceValue(func() string {
-		hash := sha256.New()
-		part := treatment.Document{Tracks: doc.Tracks, Removals: doc.Removals[:i]}
-		if err := json.NewEncoder(hash).Encode(part); err != nil {
-			panic(err) // it was read from JSON
+// beneath returns what a source sees that sees some of the removals below it.
+func (t *Treatment) beneath(seen []*removal) *below {
+	out := &below{of: &Treatment{removals: seen, motions: t.motions, scenes: &sync.Map{}}, all: map[int]bool{}}
+	for _, r := range seen {
+		out.all[r.at] = true
+		for i := range r.sources {
+			if under := r.below(i); under != nil {
+				maps.Copy(out.all, under.all)
+			}
 		}
-		return hex.EncodeToString(hash.Sum(nil))
+	}
+	out.key = sync.OnceValue(func() string {
+		parts := []string{t.tracksName()}
+		for i, r := range t.all {
+			if out.all[i] {
+				parts = append(parts, r.name())
+			}
+		}
+		return nameOf(parts)
 	})
 	return out
+}
+
+// nameOf names what can be written as JSON by a hash of it.
+func nameOf(v any) string {
+	hash := sha256.New()
+	if err := json.NewEncoder(hash).Encode(v); err != nil {
+		panic(err) // it was read from JSON, or is text
+	}
+	return hex.EncodeToString(hash.Sum(nil))
+}
+
+// A look is where a source looks at a frame.
+type look struct {
+	Frame int
+	Boxes []geom.Box
+}
+
+// A looker is a kind of source that knows where it looks; others may look anywhere.
+type looker interface {
+	// looks returns where source i of a removal does; ok is false for anywhere.
+	looks(r *removal, i int) (at []look, ok bool)
+}
+
+// seenBy returns those of the removals below that source i of a removal sees: those whose patch lies where it looks.
+func (r *removal) seenBy(i int) []*removal {
+	lower := r.of.all[:r.at]
+	kind, ok := r.sources[i].kind.(looker)
+	if !ok {
+		return slices.Clip(lower)
+	}
+	at, ok := kind.looks(r, i)
+	if !ok {
+		return slices.Clip(lower)
+	}
+	var out []*removal
+	for _, under := range lower {
+		if slices.ContainsFunc(at, func(l look) bool { return under.liesIn(l) }) {
+			out = append(out, under)
+		}
+	}
+	return out
+}
+
+// liesIn reports whether the removal's patch may lie where one looks.
+func (r *removal) liesIn(l look) bool {
+	if !r.visible(l.Frame) {
+		return false
+	}
+	box, ok := r.marks(l.Frame)
+	return !ok || slices.ContainsFunc(l.Boxes, box.Overlaps)
+}
+
+// marks returns a box around all that the removal may mark on frame n; ok is false where that is not known without its
+// pixels.
+func (r *removal) marks(n int) (box geom.Box, ok bool) {
+	type found struct {
+		box geom.Box
+		ok  bool
+	}
+	f := shared(r.inputs, [2]any{"marks", n}, func() found {
+		m := r.matte(n)
+		var at []geom.Point
+		for i := range m.Outlines.Shapes {
+			s := &m.Outlines.Shapes[i]
+			if s.Shape.Invert {
+				return found{}
+			}
+			rim, _ := s.Pose.Rim(&s.Shape, m.Outlines.Edge)
+			for _, p := range rim {
+				if !p.At.Finite() {
+					return found{}
+				}
+				around := geom.Box{Min: p.At, Max: p.At}.Grow(p.Out + math.Abs(s.Shape.Grow+m.Outlines.Edge.Grow)*
+					max(1, s.Pose.ToFrame.Scale(p.At)) + 2)
+				at = append(at, around.Min, around.Max)
+			}
+		}
+		return found{geom.Bounds(at), len(m.Supplied) == 0 && len(at) > 0}
+	})
+	return f.box, f.ok
+}
+
+// looksOf returns where strokes look, on a frame to which to takes their home: at what they cover, and at where their
+// pixels come from.
+func (r *removal) looksOf(st *stroke, n int) []look {
+	wide := st.box.Grow(2 + looksAround(st.Stroke))
+	m := warp.Mapping(warp.Identity)
+	if n != st.Home {
+		if m = r.mapping(st.Ride, st.Home, n); m == nil {
+			return nil // not followed to there
+		}
+	}
+	out := []look{{n, []geom.Box{m.Bounds(wide)}}}
+	if st.From == nil {
+		return out
+	}
+	source := originOf(st.Stroke, wide)
+	if l := r.loan(st.Stroke); l != nil {
+		return append(out, look{l.Bare.Frame, []geom.Box{l.Over.Bounds(source)}})
+	}
+	out[0].Boxes = append(out[0].Boxes, m.Bounds(source))
+	return out
+}
+
+func (plateKind) looks(r *removal, i int) (out []look, ok bool) {
+	s := r.sources[i]
+	if s.Plate.Whole || s.Plate.Picture != nil {
+		return nil, false
+	}
+	for _, st := range s.strokes {
+		out = append(out, r.looksOf(st, s.frame)...)
+	}
+	return out, true
+}
+
+// The frames of a shot at which travelling paint is asked where it looks, before it counts as looking anywhere.
+const mostLooks = 4000
+
+func (travelKind) looks(r *removal, i int) (out []look, ok bool) {
+	span := r.doc.Range
+	for _, st := range r.sources[i].strokes {
+		first, last := span.First, span.Last
+		if st.Range != nil {
+			first, last = max(first, st.Range.First), min(last, st.Range.Last)
+		}
+		if last-first+len(out) > mostLooks {
+			return nil, false
+		}
+		for n := first; n <= last; n++ {
+			out = append(out, r.looksOf(st, n)...)
+		}
+	}
+	return out, true
 }
 
 // seenFrom returns what evaluates a source: the plate as it is, or as the removals below leave it.
@@ -47,10 +194,10 @@ func (e *Evaluator) seenFrom(b *below) *Evaluator {
 	return &out
 }
 
-// below returns the removals that source i looks at; nil for the plate.
+// below returns the removals that source i sees; nil for the plate alone.
 func (r *removal) below(i int) *below {
 	if i < len(r.sources) && r.sources[i].Below {
-		return r.beneath
+		return r.sources[i].below()
 	}
 	return nil
 }

@@ -3,6 +3,7 @@ package render
 import (
 	"image"
 	"math"
+	"slices"
 
 	"jardin/core/carry"
 	"jardin/core/memo"
@@ -20,6 +21,7 @@ import (
 type Input struct {
 	Frame      int
 	View       View
+	Under      []removalInput // in the view of a patch whose paint sees the removals below it: those, as in the result
 	Removals   []removalInput
 	Diagnostic *diagnosticInput // of the views that explain settling
 	Seen       *seenInput       // of the view that explains what is gathered
@@ -124,9 +126,25 @@ func (t *Treatment) Input(n int, view View, only string) *Input {
 		if in := r.input(n, view); len(in.Fill.Sources) > 0 {
 			out.Removals = append(out.Removals, in)
 		}
+		if view == PatchView && (len(r.sources) == 0 || slices.ContainsFunc(r.sources, func(s *source) bool { return s.Below })) {
+			out.Under = t.under(r.at, n) // what is painted next will see them too
+		}
 	}
-	if len(out.Removals) == 0 {
+	if len(out.Removals)+len(out.Under) == 0 {
 		return nil
+	}
+	return out
+}
+
+// under gathers the removals below one as they are in the result on frame n.
+func (t *Treatment) under(at, n int) (out []removalInput) {
+	for _, r := range t.removals {
+		if r.at >= at || !r.visible(n) {
+			continue
+		}
+		if in := r.input(n, ResultView); len(in.Fill.Sources) > 0 {
+			out = append(out, in)
+		}
 	}
 	return out
 }

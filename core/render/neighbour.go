@@ -66,20 +66,47 @@ func (in *neighbourInput) bounds(s *sourceInput, _ image.Rectangle) image.Rectan
 
 func (in *neighbourInput) reach(image.Rectangle) image.Rectangle { return image.Rectangle{} }
 
+// taken takes each pixel to the one that is taken; ok is false where the track cannot be inverted.
+func (in *neighbourInput) taken() (m warp.Mapping, ok bool) {
+	offset := warp.Of(geom.Translation(in.Offset))
+	if in.Map == nil {
+		return offset, true
+	}
+	back, ok := in.Map.Inverse()
+	if !ok {
+		return nil, false
+	}
+	return warp.Chain(back, offset, in.Map), true
+}
+
+// looks: on every frame beside what is marked there, unless it counts elsewhere.
+func (neighbourKind) looks(r *removal, i int) (out []look, ok bool) {
+	s, span := r.sources[i], r.doc.Range
+	if len(s.Where) > 0 || span.Last-span.First > mostLooks {
+		return nil, false
+	}
+	for n := span.First; n <= span.Last; n++ {
+		box, ok := r.marks(n)
+		if !ok {
+			return nil, false
+		}
+		if in := r.neighbour(s.Neighbour, n); in != nil {
+			if taken, ok := in.taken(); ok {
+				out = append(out, look{n, []geom.Box{taken.Bounds(box.Grow(seamRim + 6))}})
+			}
+		}
+	}
+	return out, true
+}
+
 // composite lays the frame's own pixels from an offset: light, focus and grain are
 // right by themselves.
 func (in *neighbourInput) composite(ctx context.Context, e *Evaluator, s *sourceInput, n int, out *filling) error {
-	offset := warp.Of(geom.Translation(in.Offset))
-	at, taken := func(p geom.Point) geom.Point { return p.Add(in.Offset) }, warp.Mapping(offset)
-	if w := in.Map; w != nil {
-		back, ok := w.Inverse()
-		if !ok {
-			return fmt.Errorf("the track cannot be inverted")
-		}
-		at = func(p geom.Point) geom.Point { return w.Apply(back.Apply(p).Add(in.Offset)) }
-		taken = warp.Chain(back, offset, w)
+	taken, ok := in.taken()
+	if !ok {
+		return fmt.Errorf("the track cannot be inverted")
 	}
-	size := e.Plate.Size()
+	at, size := taken.Apply, e.Plate.Size()
 	if in.Crisp {
 		middle := boxOf(size).Centre()
 		if in.Centre {

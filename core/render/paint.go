@@ -9,6 +9,7 @@ import (
 	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/settle"
+	"jardin/core/treatment"
 )
 
 // bare returns a frame as it is painted on. What it returns may cover more than rect.
@@ -224,11 +225,13 @@ func (e *Evaluator) base(ctx context.Context, in *baseInput) (*raster.Image, err
 
 // Easel returns what a live stroke is painted on: the frame with the paint of one
 // source on it, and all that lies below. A source that is not there yet lies over
-// all others, and is of the given kind.
+// all others, and is as the given one. Where it sees removals below it, all of them
+// are seen: nobody knows yet where the stroke will look.
 func (e *Evaluator) Easel(
 	ctx context.Context,
 	t *Treatment,
-	removal, source, kind string,
+	removal string,
+	source *treatment.Source,
 	n int,
 ) (*fill.Canvas, error) {
 	r := t.removal(removal)
@@ -237,12 +240,15 @@ func (e *Evaluator) Easel(
 	}
 	i := len(r.sources)
 	for k, s := range r.sources {
-		if s.ID == source {
-			i, kind = k, s.Kind
+		if s.ID == source.ID {
+			i, source = k, s.Source
 		}
 	}
-	if sourceKinds[kind] == nil {
-		return nil, fmt.Errorf("%q is not a kind of source", kind)
+	if sourceKinds[source.Kind] == nil {
+		return nil, fmt.Errorf("%q is not a kind of source", source.Kind)
 	}
-	return sourceKinds[kind].easel(ctx, e.seenFrom(r.below(i)), r, i, n)
+	if source.Below {
+		e = e.seenFrom(t.beneath(t.all[:r.at:r.at]))
+	}
+	return sourceKinds[source.Kind].easel(ctx, e, r, i, n)
 }

@@ -45,7 +45,7 @@ func (plateKind) easel(ctx context.Context, e *Evaluator, r *removal, i, n int) 
 		return nil, err
 	}
 	if i < len(r.sources) {
-		layer, err := e.layer(ctx, r.layer(i, r.sources[i].strokes, "", true))
+		layer, err := e.seenFrom(r.below(i)).layer(ctx, r.layer(i, r.sources[i].strokes, "", true))
 		if err != nil {
 			return nil, err
 		}

@@ -560,7 +560,7 @@ func TestPaintedPatchAndResultAreTheSamePixels(t *testing.T) {
 		require.NoError(t, err)
 		result, err := e.Frame(ctx, c, 100, ResultView, "")
 		require.NoError(t, err)
-		easel, err := e.Easel(ctx, c, "a", "p", treatment.HeldPlate, 100)
+		easel, err := e.Easel(ctx, c, "a", &treatment.Source{ID: "p", Kind: treatment.HeldPlate}, 100)
 		require.NoError(t, err)
 		shown := easel.Shown(meadow{}.Size())
 		plate, err := meadow{}.Linear(ctx, 100, meadow{}.Size())

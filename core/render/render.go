@@ -158,12 +158,19 @@ func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 	size := e.Plate.Size()
 	type layer struct {
 		of      *removalInput
+		view    View
 		through *raster.Plane
 	}
 	var layers []layer
 	var all image.Rectangle
-	for i := range in.Removals {
-		of := in.Removals[i]
+	for i := range len(in.Under) + len(in.Removals) {
+		var of removalInput
+		view := in.View
+		if i < len(in.Under) {
+			of, view = in.Under[i], ResultView
+		} else {
+			of = in.Removals[i-len(in.Under)]
+		}
 		r := &of
 		fill, err := r.Fill.placed(ctx, e)
 		if err != nil {
@@ -175,7 +182,7 @@ func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 		if err != nil {
 			return nil, err
 		}
-		if in.View == PatchView {
+		if view == PatchView {
 			through = raster.NewPlane(reach)
 			for i := range through.Pix {
 				through.Pix[i] = 1
@@ -184,7 +191,7 @@ func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 		if through.Rect.Empty() {
 			continue
 		}
-		layers = append(layers, layer{r, through})
+		layers = append(layers, layer{r, view, through})
 		all = all.Union(through.Rect)
 	}
 	if all.Empty() {
@@ -195,14 +202,11 @@ func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 		return nil, err
 	}
 	picture, touched, coverage := plate.Crop(all), raster.NewPlane(all), raster.NewPlane(all)
-	if in.View == PatchView {
-		coverage = nil
-	}
 	if in.View == AloneView {
 		clear(picture.Pix)
 	}
 	for _, l := range layers {
-		if in.View == PatchView {
+		if l.view == PatchView {
 			patch, err := e.fill(ctx, &l.of.Fill, l.through.Rect)
 			if err != nil {
 				return nil, err
@@ -210,7 +214,7 @@ func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 			settle.Composite(picture, settle.Patch{Image: patch.Image}, l.through, 1, settle.Normal, touched, nil)
 			continue
 		}
-		if err := e.composite(ctx, l.of, in.View, plate, picture, l.through, touched, coverage); err != nil {
+		if err := e.composite(ctx, l.of, l.view, plate, picture, l.through, touched, coverage); err != nil {
 			return nil, err
 		}
 	}
@@ -220,6 +224,9 @@ func (in *Input) evaluate(ctx context.Context, e *Evaluator) (*Result, error) {
 		} else {
 			picture.Pix[4*i+3] = 1
 		}
+	}
+	if in.View == PatchView {
+		coverage = nil // it is of paint, wherever it lies
 	}
 	return &Result{picture, coverage}, nil
 }

@@ -18,6 +18,9 @@ type Treatment struct {
 	removals []*removal
 	motions  *carry.Set
 	scenes   *sync.Map // int -> *memo.Keyed[scenery]: what lies on a frame, by frame
+
+	all        []*removal    // of the document, also those that are left out here
+	tracksName func() string // names the document's tracks
 }
 
 type removal struct {
@@ -27,7 +30,8 @@ type removal struct {
 	placed  map[int]warp.Mapping // from the reference frame: stands for the track while one is being found
 	sources []*source
 	draft   bool
-	beneath *below    // the removals below, for sources that look at them; nil where none does
+	at      int // its place in the document
+	name    func() string
 	inputs  *sync.Map // parts of inputs that several frames share, by what they are of
 }
 
@@ -35,8 +39,9 @@ type removal struct {
 type source struct {
 	*treatment.Source
 	kind    sourceKind
-	frame   int       // in whose coordinates it is
-	strokes []*stroke // those that are not off
+	frame   int           // in whose coordinates it is
+	strokes []*stroke     // those that are not off
+	below   func() *below // what of the removals below it sees, if it looks at them
 }
 
 // A stroke is one made ready: all that never changes about it is worked out.
@@ -54,20 +59,21 @@ func Compile(doc *treatment.Document) (*Treatment, error) {
 		return nil, err
 	}
 	t := &Treatment{motions: motions, scenes: &sync.Map{}}
+	t.tracksName = sync.OnceValue(func() string { return nameOf(doc.Tracks) })
 	for k, d := range doc.Removals {
-		r := &removal{of: t, doc: d, motions: motions, inputs: &sync.Map{}}
+		r := &removal{of: t, at: k, doc: d, motions: motions, inputs: &sync.Map{}}
+		r.name = sync.OnceValue(func() string { return nameOf(d) })
 		for i := range d.Fill.Sources {
 			s, err := ready(&d.Fill.Sources[i])
 			if err != nil {
 				return nil, fmt.Errorf("%q: %w", d.Name, err)
 			}
 			r.sources = append(r.sources, s)
-			if s.Below && r.beneath == nil {
-				r.beneath = t.beneath(doc, k)
-			}
+			s.below = sync.OnceValue(func() *below { return t.beneath(r.seenBy(i)) })
 		}
 		t.removals = append(t.removals, r)
 	}
+	t.all = t.removals
 	return t, nil
 }
 
@@ -169,7 +175,7 @@ func (t *Treatment) Draft() *Treatment {
 
 // with returns the treatment with all removals changed.
 func (t *Treatment) with(scenes *sync.Map, change func(*removal)) *Treatment {
-	out := &Treatment{motions: t.motions, scenes: scenes}
+	out := &Treatment{motions: t.motions, scenes: scenes, all: t.all, tracksName: t.tracksName}
 	for _, r := range t.removals {
 		changed := *r
 		changed.of = out

@@ -14,7 +14,8 @@ const (
 	MostKnots     = 2000    // of a shape
 	MostKeys      = 20_000  // of anything
 	MostSources   = 200     // of a removal
-	MostBelow     = 20      // removals with sources that look at the removals below
+	MostBelow     = 200     // removals with sources that look at the removals below
+	MostBelowAll  = 20      // of these, removals with sources that look at them anywhere
 	MostComputed  = 8       // sources of a removal whose pixels are computed from the footage
 	MostStrokes   = 20_000  // of a source
 	MostTouches   = 50_000  // points of a stroke
@@ -63,7 +64,7 @@ func (c *checker) counts() {
 			}
 		}
 	}
-	below := 0
+	below, belowAll := 0, 0
 	for i := range c.doc.Removals {
 		r, at := &c.doc.Removals[i], fmt.Sprintf("/removals/%d", i)
 		for _, list := range r.Shapes() {
@@ -73,6 +74,9 @@ func (c *checker) counts() {
 		c.most(at+"/settle/tones", len(r.Settle.Tones), MostSources, "tones")
 		if slices.ContainsFunc(r.Fill.Sources, func(s Source) bool { return s.Below }) {
 			below++
+		}
+		if slices.ContainsFunc(r.Fill.Sources, func(s Source) bool { return s.Below && s.looksAnywhere() }) {
+			belowAll++
 		}
 		computed := 0
 		for k := range r.Fill.Sources {
@@ -104,6 +108,7 @@ func (c *checker) counts() {
 		}
 	}
 	c.most("/removals", below, MostBelow, "removals that look at those below")
+	c.most("/removals", belowAll, MostBelowAll, "removals that look at those below with more than paint")
 }
 
 func (c *checker) manyShapes(place string, shapes []Shape) {

@@ -143,6 +143,12 @@ func (s *Source) StrokeList() *[]Stroke {
 	return nil
 }
 
+// looksAnywhere reports whether a source may look at any place of any frame, and not only at where it is painted and
+// copied from.
+func (s *Source) looksAnywhere() bool {
+	return s.StrokeList() == nil && s.Neighbour == nil || s.Plate != nil && (s.Plate.Whole || s.Plate.Picture != nil)
+}
+
 // PaintedAt returns the only frame on which the source can be painted on; fixed is false where
 // there is none such.
 func (s *Source) PaintedAt() (n int, fixed bool) {

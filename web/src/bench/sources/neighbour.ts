@@ -20,6 +20,7 @@ export function newNeighbour(r: Removal, frame: number): FillSource {
     id: newId(),
     name: n ? `Live neighbour ${n + 1}` : 'Live neighbour',
     kind: 'neighbour',
+    below: true,
     neighbour: { frame, offsets: [{ frame, ease: 'eased', offset: [aside, 0] }] },
   }
 }

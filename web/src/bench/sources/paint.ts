@@ -15,6 +15,7 @@ export function newPaint(r: Removal): FillSource {
     id: newId(),
     name: n ? `Travelling paint ${n + 1}` : 'Travelling paint',
     kind: 'paint',
+    below: true,
     paint: { strokes: [] },
   }
 }

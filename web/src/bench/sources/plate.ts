@@ -17,6 +17,7 @@ export function newPlate(r: Removal, frame: number): FillSource {
     id: newId(),
     name: `Clean plate ${frame}${same ? `, ${same + 1}` : ''}`,
     kind: 'plate',
+    below: true,
     plate: { frame, strokes: [] },
   }
 }

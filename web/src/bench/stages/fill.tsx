@@ -130,6 +130,9 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
   )
 }
 
+/** Whether sources of a kind look at the removals below at first. */
+const looksBelow = (s: FillSource) => !!s.plate || !!s.paint || !!s.neighbour
+
 // Files come last.
 const ways = Object.values(views)
   .flatMap((v) => v.add)
@@ -239,7 +242,14 @@ function SourceFields(props: BenchProps & { removal: Removal; source: FillSource
       {Fields && <Fields {...props} source={s} change={change} />}
       <More
         words="When and where it counts"
-        changed={s.opacity !== undefined || !!s.range || !!s.where?.length || !!s.lay || !!s.below || !!s.giveWay}
+        changed={
+          s.opacity !== undefined ||
+          !!s.range ||
+          !!s.where?.length ||
+          !!s.lay ||
+          !!s.below !== looksBelow(s) ||
+          !!s.giveWay
+        }
       >
         <NumberField
           label="Opacity"
