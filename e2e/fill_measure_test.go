@@ -25,15 +25,20 @@ import (
 func (s *server) rendered(shot string, doc *treatment.Document) map[int]image.Image {
 	s.t.Helper()
 	s.put(shot, doc)
+	return s.download("/api/renders/" + s.render(shot, "") + "/frames")
+}
+
+// render renders a shot, and returns the task's identifier once it is done.
+func (s *server) render(shot, wanted string) string {
 	var task struct{ ID string }
-	s.post("/api/shots/"+shot+"/render", "", &task)
+	s.post("/api/shots/"+shot+"/render", wanted, &task)
 	s.wait(2*time.Minute, "the render", func() bool {
 		var tasks []struct{ ID, State, Problem string }
 		s.get("/api/tasks?shot="+shot, &tasks)
 		require.Empty(s.t, tasks[0].Problem)
 		return tasks[0].ID == task.ID && tasks[0].State == "done"
 	})
-	return s.download("/api/renders/" + task.ID + "/frames")
+	return task.ID
 }
 
 // put sets the tracks and removals of a shot, those measured before included.

@@ -65,6 +65,7 @@ func (s *Server) Handler() (http.Handler, *huma.OpenAPI) {
 	s.usage(described)
 	s.tracks(described)
 	s.fills(described)
+	s.cubes(described, router)
 	s.settling(described)
 	s.events(described)
 	s.pictures(router)

@@ -33,6 +33,7 @@ type brushMessage struct {
 	Source  treatment.Source `json:"source"`  // of begin: which one is painted on; made if it is not there yet
 	Stroke  treatment.Stroke `json:"stroke"`  // of begin; its path is not read
 	Points  [][]float64      `json:"points"`  // of begin and move
+	Code    bool             `json:"code"`    // of begin: pixels come back as code values, for a table, not for an sRGB screen
 }
 
 type strokeSaved struct {
@@ -124,6 +125,7 @@ type easel struct {
 	painted  treatment.Source
 	brush    *fill.Brush
 	stroke   treatment.Stroke
+	code     bool
 }
 
 // A place is what a canvas is of.
@@ -168,7 +170,7 @@ func (e *easel) begin(ctx context.Context, m *brushMessage) error {
 	if r == nil {
 		return errors.New("the removal was deleted; paint on another one")
 	}
-	e.stroke, e.painted = m.Stroke, m.Source
+	e.stroke, e.painted, e.code = m.Stroke, m.Source, m.Code
 	e.stroke.Path = &treatment.Path{Points: m.Points}
 	if err := e.stroke.Valid(); err != nil {
 		return err
@@ -233,7 +235,7 @@ func (e *easel) show(ctx context.Context, rect image.Rectangle) error {
 			shown.Pix[4*i+3] = 1
 		}
 	}
-	m := picture.ForScreen(shown, e.source.Plates.Primaries)
+	m := e.source.ForScreen(shown, e.code)
 	out := make([]byte, 16, 16+len(m.Pix))
 	for i, v := range []int{rect.Min.X, rect.Min.Y, rect.Dx(), rect.Dy()} {
 		binary.LittleEndian.PutUint32(out[4*i:], uint32(int32(v)))

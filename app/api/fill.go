@@ -17,6 +17,7 @@ import (
 	"jardin/app/media"
 	"jardin/app/picture"
 	"jardin/app/store"
+	"jardin/core/geom"
 	"jardin/core/render"
 	"jardin/core/treatment"
 )
@@ -64,6 +65,10 @@ func (s *Server) fills(api huma.API) {
 		}
 		return &body[*picture.ProposedRegion]{out}, asProblem(err)
 	})
+	huma.Register(api, huma.Operation{
+		OperationID: "get-light", Method: http.MethodGet, Path: "/api/shots/{id}/frames/{frame}/light",
+		Summary: "The mean linear light in a disc of a frame, in the plate's primaries, as a view shows it",
+	}, s.getLight)
 	huma.Register(api, huma.Operation{
 		OperationID: "find-beside", Method: http.MethodGet, Path: "/api/shots/{id}/removals/{removal}/beside",
 		Summary: "A place on a frame that looks most like what is around a removal's outlines",
@@ -332,4 +337,41 @@ func cornersFor(still *media.Still, source *picture.Source, r *treatment.Removal
 		x, y = min(max(sum[0], w), float64(size.Dx())-w), min(max(sum[1], h), float64(size.Dy())-h)
 	}
 	return []treatment.Vec{{x - w, y - h}, {x + w, y - h}, {x + w, y + h}, {x - w, y + h}}
+}
+
+// PickedLight is linear light, in the plate's primaries.
+type PickedLight struct {
+	Light [3]float64 `json:"light"`
+}
+
+func (s *Server) getLight(ctx context.Context, in *struct {
+	ShotPath
+	Revision int         `query:"revision" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Left out, the one in force"`
+	Frame    int         `path:"frame"`
+	X        float64     `query:"x" required:"true" minimum:"-100000" maximum:"100000"`
+	Y        float64     `query:"y" required:"true" minimum:"-100000" maximum:"100000"`
+	Radius   float64     `query:"radius" minimum:"0" maximum:"1000"`
+	View     render.View `query:"view" enum:",result,patch" doc:"Left out the plate"`
+	Removal  string      `query:"removal"`
+}) (*body[PickedLight], error) {
+	source, err := s.Workspace.Source(ctx, in.ID)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	rev, err := s.revisionAt(ctx, &atRevision{in.ShotPath, in.Revision})
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	t, err := s.Workspace.Treatment(ctx, in.ID, rev.Number)
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	if !geom.Pt(in.X, in.Y).Finite() || !(in.Radius >= 0) {
+		return nil, huma.Error422UnprocessableEntity("x, y and radius are not numbers")
+	}
+	light, ok, err := source.Light(ctx, t, in.Frame, in.View, in.Removal, geom.Pt(in.X, in.Y), in.Radius)
+	if err == nil && !ok {
+		return nil, huma.Error422UnprocessableEntity("that is beside the picture")
+	}
+	return &body[PickedLight]{PickedLight{light}}, asProblem(err)
 }

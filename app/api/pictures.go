@@ -14,6 +14,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"jardin/app/live"
+	"jardin/app/media"
 	"jardin/app/picture"
 	"jardin/app/store"
 	"jardin/core/render"
@@ -24,9 +25,13 @@ import (
 // answer carries the hash of what it was made from.
 func (s *Server) pictures(router *gin.Engine) {
 	frames := router.Group("/api/shots/:id/frames/:frame")
-	for name, thumb := range map[string]bool{"screen": false, "thumb": true} {
-		frames.GET("/"+name, s.frame(func(c *gin.Context, source *picture.Source, n int) {
-			path, err := source.Picture(n, thumb)
+	for _, kind := range []media.PictureKind{media.ScreenPicture, media.ThumbPicture} {
+		frames.GET("/"+string(kind), s.frame(func(c *gin.Context, source *picture.Source, n int) {
+			kind := kind
+			if asCode(c) && kind == media.ScreenPicture {
+				kind = media.CodePicture
+			}
+			path, err := source.Picture(n, kind)
 			if err != nil {
 				refuse(c, err)
 				return
@@ -36,7 +41,7 @@ func (s *Server) pictures(router *gin.Engine) {
 		}))
 	}
 	frames.GET("/exact", s.frame(func(c *gin.Context, source *picture.Source, n int) {
-		data, err := source.Exact(n)
+		data, err := source.Exact(n, asCode(c))
 		if err != nil {
 			refuse(c, err)
 			return
@@ -47,6 +52,9 @@ func (s *Server) pictures(router *gin.Engine) {
 	frames.GET("/overlay", s.frame(s.overlay))
 	frames.POST("/overlay", s.frame(s.overlay))
 }
+
+// asCode reports whether pictures are wanted as code values, for a table that takes them to the screen.
+func asCode(c *gin.Context) bool { return c.Query("as") == "code" }
 
 // opened returns a shot's plate and the treatment in force, ready for evaluation.
 func (s *Server) opened(ctx context.Context, shot string) (*picture.Source, *store.Revision, *render.Treatment, error) {
@@ -160,7 +168,7 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 	if c.Request.Method == http.MethodGet && c.Query("draft") != "true" {
 		ctx = render.WithProgress(ctx, s.gathering(c.Param("id"), n))
 	}
-	overlay, err := source.Overlay(ctx, t, n, view, removal)
+	overlay, err := source.Overlay(ctx, t, n, view, removal, asCode(c))
 	if err != nil {
 		refuse(c, err)
 		return

@@ -3,12 +3,14 @@ package jobs
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"path/filepath"
 
 	"jardin/app/datafolder"
 	"jardin/app/picture"
 	"jardin/app/store"
+	"jardin/core/colorspace"
 )
 
 // rendering writes a delivery.
@@ -44,7 +46,29 @@ func (r *Runner) Delivery(ctx context.Context, t *store.Task) (*picture.Delivery
 	}
 	out := &picture.Delivery{DeliverySpec: d.Wanted, Dir: dir, Show: shot.Show, Shot: shot.Name, Padding: shot.Padding,
 		Version: t.Version, Revision: d.Revision, Document: rev.Document}
+	if out.Looked {
+		if out.Look, out.LookHash, err = r.look(ctx, shot.ID); err != nil {
+			return nil, nil, err
+		}
+	}
 	return out, source, out.Prepare(source.Plates, rev.Document, shot.Format)
+}
+
+// look returns the table through which a shot is looked at, and its hash.
+func (r *Runner) look(ctx context.Context, shot string) (*colorspace.Cube, string, error) {
+	c, err := r.store.CubeOf(ctx, shot)
+	if err != nil {
+		return nil, "", err
+	}
+	if c.Hash == "" {
+		return nil, "", errors.New("the shot is looked at through no .cube file: choose one on the bench, or a movie that is shown without")
+	}
+	data, err := r.store.CubeFile(ctx, c.Hash)
+	if err != nil {
+		return nil, "", err
+	}
+	cube, err := colorspace.ReadCube(data)
+	return cube, c.Hash, err
 }
 
 func (rendering) run(ctx context.Context, r *Runner, t *store.Task, p *progress) (note string, err error) {

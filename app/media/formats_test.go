@@ -483,7 +483,7 @@ func TestMasterMoviesLoseNothing(t *testing.T) {
 		var parts []string
 		for part := range 2 {
 			path := filepath.Join(dir, fmt.Sprintf("m.%d.mkv", part))
-			m, err := NewMovie(ctx, path, Master, shot)
+			m, err := NewMovie(ctx, path, Master, shot, nil)
 			require.NoError(t, err)
 			for n := range 3 {
 				require.NoError(t, m.Write(noisy(40, 30, shot.Samples, false, 3*part+n)))

@@ -9,6 +9,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+
+	"jardin/core/colorspace"
 )
 
 // Kinds of movies.
@@ -30,7 +32,7 @@ func MovieEnding(kind string) string {
 }
 
 // NewMovie begins a movie of frames as they leave a shot; fields leave interlaced.
-func NewMovie(ctx context.Context, path, kind string, s Shot) (*Movie, error) {
+func NewMovie(ctx context.Context, path, kind string, s Shot, look *colorspace.Cube) (*Movie, error) {
 	m := &Movie{path: path}
 	order := map[string]string{TopFirst: "tff", BottomFirst: "bff"}[s.Fields]
 	filters := "setsar=" + aspect(s.Aspect)
@@ -84,6 +86,7 @@ func NewMovie(ctx context.Context, path, kind string, s Shot) (*Movie, error) {
 				"-color_trc", "iec61966-2-1", "-f", "mp4"},
 			interlaced...)
 		m.display = NewDisplay(s)
+		m.display.Through(look)
 	}
 	var err error
 	m.encoder, err = startEncoder(ctx, format, s.Width, s.Height, s.Woven().Rate, append(args, path+".part")...)

@@ -78,11 +78,11 @@ func TestStoresOfTenBits(t *testing.T) {
 // A power failure may leave empty pictures: they are made anew when they are asked for.
 func TestMissingPicturesAreMadeAnew(t *testing.T) {
 	p := tens(t)
-	for thumb, path := range map[bool]string{false: p.ScreenPath(2), true: p.ThumbPath(2)} {
+	for kind, path := range map[PictureKind]string{ScreenPicture: p.ScreenPath(2), ThumbPicture: p.ThumbPath(2)} {
 		before, err := os.ReadFile(path)
 		require.NoError(t, err)
 		require.NoError(t, os.Truncate(path, 0))
-		got, err := p.Picture(2, thumb)
+		got, err := p.Picture(2, kind)
 		require.NoError(t, err)
 		assert.Equal(t, path, got)
 		after, err := os.ReadFile(path)

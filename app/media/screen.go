@@ -6,7 +6,9 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 
 	"jardin/core/colorspace"
@@ -23,13 +25,19 @@ const (
 	thumbQuality  = 85
 )
 
-// Picture returns the path of a frame's picture for playback, or of its thumbnail. They
-// are not synced when they are made: what a power failure took is made anew.
-func (p *Plates) Picture(n int, thumb bool) (string, error) {
-	path := p.ScreenPath(n)
-	if thumb {
-		path = p.ThumbPath(n)
-	}
+// Kinds of pictures of a frame.
+type PictureKind string
+
+const (
+	ScreenPicture PictureKind = "screen" // for playback on an sRGB screen
+	CodePicture   PictureKind = "code"   // the same of code values, for tables that take those to a screen
+	ThumbPicture  PictureKind = "thumb"
+)
+
+// Picture returns the path of a frame's picture. They are not synced when they are made: what
+// a power failure took is made anew.
+func (p *Plates) Picture(n int, kind PictureKind) (string, error) {
+	path := p.path(string(kind), n, "jpg")
 	if fileSize(path) > 0 {
 		return path, nil
 	}
@@ -37,7 +45,17 @@ func (p *Plates) Picture(n int, thumb bool) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return path, p.show(n, f, NewDisplay(p.Shot))
+	if kind != CodePicture {
+		return path, p.show(n, f, NewDisplay(p.Shot))
+	}
+	data, err := encodeJPEG(NewCodeDisplay(p.Shot).Bytes(f), f.Width, f.Height, screenQuality, turboWhole)
+	if err != nil {
+		return "", fmt.Errorf("frame %d for the screen: %w", n, err)
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return "", err
+	}
+	return path, p.write(path, n, data, false)
 }
 
 // show makes a frame's pictures for the screen, each whole or absent.
@@ -90,8 +108,29 @@ func shrunk(rgb []byte, width, height, to int) (small []byte, h int) {
 	return small, h
 }
 
+// CodeTransfer is by which function code values travel to the browser in 8 bits, where a
+// table takes them to the screen: their own, or, of linear light, sRGB's, which the browser
+// takes back.
+func CodeTransfer(t colorspace.Transfer) colorspace.Transfer {
+	if t == colorspace.Linear {
+		return colorspace.SRGB
+	}
+	return t
+}
+
+// NewCodeDisplay returns what gives 8 bits of a shot's code values, for tables.
+func NewCodeDisplay(s Shot) *Display {
+	s.Primaries = colorspace.BT709Primaries // it leaves primaries alone
+	return newDisplay(s, colorspace.NewCoder(CodeTransfer(s.Transfer), 8))
+}
+
+// Through has frames shown as a table takes their code values to a screen.
+func (d *Display) Through(c *colorspace.Cube) { d.cube = c }
+
 // A Display turns code values into 8-bit sRGB for the screen.
 type Display struct {
+	cube  *colorspace.Cube // in place of all that follows
+	half  bool
 	table *[1 << 16]uint8 // of code values, where primaries are the screen's and values are few
 	own   *colorspace.Coder
 	srgb  *colorspace.Coder
@@ -100,10 +139,15 @@ type Display struct {
 
 // NewDisplay returns what shows frames of a shot.
 func NewDisplay(s Shot) *Display {
+	return newDisplay(s, colorspace.NewCoder(colorspace.SRGB, 8))
+}
+
+func newDisplay(s Shot, shown *colorspace.Coder) *Display {
 	d := &Display{
 		own:  s.Coder(s.Transfer),
-		srgb: colorspace.NewCoder(colorspace.SRGB, 8),
+		srgb: shown,
 		to:   s.Primaries.To(colorspace.BT709Primaries),
+		half: s.Samples.Float,
 	}
 	if s.Primaries == colorspace.BT709Primaries && s.Samples.Depth <= 16 {
 		d.table = new([1 << 16]uint8)
@@ -123,6 +167,10 @@ func (d *Display) Bytes(f *Frame) []byte {
 
 // Into sets three bytes a pixel to the frame for the screen.
 func (d *Display) Into(out []byte, f *Frame) {
+	if d.cube != nil {
+		d.lookedUp(out, f.Unpacked())
+		return
+	}
 	if d.table != nil && f.words != nil {
 		raster.Rows(0, f.Height, func(y int) {
 			row, words := out[3*y*f.Width:3*(y+1)*f.Width], f.words[4*y*f.Width:]
@@ -150,6 +198,28 @@ func (d *Display) Into(out []byte, f *Frame) {
 		for x := range f.Width {
 			for k, v := range d.to.Apply([3]float32(src[4*x : 4*x+3])) {
 				dst[3*x+k] = uint8(d.srgb.Encode(v))
+			}
+		}
+	})
+}
+
+// lookedUp sets three bytes a pixel by the table.
+func (d *Display) lookedUp(out []byte, f *Frame) {
+	most := float32(d.own.Max())
+	raster.Rows(0, f.Height, func(y int) {
+		codes := f.Codes[3*y*f.Width : 3*(y+1)*f.Width]
+		row := out[3*y*f.Width:][:len(codes)]
+		for i := 0; i < len(codes); i += 3 {
+			var v [3]float32
+			for k := range v {
+				if d.half {
+					v[k] = colorspace.FromHalf(codes[i+k])
+				} else {
+					v[k] = float32(codes[i+k]) / most
+				}
+			}
+			for k, shown := range d.cube.Apply(v) {
+				row[i+k] = uint8(min(max(shown, 0), 1)*255 + 0.5)
 			}
 		}
 	})

@@ -81,7 +81,7 @@ func TestTimecodeLeaves(t *testing.T) {
 	assert.Equal(t, "10:00:00:01", shot.TimecodeAt(1006))
 	for _, kind := range []string{Review, Master} {
 		path := filepath.Join(t.TempDir(), "m."+MovieEnding(kind))
-		movie, err := NewMovie(ctx, path+".0."+MovieEnding(kind), kind, shot)
+		movie, err := NewMovie(ctx, path+".0."+MovieEnding(kind), kind, shot, nil)
 		require.NoError(t, err)
 		for range 5 {
 			require.NoError(t, movie.Write(noisy(32, 24, Samples{Depth: 8}, false, 1)))

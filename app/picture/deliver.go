@@ -47,6 +47,7 @@ type DeliverySpec struct {
 	Target   *media.Target    `json:"target,omitempty" doc:"File format and samples; as the plate came in if it is left out"`
 	Straight bool             `json:"straight,omitempty" doc:"Of patches: colours are not multiplied by alpha"`
 	Movies   []string         `json:"movies,omitempty" enum:"review,master" doc:"Movies beside the frames: H.264 for review, FFV1 without loss"`
+	Looked   bool             `json:"looked,omitempty" doc:"The movie for review is as the shot's .cube file shows it; frames and the movie without loss never are"`
 	Template string           `json:"template,omitempty" doc:"Of file names, without their ending: {show}, {shot}, {version}, {revision}, {frame}"`
 }
 
@@ -64,6 +65,8 @@ type Delivery struct {
 	Version  int // of all deliveries of the shot
 	Revision int
 	Document *treatment.Document // for the manifest
+	Look     *colorspace.Cube    // of the movie for review; nil for an sRGB screen
+	LookHash string              // names it
 
 	Leaving treatment.Range // numbers of the frames that leave: those of the range, or woven of its fields
 }
@@ -345,7 +348,7 @@ const orderFile = ".delivery"
 // other settings or by another program, goes.
 func (s *Source) begin(d *Delivery, frames string) error {
 	blob, err := json.Marshal(
-		[]any{Computation(), s.Key(), s.Plates.Shot, d.DeliverySpec, d.Padding, d.Show, d.Shot, d.Version, d.Document},
+		[]any{Computation(), s.Key(), s.Plates.Shot, d.DeliverySpec, d.Padding, d.Show, d.Shot, d.Version, d.Document, d.LookHash},
 	)
 	if err != nil {
 		return err

@@ -60,7 +60,7 @@ func (parts *movieParts) add(ctx context.Context, n int, f *media.Frame) error {
 			if there(parts.part(kind, n)) {
 				continue
 			}
-			movie, err := media.NewMovie(ctx, parts.part(kind, n), kind, parts.shot)
+			movie, err := media.NewMovie(ctx, parts.part(kind, n), kind, parts.shot, parts.delivery.Look)
 			if err != nil {
 				return err
 			}

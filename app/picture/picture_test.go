@@ -491,7 +491,7 @@ func TestACancelledDeliveryLeavesWholeFilesOnly(t *testing.T) {
 func TestOverlayIsWhatTheScreenNeeds(t *testing.T) {
 	s := shot(t, 8, 0)
 	c := compiled(t, s)
-	shown, err := s.Overlay(ctx, c, 12, render.ResultView, "")
+	shown, err := s.Overlay(ctx, c, 12, render.ResultView, "", false)
 	require.NoError(t, err)
 	m, err := png.Decode(bytes.NewReader(shown.PNG))
 	require.NoError(t, err)
@@ -511,17 +511,17 @@ func TestOverlayIsWhatTheScreenNeeds(t *testing.T) {
 		}
 	}
 	assert.InDelta(t, 100, opaque, 25)
-	again, err := s.Overlay(ctx, c, 12, render.ResultView, "")
+	again, err := s.Overlay(ctx, c, 12, render.ResultView, "", false)
 	require.NoError(t, err)
 	assert.Equal(t, shown.PNG, again.PNG)
-	exact, err := s.Exact(12)
+	exact, err := s.Exact(12, false)
 	require.NoError(t, err)
 	m, err = png.Decode(bytes.NewReader(exact))
 	require.NoError(t, err)
 	assert.Equal(t, image.Rect(0, 0, 128, 96), m.Bounds())
 
-	empty := picture.ForScreen(raster.NewImage(image.Rect(3, 3, 3, 3)), colorspace.BT709Primaries)
+	empty := s.ForScreen(raster.NewImage(image.Rect(3, 3, 3, 3)), false)
 	assert.True(t, empty.Rect.Empty())
-	_, err = s.Exact(99)
+	_, err = s.Exact(99, false)
 	assert.True(t, err != nil && !errors.Is(err, os.ErrNotExist), "a frame outside the shot is named: %v", err)
 }

@@ -6,12 +6,14 @@ import (
 	"context"
 	"fmt"
 	"image"
+	"math"
 	"sync"
 
 	"golang.org/x/sync/singleflight"
 
 	"jardin/app/media"
 	"jardin/core/colorspace"
+	"jardin/core/geom"
 	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/render"
@@ -122,7 +124,10 @@ func (s *Source) Key() string {
 }
 
 // An overlayOf is a frame as the screen wants it.
-type overlayOf struct{ Frame *render.Input }
+type overlayOf struct {
+	Frame *render.Input
+	Code  bool
+}
 
 // An Overlay is a picture of what differs from the plate: a PNG for an sRGB screen,
 // transparent where the plate shows, and the place of its pixels on the frame.
@@ -134,26 +139,27 @@ type Overlay struct {
 // Bytes returns the memory that it takes.
 func (o *Overlay) Bytes() int { return len(o.PNG) }
 
-// Overlay returns what differs from the plate.
+// Overlay returns what differs from the plate, for an sRGB screen, or in code values, for tables.
 func (s *Source) Overlay(
 	ctx context.Context,
 	t *render.Treatment,
 	n int,
 	view render.View,
 	only string,
+	code bool,
 ) (*Overlay, error) {
 	// A change is looked at while it is saved, and again when it is: that is one picture.
 	return memo.Do(
 		ctx,
 		s.cache,
 		s,
-		overlayOf{t.Input(n, view, only)},
+		overlayOf{t.Input(n, view, only), code},
 		func(ctx context.Context, s *Source, of overlayOf) (*Overlay, error) {
 			result, err := s.eval.Evaluate(ctx, of.Frame)
 			if err != nil {
 				return nil, err
 			}
-			m := ForScreen(result.Image, s.Plates.Primaries)
+			m := s.ForScreen(result.Image, of.Code)
 			if m.Rect.Empty() {
 				m = image.NewNRGBA(image.Rect(0, 0, 1, 1))
 			}
@@ -166,10 +172,17 @@ func (s *Source) Overlay(
 	)
 }
 
-// ForScreen encodes light of some primaries for an sRGB screen. Pixels without alpha
-// stay transparent; all others become opaque.
-func ForScreen(m *raster.Image, p colorspace.Primaries) *image.NRGBA {
-	coder := coderFor(colorspace.SRGB, media.Samples{Depth: 8})
+// ForScreen encodes the plate's light for an sRGB screen, or as its code values, for tables. Pixels
+// without alpha stay transparent; all others become opaque.
+func (s *Source) ForScreen(m *raster.Image, code bool) *image.NRGBA {
+	if code {
+		return encoded(m, media.CodeTransfer(s.Plates.Transfer), colorspace.BT709Primaries)
+	}
+	return encoded(m, colorspace.SRGB, s.Plates.Primaries)
+}
+
+func encoded(m *raster.Image, t colorspace.Transfer, p colorspace.Primaries) *image.NRGBA {
+	coder := coderFor(t, media.Samples{Depth: 8})
 	same, to := p == colorspace.BT709Primaries || p == "", p.To(colorspace.BT709Primaries)
 	out := image.NewNRGBA(m.Rect)
 	raster.Rows(m.Rect.Min.Y, m.Rect.Max.Y, func(y int) {
@@ -192,11 +205,53 @@ func ForScreen(m *raster.Image, p colorspace.Primaries) *image.NRGBA {
 	return out
 }
 
-// Picture returns the path of the plate's picture for playback, or of its thumbnail.
-func (s *Source) Picture(n int, thumb bool) (string, error) {
+// Light returns the mean linear light in a disc of a frame as a view shows it; ok is false where none of it lies on
+// the picture.
+func (s *Source) Light(ctx context.Context, t *render.Treatment, n int, view render.View, only string, at geom.Point, radius float64) (
+	light [3]float64, ok bool, err error,
+) {
+	radius = max(radius, 0.5)
+	rect := raster.Around(geom.Box{Min: at, Max: at}, radius, s.Size())
+	if rect.Empty() {
+		return light, false, nil
+	}
+	plate, err := s.Linear(ctx, n, rect)
+	if err != nil {
+		return light, false, err
+	}
+	var laid *render.Result
+	if view != "" {
+		if laid, err = s.eval.Evaluate(ctx, t.Input(n, view, only)); err != nil {
+			return light, false, err
+		}
+	}
+	count := 0.0
+	for y := rect.Min.Y; y < rect.Max.Y; y++ {
+		for x := rect.Min.X; x < rect.Max.X; x++ {
+			if math.Hypot(float64(x)+0.5-at.X, float64(y)+0.5-at.Y) > max(radius, 0.75) {
+				continue
+			}
+			v := plate.At(x, y)
+			if laid != nil && image.Pt(x, y).In(laid.Rect) && laid.At(x, y)[3] > 0 {
+				v = laid.At(x, y)
+			}
+			for k := range light {
+				light[k] += float64(v[k])
+			}
+			count++
+		}
+	}
+	for k := range light {
+		light[k] /= max(count, 1)
+	}
+	return light, count > 0, nil
+}
+
+// Picture returns the path of a picture of the plate.
+func (s *Source) Picture(n int, kind media.PictureKind) (string, error) {
 	path, err, _ := s.making.Do(
-		fmt.Sprint("picture/", n, thumb),
-		func() (any, error) { return s.Plates.Picture(n, thumb) },
+		fmt.Sprint("picture/", n, kind),
+		func() (any, error) { return s.Plates.Picture(n, kind) },
 	)
 	if err != nil {
 		return "", err
@@ -204,12 +259,16 @@ func (s *Source) Picture(n int, thumb bool) (string, error) {
 	return path.(string), nil
 }
 
-// Exact returns the plate's frame as a PNG for an sRGB screen.
-func (s *Source) Exact(n int) ([]byte, error) {
+// Exact returns the plate's frame as a PNG for an sRGB screen, or of its code values, for tables.
+func (s *Source) Exact(n int, code bool) ([]byte, error) {
 	f, err := s.Plates.Read(n)
 	if err != nil {
 		return nil, err
 	}
-	shown := media.NewDisplay(s.Plates.Shot).Bytes(f)
+	display := media.NewDisplay
+	if code {
+		display = media.NewCodeDisplay
+	}
+	shown := display(s.Plates.Shot).Bytes(f)
 	return media.EncodePNG(shown, media.Layout{Width: f.Width, Height: f.Height, Channels: 3, Depth: 8})
 }

@@ -131,6 +131,7 @@ type Shot struct {
 	Head      int                  `db:"head" json:"head" doc:"Number of the revision in force"`
 	CreatedAt time.Time            `db:"created_at" json:"createdAt"`
 	Tip       int                  `db:"tip" json:"-"`
+	Cube      string               `db:"cube" json:"-"` // of its own; see CubeOf
 	DeletedAt *time.Time           `db:"deleted_at" json:"deletedAt,omitempty" doc:"It was deleted then, and can still be taken back"`
 }
 

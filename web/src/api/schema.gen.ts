@@ -162,6 +162,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{id}/cube": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Through which .cube file a shot is looked at */
+        get: operations["get-cube"];
+        put?: never;
+        post?: never;
+        /** Look at a shot without its .cube file: through its show's, or, if it was looked at through that, through none */
+        delete: operations["drop-cube"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{id}/edges": {
         parameters: {
             query?: never;
@@ -190,6 +208,23 @@ export interface paths {
         put?: never;
         /** Follow a surface, or points, from a frame on which it is known */
         post: operations["follow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/frames/{frame}/light": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The mean linear light in a disc of a frame, in the plate's primaries, as a view shows it */
+        get: operations["get-light"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -828,6 +863,17 @@ export interface components {
              */
             turn?: number;
         };
+        Cube: {
+            /**
+             * @description Whose it is: the show's, or the shot's own, which may be none
+             * @enum {string}
+             */
+            for: "" | "show" | "shot";
+            /** @description SHA-256 of the file; empty for none */
+            hash: string;
+            /** @description Of the file */
+            name: string;
+        };
         Data: {
             artifact?: string;
             /** @description What it was measured from: the hash of region, exclusions, motion and home */
@@ -843,6 +889,8 @@ export interface components {
             shots: components["schemas"]["Shot"][];
         };
         DeliverySpec: {
+            /** @description The movie for review is as the shot's .cube file shows it; frames and the movie without loss never are */
+            looked?: boolean;
             /** @description Movies beside the frames: H.264 for review, FFV1 without loss */
             movies?: ("review" | "master")[];
             /** @description Only these frames */
@@ -1698,6 +1746,9 @@ export interface components {
             points?: number[][];
             /** @description Added to every point */
             shift?: number[];
+        };
+        PickedLight: {
+            light: number[];
         };
         Picture: {
             artifact?: string;
@@ -3117,6 +3168,72 @@ export interface operations {
             };
         };
     };
+    "get-cube": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cube"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drop-cube": {
+        parameters: {
+            query: {
+                for: "show" | "shot";
+            };
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cube"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "follow-edge": {
         parameters: {
             query?: never;
@@ -3176,6 +3293,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-light": {
+        parameters: {
+            query: {
+                /** @description Left out, the one in force */
+                revision?: number;
+                x: number;
+                y: number;
+                radius?: number;
+                /** @description Left out the plate */
+                view?: "" | "result" | "patch";
+                removal?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+                frame: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PickedLight"];
                 };
             };
             /** @description Error */

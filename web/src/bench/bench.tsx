@@ -3,6 +3,7 @@ import { useEffect, useMemo, useRef, useState } from 'react'
 import { Link } from 'wouter'
 import { answer, api, type Revision, type Shot } from '../api/client'
 import { useEdit, useTreatment, type Present } from '../api/treatment'
+import { useCube, type Table } from './cube'
 import { BrushChannel } from './brush'
 import { isPainting } from './brushlayer'
 import { FrameStore, type Asked, type OverlaySet } from './frames'
@@ -26,6 +27,10 @@ export function BenchRoom({ id }: { id: string }) {
     queryFn: () => answer(api.GET('/api/shots/{id}', { params: { path: { id } } })),
   })
   const treatment = useTreatment(id)
+  const { table: coming } = useCube(id, shot.data?.transfer)
+  // The table there was stays until another one has come.
+  const table = useRef(coming)
+  if (coming !== undefined) table.current = coming
   const failed = shot.error ?? treatment.error
   // What is here is worked on, whatever a later answer says.
   if (failed && !(shot.data && treatment.data)) {
@@ -48,11 +53,13 @@ export function BenchRoom({ id }: { id: string }) {
         </Link>
       </p>
     )
-  return <Bench shot={shot.data} revision={treatment.data} />
+  if (table.current === undefined) return <p className="p-8 text-quiet">Opening the shot…</p>
+  return <Bench shot={shot.data} revision={treatment.data} table={table.current} />
 }
 
-function Bench({ shot, revision }: { shot: Shot; revision: Present }) {
-  const frames = useMemo(() => new FrameStore(shot), [shot])
+function Bench({ shot, revision, table }: { shot: Shot; revision: Present; table: Table | null }) {
+  const code = table !== null
+  const frames = useMemo(() => new FrameStore(shot, undefined, code), [shot, code])
   useEffect(() => () => frames.clear(), [frames])
   const { removal: open, view, locked, beside } = useBench()
   usePlace(
@@ -81,7 +88,7 @@ function Bench({ shot, revision }: { shot: Shot; revision: Present }) {
     const at = new Map([...found].map(([n, mesh]) => [n, meshOf(chain(back, ofMesh(mesh)), mesh.box)]))
     return { ...saved, live: { removal: open, at } }
   }, [saved, found, open, home?.key])
-  const props = { shot, revision, frames, overlays, motions, motion, standings }
+  const props = { shot, revision, table, frames, overlays, motions, motion, standings }
   usePlayback(props)
   const edits = useEdit(shot.id)
   const width = usePathWidth()

@@ -27,6 +27,8 @@ export class BrushChannel {
     undefined
   onSaved: (revision: Brief, base: number, patch: Operation[] | null, stroke: string) => void = () => undefined
   onRefused: () => void = () => undefined
+  /** Pixels come as code values, for a table that takes them to the screen. */
+  code = false
   /** When the last pointer event came, and how long it took until its pixels were on the screen: for the bench. */
   sentAt = 0
   latencies: number[] = []
@@ -63,7 +65,14 @@ export class BrushChannel {
     socket.onopen = () => {
       this.tries = 0
       for (const p of this.pending) {
-        this.send({ type: 'begin', removal: p.removal, source: p.source, stroke: p.stroke, points: p.points })
+        this.send({
+          type: 'begin',
+          removal: p.removal,
+          source: p.source,
+          stroke: p.stroke,
+          points: p.points,
+          code: this.code,
+        })
         if (p.ended) this.send({ type: 'end' })
       }
       this.endIfDone()
@@ -125,7 +134,7 @@ export class BrushChannel {
     }) as Pending
     this.pending.push(p)
     this.sentAt = at
-    this.send({ type: 'begin', removal, source, stroke, points: [point] })
+    this.send({ type: 'begin', removal, source, stroke, points: [point], code: this.code })
   }
 
   /** Points of one screen frame go together. */

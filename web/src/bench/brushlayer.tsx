@@ -1,6 +1,6 @@
 import { useEffect, useRef, useState, type PointerEvent as ReactPointerEvent } from 'react'
 import type { Operation } from 'fast-json-patch'
-import type { Brief, FillSource, Removal } from '../api/client'
+import { answer, api, type Brief, type FillSource, type Removal } from '../api/client'
 import { notify } from '../ui/notice'
 import { BrushChannel } from './brush'
 import {
@@ -14,7 +14,6 @@ import {
   setBrush,
   setOrigin,
   sizeOnPicture,
-  toLight,
 } from './fill'
 import { paintable, paintedAt, strokeList, travels } from './sources/kinds'
 import { newPlate } from './sources/plate'
@@ -25,7 +24,7 @@ import { identity, type Mapping } from './mapping'
 import { apply, type Point } from './matrix'
 import { held, isBlunt, leanOf } from './pointer'
 import type { BenchProps, Placement } from './props'
-import { bench, useBench } from './state'
+import { bench, useBench, type Brush } from './state'
 
 type Props = BenchProps & {
   removal: Removal
@@ -70,6 +69,7 @@ export function BrushLayer(props: Props) {
     c.onPixels = (...pixels) => callbacks.current.onPixels(...pixels)
     c.onSaved = (revision, base, patch) => callbacks.current.onSaved(revision, base, patch)
     c.onRefused = () => callbacks.current.onDropped()
+    c.code = props.frames.code
     channel.current = c
     channels.add(c)
     ;(window as unknown as { jardinBrush?: BrushChannel }).jardinBrush = c // read by the feel bench
@@ -77,7 +77,7 @@ export function BrushLayer(props: Props) {
       channels.delete(c)
       c.close()
     }
-  }, [shot.id])
+  }, [shot.id, props.frames.code])
 
   const at = (e: { clientX: number; clientY: number }): Point => {
     const box = root.current!.getBoundingClientRect()
@@ -132,8 +132,23 @@ export function BrushLayer(props: Props) {
       return
     }
     if (held.has('p')) {
-      const c = meanColour(props.picture(), placement.toRoom(p), (size(p) / 2) * placement.scale(p))
-      if (c) setBrush({ colour: c, mode: 'colour' })
+      const { view } = bench.get()
+      void answer(
+        api.GET('/api/shots/{id}/frames/{frame}/light', {
+          params: {
+            path: { id: shot.id, frame: seen },
+            query: {
+              revision: props.revision.number,
+              x: p.x,
+              y: p.y,
+              radius: size(p) / 2,
+              ...(view === 'plate' ? {} : { view: view === 'patch' ? 'patch' : 'result', removal: removal.id }),
+            },
+          },
+        }),
+      )
+        .then(({ light }) => setBrush({ colour: light as Brush['colour'], mode: 'colour' }))
+        .catch((e: Error) => notify(e.message))
       return
     }
     if (held.has('x')) {
@@ -266,26 +281,6 @@ export function BrushLayer(props: Props) {
       )}
     </>
   )
-}
-
-/** The mean light of what is drawn in a disc of the room. */
-function meanColour(canvas: HTMLCanvasElement | null, at: Point, radius: number): [number, number, number] | null {
-  if (!canvas) return null
-  const ratio = canvas.width / canvas.clientWidth
-  const n = 24
-  const small = new OffscreenCanvas(n, n)
-  const g = small.getContext('2d', { willReadFrequently: true })!
-  const r = Math.max(1, radius)
-  g.drawImage(canvas, (at.x - r) * ratio, (at.y - r) * ratio, 2 * r * ratio, 2 * r * ratio, 0, 0, n, n)
-  const { data } = g.getImageData(0, 0, n, n)
-  const sum = [0, 0, 0]
-  let count = 0
-  for (let i = 0; i < n * n; i++) {
-    if (Math.hypot((i % n) + 0.5 - n / 2, Math.floor(i / n) + 0.5 - n / 2) > n / 2 || data[4 * i + 3] === 0) continue
-    for (let c = 0; c < 3; c++) sum[c] += toLight(data[4 * i + c])
-    count++
-  }
-  return count ? (sum.map((v) => Math.round((v / count) * 1e6) / 1e6) as [number, number, number]) : null
 }
 
 /** What the brush would lay, inside its ring: pixels of the picture as it is drawn, or of the frame on loan. */

@@ -66,6 +66,8 @@ export class FrameStore {
   constructor(
     readonly shot: Shot,
     readonly budget = 700 << 20,
+    /** Pictures are of code values: a table takes them to the screen. */
+    readonly code = false,
   ) {}
 
   subscribe = (f: () => void) => {
@@ -80,7 +82,7 @@ export class FrameStore {
   }
 
   private url(frame: number, what: string) {
-    return `/api/shots/${this.shot.id}/frames/${frame}/${what}${what.includes('?') ? '&' : '?'}v=${computed()}`
+    return `/api/shots/${this.shot.id}/frames/${frame}/${what}${what.includes('?') ? '&' : '?'}v=${computed()}${this.code ? '&as=code' : ''}`
   }
 
   /** How many bytes of pictures are in memory. */

@@ -56,6 +56,8 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
   const { adopt } = useEdit(shot.id)
   const room = useRef<HTMLDivElement>(null)
   const canvas = useRef<HTMLCanvasElement>(null)
+  const latestTable = useRef(props.table)
+  latestTable.current = props.table
   const screen = useRef<Screen | null>(null)
   const [size, setSize] = useState({ width: 0, height: 0 })
   const [failed, setFailed] = useState('')
@@ -75,6 +77,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     const open = () => {
       try {
         screen.current = openScreen(on, shot.width, shot.height)
+        screen.current.look(latestTable.current)
         redraw.current()
       } catch (e) {
         setFailed((e as Error).message)
@@ -95,6 +98,10 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       screen.current = null
     }
   }, [shot.id, shot.width, shot.height])
+  useEffect(() => {
+    screen.current?.look(props.table)
+    redraw.current()
+  }, [props.table])
 
   // A pixel that is not square is drawn as wide as it is meant to be seen.
   const aspect = shot.aspect || 1

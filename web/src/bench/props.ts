@@ -1,3 +1,4 @@
+import type { Table } from './cube'
 import type { Knot, Shot } from '../api/client'
 import type { Present } from '../api/treatment'
 import type { FrameStore, OverlaySet } from './frames'
@@ -11,6 +12,8 @@ import type { RemovalStanding } from './stages'
 export interface BenchProps {
   shot: Shot
   revision: Present
+  /** Takes pictures of code values to the screen; null where they are for the screen. */
+  table: Table | null
   frames: FrameStore
   overlays: OverlaySet | null
   motions: Motions

@@ -6,6 +6,7 @@ import { Pick, Select } from '../ui/choice'
 import { Button, Check, Field, inputStyle, NumberInput } from '../ui/controls'
 import { Progress } from '../ui/progress'
 import { Sheet } from '../ui/sheet'
+import { useCube } from './cube'
 import type { BenchProps } from './props'
 import { spansOf } from './stages'
 
@@ -61,6 +62,8 @@ export function RenderRoom({
   const [first, setFirst] = useState(shot.first)
   const [last, setLast] = useState(shot.last)
   const [movies, setMovies] = useState<string[]>(['review'])
+  const { cube } = useCube(shot.id)
+  const [looked, setLooked] = useState(false)
   const [template, setTemplate] = useState('{shot}_v{version}.{frame}')
   const [problem, setProblem] = useState('')
   const clean = what === 'clean'
@@ -70,6 +73,7 @@ export function RenderRoom({
   if (first !== shot.first || last !== shot.last) body.range = { first, last }
   if (what === 'patch' && straight) body.straight = true
   if (clean && movies.length) body.movies = movies as Wanted['movies']
+  if (clean && movies.includes('review') && cube?.hash && looked) body.looked = true
   const named = useQuery({
     queryKey: ['render name', shot.id, revision.number, busy?.id, body],
     queryFn: () => answer(api.POST('/api/shots/{id}/render/name', { params: { path: { id: shot.id } }, body })),
@@ -211,6 +215,16 @@ export function RenderRoom({
                   onChange={(v) => movie('master', v)}
                 />
               </span>
+            </div>
+          )}
+          {clean && cube?.hash && movies.includes('review') && (
+            <div className="pl-24">
+              <Check
+                label={`The review is shown through ${cube.name}`}
+                hint="Frames and the master never are"
+                value={looked}
+                onChange={setLooked}
+              />
             </div>
           )}
           <Missing

@@ -1,4 +1,5 @@
 import type { Overlay } from './frames'
+import { curvesOf, lookUp, type Table } from './cube'
 import { chain, type Mapping } from './mapping'
 import type { Channel, View } from './state'
 
@@ -33,6 +34,8 @@ export interface Screen {
   /** Puts pixels of a stroke in progress on the live layer. */
   paint(x: number, y: number, width: number, height: number, rgba: Uint8Array): void
   clearLive(): void
+  /** From now on pictures are of code values, and this table takes them to the screen; null for pictures for the screen. */
+  look(table: Table | null): void
   /** Frees what it holds on the graphics card. */
   close(): void
   readonly kind: 'WebGL2' | 'canvas'
@@ -63,6 +66,40 @@ in vec2 inRect, inFrame;
 out vec4 colour;
 void main() { colour = texture(picture, inRect) * share; }`
 
+// What a table shows of code values: tableKind is 0 for none, 1 for curves, 2 for a grid. A sample of it lies in the
+// middle of a texel. What is coded by sRGB's curve on its way here is taken back first.
+const looked = `
+uniform int tableKind;
+uniform highp sampler2D curves;
+uniform highp sampler3D grid;
+uniform vec3 low, high;
+uniform float entries, coded;
+vec3 light(vec3 v) { return mix(v / 12.92, pow((v + 0.055) / 1.055, vec3(2.4)), step(0.04045, v)); }
+vec3 looked(vec3 v) {
+  if (tableKind == 0) return v;
+  if (tableKind == 1) {
+    vec3 at = (v * 255.0 + 0.5) / 256.0;
+    return vec3(texture(curves, vec2(at.r, 0.5)).r, texture(curves, vec2(at.g, 0.5)).g, texture(curves, vec2(at.b, 0.5)).b);
+  }
+  if (coded == 1.0) v = light(v);
+  return texture(grid, (clamp((v - low) / (high - low), 0.0, 1.0) * (entries - 1.0) + 0.5) / entries).rgb;
+}`
+
+// The plain picture through a table.
+const through = `#version 300 es
+precision highp float;
+uniform sampler2D picture;
+uniform float share;
+in vec2 inRect, inFrame;
+out vec4 colour;
+${looked}
+void main() {
+  colour = texture(picture, inRect);
+  if (colour.a == 0.0) return;
+  colour.rgb = clamp(looked(colour.rgb / colour.a), 0.0, 1.0) * colour.a;
+  colour *= share;
+}`
+
 // Exposure goes through light.
 const graded = `#version 300 es
 precision highp float;
@@ -71,13 +108,13 @@ uniform int difference, channel;
 uniform float gain, strength;
 in vec2 inRect, inFrame;
 out vec4 colour;
-vec3 light(vec3 v) { return mix(v / 12.92, pow((v + 0.055) / 1.055, vec3(2.4)), step(0.04045, v)); }
+${looked}
 vec3 code(vec3 l) { return mix(l * 12.92, 1.055 * pow(max(l, 0.0), vec3(1.0 / 2.4)) - 0.055, step(0.0031308, l)); }
 void main() {
   colour = texture(picture, inRect);
   if (colour.a == 0.0) return;
-  vec3 c = colour.rgb / colour.a;
-  if (difference == 1) c = min(abs(c - texture(plate, inFrame).rgb) * strength, 1.0);
+  vec3 c = clamp(looked(colour.rgb / colour.a), 0.0, 1.0);
+  if (difference == 1) c = min(abs(c - clamp(looked(texture(plate, inFrame).rgb), 0.0, 1.0)) * strength, 1.0);
   if (gain != 1.0) c = code(min(light(c) * gain, 1.0));
   if (channel == 1) c = c.rrr;
   if (channel == 2) c = c.ggg;
@@ -94,13 +131,16 @@ uniform vec2 size;
 in vec2 inRect, inFrame;
 in vec3 inPlate;
 out vec4 colour;
+${looked}
 void main() {
   vec2 at = inPlate.xy / inPlate.z / size;
-  colour = vec4(min(abs(texture(picture, inRect).rgb - texture(plate, at).rgb) * 4.0, 1.0), 1);
+  colour = vec4(min(abs(looked(texture(picture, inRect).rgb) - looked(texture(plate, at).rgb)) * 4.0, 1.0), 1);
 }`
 
 /** Views that stand on black, not on the plate. */
 const onBlack = new Set<View>(['alone', 'matte', 'light', 'grain', 'marked', 'gathered', 'found'])
+/** Views of what is no light: no table is for them. */
+const shares = new Set<View>(['matte', 'light', 'grain', 'marked', 'gathered', 'found'])
 const bare = (v: View) => onBlack.has(v)
 
 const channels: Channel[] = ['colour', 'red', 'green', 'blue', 'luma']
@@ -183,6 +223,9 @@ class GLScreen implements Screen {
   private indices: WebGLBuffer
   private cells = 0 // that the indices are for
   private plain: Program
+  private through: Program
+  private table: Table | null = null
+  private tableTextures: WebGLTexture[] = []
   private graded: Program
   private against: Program
   private shown: (ImageBitmap | null)[] = [null, null, null, null]
@@ -197,6 +240,7 @@ class GLScreen implements Screen {
     private height: number,
   ) {
     this.plain = new Program(gl, plain)
+    this.through = new Program(gl, through)
     this.graded = new Program(gl, graded)
     this.against = new Program(gl, against)
     for (const unit of [0, 1, 2, 3]) {
@@ -207,6 +251,18 @@ class GLScreen implements Screen {
       gl.bindTexture(gl.TEXTURE_2D, texture)
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE)
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE)
+    }
+    for (const [unit, kind] of [
+      [4, gl.TEXTURE_2D],
+      [5, gl.TEXTURE_3D],
+    ]) {
+      gl.activeTexture(gl.TEXTURE0 + unit)
+      const texture = gl.createTexture()
+      this.tableTextures.push(texture)
+      gl.bindTexture(kind, texture)
+      for (const name of [gl.TEXTURE_WRAP_S, gl.TEXTURE_WRAP_T, gl.TEXTURE_WRAP_R])
+        gl.texParameteri(kind, name, gl.CLAMP_TO_EDGE)
+      for (const name of [gl.TEXTURE_MIN_FILTER, gl.TEXTURE_MAG_FILTER]) gl.texParameteri(kind, name, gl.LINEAR)
     }
     this.vertices = gl.createBuffer()
     this.indices = gl.createBuffer()
@@ -221,6 +277,35 @@ class GLScreen implements Screen {
     gl.blendFunc(gl.ONE, gl.ONE_MINUS_SRC_ALPHA)
     gl.clearColor(0.105, 0.105, 0.105, 1)
     this.clearLive()
+  }
+
+  look(table: Table | null) {
+    if (table === this.table) return
+    this.table = table
+    if (!table) return
+    const { gl } = this
+    if (table.grid) {
+      const n = table.size
+      gl.activeTexture(gl.TEXTURE5)
+      gl.texImage3D(gl.TEXTURE_3D, 0, gl.RGB16F, n, n, n, 0, gl.RGB, gl.FLOAT, table.entries)
+    } else {
+      gl.activeTexture(gl.TEXTURE4)
+      gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGB16F, 256, 1, 0, gl.RGB, gl.FLOAT, curvesOf(table))
+    }
+  }
+
+  /** Tells a program of the table, where what is shown goes through it. */
+  private tell(p: Program, view: View) {
+    const { gl, table: t } = this
+    const on = t && !shares.has(view)
+    gl.uniform1i(p.at('tableKind'), !on ? 0 : t.grid ? 2 : 1)
+    gl.uniform1i(p.at('curves'), 4)
+    gl.uniform1i(p.at('grid'), 5)
+    if (!on) return
+    gl.uniform3fv(p.at('low'), t.min)
+    gl.uniform3fv(p.at('high'), t.max)
+    gl.uniform1f(p.at('entries'), t.size)
+    gl.uniform1f(p.at('coded'), t.linear ? 1 : 0)
   }
 
   private upload(unit: number, bitmap: ImageBitmap) {
@@ -274,9 +359,11 @@ class GLScreen implements Screen {
     gl.clear(gl.COLOR_BUFFER_BIT)
     const toCanvas = s.toFrame.inverse()
     const difference = s.view === 'difference'
-    const p = (!difference && s.channel === 'colour' && s.exposure === 0 ? this.plain : this.graded).use()
+    const plain = this.table ? this.through : this.plain
+    const p = (!difference && s.channel === 'colour' && s.exposure === 0 ? plain : this.graded).use()
     gl.uniform2f(p.at('size'), this.width, this.height)
-    if (p === this.plain) gl.uniform1f(p.at('share'), 1)
+    if (p === plain) gl.uniform1f(p.at('share'), 1)
+    if (p !== this.plain) this.tell(p, s.view)
     if (p === this.graded) {
       gl.uniform1i(p.at('plate'), 0)
       gl.uniform1i(p.at('channel'), channels.indexOf(s.channel))
@@ -297,16 +384,17 @@ class GLScreen implements Screen {
       gl.uniform1f(dark.at('share'), 0)
       this.rectangle(dark, 0, toCanvas, [0, 0, this.width, this.height])
       p.use()
-      if (p === this.plain) gl.uniform1f(p.at('share'), 1)
+      if (p === plain) gl.uniform1f(p.at('share'), 1)
     }
     gl.enable(gl.BLEND)
     if (s.view !== 'plate') this.lay(p, s, toCanvas)
     if (cut) gl.disable(gl.SCISSOR_TEST)
     if (s.under) {
       this.upload(3, s.under.picture)
-      const over = (s.under.difference ? this.against : this.plain).use()
+      const over = (s.under.difference ? this.against : plain).use()
       const back = s.under.toFrame.inverse()
       gl.uniform2f(over.at('size'), this.width, this.height)
+      if (over !== this.plain) this.tell(over, 'result')
       if (s.under.difference) gl.uniform1i(over.at('plate'), 0)
       else gl.uniform1f(over.at('share'), s.under.share)
       this.rectangle(over, 3, back, [0, 0, this.width, this.height], undefined, chain(back, s.toFrame))
@@ -385,7 +473,8 @@ class GLScreen implements Screen {
     this.textures.forEach((t) => this.gl.deleteTexture(t))
     this.gl.deleteBuffer(this.vertices)
     this.gl.deleteBuffer(this.indices)
-    for (const p of [this.plain, this.graded, this.against]) p.close()
+    this.tableTextures.forEach((t) => this.gl.deleteTexture(t))
+    for (const p of [this.plain, this.through, this.graded, this.against]) p.close()
     this.shown.fill(null)
   }
 }
@@ -395,6 +484,8 @@ class PlainScreen implements Screen {
   readonly kind = 'canvas'
   private context: CanvasRenderingContext2D
   private layer: OffscreenCanvas
+  private table: Table | null = null
+  private lookedUp = new WeakMap<ImageBitmap, OffscreenCanvas>()
 
   constructor(
     private canvas: HTMLCanvasElement,
@@ -414,10 +505,33 @@ class PlainScreen implements Screen {
     const k = 1 / (right.x - origin.x)
     c.setTransform(k, 0, 0, k, -origin.x * k, -origin.y * k)
     c.imageSmoothingEnabled = s.scale < 2
-    if (s.plate.width) c.drawImage(s.plate, 0, 0)
+    if (s.plate.width) c.drawImage(this.seen(s.plate), 0, 0)
     if (s.view === 'plate') return
-    if (s.overlay?.bitmap.width) c.drawImage(s.overlay.bitmap, s.overlay.x, s.overlay.y)
+    if (s.overlay?.bitmap.width) c.drawImage(this.seen(s.overlay.bitmap), s.overlay.x, s.overlay.y)
     if (s.live) c.drawImage(this.layer, 0, 0)
+  }
+
+  look(table: Table | null) {
+    if (table === this.table) return
+    this.table = table
+    this.lookedUp = new WeakMap()
+  }
+
+  /** A picture as the table shows it; each is looked up once. */
+  private seen(picture: ImageBitmap): CanvasImageSource {
+    const { table } = this
+    if (!table) return picture
+    let out = this.lookedUp.get(picture)
+    if (!out) {
+      out = new OffscreenCanvas(picture.width, picture.height)
+      const g = out.getContext('2d', { willReadFrequently: true })!
+      g.drawImage(picture, 0, 0)
+      const pixels = g.getImageData(0, 0, picture.width, picture.height)
+      lookUp(table, pixels.data)
+      g.putImageData(pixels, 0, 0)
+      this.lookedUp.set(picture, out)
+    }
+    return out
   }
 
   drawPainted(s: Shown) {
@@ -425,7 +539,9 @@ class PlainScreen implements Screen {
   }
 
   paint(x: number, y: number, width: number, height: number, rgba: Uint8Array) {
-    this.layer.getContext('2d')!.putImageData(new ImageData(new Uint8ClampedArray(rgba), width, height), x, y)
+    const pixels = new ImageData(new Uint8ClampedArray(rgba), width, height)
+    if (this.table) lookUp(this.table, pixels.data)
+    this.layer.getContext('2d')!.putImageData(pixels, x, y)
   }
 
   clearLive() {

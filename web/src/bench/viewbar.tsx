@@ -1,9 +1,12 @@
 import { Popover, PopoverButton, PopoverPanel } from '@headlessui/react'
 import { Pick, Select } from '../ui/choice'
 import { Button, Check } from '../ui/controls'
+import type { Shot } from '../api/client'
+import { useCube } from './cube'
 import type { BenchProps } from './props'
 import { Help } from './help'
 import { RenderRoom } from './render'
+import { ShownThrough } from './shownthrough'
 import { bench, useBench, type Channel, type View } from './state'
 
 /** What to show of the picture, above it. */
@@ -41,7 +44,7 @@ export function ViewBar({ shot, revision, standings, motion, motions }: BenchPro
         Locked
       </Button>
       <Judging revision={revision} canLock={canLock} />
-      <Exposure />
+      <Exposure shot={shot} />
       <span className="flex-1" />
       <Button
         on={handles}
@@ -97,8 +100,9 @@ function Opens({
 }
 
 /** The channel that is shown, and how bright: for looking only. */
-function Exposure() {
+function Exposure({ shot }: { shot: Shot }) {
   const { channel, exposure } = useBench()
+  const { cube } = useCube(shot.id)
   const stops = `${exposure > 0 ? '+' : exposure < 0 ? '−' : ''}${Math.abs(exposure).toFixed(1)}`
   const names = (['colour', 'red', 'green', 'blue', 'luma'] as const).map((value) => ({
     value,
@@ -107,8 +111,8 @@ function Exposure() {
   return (
     <Opens
       words={`${names.find((n) => n.value === channel)?.label}, ${stops} EV`}
-      title="Channel (C) and exposure (, and .), for looking only"
-      changed={channel !== 'colour' || exposure !== 0}
+      title="Channel (C), exposure (, and .) and what the picture is shown through, for looking only"
+      changed={channel !== 'colour' || exposure !== 0 || !!cube?.hash}
       wide="w-96"
     >
       <Pick<Channel> label="Channel (C)" value={channel} onChange={(c) => bench.set({ channel: c })} options={names} />
@@ -132,6 +136,7 @@ function Exposure() {
           None
         </Button>
       </label>
+      <ShownThrough shot={shot} />
     </Opens>
   )
 }
