@@ -1,11 +1,14 @@
 package e2e
 
 import (
+	"fmt"
+	"os"
 	"path/filepath"
 	"testing"
 	"time"
 
 	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/input"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -76,4 +79,70 @@ func TestTheWall(t *testing.T) {
 	a.page.MustWait(`() => document.querySelectorAll('a[href^="/shots/"]').length === 1`)
 	a.fill("Find a shot", "nowhere")
 	a.see("^No shot is called so")
+}
+
+// Of several sequences that lie together one is chosen, looked at, and brought in; the wall shows a shot's result, and
+// how far it is.
+func TestOneOfSeveralSequencesComesIn(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	shot := s.bringIn()
+	dir := t.TempDir()
+	var stills []string
+	for n := 1001; n <= 1004; n++ {
+		data, err := os.ReadFile(demo.FramePath(demotest.Footage(t), demo.PlateFolder, n))
+		require.NoError(t, err)
+		for _, name := range []string{"left", "right"} {
+			if name == "right" && n == 1004 {
+				continue
+			}
+			path := filepath.Join(dir, fmt.Sprintf("%s.%d.png", name, n))
+			require.NoError(t, os.WriteFile(path, data, 0o644))
+			stills = append(stills, path)
+		}
+	}
+	a := open(t, s.address)
+	a.see("960 × 540")
+	a.see("^Nothing is removed yet$")
+	a.press("^From this computer$")
+	a.see("^Choose files")
+	el, err := a.page.Timeout(10 * time.Second).Element(`[aria-label="Movie or stills"]`)
+	require.NoError(t, err)
+	require.NoError(t, el.CancelTimeout().SetFiles(stills))
+	a.see("several sequences in it")
+	a.press("^right.#.png")
+	a.see("^3 frames, 1001 to 1003")
+	seen := func() [3]float64 {
+		v, err := a.page.Eval(`() => { const m = document.querySelector('[role=dialog] img'); if (!m?.complete || !m.naturalWidth) return [0, 0, 0];
+			return [m.naturalWidth, m.naturalHeight, Number(m.alt.replace('Frame ', ''))] }`)
+		require.NoError(t, err)
+		var out [3]float64
+		require.NoError(t, v.Value.Unmarshal(&out))
+		return out
+	}
+	s.wait(10*time.Second, "its first frame", func() bool { return seen() == [3]float64{480, 270, 1001} })
+	require.NoError(t, a.page.MustElement(`[aria-label="Frame that is looked at"]`).Focus())
+	a.key(input.ArrowRight)
+	s.wait(10*time.Second, "the next one", func() bool { return seen() == [3]float64{480, 270, 1002} })
+	a.fill("Shot", "right")
+	a.press("^Bring in$")
+	var shots []struct{ ID, Name, State string }
+	s.wait(time.Minute, "it to come in", func() bool {
+		s.get("/api/shots", &shots)
+		return len(shots) == 2 && shots[0].State == "ready" && shots[1].State == "ready"
+	})
+
+	s.many(shot, 3, "", -1)
+	a.visit(s.address)
+	a.see("^3 removals")
+	s.wait(20*time.Second, "the result", func() bool {
+		return a.number(`() => document.querySelectorAll('[data-testid=result][data-ready]').length`) == 1
+	})
+	// Where a removal lies the result is not the plate.
+	at := spotOf(0)
+	v := a.number(fmt.Sprintf(`() => { const c = document.querySelector('[data-testid=result][data-ready]'), m = c.parentElement.querySelector('img');
+		const o = new OffscreenCanvas(c.width, c.height), g = o.getContext('2d'); g.drawImage(m, 0, 0, c.width, c.height);
+		const [p, q] = [g, c.getContext('2d')].map((x) => x.getImageData(%d, %d, 8, 8).data); return p.reduce((s, v, i) => s + Math.abs(v - q[i]), 0) }`,
+		int(at.X)-4, int(at.Y)-4))
+	assert.Greater(t, v, 100.0)
 }

@@ -57,7 +57,7 @@ func (s *Server) Handler() (http.Handler, *huma.OpenAPI) {
 	config.CreateHooks = nil // no $schema links in answers
 	described := humagin.New(router, config)
 	s.session(described, router)
-	s.shots(described)
+	s.shots(described, router)
 	s.treatments(described)
 	s.history(described)
 	s.tasks(described)

@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
 
 	"jardin/app/datafolder"
 	"jardin/app/jobs"
@@ -36,7 +38,8 @@ type NewShot struct {
 	Reading   media.Reading        `json:"reading,omitempty"`
 }
 
-func (s *Server) shots(api huma.API) {
+func (s *Server) shots(api huma.API, router *gin.Engine) {
+	router.GET("/api/material/picture", s.lookAt)
 	huma.Register(api, huma.Operation{
 		OperationID: "list-folder", Method: http.MethodGet, Path: "/api/folders",
 		Summary: "Folders and movies in a folder that the server may read",
@@ -97,7 +100,47 @@ func (s *Server) inspectRoute(ctx context.Context, in *struct {
 	Path string `query:"path" required:"true"`
 }) (*body[*media.Material], error) {
 	m, err := s.inspect(ctx, in.Path)
-	return &body[*media.Material]{m}, err
+	var several *media.Several
+	if errors.As(err, &several) {
+		return &body[*media.Material]{&media.Material{
+			Kind: "several", Path: in.Path, Sequences: several.Sequences, Gaps: []media.Gap{}, Notes: []string{},
+		}}, nil
+	}
+	if err != nil {
+		return nil, unusable(err)
+	}
+	return &body[*media.Material]{m}, nil
+}
+
+// unusable gives what is wrong with footage its status.
+func unusable(err error) error { return huma.Error422UnprocessableEntity(err.Error()) }
+
+// lookAt serves a frame of material before it is brought in.
+func (s *Server) lookAt(c *gin.Context) {
+	ctx := c.Request.Context()
+	m, err := s.inspect(ctx, c.Query("path"))
+	if err != nil {
+		refuse(c, unusable(err))
+		return
+	}
+	n, err := strconv.Atoi(c.DefaultQuery("frame", strconv.Itoa(m.First)))
+	shot := media.Shot{Transfer: m.Transfer, Primaries: m.Primaries}
+	if t := colorspace.Transfer(c.Query("transfer")); err == nil && t != "" {
+		shot.Transfer, err = t, t.Valid()
+	}
+	if p := colorspace.Primaries(c.Query("primaries")); err == nil && p != "" {
+		shot.Primaries, err = p, p.Valid()
+	}
+	var data []byte
+	if err == nil {
+		data, err = m.Preview(ctx, n, media.Reading{Matrix: c.Query("matrix"), Range: c.Query("range")}, shot, 480)
+	}
+	if err != nil {
+		refuse(c, unusable(err))
+		return
+	}
+	c.Header("Cache-Control", "private, no-cache")
+	c.Data(http.StatusOK, "image/jpeg", data)
 }
 
 func (s *Server) listShots(ctx context.Context, _ *struct{}) (*body[[]store.Shot], error) {
@@ -190,7 +233,7 @@ func (s *Server) Readable() media.Roots {
 
 func (s *Server) inspect(ctx context.Context, path string) (*media.Material, error) {
 	if _, err := s.Readable().Resolve(path); err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, err
 	}
 	m, err := media.Inspect(ctx, path)
 	if err == nil {
@@ -203,7 +246,7 @@ func (s *Server) inspect(ctx context.Context, path string) (*media.Material, err
 		err = m.FindFields(ctx)
 	}
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, err
 	}
 	return m, nil
 }
@@ -212,7 +255,7 @@ func (s *Server) inspect(ctx context.Context, path string) (*media.Material, err
 func (s *Server) AddShot(ctx context.Context, n NewShot) (*store.Shot, error) {
 	m, err := s.inspect(ctx, n.Path)
 	if err != nil {
-		return nil, err
+		return nil, unusable(err)
 	}
 	plan, err := m.Plan(n.Reading)
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 	"image"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"jardin/app/routines"
@@ -54,6 +55,26 @@ func (m *Material) each(ctx context.Context, plan []int, r Reading, k int, f fun
 		}
 	}
 	return nil
+}
+
+// Preview returns a frame for the screen as a JPEG of up to a width, as the shot's fields say
+// how its code values are meant.
+func (m *Material) Preview(ctx context.Context, n int, r Reading, s Shot, width int) ([]byte, error) {
+	if m.Kind == "stills" && !slices.Contains(m.numbers, n) || n < m.First || n > m.Last {
+		return nil, fmt.Errorf("there is no frame %d in %s", n, m.Path)
+	}
+	if err := r.Valid(); err != nil {
+		return nil, err
+	}
+	s.Width, s.Height, s.Samples = m.Width, m.Height, m.Samples()
+	r.Fields = WholeFrames
+	var data []byte
+	err := m.each(ctx, []int{n}, r, 0, func(_ int, f *Frame) (err error) {
+		small, height := shrunk(NewDisplay(s).Bytes(f), f.Width, f.Height, width)
+		data, err = encodeJPEG(small, len(small)/3/height, height, screenQuality, turboHalf)
+		return err
+	})
+	return data, err
 }
 
 // run decodes PNG, JPEG and TIFF, two ahead of their use.

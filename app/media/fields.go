@@ -156,7 +156,7 @@ func (m *Material) grey(ctx context.Context, from, count int) (planes [][]byte, 
 // pattern is how FFmpeg is told of a series of stills.
 func (m *Material) pattern() string {
 	return strings.ReplaceAll(
-		filepath.Join(m.Path, m.prefix),
+		filepath.Join(m.dir, m.prefix),
 		"%",
 		"%%",
 	) + "%" + map[bool]string{true: fmt.Sprintf("0%d", m.Padding)}[m.Padding > 0] + "d" + m.suffix
@@ -183,6 +183,10 @@ func (r Reading) Valid() error {
 	switch {
 	case r.Fields != WholeFrames && r.Fields != TopFirst && r.Fields != BottomFirst:
 		return fmt.Errorf("%q is not a field that can come first: top and bottom are", r.Fields)
+	case r.Matrix != "" && r.Matrix != "bt601" && r.Matrix != "bt709" && r.Matrix != "bt2020":
+		return fmt.Errorf("%q is not a matrix of YCbCr: bt601, bt709 and bt2020 are", r.Matrix)
+	case r.Range != "" && r.Range != "full" && r.Range != "video":
+		return fmt.Errorf("%q is not a range of YCbCr: full and video are", r.Range)
 	case r.Whole && r.Fields != WholeFrames:
 		return errors.New("frames are either whole or taken apart into their fields; choose one")
 	}

@@ -37,8 +37,9 @@ func (rate Rational) String() string { return fmt.Sprintf("%d/%d", rate.Num, rat
 // Material is footage found on disk, before it is brought in: what is told by its
 // files, and proposed where they tell nothing.
 type Material struct {
-	Kind        string               `json:"kind" enum:"stills,movie"`
-	Path        string               `json:"path" doc:"The movie, or the folder of the stills"`
+	Kind        string               `json:"kind" enum:"stills,movie,several" doc:"several: a folder of more than one sequence, of which one is to be chosen"`
+	Path        string               `json:"path" doc:"The movie, or the folder of the stills; of one sequence among others with its name, as in a.#.png"`
+	Sequences   []Entry              `json:"sequences,omitempty" doc:"Of several"`
 	Name        string               `json:"name" doc:"A name for the shot, from the file names"`
 	First       int                  `json:"first" doc:"Number of the first frame"`
 	Last        int                  `json:"last" doc:"Number of the last frame"`
@@ -62,6 +63,7 @@ type Material struct {
 	Compression string               `json:"compression" doc:"As the files name it"`
 	Notes       []string             `json:"notes" nullable:"false" doc:"What should be known before it is brought in"`
 
+	dir            string // of stills
 	prefix, suffix string
 	numbers        []int // of stills, in order
 	plain          bool  // DPX that needs no FFmpeg
@@ -171,14 +173,19 @@ func IsMovie(name string) bool { return movie.MatchString(name) }
 func IsStill(name string) bool { return numbered.MatchString(name) }
 
 // Inspect finds out what footage lies at a path: a movie, or a folder of
-// numbered stills. The error names the file at fault and says what to do.
+// numbered stills, or one sequence of a folder that holds several: the folder's path and
+// the sequence's name, with # for the number. The error names the file at fault and says
+// what to do; it is a *Several where a sequence has to be chosen.
 func Inspect(ctx context.Context, path string) (*Material, error) {
 	info, err := os.Stat(path)
+	if err != nil && isSequence(path) {
+		return inspectStills(ctx, filepath.Dir(path), filepath.Base(path))
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be opened: %w", path, errors.Unwrap(err))
 	}
 	if info.IsDir() {
-		return inspectStills(ctx, path)
+		return inspectStills(ctx, path, "")
 	}
 	if m := numbered.FindStringSubmatch(filepath.Base(path)); m != nil {
 		return nil, fmt.Errorf("%s is a single still; choose the folder that holds the numbered frames", path)
@@ -186,12 +193,12 @@ func Inspect(ctx context.Context, path string) (*Material, error) {
 	return inspectMovie(ctx, path, info.Size())
 }
 
-func inspectStills(ctx context.Context, dir string) (*Material, error) {
-	one, numbers, err := sequenceIn(dir)
+func inspectStills(ctx context.Context, dir, name string) (*Material, error) {
+	one, numbers, err := sequenceIn(dir, name)
 	if err != nil {
 		return nil, err
 	}
-	m := &Material{Kind: "stills", Path: dir, Rate: Rational{24, 1}, Aspect: 1, Matrix: "rgb", Range: "full",
+	m := &Material{Kind: "stills", Path: filepath.Join(dir, name), dir: dir, Rate: Rational{24, 1}, Aspect: 1, Matrix: "rgb", Range: "full",
 		Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries, Gaps: []Gap{}, Notes: []string{}}
 	m.prefix, m.suffix, m.Padding = one.prefix, one.suffix, one.digits
 	if err := m.count(numbers); err != nil {
@@ -224,11 +231,63 @@ type series struct {
 	digits         int // that numbers are padded to; 0 for those that are not
 }
 
-// sequenceIn finds the one sequence of stills in a folder.
-func sequenceIn(dir string) (one series, numbers []int, err error) {
+// name is how a sequence is called: its files, with # for the number.
+func (s series) name() string { return s.prefix + "#" + s.suffix }
+
+// isSequence reports whether a path may name one sequence of a folder.
+func isSequence(path string) bool { return strings.Contains(filepath.Base(path), "#") }
+
+// Several says that a folder holds more than one sequence.
+type Several struct {
+	Dir       string
+	Sequences []Entry
+}
+
+func (s *Several) Error() string {
+	var names []string
+	for _, e := range s.Sequences {
+		names = append(names, e.Name)
+	}
+	return fmt.Sprintf("%s holds several sequences (%s); choose one of them by its name, as in %s", s.Dir, strings.Join(names, ", "),
+		s.Sequences[0].Path)
+}
+
+// sequenceIn finds a sequence of stills in a folder: that of a name, or the only one.
+func sequenceIn(dir, name string) (one series, numbers []int, err error) {
+	found, err := sequencesIn(dir)
+	if err != nil {
+		return one, nil, err
+	}
+	if len(found) == 0 {
+		return one, nil, fmt.Errorf(
+			"%s holds no numbered stills (PNG, JPEG, TIFF, OpenEXR or DPX with a number before the ending)",
+			dir,
+		)
+	}
+	several := &Several{Dir: dir}
+	for key, n := range found {
+		if name == "" || key.name() == name {
+			if numbers != nil && name != "" {
+				return one, nil, fmt.Errorf("%s is numbered in two ways, with and without as many digits; put each into a folder of its own", name)
+			}
+			one, numbers = key, n
+		}
+		several.Sequences = append(several.Sequences, Entry{
+			Name: key.name(), Path: filepath.Join(dir, key.name()), Kind: "stills", Stills: len(n),
+		})
+	}
+	sort.Slice(several.Sequences, func(i, j int) bool { return several.Sequences[i].Name < several.Sequences[j].Name })
+	if numbers == nil || name == "" && len(found) > 1 {
+		return one, nil, several
+	}
+	return one, numbers, nil
+}
+
+// sequencesIn finds the sequences of stills in a folder, with their numbers.
+func sequencesIn(dir string) (map[series][]int, error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
-		return one, nil, fmt.Errorf("the folder %s cannot be read: %w", dir, err)
+		return nil, fmt.Errorf("the folder %s cannot be read: %w", dir, err)
 	}
 	found := map[series][]int{}
 	for _, e := range entries {
@@ -258,27 +317,7 @@ func sequenceIn(dir string) (one series, numbers []int, err error) {
 			}
 		}
 	}
-	if len(found) == 0 {
-		return one, nil, fmt.Errorf(
-			"%s holds no numbered stills (PNG, JPEG, TIFF, OpenEXR or DPX with a number before the ending)",
-			dir,
-		)
-	}
-	if len(found) > 1 {
-		var names []string
-		for key := range found {
-			names = append(names, key.prefix+"#"+key.suffix)
-		}
-		sort.Strings(names)
-		return one, nil, fmt.Errorf(
-			"%s holds several sequences (%s); put each into a folder of its own",
-			dir,
-			strings.Join(names, ", "),
-		)
-	}
-	for one, numbers = range found {
-	}
-	return one, numbers, nil
+	return found, nil
 }
 
 // count takes in which frames there are.
@@ -354,7 +393,7 @@ func (m *Material) describe(facts []*stillFacts) error {
 
 // file returns the path of a still.
 func (m *Material) file(n int) string {
-	return filepath.Join(m.Path, fmt.Sprintf("%s%0*d%s", m.prefix, m.Padding, n, m.suffix))
+	return filepath.Join(m.dir, fmt.Sprintf("%s%0*d%s", m.prefix, m.Padding, n, m.suffix))
 }
 
 // stillFacts are what a still's header says.

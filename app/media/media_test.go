@@ -572,3 +572,58 @@ func TestAFullDiskIsTold(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left, "what was begun is gone")
 }
+
+// One of several sequences in a folder is inspected, looked at and brought in by its name; what is not there says what is.
+func TestOneOfSeveralSequences(t *testing.T) {
+	dir := t.TempDir()
+	for n := 1; n <= 3; n++ {
+		for _, name := range []string{"a.%04d.png", "b [x]%%.%d.png"} {
+			var blob bytes.Buffer
+			m := image.NewNRGBA(image.Rect(0, 0, 8, 8))
+			if name[0] == 'b' {
+				m = image.NewNRGBA(image.Rect(0, 0, 16, 12))
+			}
+			for i := range m.Pix {
+				m.Pix[i] = 255
+			}
+			require.NoError(t, png.Encode(&blob, m))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf(name, n)), blob.Bytes(), 0o644))
+		}
+	}
+	ctx := context.Background()
+	_, err := Inspect(ctx, dir)
+	var several *Several
+	require.ErrorAs(t, err, &several)
+	require.Len(t, several.Sequences, 2)
+	assert.Equal(t, "a.#.png", several.Sequences[0].Name)
+	assert.Equal(t, 3, several.Sequences[1].Stills)
+	roots := Roots{dir}
+	listed, err := roots.List(dir)
+	require.NoError(t, err)
+	require.Len(t, listed, 2)
+	for i, width := range []int{8, 16} {
+		path, err := roots.Resolve(listed[i].Path)
+		require.NoError(t, err)
+		m, err := Inspect(ctx, path)
+		require.NoError(t, err)
+		assert.Equal(t, width, m.Width)
+		assert.Equal(t, listed[i].Path, m.Path)
+		require.NoError(t, roots.Inside(m))
+		require.NoError(t, m.FindFields(ctx))
+		data, err := m.Preview(ctx, 2, Reading{}, Shot{Transfer: m.Transfer, Primaries: m.Primaries}, 100)
+		require.NoError(t, err)
+		shown, err := jpeg.Decode(bytes.NewReader(data))
+		require.NoError(t, err)
+		assert.Equal(t, width, shown.Bounds().Dx())
+		_, err = m.Preview(ctx, 9, Reading{}, Shot{}, 100)
+		assert.ErrorContains(t, err, "no frame 9")
+		_, err = m.Preview(ctx, 1, Reading{Matrix: "bt709,movie=/etc/passwd"}, Shot{}, 100)
+		assert.ErrorContains(t, err, "not a matrix")
+	}
+	_, err = Inspect(ctx, filepath.Join(dir, "c.#.png"))
+	assert.ErrorContains(t, err, "a.#.png, b [x]%.#.png")
+	_, err = roots.Resolve(filepath.Join(dir, "..", "x.#.png"))
+	assert.ErrorContains(t, err, "outside")
+	_, err = roots.Resolve(filepath.Join(dir, "none", "x.#.png"))
+	assert.Error(t, err)
+}

@@ -15,13 +15,20 @@ type Roots []string
 type Entry struct {
 	Name   string `json:"name"`
 	Path   string `json:"path"`
-	Kind   string `json:"kind" enum:"folder,movie"`
+	Kind   string `json:"kind" enum:"folder,movie,stills" doc:"stills: one of several sequences in a folder"`
 	Stills int    `json:"stills,omitempty" doc:"Numbered stills directly in the folder"`
 }
 
 // Resolve returns the real path, links followed, if it lies in one of the roots.
 func (roots Roots) Resolve(path string) (string, error) {
 	real, err := filepath.EvalSymlinks(path)
+	if err != nil && isSequence(path) {
+		dir, err := roots.Resolve(filepath.Dir(path))
+		if err != nil {
+			return "", err
+		}
+		return filepath.Join(dir, filepath.Base(path)), nil
+	}
 	if err != nil {
 		return "", fmt.Errorf("%s does not exist, or may not be opened", path)
 	}
@@ -92,6 +99,11 @@ func (roots Roots) List(path string) ([]Entry, error) {
 			out = append(out, Entry{Name: e.Name(), Path: full, Kind: "folder", Stills: countStills(full)})
 		case IsMovie(e.Name()):
 			out = append(out, Entry{Name: e.Name(), Path: full, Kind: "movie"})
+		}
+	}
+	if found, err := sequencesIn(real); err == nil && len(found) > 1 {
+		for one, numbers := range found {
+			out = append(out, Entry{Name: one.name(), Path: filepath.Join(path, one.name()), Kind: "stills", Stills: len(numbers)})
 		}
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })

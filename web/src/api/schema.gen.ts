@@ -990,8 +990,11 @@ export interface components {
             key: string;
         };
         Entry: {
-            /** @enum {string} */
-            kind: "folder" | "movie";
+            /**
+             * @description stills: one of several sequences in a folder
+             * @enum {string}
+             */
+            kind: "folder" | "movie" | "stills";
             name: string;
             path: string;
             /**
@@ -1531,8 +1534,11 @@ export interface components {
             gaps: components["schemas"]["Gap"][];
             /** Format: int64 */
             height: number;
-            /** @enum {string} */
-            kind: "stills" | "movie";
+            /**
+             * @description several: a folder of more than one sequence, of which one is to be chosen
+             * @enum {string}
+             */
+            kind: "stills" | "movie" | "several";
             /**
              * Format: int64
              * @description Number of the last frame
@@ -1552,7 +1558,7 @@ export interface components {
              * @description Digits that numbers are filled up to with zeros; 0 for none
              */
             padding: number;
-            /** @description The movie, or the folder of the stills */
+            /** @description The movie, or the folder of the stills; of one sequence among others with its name, as in a.#.png */
             path: string;
             /** @description Told by the files, or usual for them */
             primaries: string;
@@ -1563,6 +1569,8 @@ export interface components {
             range: "full" | "video";
             /** @description Where the files tell none, 24 is proposed */
             rate: components["schemas"]["Rational"];
+            /** @description Of several */
+            sequences?: components["schemas"]["Entry"][];
             /** @description Of the first frame; empty if there is none */
             timecode: string;
             /** @description Told by the files, or usual for them */

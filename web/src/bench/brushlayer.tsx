@@ -133,6 +133,7 @@ export function BrushLayer(props: Props) {
     }
     if (held.has('p')) {
       const { view } = bench.get()
+      setBrush({ mode: 'colour' })
       void answer(
         api.GET('/api/shots/{id}/frames/{frame}/light', {
           params: {
@@ -147,7 +148,7 @@ export function BrushLayer(props: Props) {
           },
         }),
       )
-        .then(({ light }) => setBrush({ colour: light as Brush['colour'], mode: 'colour' }))
+        .then(({ light }) => setBrush({ colour: light as Brush['colour'] }))
         .catch((e: Error) => notify(e.message))
       return
     }

@@ -28,7 +28,7 @@ export function BringIn({
   const [trail, setTrail] = useState<string[]>([]) // the folders gone through, the one shown last
   const path = trail.at(-1) ?? ''
   const [picked, setChosen] = useState('')
-  const chosen = given || picked
+  const chosen = picked || given
   const folder = useQuery({
     queryKey: ['folder', path],
     queryFn: () => answer(api.GET('/api/folders', { params: { query: { path } } })),
@@ -59,7 +59,17 @@ export function BringIn({
           {material.error.message}
         </p>
       )}
-      {material.data && !material.isFetching && (
+      {material.data?.kind === 'several' && !material.isFetching && (
+        <div>
+          <p className="mb-2">There are several sequences in it. Which one is the shot?</p>
+          <ul className="rounded border border-rule bg-soil p-1" aria-label="Sequences">
+            {material.data.sequences?.map((s) => (
+              <Entry key={s.path} entry={s} on={false} onClick={() => setChosen(s.path)} />
+            ))}
+          </ul>
+        </div>
+      )}
+      {material.data && material.data.kind !== 'several' && !material.isFetching && (
         <Facts key={chosen} material={material.data as Material} shows={shows} onDone={onClose} />
       )}
     </div>
@@ -89,22 +99,13 @@ export function BringIn({
                 </li>
               )}
               {folder.data?.map((e) => (
-                <li key={e.path}>
-                  <button
-                    type="button"
-                    className={`flex w-full items-baseline justify-between gap-2 rounded-sm px-2 py-1 text-left hover:bg-slab ${chosen === e.path ? 'text-fern' : ''}`}
-                    onClick={() => (e.kind === 'movie' || e.stills ? setChosen(e.path) : enter(e.path))}
-                    onDoubleClick={() => e.kind === 'folder' && enter(e.path)}
-                  >
-                    <span className="truncate">
-                      {e.name}
-                      {e.kind === 'folder' && '/'}
-                    </span>
-                    <span className="shrink-0 text-[13px] text-quiet">
-                      {e.kind === 'movie' ? 'movie' : e.stills ? `${e.stills} stills` : ''}
-                    </span>
-                  </button>
-                </li>
+                <Entry
+                  key={e.path}
+                  entry={e}
+                  on={chosen === e.path}
+                  onClick={() => (e.kind === 'movie' || e.stills ? setChosen(e.path) : enter(e.path))}
+                  onDoubleClick={() => e.kind === 'folder' && enter(e.path)}
+                />
               ))}
             </ul>
             <p className="mt-2 text-[13px] text-quiet">
@@ -116,6 +117,70 @@ export function BringIn({
         </div>
       )}
     </Sheet>
+  )
+}
+
+/** A folder, a movie, or one of several sequences in a folder. */
+function Entry({
+  entry: e,
+  on,
+  onClick,
+  onDoubleClick,
+}: {
+  entry: Schemas['Entry']
+  on: boolean
+  onClick: () => void
+  onDoubleClick?: () => void
+}) {
+  return (
+    <li>
+      <button
+        type="button"
+        className={`flex w-full items-baseline justify-between gap-2 rounded-sm px-2 py-1 text-left hover:bg-slab ${on ? 'text-fern' : ''}`}
+        onClick={onClick}
+        onDoubleClick={onDoubleClick}
+      >
+        <span className="truncate">
+          {e.name}
+          {e.kind === 'folder' && '/'}
+        </span>
+        <span className="shrink-0 text-[13px] text-quiet">
+          {e.kind === 'movie' ? 'movie' : e.stills ? `${e.stills} stills` : ''}
+        </span>
+      </button>
+    </li>
+  )
+}
+
+/** A frame of what is to be brought in, as the code values are said to be meant; the slider goes through it. */
+function Look({ material: m, meant }: { material: Material; meant: Record<string, string> }) {
+  const [frame, setFrame] = useState(m.first)
+  const [told, setTold] = useState('')
+  const query = new URLSearchParams({ path: m.path, frame: String(frame), ...meant })
+  return (
+    <div className="mb-1 flex flex-col gap-1">
+      <img
+        src={`/api/material/picture?${query}`}
+        alt={`Frame ${frame}`}
+        className="max-h-56 w-full rounded border border-rule bg-soil object-contain"
+        onLoad={() => setTold('')}
+        onError={() => setTold(`Frame ${frame} cannot be shown.`)}
+      />
+      <div className="flex items-center gap-2">
+        <input
+          type="range"
+          aria-label="Frame that is looked at"
+          className="flex-1"
+          min={m.first}
+          max={m.last}
+          defaultValue={m.first}
+          onPointerUp={(e) => setFrame(Number(e.currentTarget.value))}
+          onKeyUp={(e) => setFrame(Number(e.currentTarget.value))}
+        />
+        <span className="font-mono text-[13px] text-quiet">{frame}</span>
+      </div>
+      {told && <p className="text-[13px] text-clay">{told}</p>}
+    </div>
   )
 }
 
@@ -197,6 +262,14 @@ function Facts({ material: m, shows, onDone }: { material: Material; shows: stri
         void add()
       }}
     >
+      <Look
+        material={m}
+        meant={{
+          transfer,
+          primaries: primary,
+          ...(matrix !== 'rgb' ? { matrix, range } : {}),
+        }}
+      />
       <p className="mb-1">
         {counted(m.last - m.first + 1 - m.gaps.reduce((n, g) => n + g.last - g.first + 1, 0), 'frame')}, {m.first} to{' '}
         {m.last}

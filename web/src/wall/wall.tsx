@@ -1,8 +1,8 @@
 import { useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
 import { Menu, MenuButton, MenuItems } from '@headlessui/react'
-import { useRef, useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
 import { Link } from 'wouter'
-import { answer, api, type Shot, type Task } from '../api/client'
+import { answer, api, type Schemas, type Shot, type Task } from '../api/client'
 import { computed } from '../api/session'
 import { control, isOpen, timeLeft, useTasks } from '../api/tasks'
 import { Select } from '../ui/choice'
@@ -235,6 +235,80 @@ function SendingRow({ sending: s }: { sending: Sending }) {
 
 const samples = (s: Shot) => (s.float ? (s.depth === 16 ? 'half float' : 'float') : `${s.depth} bit`)
 
+/** A frame of a shot with all patches on it: the plate until they are there. */
+function ResultPicture({ shot, frame }: { shot: Shot; frame: number }) {
+  const canvas = useRef<HTMLCanvasElement>(null)
+  const plate = `/api/shots/${shot.id}/frames/${frame}/screen?v=${computed()}`
+  useEffect(() => {
+    if (shot.head === 0) return
+    const gone = new AbortController()
+    const load = async (url: string) => {
+      const response = await fetch(url, { signal: gone.signal })
+      if (!response.ok) throw new Error(response.statusText)
+      return {
+        bitmap: await createImageBitmap(await response.blob(), { colorSpaceConversion: 'none' }),
+        place: (response.headers.get('Jardin-Place') ?? '0 0').split(' ').map(Number),
+      }
+    }
+    // What is gathered through time would take too long for a wall: a first picture is enough.
+    const overlay = `/api/shots/${shot.id}/frames/${frame}/overlay?revision=${shot.head}&view=result&removal=&draft=true&v=${computed()}`
+    void Promise.all([load(plate), load(overlay)])
+      .then(([below, above]) => {
+        const c = canvas.current
+        if (!c) return
+        c.width = below.bitmap.width
+        c.height = below.bitmap.height
+        const g = c.getContext('2d')!
+        g.drawImage(below.bitmap, 0, 0)
+        g.drawImage(above.bitmap, above.place[0], above.place[1])
+        c.dataset.ready = 'true'
+      })
+      .catch(() => undefined) // the plate is there
+    return () => gone.abort()
+  }, [shot.id, shot.head, frame, plate])
+  return (
+    <span className="relative block">
+      <img src={plate} alt="" className="aspect-video w-full object-cover" />
+      <canvas
+        ref={canvas}
+        data-testid="result"
+        width={0}
+        height={0}
+        className="absolute inset-0 aspect-video h-full w-full object-cover"
+      />
+    </span>
+  )
+}
+
+/** How far a shot is, in words. */
+function HowFar({ shot }: { shot: Shot }) {
+  const { data } = useQuery({
+    queryKey: ['standings', shot.id, shot.head],
+    enabled: shot.head > 0,
+    queryFn: () =>
+      answer(
+        api.GET('/api/shots/{id}/standings', { params: { path: { id: shot.id }, query: { revision: shot.head } } }),
+      ),
+    staleTime: 60_000,
+  })
+  const all = (data as Schemas['Standing'][] | undefined) ?? []
+  const stages = ['mark', 'follow', 'fill', 'settle', 'guard'] as const
+  const looks = all.filter((r) => stages.some((s) => r[s].state === 'look')).length
+  const open = all.filter((r) =>
+    (['mark', 'follow', 'fill'] as const).some((s) => r[s].state === 'empty' || r[s].state === 'begun'),
+  ).length
+  if (shot.head > 0 && !data) return <span className="block text-[13px] text-quiet">&nbsp;</span>
+  if (!all.length) return <span className="block text-[13px] text-quiet">Nothing is removed yet</span>
+  return (
+    <span className="block text-[13px] text-quiet">
+      {all.length} {all.length === 1 ? 'removal' : 'removals'}
+      {open ? `, ${open} begun` : ''}
+      {looks ? <span className="text-clay">, {looks} to look at</span> : ''}
+      {!open && !looks ? <span className="text-fern">, done</span> : ''}
+    </span>
+  )
+}
+
 function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
   const [asking, setAsking] = useState(false)
   const queries = useQueryClient()
@@ -287,12 +361,11 @@ function ShotCard({ shot, task }: { shot: Shot; task?: Task }) {
           href={`/shots/${shot.id}`}
           className="block overflow-hidden rounded-lg border border-rule bg-bed hover:border-fern"
         >
-          <img
-            src={`/api/shots/${shot.id}/frames/${middle}/screen?v=${computed()}`}
-            alt=""
-            className="aspect-video w-full object-cover"
-          />
-          <span className="block px-3 py-2">{facts}</span>
+          <ResultPicture shot={shot} frame={middle} />
+          <span className="block px-3 py-2">
+            {facts}
+            <HowFar shot={shot} />
+          </span>
         </Link>
         {naming && (
           <div className="mt-1 grid grid-cols-[3.5rem_1fr] items-center gap-1.5">
