@@ -564,3 +564,22 @@ func TestASurfaceThatBends(t *testing.T) {
 	}
 	assert.Positive(t, seen)
 }
+
+// Why a track stopped is said on the picture, with what to do, until somebody has seen it or follows anew.
+func TestWhyATrackStopped(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	shot := s.bringInClip("lm_020")
+	a := open(t, s.address+"/shots/"+shot)
+	a.steady(1001)
+	a.press("^New removal")
+	a.key(input.Digit2, input.KeyO)
+	a.drag(geom.Pt(90, 30), geom.Pt(190, 95)) // sky
+	a.press("^Follow both ways")
+	a.see("hardly any texture in the region, little more than grain; draw it larger")
+	a.press("^Go to 1002$")
+	a.steady(1002)
+	a.named("Put this away")
+	gone := `() => [...document.querySelectorAll('p[role=status]')].filter((p) => p.textContent.includes('hardly any')).length`
+	assert.Zero(t, a.number(gone))
+}

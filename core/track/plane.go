@@ -159,6 +159,28 @@ func NewPlane(
 	return t, nil
 }
 
+// plain reports whether what the region shows on its own frame looks like grain alone: without its slow change,
+// pixels a few apart have nothing to do with each other. Fine texture may look so as well, but that is found again:
+// it is asked only of what is not.
+func (t *Plane) plain() bool {
+	m := t.home[0]
+	slow := raster.Gaussian(m, 12)
+	const far = 4
+	var n, own, across, down float64
+	for y := m.Rect.Min.Y; y < m.Rect.Max.Y-far; y++ {
+		for x := m.Rect.Min.X; x < m.Rect.Max.X-far; x++ {
+			if p := geom.Pt(float64(x)+0.5, float64(y)+0.5); !geom.Inside(t.region, p) || covers(t.without, p) {
+				continue
+			}
+			v := float64(m.At(x, y) - slow.At(x, y))
+			n, own = n+1, own+v*v
+			across += v * float64(m.At(x+far, y)-slow.At(x+far, y))
+			down += v * float64(m.At(x, y+far)-slow.At(x, y+far))
+		}
+	}
+	return n > 0 && math.Max(math.Abs(across), math.Abs(down)) < 0.1*own
+}
+
 func covers(polygons [][]geom.Point, p geom.Point) bool {
 	for _, polygon := range polygons {
 		if geom.Inside(polygon, p) {
@@ -209,6 +231,9 @@ func (t *Plane) Step(read FrameReader, covered [][]geom.Point) (Sample, error) {
 	}
 	if err != nil && t.away > 0 {
 		s, next, err = t.find(read, covered)
+	}
+	if err == ErrLost && t.sure.sample.H == geom.Identity && t.plain() {
+		err = ErrPlain
 	}
 	if err != nil {
 		if t.away == 0 { // what led to the loss may have gone astray before

@@ -14,6 +14,9 @@ var (
 	ErrFlat  = errors.New(
 		"there is nothing to hold on to; choose a place with more texture, with edges in two directions",
 	)
+	ErrPlain = errors.New(
+		"there is hardly any texture in the region, little more than grain; draw it larger, over edges in two directions",
+	)
 	ErrLost    = errors.New("it no longer looks like it does on the frame it is compared with")
 	ErrLeft    = errors.New("too little of it is left in the picture")
 	ErrExtreme = errors.New("the transform became extreme")
@@ -26,7 +29,7 @@ var (
 // Lost reports whether an error says that something is not to be found on a frame, and not that the frame could not be
 // read.
 func Lost(err error) bool {
-	for _, reason := range []error{ErrSmall, ErrFlat, ErrLost, ErrLeft, ErrExtreme, ErrJumped, ErrNaN} {
+	for _, reason := range []error{ErrSmall, ErrFlat, ErrPlain, ErrLost, ErrLeft, ErrExtreme, ErrJumped, ErrNaN} {
 		if errors.Is(err, reason) {
 			return true
 		}

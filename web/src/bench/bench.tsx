@@ -17,7 +17,7 @@ import { usePlayback } from './playback'
 import { Ribbon } from './ribbon'
 import { useStandings } from './stages'
 import { useBench } from './state'
-import { Unreached } from './unreached'
+import { Stopped, Unreached } from './unreached'
 import { ViewBar } from './viewbar'
 
 /** The bench: the path on the left, the picture, the frame ribbon. */
@@ -113,7 +113,10 @@ function Bench({ shot, revision, table }: { shot: Shot; revision: Present; table
         ) : (
           <Picture {...props} locked={locked} />
         )}
-        <Unreached {...props} />
+        <div className="pointer-events-none absolute inset-x-0 bottom-2 z-10 flex flex-col gap-1">
+          <Stopped {...props} />
+          <Unreached {...props} />
+        </div>
       </div>
       <Ribbon {...props} />
     </div>

@@ -1,4 +1,6 @@
+import { useState } from 'react'
 import type { Removal } from '../api/client'
+import { isOpen, useTasks } from '../api/tasks'
 import { Button } from '../ui/controls'
 import type { BenchProps } from './props'
 import { bareOn, stages } from './stages'
@@ -6,7 +8,39 @@ import { StandsStill } from './stages/follow'
 import { bench, useBench } from './state'
 
 const box =
-  'absolute inset-x-0 bottom-2 mx-auto flex w-fit max-w-[90%] items-center gap-2 rounded border bg-bed/95 px-3 py-1 text-[13px]'
+  'pointer-events-auto mx-auto flex w-fit max-w-[90%] items-center gap-2 rounded border bg-bed/95 px-3 py-1 text-[13px]'
+
+/** Why the open removal's track ended where it did, or was not made: until it is followed anew, or that is put away. */
+export function Stopped({ shot, motion }: BenchProps) {
+  const { tool, stage } = useBench()
+  const [away, setAway] = useState('')
+  const task = useTasks(shot.id).find((t) => t.kind === 'track' && t.subject === motion?.track.id)
+  const why =
+    task && !isOpen(task) && task.id !== away && stage === 'follow' && tool !== 'region'
+      ? task.problem || task.found
+      : ''
+  if (!motion || !task || !why) return null
+  const at = /frame (\d+)/.exec(why)?.[1]
+  return (
+    <p role="status" className={`${box} border-clay`}>
+      <span className="min-w-0">
+        {motion.track.name}: {why}
+      </span>
+      {at && (
+        <Button
+          weight="bare"
+          className="py-0! whitespace-nowrap"
+          onClick={() => bench.set({ frame: Number(at), playing: false })}
+        >
+          Go to {at}
+        </Button>
+      )}
+      <Button weight="bare" className="py-0!" aria-label="Put this away" onClick={() => setAway(task.id)}>
+        Seen
+      </Button>
+    </p>
+  )
+}
 
 /**
  * On a frame that a removal should change and no patch of it reaches: which, why, and where to mend it. As long as
