@@ -67,7 +67,7 @@ func (s *Server) fills(api huma.API) {
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "get-light", Method: http.MethodGet, Path: "/api/shots/{id}/frames/{frame}/light",
-		Summary: "The mean linear light in a disc of a frame, in the plate's primaries, as a view shows it",
+		Summary: "The light in a disc of a frame, as a view shows it, and how far colours around it are apart",
 	}, s.getLight)
 	huma.Register(api, huma.Operation{
 		OperationID: "find-beside", Method: http.MethodGet, Path: "/api/shots/{id}/removals/{removal}/beside",
@@ -339,11 +339,6 @@ func cornersFor(still *media.Still, source *picture.Source, r *treatment.Removal
 	return []treatment.Vec{{x - w, y - h}, {x + w, y - h}, {x + w, y + h}, {x - w, y + h}}
 }
 
-// PickedLight is linear light, in the plate's primaries.
-type PickedLight struct {
-	Light [3]float64 `json:"light"`
-}
-
 func (s *Server) getLight(ctx context.Context, in *struct {
 	ShotPath
 	Revision int         `query:"revision" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Left out, the one in force"`
@@ -353,7 +348,7 @@ func (s *Server) getLight(ctx context.Context, in *struct {
 	Radius   float64     `query:"radius" minimum:"0" maximum:"1000"`
 	View     render.View `query:"view" enum:",result,patch" doc:"Left out the plate"`
 	Removal  string      `query:"removal"`
-}) (*body[PickedLight], error) {
+}) (*body[picture.Picked], error) {
 	source, err := s.Workspace.Source(ctx, in.ID)
 	if err != nil {
 		return nil, asProblem(err)
@@ -373,5 +368,5 @@ func (s *Server) getLight(ctx context.Context, in *struct {
 	if err == nil && !ok {
 		return nil, huma.Error422UnprocessableEntity("that is beside the picture")
 	}
-	return &body[PickedLight]{PickedLight{light}}, asProblem(err)
+	return &body[picture.Picked]{light}, asProblem(err)
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"image"
 	"math"
+	"slices"
 	"sync"
 
 	"golang.org/x/sync/singleflight"
@@ -205,46 +206,68 @@ func encoded(m *raster.Image, t colorspace.Transfer, p colorspace.Primaries) *im
 	return out
 }
 
-// Light returns the mean linear light in a disc of a frame as a view shows it; ok is false where none of it lies on
-// the picture.
+// Picked is light at a place of a frame.
+type Picked struct {
+	Light  [3]float64 `json:"light" doc:"The mean linear light in the disc, in the plate's primaries"`
+	Spread float64    `json:"spread" doc:"Colour difference (CIE 1976) from there within which four of five pixels lie, as far around as three times the radius, and 60 pixels at most"`
+}
+
+// Light returns the light in a disc of a frame as a view shows it; ok is false where none of it lies on the picture.
 func (s *Source) Light(ctx context.Context, t *render.Treatment, n int, view render.View, only string, at geom.Point, radius float64) (
-	light [3]float64, ok bool, err error,
+	p Picked, ok bool, err error,
 ) {
-	radius = max(radius, 0.5)
-	rect := raster.Around(geom.Box{Min: at, Max: at}, radius, s.Size())
+	radius = max(radius, 0.75)
+	reach := min(3*radius, radius+60)
+	step := max(1, int(radius/100)) // of a large disc not every pixel is asked
+	rect := raster.Around(geom.Box{Min: at, Max: at}, reach, s.Size())
 	if rect.Empty() {
-		return light, false, nil
+		return p, false, nil
 	}
 	plate, err := s.Linear(ctx, n, rect)
 	if err != nil {
-		return light, false, err
+		return p, false, err
 	}
 	var laid *render.Result
 	if view != "" {
 		if laid, err = s.eval.Evaluate(ctx, t.Input(n, view, only)); err != nil {
-			return light, false, err
+			return p, false, err
 		}
 	}
+	var around [][3]float64
 	count := 0.0
-	for y := rect.Min.Y; y < rect.Max.Y; y++ {
-		for x := rect.Min.X; x < rect.Max.X; x++ {
-			if math.Hypot(float64(x)+0.5-at.X, float64(y)+0.5-at.Y) > max(radius, 0.75) {
-				continue
-			}
+	for y := rect.Min.Y; y < rect.Max.Y; y += step {
+		for x := rect.Min.X; x < rect.Max.X; x += step {
 			v := plate.At(x, y)
 			if laid != nil && image.Pt(x, y).In(laid.Rect) && laid.At(x, y)[3] > 0 {
 				v = laid.At(x, y)
 			}
-			for k := range light {
-				light[k] += float64(v[k])
+			l, a, b := colorspace.Lab(float64(v[0]), float64(v[1]), float64(v[2]))
+			far := math.Hypot(float64(x)+0.5-at.X, float64(y)+0.5-at.Y)
+			if far <= reach {
+				around = append(around, [3]float64{l, a, b})
 			}
-			count++
+			if far <= radius {
+				for k := range p.Light {
+					p.Light[k] += float64(v[k])
+				}
+				count++
+			}
 		}
 	}
-	for k := range light {
-		light[k] /= max(count, 1)
+	if count == 0 {
+		return p, false, nil
 	}
-	return light, count > 0, nil
+	for k := range p.Light {
+		p.Light[k] /= count
+	}
+	l, a, b := colorspace.Lab(p.Light[0], p.Light[1], p.Light[2])
+	apart := make([]float64, len(around))
+	for i, c := range around {
+		apart[i] = math.Hypot(math.Hypot(c[0]-l, c[1]-a), c[2]-b)
+	}
+	slices.Sort(apart)
+	p.Spread = apart[len(apart)*4/5]
+	return p, true, nil
 }
 
 // Picture returns the path of a picture of the plate.

@@ -221,7 +221,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The mean linear light in a disc of a frame, in the plate's primaries, as a view shows it */
+        /** The light in a disc of a frame, as a view shows it, and how far colours around it are apart */
         get: operations["get-light"];
         put?: never;
         post?: never;
@@ -1755,8 +1755,14 @@ export interface components {
             /** @description Added to every point */
             shift?: number[];
         };
-        PickedLight: {
+        Picked: {
+            /** @description The mean linear light in the disc, in the plate's primaries */
             light: number[];
+            /**
+             * Format: double
+             * @description Colour difference (CIE 1976) from there within which four of five pixels lie, as far around as three times the radius, and 60 pixels at most
+             */
+            spread: number;
         };
         Picture: {
             artifact?: string;
@@ -3342,7 +3348,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PickedLight"];
+                    "application/json": components["schemas"]["Picked"];
                 };
             };
             /** @description Error */

@@ -1,6 +1,6 @@
 import { useEffect, useRef, useState, type PointerEvent as ReactPointerEvent } from 'react'
 import type { Operation } from 'fast-json-patch'
-import { answer, api, type Brief, type FillSource, type Removal } from '../api/client'
+import type { Brief, FillSource, Removal } from '../api/client'
 import { notify } from '../ui/notice'
 import { BrushChannel } from './brush'
 import {
@@ -19,6 +19,7 @@ import { paintable, paintedAt, strokeList, travels } from './sources/kinds'
 import { newPlate } from './sources/plate'
 import type { FrameStore } from './frames'
 import { Line } from './handles/lines'
+import { pickAt } from './handles/pick'
 import { Shapes } from './handles/shapes'
 import { identity, type Mapping } from './mapping'
 import { apply, type Point } from './matrix'
@@ -134,20 +135,7 @@ export function BrushLayer(props: Props) {
     if (held.has('p')) {
       const { view } = bench.get()
       setBrush({ mode: 'colour' })
-      void answer(
-        api.GET('/api/shots/{id}/frames/{frame}/light', {
-          params: {
-            path: { id: shot.id, frame: seen },
-            query: {
-              revision: props.revision.number,
-              x: p.x,
-              y: p.y,
-              radius: size(p) / 2,
-              ...(view === 'plate' ? {} : { view: view === 'patch' ? 'patch' : 'result', removal: removal.id }),
-            },
-          },
-        }),
-      )
+      void pickAt(props, seen, p, size(p) / 2, { view, removal: removal.id })
         .then(({ light }) => setBrush({ colour: light as Brush['colour'] }))
         .catch((e: Error) => notify(e.message))
       return

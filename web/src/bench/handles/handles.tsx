@@ -102,11 +102,15 @@ function PickKey({ front, ...props }: HandleProps & { front: string }) {
   return (
     <PickColour
       {...props}
-      onPick={(light) =>
+      onPick={({ light, spread }) =>
         void edit(
           'Pick a colour',
           onFront(props.removal.id, front, (f) => {
-            if (f.key) f.key.colour = light
+            if (!f.key) return
+            f.key.colour = light
+            // As far as colours around it are apart, and a little more.
+            f.key.near = Math.round(Math.min(40, Math.max(10, 1.5 * spread + 5)))
+            f.key.far = Math.round(2.2 * f.key.near)
           }),
         )
       }

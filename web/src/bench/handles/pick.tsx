@@ -1,36 +1,59 @@
-import { toLight } from '../fill'
-import type { FrameStore } from '../frames'
-import { pointerAt, type Placement } from '../props'
-import { bench } from '../state'
+import { answer, api, type Schemas, type Shot } from '../../api/client'
+import { notify } from '../../ui/notice'
+import type { Point } from '../matrix'
+import { pointerAt, type BenchProps, type Placement } from '../props'
+import { bench, type View } from '../state'
 
-/** A click takes the colour of the plate there, linear light: the mean of five by five pixels. */
+export type Picked = Schemas['Picked']
+
+/** The light at a place of a frame, and how far colours around it are apart, as a view shows it; of none, the plate. */
+export const pickAt = (
+  { shot, revision }: { shot: Shot; revision: BenchProps['revision'] },
+  frame: number,
+  p: Point,
+  radius: number,
+  of?: { view: View; removal: string },
+): Promise<Picked> =>
+  answer(
+    api.GET('/api/shots/{id}/frames/{frame}/light', {
+      params: {
+        path: { id: shot.id, frame },
+        query: {
+          revision: revision.number,
+          x: p.x,
+          y: p.y,
+          radius,
+          ...(of && of.view !== 'plate' ? { view: of.view === 'patch' ? 'patch' : 'result', removal: of.removal } : {}),
+        },
+      },
+    }),
+  )
+
+/** A click takes the light of the plate there. */
 export function PickColour({
-  frames,
+  shot,
+  revision,
   placement,
   seen,
   onPick,
 }: {
-  frames: FrameStore
+  shot: Shot
+  revision: BenchProps['revision']
   placement: Placement
   seen: number
-  onPick: (light: number[]) => void
+  onPick: (picked: Picked) => void
 }) {
   return (
     <svg
       className="absolute inset-0 h-full w-full cursor-crosshair"
       data-testid="pick"
       onPointerDown={(e) => {
-        const plate = frames.plate(seen)
-        if (e.button !== 0 || !plate) return
+        if (e.button !== 0) return
         e.stopPropagation()
-        const p = pointerAt(e, e.currentTarget, placement)
-        const c = new OffscreenCanvas(5, 5).getContext('2d', { willReadFrequently: true })!
-        c.drawImage(plate, Math.floor(p.x) - 2, Math.floor(p.y) - 2, 5, 5, 0, 0, 5, 5)
-        const sum = [0, 0, 0]
-        const { data } = c.getImageData(0, 0, 5, 5)
-        for (let i = 0; i < data.length; i += 4) for (let k = 0; k < 3; k++) sum[k] += toLight(data[i + k]) / 25
-        onPick(sum.map((v) => Math.round(v * 1e5) / 1e5))
         bench.set({ tool: 'look' })
+        pickAt({ shot, revision }, seen, pointerAt(e, e.currentTarget, placement), 2.5)
+          .then(onPick)
+          .catch((x: Error) => notify(x.message))
       }}
     />
   )

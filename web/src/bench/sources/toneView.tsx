@@ -157,7 +157,7 @@ function Draw({ tool, source, ...props }: HandleProps & { source: FillSource; to
   return (
     <PickColour
       {...props}
-      onPick={(light) =>
+      onPick={({ light }) =>
         void edit(
           'Pick a tone',
           onSource(props.removal.id, source.id, (s) =>
