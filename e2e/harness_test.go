@@ -262,6 +262,7 @@ func blank(t testing.TB) *artist {
 			t.Errorf("the page complained: %s %s", entry.Text, entry.URL)
 		}
 	})()
+	a.controls()
 	return a
 }
 
@@ -364,9 +365,9 @@ func (a *artist) see(words string) {
 	require.NoError(a.t, err, "wait to see %q", words)
 }
 
-func (a *artist) number(js string) float64 {
+func (a *artist) number(js string, of ...any) float64 {
 	a.t.Helper()
-	v, err := a.page.Eval(js)
+	v, err := a.page.Eval(js, of...)
 	require.NoError(a.t, err)
 	return v.Value.Num()
 }
@@ -445,6 +446,39 @@ func (a *artist) pen(points []geom.Point, pressure func(i int) float64) {
 		send(kind, p, pressure(i))
 	}
 	send(proto.InputDispatchMouseEventTypeMouseReleased, points[len(points)-1], 0)
+}
+
+// controls notes what controls the page shows and which of them are used, by their names with # for numbers, for whoever
+// wants to know which no test drives: in the file that JARDIN_CONTROLS names.
+func (a *artist) controls() {
+	path := os.Getenv("JARDIN_CONTROLS")
+	if path == "" {
+		return
+	}
+	_, err := a.page.EvalOnNewDocument(`(() => {
+		const of = 'button, a[href], input, textarea, [role=radio], [role=option], [role=menuitem], [role=slider]'
+		const note = (kind, el) => {
+			const name = (el.getAttribute('aria-label') ?? (el.labels?.[0]?.textContent || el.textContent) ?? '').trim().replace(/\s+/g, ' ').replace(/[0-9]+([.,][0-9]+)?/g, '#').slice(0, 60)
+			const all = JSON.parse(localStorage.getItem('controls') ?? '{}')
+			const key = el.tagName.toLowerCase() + ' ' + name
+			if ((all[key] ?? 0) < kind) localStorage.setItem('controls', JSON.stringify({ ...all, [key]: kind }))
+		}
+		setInterval(() => document.querySelectorAll(of).forEach((el) => note(1, el)), 250)
+		for (const kind of ['pointerdown', 'click', 'change', 'input', 'keydown'])
+			addEventListener(kind, (e) => { const el = e.target?.closest?.(of); if (el) note(2, el) }, true)
+	})()`)
+	require.NoError(a.t, err)
+	a.t.Cleanup(func() {
+		v, err := a.page.Eval(`() => localStorage.getItem('controls') ?? '{}'`)
+		if err != nil {
+			return
+		}
+		f, err := os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+		if err == nil {
+			fmt.Fprintln(f, v.Value.Str())
+			f.Close()
+		}
+	})
 }
 
 // shoot takes a picture of the page.

@@ -1,0 +1,218 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/app/demo/demotest"
+	"jardin/core/treatment"
+)
+
+// sweep uses every control of the open removal that holds a value: what is folded away is unfolded, numbers are typed,
+// boxes are switched on and off again, of choices that are in sight each is chosen. It returns what each holds in the end,
+// by its name, as it stands on the page.
+const sweep = `async (drive, first) => {
+	const rest = (ms) => new Promise((done) => setTimeout(done, ms))
+	const root = () => document.querySelector('section[aria-label^="Removal "]')
+	const seen = (el) => el.getClientRects().length > 0 && !el.disabled
+	for (let i = 0; i < 3; i++) {
+		for (const b of root().querySelectorAll('button[aria-expanded=false]')) if (!b.hasAttribute('aria-haspopup') && seen(b) && !/^(Mark|Follow|Fill|Settle|Guard)/.test(b.textContent)) b.click()
+		await rest(35)
+	}
+	const named = (el) => (el.getAttribute('aria-label') ?? el.labels?.[0]?.textContent ?? '').trim()
+	const fields = () => [...root().querySelectorAll('input')].filter((el) => seen(el) && !['file', 'range', 'color', 'radio'].includes(el.type))
+	const all = (list) => {
+		const count = {}
+		return list.map((el) => { const n = named(el); count[n] = (count[n] ?? 0) + 1; return [n + (count[n] > 1 ? ' ' + count[n] : ''), el] })
+	}
+	const set = (el, v) => {
+		el.focus()
+		Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set.call(el, v)
+		el.dispatchEvent(new Event('input', { bubbles: true }))
+		el.blur()
+	}
+	if (drive) {
+		for (const group of root().querySelectorAll('[role=radiogroup]')) {
+			if (!seen(group) || group.getAttribute('aria-label') === 'What the brush does') continue
+			const was = [...group.querySelectorAll('[role=radio]')].findIndex((r) => r.getAttribute('aria-checked') === 'true')
+			const n = group.querySelectorAll('[role=radio]').length
+			for (let i = 0; i <= n; i++) {
+				const radios = [...group.querySelectorAll('[role=radio]')]
+				if (!group.isConnected || radios.length !== n) break
+				radios[i === n ? Math.max(was, 0) : i].click()
+				await rest(25)
+			}
+		}
+		for (const [name] of all(fields())) {
+			if (/of the removal/.test(name) && !first) continue
+			const el = all(fields()).find(([n]) => n === name)?.[1]
+			if (!el) continue // what was typed before has put it away
+			if (el.type === 'checkbox') {
+				const was = el.checked
+				el.click()
+				await rest(35)
+				const again = all(fields()).find(([n]) => n === name)?.[1]
+				if (again && again.checked !== was) again.click()
+				await rest(35)
+				continue
+			}
+			if (el.inputMode !== 'decimal') {
+				set(el, (el.value || 'Moss') + ' b')
+				await rest(35)
+				continue
+			}
+			const slider = el.parentElement.querySelector('input[type=range]')
+			const now = Number(el.value)
+			let next = now + 1
+			if (slider) {
+				const [low, high] = [Number(slider.min), Number(slider.max)]
+				next = now + (high - now) / 3
+				if (Math.abs(next - now) < (high - low) / 50) next = now - (now - low) / 3
+				next = Math.round(next * 100) / 100
+				if (slider.step >= 1) next = Math.round(next)
+			}
+			set(el, String(next))
+			await rest(35)
+		}
+	}
+	await rest(200)
+	return JSON.stringify(Object.fromEntries(all(fields()).map(([n, el]) => [n, el.type === 'checkbox' ? String(el.checked) : el.value])))
+}`
+
+// Every control of the five stages that holds a value, of each kind of source, front, stroke and shape, is used once; what it
+// then says is what the server has: it says the same after a reload. A page that fails, or complains, fails the test.
+func TestEveryControlIsKept(t *testing.T) {
+	t.Parallel()
+	known := demotest.Truth(t)
+	s := serve(t)
+	shot := s.bringIn()
+	square := func(id, kind string, x, y float64) treatment.Shape {
+		k := func(dx, dy float64) treatment.Knot { return treatment.Knot{At: treatment.Vec{x + dx, y + dy}, Width: 4} }
+		return treatment.Shape{ID: id, Name: id, Kind: kind, Home: known.Reference, Feather: 2, Points: []treatment.Knot{k(0, 0), k(24, 0), k(24, 24), k(0, 24)}}
+	}
+	stroke := func(id, mode string) treatment.Stroke {
+		return treatment.Stroke{
+			ID: id, Mode: mode, Home: known.Reference, Size: 20, Hardness: 0.5, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{30, 10}},
+			Path: &treatment.Path{Points: [][]float64{{210, 150}, {220, 155}}},
+		}
+	}
+	area := stroke("area", "heal")
+	area.Path, area.Area = nil, &treatment.Area{Points: square("a", treatment.Outline, 200, 150).Points, Feather: 4}
+	one := 1.0
+	area.Texture = &one
+	grade := treatment.Plain
+	frame := known.Reference
+	r := treatment.Removal{
+		ID: "r", Name: "Moss", Range: treatment.Range{First: 1020, Last: 1050}, Reference: frame,
+		Mark:   treatment.Mark{Outlines: []treatment.Shape{square("curve", treatment.Outline, 200, 140), square("wire", treatment.Strand, 260, 140)}},
+		Follow: treatment.Follow{Track: "plane"},
+		Fill: treatment.Fill{Sources: []treatment.Source{
+			{ID: "plate", Name: "Held", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: frame, Strokes: []treatment.Stroke{stroke("clone", "clone"), area}}},
+			{ID: "paint", Name: "Paint", Kind: treatment.Travelling, Paint: &treatment.Paint{Strokes: []treatment.Stroke{stroke("soft", "soften")}}},
+			{ID: "beside", Name: "Beside", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: frame, Offsets: []treatment.OffsetKey{{Frame: frame, Ease: treatment.Linear, Offset: treatment.Vec{40, 8}}}}},
+			{ID: "time", Name: "Time", Kind: treatment.Gathered, Off: true, Gathered: &treatment.Gathering{Frame: frame, Over: 4}},
+			{ID: "spread", Name: "Edge", Kind: treatment.Spread, Off: true, Spread: &treatment.Spreading{Frame: frame}},
+			{ID: "even", Name: "Even", Kind: treatment.Evened, Evened: &treatment.Evening{Takes: treatment.EvenCoarse, Scale: 6, Amount: 0.5}},
+			{ID: "tone", Name: "Flat", Kind: treatment.Toned, Tone: &treatment.FlatTone{Frame: frame, Rim: true}},
+		}},
+		Settle: treatment.Settle{
+			Opacity: 1, Feather: 2, Light: &treatment.Light{Scale: 20, Strength: 1, Over: 2},
+			Softness: &treatment.Softness{Match: true, Over: 2},
+			Grain: &treatment.Grain{
+				Kind: treatment.MadeGrain, Denoise: &treatment.Denoise{Strength: [3]float64{0.5, 0.5, 0.5}},
+				Model: &treatment.GrainModel{Light: []float64{0.1, 0.5}, Sigma: [3][]float64{{0.01, 0.02}, {0.01, 0.02}, {0.02, 0.03}}, Shape: [3][]float64{{1}, {1}, {1}}},
+			},
+			Tones: []treatment.Tone{{ID: "lift", Name: "Lift", Grade: grade}},
+		},
+		Guard: &treatment.Guard{Fronts: []treatment.Front{
+			{ID: "by-o", Name: "Glove", By: treatment.ByOutline, Shapes: []treatment.Shape{square("hand", treatment.Outline, 330, 140)}},
+			{ID: "by-c", Name: "Coat", By: treatment.ByColour, Key: &treatment.FrontKey{Colour: [3]float64{0.2, 0.1, 0.05}, Near: 10, Far: 25}},
+			{ID: "by-b", Name: "Rail", By: treatment.ByBrightness, Key: &treatment.FrontKey{Near: 20, Far: 40}},
+		}},
+	}
+	tracks := []treatment.Track{{
+		ID: "plane", Name: "Wall", Kind: treatment.PlaneTrack, Home: frame, Motion: "perspective",
+		Region: []treatment.Vec{{150, 100}, {400, 100}, {400, 260}, {150, 260}}, Exclusions: []treatment.Shape{square("left out", treatment.Outline, 300, 200)},
+	}}
+	patch, err := json.Marshal([]any{
+		map[string]any{"op": "replace", "path": "/tracks", "value": tracks},
+		map[string]any{"op": "replace", "path": "/removals", "value": []treatment.Removal{r}},
+	})
+	require.NoError(t, err)
+	s.patch("/api/shots/"+shot+"/treatment", fmt.Sprintf(`{"revision":0,"label":"All there is","patch":%s}`, patch))
+
+	a := open(t, s.address+"/shots/"+shot)
+	a.steady(1001)
+	a.goTo(frame)
+	a.press("^Moss")
+	revision := func() (n int) {
+		var rev struct{ Number int }
+		s.get("/api/shots/"+shot+"/treatment", &rev)
+		return rev.Number
+	}
+	driven := 0
+	for _, part := range []struct {
+		stage input.Key
+		open  string // what is opened in the list of the stage
+	}{
+		{input.Digit1, "^curve"}, {input.Digit1, "^wire"}, {input.Digit2, ""}, {input.Digit2, "^left out"},
+		{input.Digit3, "^Held"}, {input.Digit3, "^Stroke 1"}, {input.Digit3, "^Stroke 2"}, {input.Digit3, "^Paint"}, {input.Digit3, "^Beside"},
+		{input.Digit3, "^Time"}, {input.Digit3, "^Edge"}, {input.Digit3, "^Even"}, {input.Digit3, "^Flat"},
+		{input.Digit4, "^Lift"}, {input.Digit5, "^Glove"}, {input.Digit5, "^Coat"}, {input.Digit5, "^Rail"},
+	} {
+		show := func() {
+			a.key(part.stage)
+			if part.open != "" && a.number(`words => [...document.querySelectorAll('button[aria-pressed=true]')].filter((b) => new RegExp(words).test(b.textContent)).length`, part.open) == 0 {
+				a.press(part.open)
+			}
+			time.Sleep(150 * time.Millisecond)
+		}
+		look := func(drive bool) map[string]string {
+			v, err := a.page.Eval(sweep, drive, driven == 0)
+			require.NoError(t, err, part.open)
+			out := map[string]string{}
+			require.NoError(t, json.Unmarshal([]byte(v.Value.Str()), &out))
+			return out
+		}
+		show()
+		before := revision()
+		want := look(true)
+		last := -1
+		s.wait(20*time.Second, "all to be saved", func() bool {
+			was := last
+			last = revision()
+			time.Sleep(250 * time.Millisecond)
+			return was == last
+		})
+		assert.Greater(t, last, before, "%v %s: nothing was changed", part.stage, part.open)
+		driven += len(want)
+		if os.Getenv("JARDIN_CONTROLS") != "" {
+			t.Logf("%s: %v", part.open, slices.Sorted(maps.Keys(want)))
+		}
+		if strings.HasPrefix(part.open, "^Stroke") {
+			part.open = map[string]string{"^Stroke 1": "^Moss b, Clone", "^Stroke 2": "^Moss b, Heal"}[part.open] // it had no name of its own
+		}
+		a.visit(s.address + "/shots/" + shot + a.text(`() => location.search`))
+		a.steady(frame)
+		show()
+		got := look(false)
+		for name, v := range want {
+			if name == "Steady" || name == "Shows" { // how something is looked at, or done next, is the page's alone
+				continue
+			}
+			assert.Equal(t, v, got[name], "%s, %s: after a reload", part.open, name)
+		}
+	}
+	t.Logf("%d controls hold what they were set to", driven)
+	assert.Greater(t, driven, 150)
+}
