@@ -97,7 +97,9 @@ func TestEveryControlIsKept(t *testing.T) {
 	s := serve(t)
 	shot := s.bringIn()
 	square := func(id, kind string, x, y float64) treatment.Shape {
-		k := func(dx, dy float64) treatment.Knot { return treatment.Knot{At: treatment.Vec{x + dx, y + dy}, Width: 4} }
+		k := func(dx, dy float64) treatment.Knot {
+			return treatment.Knot{At: treatment.Vec{x + dx, y + dy}, Width: 4}
+		}
 		return treatment.Shape{ID: id, Name: id, Kind: kind, Home: known.Reference, Feather: 2, Points: []treatment.Knot{k(0, 0), k(24, 0), k(24, 24), k(0, 24)}}
 	}
 	stroke := func(id, mode string) treatment.Stroke {

@@ -9,6 +9,7 @@ import (
 	"image/color"
 	"image/jpeg"
 	"image/png"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -626,4 +627,31 @@ func TestOneOfSeveralSequences(t *testing.T) {
 	assert.ErrorContains(t, err, "outside")
 	_, err = roots.Resolve(filepath.Join(dir, "none", "x.#.png"))
 	assert.Error(t, err)
+}
+
+// Shown through a table, integers are shares of the largest code value and half floats themselves.
+func TestShownThroughATable(t *testing.T) {
+	cube, err := colorspace.ReadCube([]byte("LUT_1D_SIZE 3\n0 1 0\n0.25 0.5 1\n1 0 0.5\n"))
+	require.NoError(t, err)
+	for _, samples := range []Samples{{8, false}, {10, false}, {16, false}, {16, true}} {
+		shot := Shot{Width: 3, Height: 1, Samples: samples, Transfer: colorspace.SRGB, Primaries: colorspace.BT709Primaries}
+		most := float64(uint32(1)<<samples.Depth - 1)
+		f := &Frame{Width: 3, Height: 1, Samples: samples, Codes: make([]uint16, 9)}
+		for i, v := range []float64{0, 0.25, 0.5, 0.75, 1, 1, 0.1, 0.9, 0.6} {
+			f.Codes[i] = uint16(math.Round(v * most))
+			if samples.Float {
+				f.Codes[i] = colorspace.ToHalf(float32(v))
+			}
+		}
+		d := NewDisplay(shot)
+		d.Through(cube)
+		for i, got := range d.Bytes(f) {
+			v := float32(float64(f.Codes[i]) / most)
+			if samples.Float {
+				v = colorspace.FromHalf(f.Codes[i])
+			}
+			assert.InDelta(t, 255*cube.Apply([3]float32{v, v, v})[i%3], got, 0.501, "%v, %d", samples, i)
+		}
+		assert.EqualValues(t, 255, d.Bytes(f)[2], "half way the third curve is at its top")
+	}
 }

@@ -10,6 +10,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -519,6 +520,41 @@ func TestOverlayIsWhatTheScreenNeeds(t *testing.T) {
 	m, err = png.Decode(bytes.NewReader(exact))
 	require.NoError(t, err)
 	assert.Equal(t, image.Rect(0, 0, 128, 96), m.Bounds())
+
+	// Picked, it is the mean of linear light, as the view shows it; around it colours are as far apart as four of five are.
+	at := geom.Pt(float64(place.Min.X+place.Max.X)/2, float64(place.Min.Y+place.Max.Y)/2)
+	for _, view := range []render.View{"", render.ResultView} {
+		p, ok, err := s.Light(ctx, c, 12, view, "", at, 3)
+		require.NoError(t, err)
+		require.True(t, ok)
+		codes := clean.Codes
+		if view == "" {
+			plate, err := s.Plates.Read(12)
+			require.NoError(t, err)
+			codes = plate.Unpacked().Codes
+		}
+		var want, n float64
+		var apart []float64
+		for y := range 96 {
+			for x := range 128 {
+				far := math.Hypot(float64(x)+0.5-at.X, float64(y)+0.5-at.Y)
+				code := func(k int) float64 { return colorspace.SRGB.Decode(float64(codes[3*(y*128+x)+k]) / 255) }
+				if far <= 3 {
+					want, n = want+code(1), n+1
+				}
+				if far <= 9 {
+					l, a, b := colorspace.Lab(code(0), code(1), code(2))
+					u, v, w := colorspace.Lab(p.Light[0], p.Light[1], p.Light[2])
+					apart = append(apart, math.Hypot(math.Hypot(l-u, a-v), b-w))
+				}
+			}
+		}
+		assert.InDelta(t, want/n, p.Light[1], 0.004, "view %q", view)
+		slices.Sort(apart)
+		assert.InDelta(t, apart[len(apart)*4/5], p.Spread, 1.5, "view %q", view)
+	}
+	_, ok, err := s.Light(ctx, c, 12, "", "", geom.Pt(-50, 3), 3)
+	assert.True(t, err == nil && !ok)
 
 	empty := s.ForScreen(raster.NewImage(image.Rect(3, 3, 3, 3)), false)
 	assert.True(t, empty.Rect.Empty())

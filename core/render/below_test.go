@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jardin/core/carry"
+	"jardin/core/geom"
 	"jardin/core/memo"
 	"jardin/core/treatment"
 )
@@ -117,6 +118,20 @@ func TestOnlyWhatLiesWhereOneLooksIsSeen(t *testing.T) {
 			for p := range o.Points {
 				o.Points[p].At[0] += 2
 			}
+		}
+		another := moved
+		another.Tracks = slices.Clone(moved.Tracks) // a track moves: whatever rides on it does
+		for i := range another.Tracks {
+			data := *another.Tracks[i].Data
+			data.Samples = slices.Clone(data.Samples)
+			for k := range data.Samples {
+				data.Samples[k].Matrix = data.Samples[k].Matrix.Mul(geom.Translation(geom.Pt(0.6*float64(data.Samples[k].Frame-100), 1)))
+			}
+			another.Tracks[i].Data = &data
+		}
+		onTracks := compile(t, &another)
+		for range 2 {
+			agree(onTracks, compile(t, &another).everyone())
 		}
 		after := compile(t, &moved)
 		for range 3 { // with all that is remembered of how it was before
@@ -244,4 +259,39 @@ func TestThePatchIsSeenOnWhatItSees(t *testing.T) {
 	assert.Equal(t, [3]bool{true, false, false}, red(doc, "r1"), "what is painted next will see it")
 	doc.Removals[0].Off = true
 	assert.Equal(t, [3]bool{}, red(doc, "r1"))
+}
+
+// A healing stroke that travels makes the same pixels whatever else is painted, and made room for, elsewhere on the frame.
+func TestHealingTravelsAlone(t *testing.T) {
+	ctx := context.Background()
+	for seed := range uint64(30) {
+		d := dice{rand.New(rand.NewPCG(seed, 25))}
+		doc := d.stacked(1)
+		r := &doc.Removals[0]
+		r.Guard, r.Follow.Track, r.Settle.Lay = nil, "t", ""
+		heal := d.stroke("heal", 100)
+		texture := d.real(0.5, 2)
+		heal.Mode, heal.Off, heal.Range, heal.Ride, heal.Texture, heal.Light = "heal", false, nil, "", &texture, nil
+		heal.Size, heal.From.Frame, heal.Opacity = d.real(4, 9), nil, 1
+		heal.Path.Points = [][]float64{{d.real(22, 34), d.real(18, 26)}}
+		heal.From.Offset = treatment.Vec{d.real(-8, 8), d.real(-6, 6)}
+		r.Fill.Sources = []treatment.Source{{ID: "s", Kind: treatment.Travelling, Paint: &treatment.Paint{Strokes: []treatment.Stroke{heal}}}}
+		n := d.frame()
+		alone, err := (&Evaluator{Plate: meadow{}}).Frame(ctx, compile(t, doc), n, PatchView, r.ID)
+		require.NoError(t, err)
+		far := treatment.Stroke{
+			ID: "far", Mode: "colour", Home: 100, Size: 1, Hardness: 1, Opacity: 1, Colour: &[3]float64{1, 0, 0}, Ride: treatment.Still,
+			Path: &treatment.Path{Points: [][]float64{{1, 1}, {1, 43}, {55, 43}}},
+		}
+		r.Fill.Sources[0].Paint.Strokes = append(r.Fill.Sources[0].Paint.Strokes, far)
+		both, err := (&Evaluator{Plate: meadow{}}).Frame(ctx, compile(t, doc), n, PatchView, r.ID)
+		require.NoError(t, err)
+		for y := alone.Rect.Min.Y; y < alone.Rect.Max.Y; y++ {
+			for x := alone.Rect.Min.X; x < alone.Rect.Max.X; x++ {
+				if v := alone.At(x, y); v[3] > 0 && both.At(x, y)[0] < 0.99 {
+					require.InDeltaSlice(t, f64(v), f64(both.At(x, y)), 1e-5, "seed %d, frame %d, %d,%d", seed, n, x, y)
+				}
+			}
+		}
+	}
 }

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -43,6 +44,24 @@ func TestNothingButGrainSaysSo(t *testing.T) {
 		assert.ErrorIs(t, follow(frame(0, fall), frame(0, fall)), ErrPlain, "it falls off by %g", fall)
 		assert.NoError(t, follow(frame(1, fall), frame(1, fall)))
 	}
+	// Texture as fine as grain is found again, and then covered: that is another reason.
+	still := frame(0, 0)
+	p, err := NewPlane(read(still), size, region, nil, geom.Position)
+	require.NoError(t, err)
+	for range 2 {
+		_, err = p.Step(read(still), nil)
+		require.NoError(t, err)
+	}
+	shifted := raster.NewPlane(size)
+	for y := range 160 {
+		for x := range 200 {
+			shifted.Pix[200*y+x] = still.At(max(x-1, 0), y)
+		}
+	}
+	_, err = p.Step(read(shifted), nil)
+	require.NoError(t, err)
+	_, err = p.Step(read(frame(0, 0)), nil)
+	assert.ErrorIs(t, err, ErrLost)
 	other := frame(0, 0)
 	for i := range other.Pix {
 		other.Pix[i] = float32(rng.NormFloat64())
