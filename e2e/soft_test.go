@@ -141,6 +141,10 @@ func TestAnEmblemOnABanner(t *testing.T) {
 	a.key(input.KeyL) // on the footage as it is
 	a.steady(shown)
 	require.NoError(t, a.page.Timeout(10*time.Second).Wait(rod.Eval(`() => !document.body.innerText.includes('Locked to frame')`)))
+	a.steady(shown)
+	_, err = a.page.Timeout(10 * time.Second).Element(`[data-testid=pins]`)
+	require.NoError(t, err)
+	time.Sleep(300 * time.Millisecond) // its room is measured anew
 	hold, drawn := geom.Pt(middle.X-60, middle.Y), geom.Pt(middle.X+60, middle.Y)
 	before := set.Mapping(track.ID, known.Reference, shown)
 	at := func(p geom.Point) geom.Point { return before.Apply(p) }

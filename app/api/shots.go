@@ -124,6 +124,9 @@ func (s *Server) lookAt(c *gin.Context) {
 		return
 	}
 	n, err := strconv.Atoi(c.DefaultQuery("frame", strconv.Itoa(m.First)))
+	if err != nil {
+		err = fmt.Errorf("%q is not a frame number", c.Query("frame"))
+	}
 	shot := media.Shot{Transfer: m.Transfer, Primaries: m.Primaries}
 	if t := colorspace.Transfer(c.Query("transfer")); err == nil && t != "" {
 		shot.Transfer, err = t, t.Valid()
