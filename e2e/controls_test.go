@@ -24,7 +24,7 @@ const sweep = `async (drive, first) => {
 	const seen = (el) => el.getClientRects().length > 0 && !el.disabled
 	for (let i = 0; i < 3; i++) {
 		for (const b of root().querySelectorAll('button[aria-expanded=false]')) if (!b.hasAttribute('aria-haspopup') && seen(b) && !/^(Mark|Follow|Fill|Settle|Guard)/.test(b.textContent)) b.click()
-		await rest(35)
+		await rest(12)
 	}
 	const named = (el) => (el.getAttribute('aria-label') ?? el.labels?.[0]?.textContent ?? '').trim()
 	const fields = () => [...root().querySelectorAll('input')].filter((el) => seen(el) && !['file', 'range', 'color', 'radio'].includes(el.type))
@@ -47,7 +47,7 @@ const sweep = `async (drive, first) => {
 				const radios = [...group.querySelectorAll('[role=radio]')]
 				if (!group.isConnected || radios.length !== n) break
 				radios[i === n ? Math.max(was, 0) : i].click()
-				await rest(25)
+				await rest(10)
 			}
 		}
 		for (const [name] of all(fields())) {
@@ -57,15 +57,15 @@ const sweep = `async (drive, first) => {
 			if (el.type === 'checkbox') {
 				const was = el.checked
 				el.click()
-				await rest(35)
+				await rest(12)
 				const again = all(fields()).find(([n]) => n === name)?.[1]
 				if (again && again.checked !== was) again.click()
-				await rest(35)
+				await rest(12)
 				continue
 			}
 			if (el.inputMode !== 'decimal') {
 				set(el, (el.value || 'Moss') + ' b')
-				await rest(35)
+				await rest(12)
 				continue
 			}
 			const slider = el.parentElement.querySelector('input[type=range]')
@@ -79,16 +79,37 @@ const sweep = `async (drive, first) => {
 				if (slider.step >= 1) next = Math.round(next)
 			}
 			set(el, String(next))
-			await rest(35)
+			await rest(12)
 		}
 	}
-	await rest(200)
-	return JSON.stringify(Object.fromEntries(all(fields()).map(([n, el]) => [n, el.type === 'checkbox' ? String(el.checked) : el.value])))
+	await rest(drive ? 150 : 60)
+	// Of choices that open the next one is taken.
+	const lists = () => [...root().querySelectorAll('button[aria-haspopup=listbox]')].filter((el) => seen(el) && named(el).includes(': '))
+	for (const name of drive ? lists().map((el) => named(el).split(': ')[0]) : []) {
+		if (name === 'The track that carries the removal') continue // it would put the others away
+		const button = lists().find((el) => named(el).startsWith(name + ': '))
+		button?.focus()
+		button?.dispatchEvent(new KeyboardEvent('keydown', { key: 'ArrowDown', bubbles: true }))
+		await rest(60)
+		const options = [...document.querySelectorAll('[role=option]')]
+		const was = options.findIndex((o) => o.getAttribute('aria-selected') === 'true')
+		options[(was + 1) % options.length]?.click()
+		await rest(80)
+	}
+	return JSON.stringify(Object.fromEntries([
+		...all(fields()).map(([n, el]) => [n, el.type === 'checkbox' ? String(el.checked) : el.value]),
+		...lists().map((el) => named(el).split(': ')),
+	]))
 }`
 
 // Every control of the five stages that holds a value, of each kind of source, front, stroke and shape, is used once; what it
 // then says is what the server has: it says the same after a reload. A page that fails, or complains, fails the test.
-func TestEveryControlIsKept(t *testing.T) {
+func TestEveryControlIsKept(t *testing.T) { everyControl(t, false) }
+
+func TestEveryControlOfFillIsKept(t *testing.T) { everyControl(t, true) }
+
+// everyControl drives those of Fill, or of the other stages.
+func everyControl(t *testing.T, fill bool) {
 	t.Parallel()
 	known := demotest.Truth(t)
 	s := serve(t)
@@ -112,7 +133,7 @@ func TestEveryControlIsKept(t *testing.T) {
 	grade := treatment.Plain
 	frame := known.Reference
 	r := treatment.Removal{
-		ID: "r", Name: "Moss", Range: treatment.Range{First: 1020, Last: 1050}, Reference: frame,
+		ID: "r", Name: "Moss", Off: true /* its pixels are not what this is about */, Range: treatment.Range{First: 1020, Last: 1050}, Reference: frame,
 		Mark:   treatment.Mark{Outlines: []treatment.Shape{square("curve", treatment.Outline, 200, 140), square("wire", treatment.Strand, 260, 140)}},
 		Follow: treatment.Follow{Track: "plane"},
 		Fill: treatment.Fill{Sources: []treatment.Source{
@@ -170,8 +191,11 @@ func TestEveryControlIsKept(t *testing.T) {
 		{input.Digit4, []string{"^Lift"}},
 		{input.Digit5, []string{"^Glove", "^Coat", "^Rail"}},
 	} {
+		if fill != (stage.key == input.Digit3) {
+			continue
+		}
 		look := func(part string, drive bool) map[string]string {
-			a.key(stage.key)
+			a.key(stage.key, input.KeyQ)
 			if strings.Contains(part, "Stroke") || strings.Contains(part, "Moss b") { // they are those of the source that is open
 				part = "^Held|" + part
 			}
@@ -223,5 +247,5 @@ func TestEveryControlIsKept(t *testing.T) {
 		}
 	}
 	t.Logf("%d controls hold what they were set to", driven)
-	assert.Greater(t, driven, 150)
+	assert.Greater(t, driven, 100)
 }
