@@ -39,6 +39,7 @@ func (a *artist) rub(centre geom.Point, radius float64) {
 // TestOneMarkerGone does the whole job by hand on lm_010: from a folder of
 // stills to the clean frames, with two of the dots removed.
 func TestOneMarkerGone(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	known := demotest.Truth(t)
 	a := open(t, s.address)

@@ -112,6 +112,8 @@ func TestOneOfSeveralSequencesComesIn(t *testing.T) {
 	a.see("several sequences in it")
 	a.press("^right.#.png")
 	a.see("^3 frames, 1001 to 1003")
+	top := `() => [...document.querySelectorAll('button')].find((b) => b.textContent === 'Bring in').getBoundingClientRect().top`
+	stood := a.number(top)
 	seen := func() [3]float64 {
 		v, err := a.page.Eval(`() => { const m = document.querySelector('[role=dialog] img'); if (!m?.complete || !m.naturalWidth) return [0, 0, 0];
 			return [m.naturalWidth, m.naturalHeight, Number(m.alt.replace('Frame ', ''))] }`)
@@ -121,6 +123,7 @@ func TestOneOfSeveralSequencesComesIn(t *testing.T) {
 		return out
 	}
 	s.wait(10*time.Second, "its first frame", func() bool { return seen() == [3]float64{480, 270, 1001} })
+	assert.InDelta(t, stood, a.number(top), 1, "what lies below the picture stays where it is")
 	require.NoError(t, a.page.MustElement(`[aria-label="Frame that is looked at"]`).Focus())
 	a.key(input.ArrowRight)
 	s.wait(10*time.Second, "the next one", func() bool { return seen() == [3]float64{480, 270, 1002} })

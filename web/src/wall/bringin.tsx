@@ -162,7 +162,9 @@ function Look({ material: m, meant }: { material: Material; meant: Record<string
       <img
         src={`/api/material/picture?${query}`}
         alt={`Frame ${frame}`}
+        // Its room is there before it is: what lies below stays where it is.
         className="max-h-56 w-full rounded border border-rule bg-soil object-contain"
+        style={{ aspectRatio: `${m.width * m.aspect} / ${m.height}` }}
         onLoad={() => setTold('')}
         onError={() => setTold(`Frame ${frame} cannot be shown.`)}
       />
