@@ -269,6 +269,9 @@ func bilinear(m *raster.Image, x, y float64) (out [4]float32) {
 	return out
 }
 
+// BlurReach is how far a stroke that blurs by a standard deviation reads, pixels.
+func BlurReach(sigma float64) float64 { return math.Ceil(4*sigma) + 1 }
+
 // target returns what the stroke wants each pixel of r to be: opaque where it has
 // something to say. nil stands for nothing: erasing.
 func (b *Brush) target(r image.Rectangle) *raster.Image {
@@ -283,7 +286,7 @@ func (b *Brush) target(r image.Rectangle) *raster.Image {
 		}
 		return out
 	case Soften:
-		m := int(math.Ceil(4*s.Amount)) + 1
+		m := int(BlurReach(s.Amount))
 		wide := b.asItWas(r.Inset(-m).Intersect(b.canvas.plate.Rect))
 		return raster.GaussianImage(wide, s.Amount).Crop(r)
 	case Smear:

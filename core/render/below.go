@@ -57,40 +57,40 @@ func nameOf(v any) string {
 	return hex.EncodeToString(hash.Sum(nil))
 }
 
-// A look is where a source looks at a frame.
-type look struct {
+// A footprint is what of a frame a source reads.
+type footprint struct {
 	Frame int
 	Boxes []geom.Box
 }
 
-// A looker is a kind of source that knows where it looks; others may look anywhere.
-type looker interface {
-	// looks returns where source i of a removal does; ok is false for anywhere.
-	looks(r *removal, i int) (at []look, ok bool)
+// A footprinted kind of source knows what it reads; others may read all of any frame.
+type footprinted interface {
+	// footprints returns what source i of a removal reads; ok is false for anything.
+	footprints(r *removal, i int) (at []footprint, ok bool)
 }
 
-// seenBy returns those of the removals below that source i of a removal sees: those whose patch lies where it looks.
+// seenBy returns those of the removals below that source i of a removal sees: those whose patch lies in its footprint.
 func (r *removal) seenBy(i int) []*removal {
 	lower := r.of.all[:r.at]
-	kind, ok := r.sources[i].kind.(looker)
+	kind, ok := r.sources[i].kind.(footprinted)
 	if !ok {
 		return slices.Clip(lower)
 	}
-	at, ok := kind.looks(r, i)
+	at, ok := kind.footprints(r, i)
 	if !ok {
 		return slices.Clip(lower)
 	}
 	var out []*removal
 	for _, under := range lower {
-		if slices.ContainsFunc(at, func(l look) bool { return under.liesIn(l) }) {
+		if slices.ContainsFunc(at, func(l footprint) bool { return under.liesIn(l) }) {
 			out = append(out, under)
 		}
 	}
 	return out
 }
 
-// liesIn reports whether the removal's patch may lie where one looks.
-func (r *removal) liesIn(l look) bool {
+// liesIn reports whether the removal's patch may lie in a footprint.
+func (r *removal) liesIn(l footprint) bool {
 	if !r.visible(l.Frame) {
 		return false
 	}
@@ -128,54 +128,54 @@ func (r *removal) marks(n int) (box geom.Box, ok bool) {
 	return f.box, f.ok
 }
 
-// looksOf returns where strokes look, on a frame to which to takes their home: at what they cover, and at where their
-// pixels come from.
-func (r *removal) looksOf(st *stroke, n int) []look {
-	wide := st.box.Grow(2 + looksAround(st.Stroke))
+// footprintsOf returns what a stroke reads on frame n: what it covers and a little around, and where its pixels come from; on
+// the frame of a loan where those do.
+func (r *removal) footprintsOf(st *stroke, n int) []footprint {
+	wide := st.box.Grow(2 + readsBeyond(st.Stroke))
 	m := warp.Mapping(warp.Identity)
 	if n != st.Home {
 		if m = r.mapping(st.Ride, st.Home, n); m == nil {
 			return nil // not followed to there
 		}
 	}
-	out := []look{{n, []geom.Box{m.Bounds(wide)}}}
+	out := []footprint{{n, []geom.Box{m.Bounds(wide)}}}
 	if st.From == nil {
 		return out
 	}
 	source := originOf(st.Stroke, wide)
 	if l := r.loan(st.Stroke); l != nil {
-		return append(out, look{l.Bare.Frame, []geom.Box{l.Over.Bounds(source)}})
+		return append(out, footprint{l.Bare.Frame, []geom.Box{l.Over.Bounds(source)}})
 	}
 	out[0].Boxes = append(out[0].Boxes, m.Bounds(source))
 	return out
 }
 
-func (plateKind) looks(r *removal, i int) (out []look, ok bool) {
+func (plateKind) footprints(r *removal, i int) (out []footprint, ok bool) {
 	s := r.sources[i]
 	if s.Plate.Whole || s.Plate.Picture != nil {
 		return nil, false
 	}
 	for _, st := range s.strokes {
-		out = append(out, r.looksOf(st, s.frame)...)
+		out = append(out, r.footprintsOf(st, s.frame)...)
 	}
 	return out, true
 }
 
-// The frames of a shot at which travelling paint is asked where it looks, before it counts as looking anywhere.
-const mostLooks = 4000
+// The frames of a shot at which travelling paint is asked what it reads, before it counts as reading anything.
+const mostFootprints = 4000
 
-func (travelKind) looks(r *removal, i int) (out []look, ok bool) {
+func (travelKind) footprints(r *removal, i int) (out []footprint, ok bool) {
 	span := r.doc.Range
 	for _, st := range r.sources[i].strokes {
 		first, last := span.First, span.Last
 		if st.Range != nil {
 			first, last = max(first, st.Range.First), min(last, st.Range.Last)
 		}
-		if last-first+len(out) > mostLooks {
+		if last-first+len(out) > mostFootprints {
 			return nil, false
 		}
 		for n := first; n <= last; n++ {
-			out = append(out, r.looksOf(st, n)...)
+			out = append(out, r.footprintsOf(st, n)...)
 		}
 	}
 	return out, true

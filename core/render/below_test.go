@@ -261,8 +261,8 @@ func TestThePatchIsSeenOnWhatItSees(t *testing.T) {
 	assert.Equal(t, [3]bool{}, red(doc, "r1"))
 }
 
-// A healing stroke that travels makes the same pixels whatever else is painted, and made room for, elsewhere on the frame.
-func TestHealingTravelsAlone(t *testing.T) {
+// A stroke that travels and heals, or blurs, makes the same pixels whatever else is painted, and made room for, elsewhere on the frame.
+func TestPaintTravelsAlone(t *testing.T) {
 	ctx := context.Background()
 	for seed := range uint64(30) {
 		d := dice{rand.New(rand.NewPCG(seed, 25))}
@@ -271,7 +271,8 @@ func TestHealingTravelsAlone(t *testing.T) {
 		r.Guard, r.Follow.Track, r.Settle.Lay = nil, "t", ""
 		heal := d.stroke("heal", 100)
 		texture := d.real(0.5, 2)
-		heal.Mode, heal.Off, heal.Range, heal.Ride, heal.Texture, heal.Light = "heal", false, nil, "", &texture, nil
+		heal.Amount = d.real(0.5, 3)
+		heal.Mode, heal.Off, heal.Range, heal.Ride, heal.Texture, heal.Light = d.pick("heal", "soften"), false, nil, "", &texture, nil
 		heal.Size, heal.From.Frame, heal.Opacity = d.real(4, 9), nil, 1
 		heal.Path.Points = [][]float64{{d.real(22, 34), d.real(18, 26)}}
 		heal.From.Offset = treatment.Vec{d.real(-8, 8), d.real(-6, 6)}

@@ -79,10 +79,10 @@ func (in *neighbourInput) taken() (m warp.Mapping, ok bool) {
 	return warp.Chain(back, offset, in.Map), true
 }
 
-// looks: on every frame beside what is marked there, unless it counts elsewhere.
-func (neighbourKind) looks(r *removal, i int) (out []look, ok bool) {
+// footprints: on every frame beside what is marked there, unless it counts elsewhere.
+func (neighbourKind) footprints(r *removal, i int) (out []footprint, ok bool) {
 	s, span := r.sources[i], r.doc.Range
-	if len(s.Where) > 0 || span.Last-span.First > mostLooks {
+	if len(s.Where) > 0 || span.Last-span.First > mostFootprints {
 		return nil, false
 	}
 	for n := span.First; n <= span.Last; n++ {
@@ -92,7 +92,7 @@ func (neighbourKind) looks(r *removal, i int) (out []look, ok bool) {
 		}
 		if in := r.neighbour(s.Neighbour, n); in != nil {
 			if taken, ok := in.taken(); ok {
-				out = append(out, look{n, []geom.Box{taken.Bounds(box.Grow(seamRim + 6))}})
+				out = append(out, footprint{n, []geom.Box{taken.Bounds(box.Grow(seamRim + 6))}})
 			}
 		}
 	}

@@ -127,7 +127,7 @@ func (e *Evaluator) brush(
 		over := loan.Over
 		region := e.Plate.Size()
 		if box != nil {
-			wide := box.Grow(looksAround(s))
+			wide := box.Grow(readsBeyond(s))
 			region = raster.Around(over.Bounds(geom.Bounds(cornersOf(from, wide))), 4, region)
 		}
 		back, ok := w.Inverse()
@@ -202,11 +202,13 @@ func FromOf(o *treatment.From, begin geom.Point) geom.Homography {
 	return geom.Placement(middle, offset, o.Turn, geom.Pt(across, scale))
 }
 
-// looksAround returns how far beyond its box a stroke looks at what is there, and at what is there
-// where its pixels come from.
-func looksAround(s *treatment.Stroke) float64 {
-	if s.Mode == string(fill.Heal) && s.Texture != nil {
+// readsBeyond returns how far beyond its box a stroke reads what is there, and what is there where its pixels come from.
+func readsBeyond(s *treatment.Stroke) float64 {
+	switch {
+	case s.Mode == string(fill.Heal) && s.Texture != nil:
 		return fill.RimReach
+	case s.Mode == string(fill.Soften):
+		return fill.BlurReach(s.Amount)
 	}
 	return 0
 }

@@ -63,7 +63,7 @@ func (in *travelInput) bounds(_ *sourceInput, size image.Rectangle) (out image.R
 func (in *travelInput) reach(size image.Rectangle) (out image.Rectangle) {
 	for i := range in.Strokes {
 		st := &in.Strokes[i]
-		around := 2 + looksAround(st.Stroke)
+		around := 2 + readsBeyond(st.Stroke)*max(1, st.Map.Scale(st.Box.Centre()))
 		out = out.Union(raster.Around(st.Map.Bounds(st.Box), around, size))
 		if st.Stroke.From != nil && st.Stroke.From.Frame == nil {
 			out = out.Union(raster.Around(st.Map.Bounds(originOf(st.Stroke, st.Box)), around+1, size))
