@@ -197,7 +197,7 @@ func f64(v [4]float32) []float64 {
 	return []float64{float64(v[0]), float64(v[1]), float64(v[2]), float64(v[3])}
 }
 
-// Two hundred removals on one place, each copied from what the one below left, take as many steps, and not the square of
+// Four hundred removals on one place, each copied from what the one below left, take as many steps, and not the square of
 // it many times over.
 func TestADeepStackIsEvaluated(t *testing.T) {
 	d := dice{rand.New(rand.NewPCG(1, 23))}
@@ -206,7 +206,8 @@ func TestADeepStackIsEvaluated(t *testing.T) {
 	one := d.stacked(1).Removals[0]
 	one.Fill.Sources = []treatment.Source{{ID: "s", Kind: treatment.HeldPlate, Below: true, Plate: &treatment.Plate{Frame: 100, Strokes: []treatment.Stroke{d.stroke("st", 100)}}}}
 	one.Fill.Sources[0].Plate.Strokes[0].Off = false
-	for k := range treatment.MostBelow {
+	const deep = 400
+	for k := range deep {
 		r := one
 		r.ID = fmt.Sprint("deep", k)
 		doc.Removals = append(doc.Removals, r)
@@ -219,7 +220,7 @@ func TestADeepStackIsEvaluated(t *testing.T) {
 	}
 	_, err := e.Frame(context.Background(), c, 100, ResultView, "")
 	require.NoError(t, err)
-	assert.LessOrEqual(t, steps, treatment.MostBelow*treatment.MostBelow/2)
+	assert.LessOrEqual(t, steps, deep*deep/2)
 }
 
 // The view of a patch shows what its paint sees: the plate with the removals below in place; of one that looks at the

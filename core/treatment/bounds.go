@@ -14,7 +14,7 @@ const (
 	MostKnots     = 2000    // of a shape
 	MostKeys      = 20_000  // of anything
 	MostSources   = 200     // of a removal
-	MostBelow     = 200     // removals with sources that look at the removals below
+	MostBelow     = 1000    // removals with sources that look at the removals below
 	MostBelowAll  = 20      // of these, removals with sources that look at them anywhere
 	MostComputed  = 8       // sources of a removal whose pixels are computed from the footage
 	MostStrokes   = 20_000  // of a source
