@@ -118,7 +118,7 @@ func unusable(err error) error { return huma.Error422UnprocessableEntity(err.Err
 // lookAt serves a frame of material before it is brought in.
 func (s *Server) lookAt(c *gin.Context) {
 	ctx := c.Request.Context()
-	m, err := s.inspect(ctx, c.Query("path"))
+	m, err := s.material(ctx, c.Query("path"))
 	if err != nil {
 		refuse(c, unusable(err))
 		return
@@ -235,6 +235,18 @@ func (s *Server) Readable() media.Roots {
 }
 
 func (s *Server) inspect(ctx context.Context, path string) (*media.Material, error) {
+	m, err := s.material(ctx, path)
+	if err == nil {
+		err = m.FindFields(ctx)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return m, nil
+}
+
+// material is what lies at a path; whether it is interlaced, for which its pictures are looked at, is not known yet.
+func (s *Server) material(ctx context.Context, path string) (*media.Material, error) {
 	if _, err := s.Readable().Resolve(path); err != nil {
 		return nil, err
 	}
@@ -245,13 +257,7 @@ func (s *Server) inspect(ctx context.Context, path string) (*media.Material, err
 	if err == nil {
 		err = s.Workspace.Fits(m.Width, m.Height)
 	}
-	if err == nil {
-		err = m.FindFields(ctx)
-	}
-	if err != nil {
-		return nil, err
-	}
-	return m, nil
+	return m, err
 }
 
 // AddShot inspects the material, adds the shot and queues its import.

@@ -43,10 +43,11 @@ func (s *Store) SetCube(ctx context.Context, shot, of, name string, data []byte)
 	sum := sha256.Sum256(data)
 	hash := hex.EncodeToString(sum[:])
 	_, err := s.db.ExecContext(ctx, `insert into cubes (hash, name, data) values ($1, $2, $3)
-		on conflict (hash) do nothing`, hash, name, data)
+		on conflict (hash) do update set created_at = now()`, hash, name, data)
 	if err != nil {
 		return err
 	}
+	defer s.forgetCubes(context.WithoutCancel(ctx))
 	if of == ForShot {
 		return s.touched(ctx, `update shots set cube = $2 where id = $1 and deleted_at is null`, shot, hash)
 	}
@@ -65,6 +66,7 @@ func (s *Store) DropCube(ctx context.Context, shot, of string) error {
 	if err != nil {
 		return err
 	}
+	defer s.forgetCubes(context.WithoutCancel(ctx))
 	if of == ForShow {
 		_, err := s.db.ExecContext(ctx, `delete from show_cubes where show = (select show from shots where id = $1)`, shot)
 		return err
@@ -74,6 +76,13 @@ func (s *Store) DropCube(ctx context.Context, shot, of string) error {
 		to = noCube
 	}
 	return s.touched(ctx, `update shots set cube = $2 where id = $1`, shot, to)
+}
+
+// forgetCubes removes files that no shot and no show is looked at through any longer; what is not removed now is next time. One
+// that was just sent, and is not set yet, stays.
+func (s *Store) forgetCubes(ctx context.Context) {
+	_, _ = s.db.ExecContext(ctx, `delete from cubes c where created_at < now() - interval '1 minute'
+		and not exists (select from show_cubes w where w.cube = c.hash) and not exists (select from shots s where s.cube = c.hash)`)
 }
 
 // CubeFile returns a file by its hash; ErrNone if there is none.

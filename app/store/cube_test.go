@@ -3,16 +3,19 @@ package store_test
 import (
 	"testing"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"jardin/app/store"
+	"jardin/app/store/storetest"
 )
 
 // A shot is looked at through its own file, else through its show's, unless it has none on purpose; what is set for a show is
 // every shot's of it, and of no other.
 func TestCubesOfShowsAndShots(t *testing.T) {
-	s := withShot(t)
+	url := storetest.URL(t)
+	s := withShotAt(t, url)
 	for _, x := range [][2]string{{"second", "show"}, {"third", "another"}} {
 		require.NoError(t, s.AddShot(ctx, &store.Shot{
 			ID: x[0], Show: x[1], Name: x[0], First: 1, Last: 2, Width: 6, Height: 4, Depth: 8, RateNum: 24, RateDen: 1, Transfer: "srgb", State: "ready",
@@ -62,4 +65,24 @@ func TestCubesOfShowsAndShots(t *testing.T) {
 	assert.ErrorIs(t, s.DropCube(ctx, "none", store.ForShot), store.ErrNone)
 	_, err := s.CubeFile(ctx, "none")
 	assert.ErrorIs(t, err, store.ErrNone)
+
+	// Files that nothing is looked at through go, but not one that was only just sent.
+	conn, err := pgx.Connect(ctx, url)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	count := func() (n int) {
+		require.NoError(t, conn.QueryRow(ctx, `select count(*) from cubes`).Scan(&n))
+		return n
+	}
+	before := count()
+	require.Greater(t, before, 2)
+	_, err = conn.Exec(ctx, `update cubes set created_at = now() - interval '1 hour'`)
+	require.NoError(t, err)
+	set("third", store.ForShot, "d")
+	is("third", "d", "shot")
+	assert.Equal(t, 1, count())
+	_, err = conn.Exec(ctx, `update cubes set created_at = now() - interval '1 hour'`)
+	require.NoError(t, err)
+	set("third", store.ForShot, "d") // sent anew
+	is("third", "d", "shot")
 }

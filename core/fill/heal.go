@@ -39,7 +39,8 @@ func (b *Brush) heal() {
 	r := b.all.Inset(-margin).Intersect(b.canvas.plate.Rect)
 	b.reach(r)
 	cover := b.cover.Crop(r)
-	source, place := roots(b.copied(r)), roots(b.asItWas(r))
+	out := b.copied(r)
+	source, place := roots(out.Crop(r)), roots(b.asItWas(r))
 	copied := source
 	m := NewMembrane(r.Dx(), r.Dy())
 	for k, c := range cover.Pix {
@@ -69,22 +70,24 @@ func (b *Brush) heal() {
 		light = float32(*h.Light)
 	}
 	for k, s := range m.State {
-		as, out := source.Pix[4*k:4*k+4], copied.Pix[4*k:4*k+4]
+		if s != Free {
+			continue
+		}
+		as := source.Pix[4*k : 4*k+4]
 		keep := float32(0) // of the copy as it is
 		if h.Texture != nil {
 			keep = h.clipped(as)
 		}
 		for j := range 3 {
-			v := as[j]
-			if s == Free {
-				healed := max(out[j]+m.Value[k][j], 0)
-				healed += keep * max(v-healed, 0)
-				v += light * (healed - v)
+			v := max(copied.Pix[4*k+j]+m.Value[k][j], 0)
+			v += keep * max(as[j]-v, 0)
+			if light < 1 {
+				v = as[j] + light*(v-as[j])
 			}
-			out[j] = v * v
+			out.Pix[4*k+j] = v * v
 		}
 	}
-	b.composite(b.all, copied.Crop(b.all))
+	b.composite(b.all, out.Crop(b.all))
 }
 
 // healed is how far off on the square root of light a membrane may be: half a code

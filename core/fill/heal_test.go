@@ -413,7 +413,7 @@ func TestHealWithoutARim(t *testing.T) {
 			}, []Touch{{Point: geom.Pt(260*rng.Float64()-20, 150*rng.Float64()-20), Pressure: 1}})
 		}
 		for _, v := range c.View(wall.Rect).Pix {
-			if !(v >= 0 && v < 1e3) {
+			if !(v > -1e3 && v < 1e3) { // what a copy has only in part is laid as it is, below black too
 				t.Fatalf("%v is no light", v)
 			}
 		}

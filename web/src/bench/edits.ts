@@ -1,6 +1,6 @@
 import type { Document, FillSource, Front, Knot, Removal, Shape, Track } from '../api/client'
 import { newId, type Change } from '../api/treatment'
-import { moveStroke, onSource, onStrokes, these } from './fill'
+import { moveStroke, onSource, onStrokes, selectedOf, these } from './fill'
 import { point, vec } from './handles/curve'
 import type { BenchProps } from './props'
 import { kinds, strokesOf } from './sources/kinds'
@@ -210,8 +210,8 @@ export function removeSelected({ revision }: BenchProps, edit: Edit) {
         t.points = t.points?.filter((p) => !gone.has(p.id))
       }),
     )
-  } else if (s.stage === 'fill' && s.strokes.length) {
-    const { strokes } = s
+  } else if (s.stage === 'fill' && selectedOf(r, s.strokes).length) {
+    const strokes = selectedOf(r, s.strokes)
     bench.set({ strokes: [] })
     void edit(
       `Delete ${these(strokes.length)}`,
@@ -253,10 +253,11 @@ export function nudge({ revision }: BenchProps, edit: Edit, dx: number, dy: numb
 /** Moves the selected strokes, or else the brush's source, or else a neighbour's, by whole pixels. */
 function nudgePaint(r: Removal, edit: Edit, dx: number, dy: number): boolean {
   const s = bench.get()
-  if (s.strokes.length) {
+  const strokes = selectedOf(r, s.strokes)
+  if (strokes.length) {
     void edit(
-      `Move ${these(s.strokes.length)}`,
-      onStrokes(r.id, s.strokes, (x) => moveStroke(x, { x: dx, y: dy })),
+      `Move ${these(strokes.length)}`,
+      onStrokes(r.id, strokes, (x) => moveStroke(x, { x: dx, y: dy })),
     )
     return true
   }

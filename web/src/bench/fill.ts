@@ -3,7 +3,7 @@ import { newId, type Change } from '../api/treatment'
 import { vec } from './handles/curve'
 import { paintable, paintedAt, pictureOf, strokeList, strokesOf, travels } from './sources/kinds'
 import type { Matrix, Point } from './matrix'
-import { bench, type Brush, type Mode, type Origin } from './state'
+import { bench, initial, type Brush, type Mode, type Origin } from './state'
 
 /** Of a brush, pixels. */
 export const mostSize = 2000
@@ -22,6 +22,10 @@ export const modes: { value: Mode; label: string; hint: string }[] = [
 export const copies = (m: Mode) => m === 'clone' || m === 'heal'
 
 export const allStrokes = (r: Removal): Stroke[] => r.fill.sources.flatMap(strokesOf)
+
+/** Those of the selected strokes that are there: undo may have taken one away. */
+export const selectedOf = (r: Removal, selected: string[]): string[] =>
+  selected.length ? allStrokes(r).flatMap((s) => (selected.includes(s.id) ? [s.id] : [])) : []
 
 /** The source that a stroke belongs to. */
 export const sourceOf = (r: Removal, stroke: string) =>
@@ -251,5 +255,8 @@ export const cssOf = (c: number[]) => `rgb(${c.map(toCode).join(' ')})`
 export const setBrush = (change: Partial<Brush>) => bench.set((s) => ({ brush: { ...s.brush, ...change } }))
 /** Takes the source that was in hand before, and keeps this one. */
 export const otherOrigin = () =>
-  bench.set((s) => ({ origin: s.other ?? { ...s.origin, offset: null, spot: null, frame: null }, other: s.origin }))
+  bench.set((s) => ({
+    origin: s.other ? { ...initial.origin, ...s.other } : { ...s.origin, offset: null, spot: null, frame: null },
+    other: s.origin,
+  }))
 export const setOrigin = (change: Partial<Origin>) => bench.set((s) => ({ origin: { ...s.origin, ...change } }))

@@ -255,7 +255,8 @@ export class FrameStore {
   }
 }
 
-async function fetchBitmap(url: string, how?: RequestInit) {
+/** A picture of the server: decoded, with where it lies on its frame and its key. */
+export async function fetchBitmap(url: string, how?: RequestInit) {
   const response = await fetch(url, how)
   if (!response.ok) throw new Error(`${url}: ${response.status}`)
   const bitmap = await createImageBitmap(await response.blob(), { colorSpaceConversion: 'none' })

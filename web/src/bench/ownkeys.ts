@@ -69,8 +69,11 @@ export function changed(own: OwnKeys, action: string, pressed: string): OwnKeys 
   return next
 }
 
-/** Reads keys that were saved; throws in words what is wrong with them. */
-export function readKeys(text: string): OwnKeys {
+/**
+ * Reads keys that were saved; throws in words what is wrong with them. Of an older program, which had fewer, one may be for
+ * what a new one does at first: then it stays what it was made, and the new one has none until it is given one.
+ */
+export function readKeys(text: string, older = false): OwnKeys {
   let all: unknown
   try {
     all = JSON.parse(text)
@@ -88,7 +91,7 @@ export function readKeys(text: string): OwnKeys {
   }
   const now = actions.map(([k]) => out[k] ?? k)
   const twice = now.find((k, i) => now.indexOf(k) !== i)
-  if (twice) throw new Error(`${twice.toUpperCase()} would do two things.`)
+  if (twice && !older) throw new Error(`${twice.toUpperCase()} would do two things.`)
   return out
 }
 
@@ -98,7 +101,7 @@ const name = 'jardin-keys'
 
 export const useOwnKeys = create<{ own: OwnKeys }>(() => {
   try {
-    return { own: readKeys(localStorage.getItem(name) ?? '{"keys":{}}') }
+    return { own: readKeys(localStorage.getItem(name) ?? '{"keys":{}}', true) }
   } catch {
     return { own: {} } // what cannot be read is not kept
   }

@@ -4,6 +4,7 @@ import { useEffect, useRef, useState } from 'react'
 import { Link } from 'wouter'
 import { answer, api, type Schemas, type Shot, type Task } from '../api/client'
 import { computed } from '../api/session'
+import { fetchBitmap } from '../bench/frames'
 import { control, isOpen, timeLeft, useTasks } from '../api/tasks'
 import { Select } from '../ui/choice'
 import { Button, Find, Text } from '../ui/controls'
@@ -242,17 +243,9 @@ function ResultPicture({ shot, frame }: { shot: Shot; frame: number }) {
   useEffect(() => {
     if (shot.head === 0) return
     const gone = new AbortController()
-    const load = async (url: string) => {
-      const response = await fetch(url, { signal: gone.signal })
-      if (!response.ok) throw new Error(response.statusText)
-      return {
-        bitmap: await createImageBitmap(await response.blob(), { colorSpaceConversion: 'none' }),
-        place: (response.headers.get('Jardin-Place') ?? '0 0').split(' ').map(Number),
-      }
-    }
     // What is gathered through time would take too long for a wall: a first picture is enough.
     const overlay = `/api/shots/${shot.id}/frames/${frame}/overlay?revision=${shot.head}&view=result&removal=&draft=true&v=${computed()}`
-    void Promise.all([load(plate), load(overlay)])
+    void Promise.all([plate, overlay].map((url) => fetchBitmap(url, { signal: gone.signal })))
       .then(([below, above]) => {
         const c = canvas.current
         if (!c) return
@@ -260,7 +253,8 @@ function ResultPicture({ shot, frame }: { shot: Shot; frame: number }) {
         c.height = below.bitmap.height
         const g = c.getContext('2d')!
         g.drawImage(below.bitmap, 0, 0)
-        g.drawImage(above.bitmap, above.place[0], above.place[1])
+        const [x, y] = (above.place ?? '0 0').split(' ').map(Number)
+        g.drawImage(above.bitmap, x, y)
         c.dataset.ready = 'true'
       })
       .catch(() => undefined) // the plate is there

@@ -8,7 +8,7 @@ import { EntryHead } from '../../ui/entry'
 import { bringIn } from '../../ui/files'
 import { Item } from '../../ui/menu'
 import { on } from '../edits'
-import { onSource, paintedOn } from '../fill'
+import { onSource, paintedOn, selectedOf } from '../fill'
 import { kinds, paintable, paintedAt, pictureOf } from '../sources/kinds'
 import { views } from '../sources/views'
 import type { BenchProps } from '../props'
@@ -124,7 +124,7 @@ export function FillStage(props: BenchProps & { removal: Removal }) {
           ))}
         </ul>
       )}
-      {painted && !strokes.length && <BrushFields {...props} />}
+      {painted && !selectedOf(r, strokes).length && <BrushFields {...props} />}
       <Strokes {...props} onPaint={on1} edit={edit} />
     </>
   )
