@@ -91,6 +91,14 @@ func TestPenAndFingers(t *testing.T) {
 		pen(up, p, proto.InputMouseButtonLeft, 0)
 	}
 
+	// What is said of a wrong touch lies on the picture, and does not keep the next one from it.
+	tap(dot)
+	a.see("^Choose a source first")
+	assert.Equal(t, "brush", a.text(`() => {
+		const b = [...document.querySelectorAll('p')].find((p) => p.textContent.startsWith('Choose a source first')).getBoundingClientRect()
+		return document.elementFromPoint(b.left + b.width / 2, b.top + b.height / 2).closest('[data-testid]')?.dataset.testid ?? ''
+	}`))
+
 	// The source by the ring: no key is touched.
 	pen(move, dot, proto.InputMouseButtonNone, 0)
 	pen(down, dot, proto.InputMouseButtonRight, 2)

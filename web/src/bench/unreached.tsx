@@ -8,7 +8,7 @@ import { StandsStill } from './stages/follow'
 import { bench, useBench } from './state'
 
 const box =
-  'pointer-events-auto mx-auto flex w-fit max-w-[90%] items-center gap-2 rounded border bg-bed/95 px-3 py-1 text-[13px]'
+  '[&_button]:pointer-events-auto mx-auto flex w-fit max-w-[90%] items-center gap-2 rounded border bg-bed/95 px-3 py-1 text-[13px]'
 
 /** Why the open removal's track ended where it did, or was not made: until it is followed anew, or that is put away. */
 export function Stopped({ shot, motion }: BenchProps) {

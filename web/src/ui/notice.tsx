@@ -51,13 +51,14 @@ export function Notices() {
         {list.map((n) => (
           <p
             key={n.id}
-            className="pointer-events-auto max-w-xl rounded border border-clay bg-bed px-4 py-2 shadow-lg shadow-black/40"
+            // What lies under it can be touched through it, but for its button.
+            className="max-w-xl rounded border border-clay bg-bed px-4 py-2 shadow-lg shadow-black/40"
           >
             {n.text}
             {n.choice && (
               <button
                 type="button"
-                className="ml-3 rounded border border-stone bg-slab px-2 hover:bg-stone"
+                className="pointer-events-auto ml-3 rounded border border-stone bg-slab px-2 hover:bg-stone"
                 onClick={() => {
                   n.choice!.press()
                   useNotices.setState((s) => ({ list: s.list.filter((x) => x.id !== n.id) }))
