@@ -142,6 +142,7 @@ func everyControl(t *testing.T, fill bool) {
 			{ID: "beside", Name: "Beside", Kind: treatment.Beside, Neighbour: &treatment.Neighbour{Frame: frame, Offsets: []treatment.OffsetKey{{Frame: frame, Ease: treatment.Linear, Offset: treatment.Vec{40, 8}}}}},
 			{ID: "time", Name: "Time", Kind: treatment.Gathered, Off: true, Gathered: &treatment.Gathering{Frame: frame, Over: 4}},
 			{ID: "spread", Name: "Edge", Kind: treatment.Spread, Off: true, Spread: &treatment.Spreading{Frame: frame}},
+			{ID: "grown", Name: "Grew", Kind: treatment.Grown, Off: true, Grown: &treatment.Growth{Frame: frame}},
 			{ID: "even", Name: "Even", Kind: treatment.Evened, Evened: &treatment.Evening{Takes: treatment.EvenCoarse, Scale: 6, Amount: 0.5}},
 			{ID: "tone", Name: "Flat", Kind: treatment.Toned, Tone: &treatment.FlatTone{Frame: frame, Rim: true}},
 		}},
@@ -187,7 +188,7 @@ func everyControl(t *testing.T, fill bool) {
 	}{
 		{input.Digit1, []string{"^curve", "^wire"}},
 		{input.Digit2, []string{"", "^left out"}},
-		{input.Digit3, []string{"^Held", "^Stroke 1", "^Stroke 2", "^Paint", "^Beside", "^Time", "^Edge", "^Even", "^Flat"}},
+		{input.Digit3, []string{"^Held", "^Stroke 1", "^Stroke 2", "^Paint", "^Beside", "^Time", "^Edge", "^Grew", "^Even", "^Flat"}},
 		{input.Digit4, []string{"^Lift"}},
 		{input.Digit5, []string{"^Glove", "^Coat", "^Rail"}},
 	} {

@@ -64,6 +64,7 @@ func (b *Brush) heal() {
 			}
 		}
 	}
+	low, high := h.bounds(m, place)
 	m.Solve(healed)
 	light := float32(1)
 	if h.Light != nil {
@@ -80,6 +81,9 @@ func (b *Brush) heal() {
 		}
 		for j := range 3 {
 			v := max(copied.Pix[4*k+j]+m.Value[k][j], 0)
+			if h.Texture != nil {
+				v = min(max(v, min(low[j], as[j])), max(high[j], as[j]))
+			}
 			v += keep * max(as[j]-v, 0)
 			if light < 1 {
 				v = as[j] + light*(v-as[j])
@@ -88,6 +92,37 @@ func (b *Brush) heal() {
 		}
 	}
 	b.composite(b.all, out.Crop(b.all))
+}
+
+// bounds returns how dark and how bright a healed pixel may be, on the square root of light, unless it was so in the source: a
+// quarter beyond what lies around the place, and so much more as texture is made stronger. Of a source that is partly another
+// material, the factor of the whole makes some of it brighter than anything there.
+func (h *Healing) bounds(m *Membrane, place *raster.Image) (low, high [3]float32) {
+	if h.Texture == nil {
+		return low, high
+	}
+	var mean [3]float32
+	n := float32(0)
+	low = [3]float32{1e6, 1e6, 1e6}
+	for k, s := range m.State {
+		if s != Fixed {
+			continue
+		}
+		n++
+		for j := range 3 {
+			v := place.Pix[4*k+j]
+			low[j], high[j], mean[j] = min(low[j], v), max(high[j], v), mean[j]+v
+		}
+	}
+	if n == 0 {
+		return [3]float32{}, [3]float32{1e6, 1e6, 1e6}
+	}
+	beyond := 1.25 * max(1, float32(*h.Texture))
+	for j := range 3 {
+		mean[j] /= n
+		low[j], high[j] = max(mean[j]-beyond*(mean[j]-low[j]), 0), mean[j]+beyond*(high[j]-mean[j])
+	}
+	return low, high
 }
 
 // healed is how far off on the square root of light a membrane may be: half a code
@@ -126,6 +161,9 @@ func (h *Healing) lit(m *Membrane, source, place *raster.Image) *raster.Image {
 			}
 		}
 	}
+	ring := &sums[len(sums)-1]
+	usual := factor((ring.source[0]+ring.source[1]+ring.source[2])/(3*math.Max(ring.n, 1)),
+		(ring.place[0]+ring.place[1]+ring.place[2])/(3*math.Max(ring.n, 1)))
 	var mean [3]float32
 	var rim []int
 	for k, s := range m.State {
@@ -147,7 +185,8 @@ func (h *Healing) lit(m *Membrane, source, place *raster.Image) *raster.Image {
 			whole[0] += from[j]
 			whole[1] += to[j]
 		}
-		g := factor(whole[0]/3, whole[1]/3)
+		// Light falls off along the rim; what changes more than that is another material.
+		g := min(max(factor(whole[0]/3, whole[1]/3), usual/uneven), usual*uneven)
 		for j := range 3 {
 			// A colour follows its own light, as long as that is about the light of all.
 			m.Value[k][j] = float32(min(max(factor(from[j], to[j]), g/apart), g*apart))
@@ -184,6 +223,7 @@ const (
 	dark      = 0.01
 	strongest = 6.0
 	apart     = 1.5 // of one colour beside all
+	uneven    = 1.2 // of a part of the rim beside all of it
 )
 
 func factor(from, to float64) float64 {

@@ -419,3 +419,34 @@ func TestHealWithoutARim(t *testing.T) {
 		}
 	}
 }
+
+// Of a source that is half another material, dark and bright side by side, no part is made much brighter than what lies around
+// the place: it would glow.
+func TestHealIsNotLedByAnotherMaterial(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 8))
+	most := 0.0
+	for range 10 {
+		wall, _ := lit(rng, 0.4, 0.4, 0)
+		for y := range 110 {
+			for x := 110; x < 110+50; x++ { // the left half of what is copied is dark, but for a speck
+				v := wall.At(x, y)
+				for k := range 3 {
+					v[k] *= 0.06
+				}
+				wall.Set(x, y, v)
+			}
+		}
+		for y := 47; y < 53; y++ {
+			for x := 152; x < 158; x++ {
+				wall.Set(x, y, [4]float32{0.25, 0.2, 0.15, 1})
+			}
+		}
+		c := NewCanvas(wall)
+		c.Paint(Stroke{
+			Mode: Heal, Size: 40, Hardness: 1, Opacity: 1, From: Origin{Shift: geom.Pt(110, 0)}, Heal: Healing{Texture: share(1), White: 1},
+		}, []Touch{{Point: geom.Pt(50, 50), Pressure: 1}})
+		most = math.Max(most, float64(c.Shown(wall.Rect).At(45, 50)[1])/0.2)
+	}
+	t.Logf("the speck comes out %.2f times as bright as it was", most)
+	assert.Less(t, most, 2.5, "7.9 where each part of the rim has its own factor and nothing bounds it; strokes of before, 3.1")
+}
