@@ -27,7 +27,7 @@ type Cube struct {
 // CubeOf returns through what a shot is looked at; ErrNone if there is no such shot.
 func (s *Store) CubeOf(ctx context.Context, shot string) (c Cube, err error) {
 	err = s.db.GetContext(ctx, &c, `select
-			case when s.cube = 'none' then '' else coalesce(c.hash, '') end as hash, case when s.cube = 'none' then '' else coalesce(c.name, '') end as name,
+			coalesce(c.hash, '') as hash, coalesce(c.name, '') as name, -- there is no file of the name 'none'
 			case when s.cube <> '' then 'shot' when w.cube is not null then 'show' else '' end as for
 		from shots s left join show_cubes w on w.show = s.show
 			left join cubes c on c.hash = case when s.cube <> '' then s.cube else w.cube end
