@@ -47,10 +47,10 @@ func New() *Shot { return &Shot{wall: sync.OnceValue(paintWall)} }
 // Bounds returns the bounds of every frame.
 func Bounds() image.Rectangle { return image.Rect(0, 0, Width, Height) }
 
-// camera returns where a point of the wall is seen at time t, in frames from
+// handheld returns where a point of the wall is seen at time t, in frames from
 // the first: a hand-held camera that drifts to the right, sways, shakes, rolls
 // a little and is never quite square to the wall.
-func camera(t float64) geom.Homography {
+func handheld(t float64) geom.Homography {
 	s := t / 24
 	x := 46*s/3 + 15*sway(1, s*0.6) + 3.2*sway(2, s*3.1) + 0.8*sway(3, s*9)
 	y := 11*sway(4, s*0.5) + 2.8*sway(5, s*2.7) + 0.8*sway(6, s*10)
@@ -71,13 +71,13 @@ func camera(t float64) geom.Homography {
 // Transform returns the true motion from one frame to another, at the middle of
 // their exposures.
 func Transform(from, to int) geom.Homography {
-	back, _ := camera(float64(from - First)).Inverse()
-	return camera(float64(to - First)).Mul(back).Normalised()
+	back, _ := handheld(float64(from - First)).Inverse()
+	return handheld(float64(to - First)).Mul(back).Normalised()
 }
 
 // Dots returns the centre and radius in pixels of every dot on a frame.
 func Dots(n int) (at []geom.Point, radius []float64) {
-	h := camera(float64(n - First))
+	h := handheld(float64(n - First))
 	for _, d := range dots {
 		at = append(at, h.Apply(d.at))
 		radius = append(radius, d.radius*h.Scale(d.at))
@@ -120,7 +120,7 @@ func (s *Shot) Frame(n int) Frame {
 	var back [subframes]geom.Homography
 	for k := range back {
 		t := float64(n-First) + shutter*((float64(k)+0.5)/subframes-0.5)
-		back[k], _ = camera(t).Inverse()
+		back[k], _ = handheld(t).Inverse()
 	}
 	var paint [3]float32
 	for k := range paint {

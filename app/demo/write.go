@@ -28,6 +28,7 @@ const (
 	barrowEdition = "lm_040 edition 1"
 	focusEdition  = "lm_060 edition 1"
 	bannerEdition = "lm_030 edition 1"
+	bedsEdition   = "lm_050 edition 1"
 )
 
 // Folders of the footage below the directory it is written to.
@@ -60,6 +61,12 @@ const (
 	BannerCleanFolder = BannerName + "/clean"
 	BannerMatteFolder = BannerName + "/matte"
 	BannerTruthFile   = BannerName + "/truth.json"
+
+	BedsPlateFolder = BedsName + "/plate"
+	BedsTruthFolder = BedsName + "/truth"
+	BedsCleanFolder = BedsName + "/clean"
+	BedsMatteFolder = BedsName + "/matte"
+	BedsTruthFile   = BedsName + "/truth.json"
 )
 
 // A Clip is one shot of the demo: where its plate lies below the footage's folder,
@@ -78,6 +85,7 @@ func Clips() []Clip {
 		{BarrowName, BarrowPlateFolder, BarrowFirst, BarrowLast},
 		{FocusName, FocusPlateFolder, FocusFirst, FocusLast},
 		{BannerName, BannerPlateFolder, BannerFirst, BannerLast},
+		{BedsName, BedsPlateFolder, BedsFirst, BedsLast},
 	}
 }
 
@@ -133,73 +141,35 @@ type recipe struct {
 }
 
 func recipes() []recipe {
-	dots, can, barrow, pull, banner := New(), NewCan(), NewBarrow(), NewFocus(), NewBanner()
+	dots, can, barrow, pull, banner, beds := New(), NewCan(), NewBarrow(), NewFocus(), NewBanner(), NewBeds()
 	clips := Clips()
-	return []recipe{{
-		edition, []string{PlateFolder, TruthFolder, CleanFolder, MatteFolder}, TruthFile, clips[0],
-		func(n int) map[string]func() image.Image {
-			f := dots.Frame(n)
-			return map[string]func() image.Image{
-				PlateFolder: func() image.Image { return picture(f.Plate) },
-				TruthFolder: func() image.Image { return picture(f.Truth) },
-				CleanFolder: func() image.Image { return picture(nearDots(f.Clean, n)) },
-				MatteFolder: func() image.Image { return grey(f.Matte) },
-			}
-		},
-		func() any { return Tell() },
-	}, {
-		canEdition, []string{CanPlateFolder, CanTruthFolder, CanCleanFolder, CanMatteFolder}, CanTruthFile, clips[1],
-		func(n int) map[string]func() image.Image {
-			f := can.Frame(n)
-			return map[string]func() image.Image{
-				CanPlateFolder: func() image.Image { return picture(f.Plate) },
-				CanTruthFolder: func() image.Image { return picture(f.Truth) },
-				CanCleanFolder: func() image.Image { return picture(near(f.Clean, f.Matte)) },
-				CanMatteFolder: func() image.Image { return grey(f.Matte) },
-			}
-		},
-		func() any { return TellCan() },
-	}, {
-		barrowEdition, []string{BarrowPlateFolder, BarrowTruthFolder, BarrowCleanFolder, BarrowMatteFolder}, BarrowTruthFile,
-		clips[2],
-		func(n int) map[string]func() image.Image {
-			f := barrow.Frame(n)
-			return map[string]func() image.Image{
-				BarrowPlateFolder: func() image.Image { return picture(f.Plate) },
-				BarrowTruthFolder: func() image.Image { return picture(f.Truth) },
-				BarrowCleanFolder: func() image.Image { return picture(near(f.Clean, f.Matte)) },
-				BarrowMatteFolder: func() image.Image { return grey(f.Matte) },
-			}
-		},
-		func() any { return TellBarrow() },
-	}, {
-		focusEdition, []string{FocusPlateFolder, FocusTruthFolder, FocusCleanFolder, FocusMatteFolder}, FocusTruthFile,
-		clips[3],
-		func(n int) map[string]func() image.Image {
-			f := pull.Frame(n)
-			return map[string]func() image.Image{
-				FocusPlateFolder: func() image.Image { return picture(f.Plate) },
-				FocusTruthFolder: func() image.Image { return picture(f.Truth) },
-				FocusCleanFolder: func() image.Image { return picture(near(f.Clean, f.Matte)) },
-				FocusMatteFolder: func() image.Image { return grey(f.Matte) },
-			}
-		},
-		func() any { return TellFocus() },
-	}, {
-		bannerEdition, []string{BannerPlateFolder, BannerTruthFolder, BannerCleanFolder, BannerMatteFolder}, BannerTruthFile,
-		clips[4],
-		func(n int) map[string]func() image.Image {
-			f := banner.Frame(n)
-			return map[string]func() image.Image{
-				BannerPlateFolder: func() image.Image { return picture(f.Plate) },
-				BannerTruthFolder: func() image.Image { return picture(f.Truth) },
-				BannerCleanFolder: func() image.Image { return picture(near(f.Clean, f.Matte)) },
-				BannerMatteFolder: func() image.Image { return grey(f.Matte) },
-			}
-		},
-		func() any { return TellBanner() },
-	}}
+	return []recipe{
+		still(edition, TruthFile, clips[0], dots.Frame, nearDots, func() any { return Tell() }),
+		still(canEdition, CanTruthFile, clips[1], can.Frame, nearMatte, func() any { return TellCan() }),
+		still(barrowEdition, BarrowTruthFile, clips[2], barrow.Frame, nearMatte, func() any { return TellBarrow() }),
+		still(focusEdition, FocusTruthFile, clips[3], pull.Frame, nearMatte, func() any { return TellFocus() }),
+		still(bannerEdition, BannerTruthFile, clips[4], banner.Frame, nearMatte, func() any { return TellBanner() }),
+		still(bedsEdition, BedsTruthFile, clips[5], beds.Frame, nearMatte, func() any { return TellBeds() }),
+	}
 }
+
+// still is the recipe of a shot whose frames are pictures; clean says what is kept of the truth without grain.
+func still(edition, truthFile string, clip Clip, frame func(n int) Frame, clean func(f Frame, n int) *raster.Image, truth func() any) recipe {
+	folder := func(of string) string { return clip.Name + "/" + of }
+	plate, bare, without, matte := folder("plate"), folder("truth"), folder("clean"), folder("matte")
+	return recipe{edition, []string{plate, bare, without, matte}, truthFile, clip,
+		func(n int) map[string]func() image.Image {
+			f := frame(n)
+			return map[string]func() image.Image{
+				plate:   func() image.Image { return picture(f.Plate) },
+				bare:    func() image.Image { return picture(f.Truth) },
+				without: func() image.Image { return picture(clean(f, n)) },
+				matte:   func() image.Image { return grey(f.Matte) },
+			}
+		}, truth}
+}
+
+func nearMatte(f Frame, _ int) *raster.Image { return near(f.Clean, f.Matte) }
 
 // Write generates the shots below dir unless they are there already: plates, their
 // truth, the truth without grain (around what has to go), mattes of what has to
@@ -274,7 +244,8 @@ func (how *recipe) write(ctx context.Context, dir string, step func()) error {
 
 // nearDots returns the picture around the dots, black elsewhere: measuring needs
 // no more of the frames without grain.
-func nearDots(m *raster.Image, n int) *raster.Image {
+func nearDots(f Frame, n int) *raster.Image {
+	m := f.Clean
 	out := raster.NewImage(m.Rect)
 	at, radius := Dots(n)
 	for i, c := range at {
