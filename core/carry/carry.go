@@ -25,6 +25,8 @@ type Motion struct {
 	Track   *treatment.Track
 	Samples []Moment // by frame
 	kind    kind
+	lens    geom.Lens    // that is taken out before its matrices, and put back after them
+	corners []geom.Point // of its surface on the home frame, in the picture that its matrices are of
 	at      map[int]int
 	points  map[string]map[int]geom.Point // places used of a track of points
 	places  map[string]map[int]Place      // where points are tracked, by identifier and frame
@@ -148,7 +150,15 @@ func (m *Motion) Before(n int) warp.Mapping {
 	if !ok {
 		return nil
 	}
-	return out
+	return m.lensed(out)
+}
+
+// lensed returns a mapping between straight pictures as one between pictures as they are seen.
+func (m *Motion) lensed(between warp.Mapping) warp.Mapping {
+	if m.lens.Plain() {
+		return between
+	}
+	return warp.Chain(warp.LensOut(m.lens), between, warp.LensIn(m.lens))
 }
 
 // bent returns what bends the surface on frame n, at home: as it was measured, and by the grids that correct it. The measured one
@@ -207,10 +217,15 @@ func (s *Set) resolve(doc *treatment.Document, t *treatment.Track, depth int) (*
 		return nil, fmt.Errorf("track %q is still an artifact", t.Name)
 	}
 	m := &Motion{Track: t, kind: kinds[t.Kind]}
+	var err error
 	if m.kind == nil {
 		return nil, fmt.Errorf("track %q is of a kind %q, which is not known", t.Name, t.Kind)
 	}
-	if err := m.kind.measured(m); err != nil {
+	if m.lens, err = lensOf(doc, t); err != nil {
+		return nil, err
+	}
+	m.corners = m.straight(t.Frame())
+	if err := m.kind.measured(doc, m); err != nil {
 		return nil, err
 	}
 	if len(m.Samples) > 0 {
@@ -241,6 +256,47 @@ func (s *Set) resolve(doc *treatment.Document, t *treatment.Track, depth int) (*
 	s.tracks[t.ID] = m
 	return m, nil
 }
+
+// lensOf returns the lens that a track is worked out without: that of the shot if it says so, or the track below it does.
+func lensOf(doc *treatment.Document, t *treatment.Track) (geom.Lens, error) {
+	if !Straight(doc, t) {
+		return geom.Lens{}, nil
+	}
+	l, err := doc.Lens.Of()
+	if err != nil {
+		return l, fmt.Errorf("the shot's lens: %w", err)
+	}
+	return l, nil
+}
+
+// Straight reports whether a track is worked out in the picture that the lens is taken out of: one that lies over another is if that
+// is.
+func Straight(doc *treatment.Document, t *treatment.Track) bool {
+	for range len(doc.Tracks) + 1 {
+		if t == nil {
+			return false
+		}
+		if t.Straight || t.Kind == treatment.CardTrack {
+			return true
+		}
+		if t.Over == "" {
+			return false
+		}
+		t = doc.Track(t.Over)
+	}
+	return false
+}
+
+// straight takes places of the home frame, or of another, to the picture that the matrices are of.
+func (m *Motion) straight(at []geom.Point) []geom.Point {
+	out := make([]geom.Point, len(at))
+	for i, p := range at {
+		out[i] = m.straightPoint(p)
+	}
+	return out
+}
+
+func (m *Motion) straightPoint(p geom.Point) geom.Point { return m.lens.Straighten(p) }
 
 // add puts a sample in; with replace it takes the place of one on the same frame.
 func (m *Motion) add(v Moment, replace bool) {
@@ -278,7 +334,7 @@ const longestGap = 20_000
 // bridge fills the frames between samples: each corner of the surface goes on as it went before and comes as it goes
 // after (cubic Hermite interpolation); over long gaps less so, and ever more straight.
 func (m *Motion) bridge() {
-	corners := m.Track.Frame()
+	corners := m.corners
 	known := slices.Clone(m.Samples)
 	// speed is how far a corner moves in a frame, from sample i to the one beside it, if they follow each other.
 	speed := func(i, step, k int) (geom.Point, bool) {
@@ -350,7 +406,7 @@ func (m *Motion) smooth() {
 	if sigma <= 0 || len(m.Samples) < 3 {
 		return
 	}
-	corners := m.Track.Frame()
+	corners := m.corners
 	paths := make([][]geom.Point, len(m.Samples))
 	for i, v := range m.Samples {
 		paths[i] = v.Matrix.ApplyAll(corners)
@@ -403,7 +459,7 @@ func (m *Motion) smooth() {
 func (m *Motion) correct() {
 	m.bends = map[int][]geom.Lattice{}
 	t := m.Track
-	corners := t.Frame()
+	corners := m.corners
 	for _, c := range t.Corrections {
 		if c.Off || len(c.Keys) == 0 {
 			continue
@@ -467,7 +523,7 @@ func (m *Motion) bend(i int, c *treatment.Correction, values []float64) {
 		by = append(by, p)
 		m.Samples[i].Crossings = append(m.Samples[i].Crossings, treatment.Vec{p.X, p.Y})
 	}
-	box := geom.Bounds(m.Track.Frame())
+	box := geom.Bounds(m.corners)
 	var l geom.Lattice
 	switch {
 	case !moves:

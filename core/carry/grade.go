@@ -76,7 +76,7 @@ func angle(a, b, c geom.Point) float64 {
 
 // grade judges every sample. What was placed by hand is as it was meant.
 func (m *Motion) grade() {
-	surface := m.Track.Frame()
+	surface := m.corners
 	for i := range m.Samples {
 		v := &m.Samples[i]
 		v.Grade, v.Advice = Good, ""

@@ -10,7 +10,7 @@ import (
 type kind interface {
 	// measured fills in the motion's samples from what the track holds. Smoothing, corrections
 	// and the track below come after that.
-	measured(m *Motion) error
+	measured(doc *treatment.Document, m *Motion) error
 	// mapping returns the carrier from frame a to another frame b; nil where the track is not
 	// known on one of them.
 	mapping(m *Motion, a, b int) warp.Mapping
@@ -23,9 +23,11 @@ var kinds = map[string]kind{
 	treatment.PlaneTrack:  planeKind{},
 	treatment.PointsTrack: pointsKind{},
 	treatment.GivenTrack:  givenKind{},
+	treatment.CardTrack:   cardKind{},
 }
 
-// planar carries by a homography, bent by the grids that correct it.
+// planar carries by a homography, bent by the grids that correct it; of a surface that is worked out in the straight picture, between
+// the lens taken out and put back.
 type planar struct{}
 
 func (planar) mapping(m *Motion, a, b int) warp.Mapping {
@@ -38,5 +40,5 @@ func (planar) mapping(m *Motion, a, b int) warp.Mapping {
 	if !ok {
 		return nil
 	}
-	return out
+	return m.lensed(out)
 }

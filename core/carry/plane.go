@@ -14,7 +14,7 @@ type samples struct{ planar }
 
 // measured takes the measured samples, without those dropped, and puts those
 // placed by hand beside them. Frames between are filled in a straight way.
-func (samples) measured(m *Motion) error {
+func (samples) measured(_ *treatment.Document, m *Motion) error {
 	t := m.Track
 	if t.Data != nil {
 		for _, v := range t.Data.Samples {
@@ -31,7 +31,7 @@ func (samples) measured(m *Motion) error {
 		if p.Guess && refined[p.Frame] == p.Basis() {
 			continue // it was found from there
 		}
-		if h, err := geom.Fit(geom.Perspective, t.Frame(), treatment.Points(p.Corners), nil); err == nil {
+		if h, err := geom.Fit(geom.Perspective, m.corners, m.straight(treatment.Points(p.Corners)), nil); err == nil {
 			m.add(Moment{Sample: treatment.Sample{Frame: p.Frame, Matrix: h}, ByHand: true}, true)
 		}
 	}

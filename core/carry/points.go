@@ -20,7 +20,7 @@ type pointsKind struct{ planar }
 // measured works out the motion of a surface from points on it: one gives
 // position, two rotation and scale, three shear, four or more perspective, and
 // more than are needed a robust fit. The track's motion is the most that is used.
-func (pointsKind) measured(m *Motion) error {
+func (pointsKind) measured(_ *treatment.Document, m *Motion) error {
 	t := m.Track
 	m.points, m.places = map[string]map[int]geom.Point{}, map[string]map[int]Place{}
 	frames := map[int]bool{}
@@ -62,7 +62,7 @@ func (pointsKind) measured(m *Motion) error {
 	home := map[string]geom.Point{}
 	for id, path := range m.points {
 		if p, ok := path[t.Home]; ok {
-			home[id] = p
+			home[id] = m.straightPoint(p)
 		}
 	}
 	if len(home) == 0 {
@@ -87,7 +87,7 @@ func (pointsKind) measured(m *Motion) error {
 		for _, id := range order {
 			if _, known := home[id]; !known {
 				if p, ok := m.points[id][n]; ok {
-					home[id] = back.Apply(p)
+					home[id] = back.Apply(m.straightPoint(p))
 				}
 			}
 		}
@@ -114,7 +114,7 @@ func (m *Motion) fit(order []string, home map[string]geom.Point, n int) (geom.Ho
 		a, ok1 := home[id]
 		b, ok2 := m.points[id][n]
 		if ok1 && ok2 {
-			src, dst = append(src, a), append(dst, b)
+			src, dst = append(src, a), append(dst, m.straightPoint(b))
 		}
 	}
 	motion := mostOf(len(src), m.Track.Motion)

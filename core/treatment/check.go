@@ -192,6 +192,11 @@ func (c *checker) track(at string, t *Track) {
 		}
 		o = base.Over
 	}
+	if (t.Kind == CardTrack) != (t.Card != nil) {
+		c.fault(at+"/card", "a track of the kind %q has a card, and no other has", CardTrack)
+	} else if t.Card != nil {
+		c.card(at+"/card", t.Card)
+	}
 	c.places(at+"/region", t.Region)
 	if n := len(t.Region); n > 0 {
 		if n < 3 {

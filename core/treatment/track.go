@@ -16,10 +16,11 @@ const (
 	PlaneTrack  = "plane"  // a region of a flat surface
 	PointsTrack = "points" // small patterns, each by itself
 	GivenTrack  = "given"  // brought in from elsewhere
+	CardTrack   = "card"   // a rectangle in the space that the camera was found in
 )
 
 // TrackKinds lists them.
-var TrackKinds = []string{PlaneTrack, PointsTrack, GivenTrack}
+var TrackKinds = []string{PlaneTrack, PointsTrack, GivenTrack, CardTrack}
 
 // A Track is the motion of one surface of the shot. What was measured is never
 // changed by hand: dropped frames, frames placed by hand, smoothing and
@@ -28,7 +29,7 @@ type Track struct {
 	ID          string          `json:"id" doc:"Unique within the treatment"`
 	Name        string          `json:"name"`
 	Colour      string          `json:"colour,omitempty" pattern:"^#[0-9a-f]{6}$" doc:"Of its handles"`
-	Kind        string          `json:"kind" enum:"plane,points,given"`
+	Kind        string          `json:"kind" enum:"plane,points,given,card"`
 	Home        int             `json:"home" doc:"Frame on which the surface lies as it was drawn: the track is the identity there"`
 	Motion      geom.Motion     `json:"motion" enum:"position,similarity,shear,perspective" doc:"The most that is used of what the surface does"`
 	Range       *Range          `json:"range,omitempty" doc:"Frames on which it is followed; left out, the whole shot"`
@@ -39,6 +40,8 @@ type Track struct {
 	LeaveMarked bool            `json:"leaveMarked,omitempty" doc:"Of a plane: fronts, and what is marked for removal, are left out as well, but for what rides on this track"`
 	Bends       *Bends          `json:"bends,omitempty" doc:"Of a plane: its surface bends, and is followed beyond what a plane does"`
 	Points      []Point         `json:"points,omitempty" doc:"Of points"`
+	Card        *Card           `json:"card,omitempty" doc:"Of a card: where it is; how it moves on the picture follows from the camera"`
+	Straight    bool            `json:"straight,omitempty" doc:"Worked out in the picture that the lens is taken out of, and put back into; always, for a card"`
 	Surface     []Vec           `json:"surface,omitempty" minItems:"4" maxItems:"4" doc:"Four corners on the home frame, clockwise: where a grid is laid, and where corrections by corners hold on"`
 	Placed      []PlacedSurface `json:"placed,omitempty" doc:"Frames on which the surface was placed by hand"`
 	Dropped     []Range         `json:"dropped,omitempty" doc:"Frames whose measurement is not used"`
@@ -345,6 +348,9 @@ func (t *Track) Basis() string {
 	}
 	if t.Bends != nil {
 		parts = append(parts, "bends", *t.Bends)
+	}
+	if t.Straight {
+		parts = append(parts, "straight")
 	}
 	return basis(parts...)
 }

@@ -32,6 +32,8 @@ type Document struct {
 	Version  int       `json:"version" minimum:"5" maximum:"5"`
 	Tracks   []Track   `json:"tracks" nullable:"false"`
 	Removals []Removal `json:"removals" nullable:"false"`
+	Lens     *Lens     `json:"lens,omitempty" doc:"What the shot's lens does to straight lines; nothing where left out"`
+	Camera   *Camera   `json:"camera,omitempty" doc:"How the shot's camera is found, and where it was"`
 }
 
 // A Removal is one thing taken out of the shot.

@@ -28,6 +28,8 @@ func (d *Document) Validate(shot *Range) error {
 	if c.counts(); len(faults.all) > 0 {
 		return faults.join()
 	}
+	faults.lens(d.Lens)
+	c.camera()
 	for i := range d.Tracks {
 		c.track(fmt.Sprintf("/tracks/%d", i), &d.Tracks[i])
 	}
@@ -79,6 +81,9 @@ func (d *Document) Artifacts() (out []string) {
 			out = append(out, sha)
 		}
 	}
+	if d.Camera != nil && d.Camera.Data != nil {
+		note(d.Camera.Data.Artifact)
+	}
 	for i := range d.Tracks {
 		if data := d.Tracks[i].Data; data != nil {
 			note(data.Artifact)
@@ -120,6 +125,14 @@ func (d *Document) complete(find Artifacts, alone bool) (*Document, error) {
 		}
 	}
 	out := *d
+	if c := d.Camera; c != nil && c.Data != nil && c.Data.Artifact != "" {
+		full, data := *c, CameraData{Given: c.Data.Given, Path: &Solved{}}
+		if err := find(c.Data.Artifact, data.Path); err != nil {
+			return nil, fmt.Errorf("the camera: %w", err)
+		}
+		full.Data = &data
+		out.Camera = &full
+	}
 	out.Tracks = append([]Track{}, d.Tracks...)
 	for i := range out.Tracks {
 		t := &out.Tracks[i]

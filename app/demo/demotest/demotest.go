@@ -77,6 +77,13 @@ func BannerTruth(t testing.TB) (out demo.BannerTruth) {
 	return out
 }
 
+// BedsTruth returns what the footage of lm_050 says of itself.
+func BedsTruth(t testing.TB) (out demo.BedsTruth) {
+	t.Helper()
+	read(t, demo.BedsTruthFile, &out)
+	return out
+}
+
 // read decodes a file of the footage.
 func read(t testing.TB, file string, into any) {
 	t.Helper()

@@ -74,12 +74,18 @@ func ResumeFeatures(want int, tracks []FeatureTrack, frame int, luma, covered *r
 	return f
 }
 
-// Tracks returns all tracks so far that last for three frames at least.
-func (f *Features) Tracks() []FeatureTrack {
+// All returns all tracks so far, those that were just begun among them: what ResumeFeatures goes on with.
+func (f *Features) All() []FeatureTrack {
 	out := append([]FeatureTrack(nil), f.done...)
 	for _, l := range f.live {
 		out = append(out, l.FeatureTrack)
 	}
+	return out
+}
+
+// Tracks returns all tracks so far that last for three frames at least.
+func (f *Features) Tracks() []FeatureTrack {
+	out := f.All()
 	kept := out[:0]
 	for _, t := range out {
 		if len(t.At) >= 3 {
@@ -97,12 +103,12 @@ func (f *Features) Live() (at []geom.Point) {
 	return at
 }
 
-// see prepares a picture: its square root, in which grain is about as strong in dark and bright, smoothed.
+// see prepares a picture, smoothed; what is no number is 0.
 func (f *Features) see(luma *raster.Plane) []*raster.Plane {
 	p := raster.NewPlane(luma.Rect)
 	for i, v := range luma.Pix {
-		if v > 0 && v < 1e6 {
-			p.Pix[i] = float32(math.Sqrt(float64(v)))
+		if v > -1e6 && v < 1e6 {
+			p.Pix[i] = v
 		}
 	}
 	return raster.Pyramid(raster.Gaussian(p, featureSmooth), featureLevels)
@@ -116,7 +122,7 @@ func (f *Features) free(p geom.Point, covered *raster.Plane) bool {
 	return covered == nil || covered.At(int(p.X), int(p.Y)) < 0.05
 }
 
-// Step goes on to a frame, the one after the last: luma is its picture in linear light, covered, which may be nil, the share of
+// Step goes on to a frame, the one after the last: luma is its picture, as evenly spaced for the eye as code values are, covered, which may be nil, the share of
 // each pixel that does not count.
 func (f *Features) Step(frame int, luma, covered *raster.Plane) {
 	now := f.see(luma)
