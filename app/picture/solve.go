@@ -24,8 +24,8 @@ type SolvedCamera struct {
 const (
 	keptEvery    = 24  // frames after which the tracks so far are kept
 	followShare  = 0.6 // of the work is following
-	fewFeatures  = 250
-	mostFeatures = 450
+	fewFeatures  = 400
+	mostFeatures = 600
 )
 
 // SolveCamera finds where the shot's camera was: features are found and followed over all frames, without what is marked, in front, or
@@ -75,7 +75,7 @@ func (s *Source) featureTracks(ctx context.Context, doc *treatment.Document, kep
 		out.Exclusions = doc.Camera.Off
 	}
 	f := follower{Source: s, doc: doc, what: out, motions: motions}
-	want := min(max(s.Plates.Width*s.Plates.Height/2000, fewFeatures), mostFeatures)
+	want := min(max(s.Plates.Width*s.Plates.Height/1000, fewFeatures), mostFeatures)
 	see := func(n int) (luma, covered *raster.Plane, err error) {
 		read, err := f.reader(n, media.LumaChannel)
 		if err != nil {

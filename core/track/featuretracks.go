@@ -33,7 +33,7 @@ const (
 	featureLevels = 5
 	featureSlack  = 0.35 // pixels by which the way there and back may differ
 	featureAlike  = 0.8  // correlation with the patch from which on it is the same
-	patchHalf     = 9
+	patchHalf     = 12
 	patchSide     = 2*patchHalf + 1
 	patchSize     = patchSide * patchSide
 )
@@ -234,7 +234,7 @@ func newPatch(p *raster.Plane, at geom.Point) *patch {
 		for x := -patchHalf; x <= patchHalf; x++ {
 			k := (y+patchHalf+1)*wide + x + patchHalf + 1
 			gx, gy := (around[k+1]-around[k-1])/2, (around[k+wide]-around[k-wide])/2
-			w := float32(math.Exp(-float64(x*x+y*y) / (2 * 5.5 * 5.5)))
+			w := float32(math.Exp(-float64(x*x+y*y) / (2 * 7 * 7)))
 			u, v := float32(x)/patchHalf, float32(y)/patchHalf
 			out.tpl[i], out.weight[i] = around[k], w
 			out.down[i] = [6]float32{gx, gy, gx * u, gx * v, gy * u, gy * v}
