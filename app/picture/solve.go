@@ -144,7 +144,7 @@ func solvedOf(found *camera.Solution, tracks []track.FeatureTrack, first int) *t
 		}
 	}
 	eye = eye.Mul(1 / float64(max(n, 1)))
-	world := camera.Similarity{Scale: 1, R: upright(up), T: camera.Vec{}}
+	world := camera.Similarity{Scale: 1, R: camera.Upright(up)}
 	var far []float64
 	for _, p := range found.Points {
 		if p.Fits {
@@ -178,19 +178,3 @@ func solvedOf(found *camera.Solution, tracks []track.FeatureTrack, first int) *t
 }
 
 func rounded(v, steps float64) float64 { return math.Round(v*steps) / steps }
-
-// upright returns the rotation after which a direction is up, and what was to the right is to the right.
-func upright(up camera.Vec) camera.Rotation {
-	y := up.Unit()
-	if y.Len() == 0 {
-		return camera.Straight
-	}
-	x := camera.Vec{1, 0, 0}
-	x = x.Sub(y.Mul(x.Dot(y))).Unit()
-	if x.Len() == 0 {
-		x = camera.Vec{0, 0, 1}
-		x = x.Sub(y.Mul(x.Dot(y))).Unit()
-	}
-	z := x.Cross(y)
-	return camera.Rotation{x[0], x[1], x[2], y[0], y[1], y[2], z[0], z[1], z[2]}
-}
