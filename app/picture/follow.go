@@ -110,6 +110,11 @@ func (s *Source) Follow(ctx context.Context, doc *treatment.Document, run Run, e
 		return err
 	}
 	f := follower{Source: s, doc: doc, what: t, motions: motions, measured: measured.Motion(t.ID), run: run, each: each}
+	if carry.Straight(doc, t) {
+		if f.lens, err = doc.Lens.Of(); err != nil {
+			return fmt.Errorf("the shot's lens: %w", err)
+		}
+	}
 	return kind.follow(ctx, &f)
 }
 
@@ -149,8 +154,18 @@ type follower struct {
 	what     *treatment.Track // that is followed
 	motions  *carry.Set       // of the document as it is
 	measured *carry.Motion    // of the track alone, without corrections
+	lens     geom.Lens        // that it is followed without
 	run      Run
 	each     func(Tracked)
+}
+
+// straight takes places of a frame to the picture that is followed in.
+func (f *follower) straight(at []geom.Point) []geom.Point {
+	out := make([]geom.Point, len(at))
+	for i, p := range at {
+		out[i] = f.lens.Straighten(p)
+	}
+	return out
 }
 
 // reader returns how a frame is seen: as it is, or locked by the track below.
@@ -164,19 +179,23 @@ func (f *follower) reader(n int, channel string) (track.FrameReader, error) {
 		p.Rect = p.Rect.Add(rect.Min)
 		return p, nil
 	}
-	if f.what.Over == "" {
+	if f.what.Over == "" && f.lens.Plain() {
 		return plain, nil
 	}
-	h, ok := f.motions.Between(f.what.Over, f.what.Home, n)
+	h, ok := geom.Identity, true
+	if f.what.Over != "" {
+		h, ok = f.motions.Between(f.what.Over, f.what.Home, n)
+	}
 	if !ok {
 		return nil, fmt.Errorf("the track below does not reach frame %d", n)
 	}
+	toFrame := warp.Chain(warp.Of(h), warp.LensIn(f.lens))
 	return func(rect image.Rectangle) (*raster.Plane, error) {
-		corners := geom.Box{
+		box := geom.Box{
 			Min: geom.Pt(float64(rect.Min.X), float64(rect.Min.Y)),
 			Max: geom.Pt(float64(rect.Max.X), float64(rect.Max.Y)),
-		}.Corners()
-		seen := raster.Around(geom.Bounds(h.ApplyAll(corners[:])), 3, f.Size())
+		}
+		seen := raster.Around(toFrame.Bounds(box), 3, f.Size())
 		if seen.Empty() {
 			return raster.NewPlane(image.Rectangle{}), nil
 		}
@@ -184,7 +203,7 @@ func (f *follower) reader(n int, channel string) (track.FrameReader, error) {
 		if err != nil {
 			return nil, err
 		}
-		return raster.WarpPlane(p, h, rect), nil
+		return raster.WarpPlaneBy(p, toFrame.Apply, rect), nil
 	}, nil
 }
 
@@ -236,6 +255,7 @@ func (f *follower) both(one func(last int) error) error {
 // exclusions returns what is left out on frame n, as the tracker sees it.
 func (f *follower) exclusions(ctx context.Context, n int) (out [][]geom.Point, err error) {
 	seen := func(polygon []geom.Point) {
+		polygon = f.straight(polygon)
 		if f.what.Over != "" {
 			if h, known := f.motions.Between(f.what.Over, n, f.what.Home); known {
 				polygon = h.ApplyAll(polygon)

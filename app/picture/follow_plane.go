@@ -78,6 +78,7 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 				toFrame, _ = warp.NewBent(geom.Identity, s.Matrix, nil, []geom.Lattice{l})
 			}
 		}
+		toFrame = warp.Chain(warp.LensOut(f.lens), toFrame, warp.LensIn(f.lens))
 		if f.what.Over != "" {
 			toFrame = warp.Chain(toFrame, f.motions.Mapping(f.what.Over, f.what.Home, s.Frame))
 		}
@@ -87,7 +88,7 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		return f.followBending(ctx, first, here, tell)
 	}
 	home, fresh := f.what.RegionFor(f.run.From)
-	region, joined := start.ApplyAll(treatment.Points(home)), 0
+	region, joined := start.ApplyAll(f.straight(treatment.Points(home))), 0
 	if fresh {
 		joined = 1
 	}
@@ -187,7 +188,7 @@ func (f *follower) refine(ctx context.Context, first *treatment.Sample, here tra
 	if err != nil {
 		return err
 	}
-	t, err := track.NewPlane(home, f.Size(), treatment.Points(f.what.Region), without, f.what.Motion)
+	t, err := track.NewPlane(home, f.Size(), f.straight(treatment.Points(f.what.Region)), without, f.what.Motion)
 	if err != nil {
 		return err
 	}

@@ -105,11 +105,11 @@ func (f *follower) soft(ctx context.Context, from *treatment.Sample) (*track.Sof
 			there := *s
 			there.Ride = treatment.Still // it was drawn on this very frame
 			if pose, ok := f.motions.Pose(&there, treatment.Still, f.what.Home); ok {
-				without = append(without, pose.Polygon(&there))
+				without = append(without, f.straight(pose.Polygon(&there)))
 			}
 		}
 	}
-	t, err := track.NewSoft(home, f.Size(), treatment.Points(f.what.Region), without, track.SoftSettings{Stiffness: b.Stiffness, Detail: b.Detail})
+	t, err := track.NewSoft(home, f.Size(), f.straight(treatment.Points(f.what.Region)), without, track.SoftSettings{Stiffness: b.Stiffness, Detail: b.Detail})
 	if err != nil {
 		return nil, err
 	}

@@ -179,50 +179,53 @@ func LensFromLines(start geom.Lens, width, height int, lines [][]geom.Point, ter
 		return start, 0, ErrLines
 	}
 	lens = l
-	damping := 1e-3
-	for range 60 {
-		h, g := make([]float64, terms*terms), make([]float64, terms)
-		d := make([][]float64, terms)
-		for i := range terms {
-			const step = 1e-5
-			k := lens.K
-			k[i] += step
-			_, ahead, ok := at(k)
-			if !ok {
-				return start, 0, ErrLines
-			}
-			d[i] = make([]float64, len(e))
-			for j := range e {
-				d[i][j] = (ahead[j] - e[j]) / step
-			}
-		}
-		for r := range terms {
-			for j := range e {
-				g[r] -= d[r][j] * e[j]
-			}
-			for c := range terms {
-				for j := range e {
-					h[r*terms+c] += d[r][j] * d[c][j]
-				}
-			}
-		}
-		better := false
-		for range 10 {
-			if step, ok := solveSmall(h, g, damping); ok {
+	// One term after the other: all at once would go astray along lenses that fold.
+	for n := 1; n <= terms; n++ {
+		damping := 1e-3
+		for range 60 {
+			h, g := make([]float64, n*n), make([]float64, n)
+			d := make([][]float64, n)
+			for i := range n {
+				const step = 1e-5
 				k := lens.K
-				for i := range terms {
-					k[i] += step[i]
+				k[i] += step
+				_, ahead, ok := at(k)
+				if !ok {
+					return start, 0, ErrLines
 				}
-				if l, next, ok := at(k); ok && sum(next) < sum(e) {
-					done := sum(e)-sum(next) < 1e-10*sum(e)
-					lens, e, damping, better = l, next, damping/4, !done
-					break
+				d[i] = make([]float64, len(e))
+				for j := range e {
+					d[i][j] = (ahead[j] - e[j]) / step
 				}
 			}
-			damping *= 5
-		}
-		if !better {
-			break
+			for r := range n {
+				for j := range e {
+					g[r] -= d[r][j] * e[j]
+				}
+				for c := range n {
+					for j := range e {
+						h[r*n+c] += d[r][j] * d[c][j]
+					}
+				}
+			}
+			better := false
+			for range 10 {
+				if step, ok := solveSmall(h, g, damping); ok {
+					k := lens.K
+					for i := range n {
+						k[i] += step[i]
+					}
+					if l, next, ok := at(k); ok && sum(next) < sum(e) {
+						done := sum(e)-sum(next) < 1e-10*sum(e)
+						lens, e, damping, better = l, next, damping/4, !done
+						break
+					}
+				}
+				damping *= 5
+			}
+			if !better {
+				break
+			}
 		}
 	}
 	return lens, math.Sqrt(sum(e) / float64(len(e))), nil

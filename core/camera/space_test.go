@@ -22,7 +22,7 @@ func TestALensIsFoundFromLines(t *testing.T) {
 		truth, err := geom.LensOf(k, 1920, 1080, geom.Pt(960, 540), 1)
 		require.NoError(t, err)
 		var lines [][]geom.Point
-		for range 6 {
+		for range 8 {
 			at, turn := geom.Pt(1920*rng.Float64(), 1080*rng.Float64()), math.Pi*rng.Float64()
 			var line []geom.Point
 			for s := -2000.0; s < 2000; s += 60 {
@@ -31,7 +31,9 @@ func TestALensIsFoundFromLines(t *testing.T) {
 					line = append(line, p.Add(geom.Pt(0.3*rng.NormFloat64(), 0.3*rng.NormFloat64())))
 				}
 			}
-			lines = append(lines, line)
+			if len(line) >= 5 {
+				lines = append(lines, line)
+			}
 		}
 		start, _ := geom.LensOf([3]float64{}, 1920, 1080, geom.Pt(960, 540), 1)
 		lens, off, err := LensFromLines(start, 1920, 1080, lines, 1+int(seed%2))

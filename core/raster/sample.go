@@ -246,11 +246,16 @@ func (l *Lattice) At(x, y int) geom.Point {
 // WarpPlane returns what the plane looks like at the pixels of r when toSource
 // takes their coordinates to the plane's. Beyond its border the border goes on.
 func WarpPlane(src *Plane, toSource geom.Homography, r image.Rectangle) *Plane {
+	return WarpPlaneBy(src, toSource.Apply, r)
+}
+
+// WarpPlaneBy is WarpPlane along anything; where a place comes from nowhere, it is 0.
+func WarpPlaneBy(src *Plane, toSource func(geom.Point) geom.Point, r image.Rectangle) *Plane {
 	out := NewPlane(r)
 	Rows(r.Min.Y, r.Max.Y, func(y int) {
 		row := out.Row(y, r.Min.X, r.Max.X)
 		for x := range row {
-			p := toSource.Apply(geom.Pt(float64(r.Min.X+x)+0.5, float64(y)+0.5))
+			p := toSource(geom.Pt(float64(r.Min.X+x)+0.5, float64(y)+0.5))
 			if math.Abs(p.X) < 1e6 && math.Abs(p.Y) < 1e6 {
 				row[x] = src.Cubic(p.X, p.Y)
 			}
