@@ -20,6 +20,7 @@ var kinds = map[string]kind{
 	"scout":  scouting{},
 	"edge":   edgeFollowing{},
 	"settle": settling{},
+	"solve":  solving{},
 	"render": rendering{},
 }
 

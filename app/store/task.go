@@ -13,7 +13,7 @@ import (
 type Task struct {
 	ID        string          `db:"id" json:"id"`
 	ShotID    string          `db:"shot_id" json:"shotId"`
-	Kind      string          `db:"kind" json:"kind" enum:"import,track,scout,settle,edge,render"`
+	Kind      string          `db:"kind" json:"kind" enum:"import,track,scout,settle,edge,solve,render"`
 	Title     string          `db:"title" json:"title"`
 	Subject   string          `db:"subject" json:"subject" doc:"The track or the removal that it works on, if it works on one"`
 	State     string          `db:"state" json:"state" enum:"waiting,running,paused,done,failed,cancelled"`

@@ -20,8 +20,8 @@ func solveSmall(h, g []float64, damping float64) ([]float64, bool) {
 	return x.RawVector().Data, finite(x.RawVector().Data)
 }
 
-// turnOf returns the rotation that takes directions to others with the least squared distance (Kabsch 1976).
-func turnOf(from, to []Vec) (r Rotation, ok bool) {
+// TurnOf returns the rotation that takes directions to others with the least squared distance (Kabsch 1976).
+func TurnOf(from, to []Vec) (r Rotation, ok bool) {
 	cross := mat.NewDense(3, 3, nil)
 	for i := range from {
 		for j := range 3 {

@@ -375,7 +375,7 @@ func (s *solver) between(p, q []geom.Point, length float64) (Rotation, bool) {
 			a, b = append(a, from[i]), append(b, to[i])
 		}
 		var ok bool
-		if r, ok = turnOf(a, b); !ok {
+		if r, ok = TurnOf(a, b); !ok {
 			return r, false
 		}
 		off := make([]float64, len(p))

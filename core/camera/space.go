@@ -263,3 +263,56 @@ func bows(l *geom.Lens, lines [][]geom.Point) (out []float64) {
 	}
 	return out
 }
+
+// LensFromPlaces returns the lens, of three terms about a centre, that takes places of the straight picture to where they are seen with
+// the least squared distance, and that distance, RMS, in pixels.
+func LensFromPlaces(width, height int, centre geom.Point, straight, seen []geom.Point) (geom.Lens, float64, error) {
+	lens, err := geom.LensOf([3]float64{}, width, height, centre, 1)
+	if err != nil {
+		return lens, 0, err
+	}
+	// seen - straight = (straight - centre) (k1 r² + k2 r⁴ + k3 r⁶): linear in the terms.
+	h, g := make([]float64, 9), make([]float64, 3)
+	for i, p := range straight {
+		d, move := p.Sub(centre), seen[i].Sub(p)
+		r2 := (d.X*d.X + d.Y*d.Y) / (lens.Radius * lens.Radius)
+		if !(r2 < farthest*farthest) || !move.Finite() {
+			continue
+		}
+		w := [3]float64{r2, r2 * r2, r2 * r2 * r2}
+		for r := range 3 {
+			g[r] += w[r] * (d.X*move.X + d.Y*move.Y)
+			for c := range 3 {
+				h[3*r+c] += w[r] * w[c] * (d.X*d.X + d.Y*d.Y)
+			}
+		}
+	}
+	k, ok := solveSmall(h, g, 0)
+	if !ok {
+		return lens, 0, ErrLines
+	}
+	if lens, err = geom.LensOf([3]float64(k), width, height, centre, 1); err != nil {
+		return lens, 0, err
+	}
+	var sum float64
+	n := 0
+	for i, p := range straight {
+		if e := lens.Distort(p).Dist(seen[i]); !math.IsNaN(e) {
+			sum += e * e
+			n++
+		}
+	}
+	return lens, math.Sqrt(sum / float64(max(n, 1))), nil
+}
+
+const farthest = 8 // radii beyond which a place tells nothing of a lens
+
+// Bow returns how far places are from straight lines under a lens, RMS, in pixels of the plate.
+func Bow(l geom.Lens, lines [][]geom.Point) float64 {
+	e := bows(&l, lines)
+	var sum float64
+	for _, v := range e {
+		sum += v * v
+	}
+	return math.Sqrt(sum / float64(max(1, len(e))))
+}

@@ -18,6 +18,18 @@ import (
 // safe for concurrent use.
 type Set struct {
 	tracks map[string]*Motion
+	doc    *treatment.Document
+}
+
+// Space returns what was found of the set that was filmed; it fails with ErrNoCamera as long as nothing is known of the camera.
+func (s *Set) Space() (*Space, error) { return NewSpace(s.doc) }
+
+// Path returns the camera's path as it was found, before the space was laid; nil where it is not known.
+func (s *Set) Path() *treatment.Solved {
+	if s.doc.Camera == nil || s.doc.Camera.Data == nil {
+		return nil
+	}
+	return s.doc.Camera.Data.Path
 }
 
 // A Motion is where a surface is on each frame on which it is known.
@@ -50,7 +62,7 @@ type Moment struct {
 
 // New works out the motions of a document whose artifacts all stand in place.
 func New(doc *treatment.Document) (*Set, error) {
-	s := &Set{tracks: map[string]*Motion{}}
+	s := &Set{tracks: map[string]*Motion{}, doc: doc}
 	for i := range doc.Tracks {
 		if _, err := s.resolve(doc, &doc.Tracks[i], len(doc.Tracks)); err != nil {
 			return nil, err

@@ -162,6 +162,108 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{id}/camera": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where the camera was, and what it saw where */
+        get: operations["get-space"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/camera/frames/{frame}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Points and cards as they are seen on a frame */
+        get: operations["get-space-on-frame"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/camera/frames/{frame}/card": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A card as it is when it is moved by hand on a frame; nothing is saved */
+        post: operations["move-card"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/camera/lay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say where the floor and the origin are, and how far two points are apart */
+        post: operations["lay-space"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/camera/solve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Find where the camera was, by what can be followed over the whole shot */
+        post: operations["solve-camera"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/cards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a card, a track that lies in space */
+        post: operations["make-card"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{id}/cube": {
         parameters: {
             query?: never;
@@ -276,6 +378,40 @@ export interface paths {
         get: operations["get-keys"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/lens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the lens does, by places: of the straight picture to the plate */
+        get: operations["get-lens"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{id}/lens/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Find the lens by lines that are straight in the set */
+        post: operations["lens-from-lines"];
         delete?: never;
         options?: never;
         head?: never;
@@ -823,6 +959,94 @@ export interface components {
             name: string;
             show: string;
         };
+        Camera: {
+            /** @description What was found, or brought in */
+            data?: components["schemas"]["CameraData"];
+            /**
+             * @description Its focal length is known; it is unknown, and the same on all frames; it is another one on each frame
+             * @enum {string}
+             */
+            focal: "known" | "fixed" | "zooming";
+            /**
+             * Format: double
+             * @description Focal length, in pixels of the picture's height, where it is known
+             */
+            length?: number;
+            /** @description What is left out; rides on nothing unless it names a track */
+            off?: components["schemas"]["Shape"][];
+            /**
+             * Format: int64
+             * @description How many terms of the lens are found as well; the others are those of the lens
+             */
+            terms?: number;
+            /** @description How the space is laid, from how it was found; as it was found where left out */
+            world?: components["schemas"]["World"];
+        };
+        CameraData: {
+            artifact?: string;
+            /** @description It was brought in from elsewhere */
+            given?: boolean;
+            path?: components["schemas"]["Solved"];
+        };
+        CameraPoint: {
+            at: number[];
+            /**
+             * Format: double
+             * @description RMS of where it is seen beside where it should be, pixels
+             */
+            error?: number;
+            /**
+             * Format: int64
+             * @description Frame from which on it is seen
+             */
+            first: number;
+            /** Format: int64 */
+            last: number;
+            /** @description It does not fit: it moves by itself, or was followed wrongly */
+            off?: boolean;
+        };
+        CameraView: {
+            /** @description Where it is */
+            eye: number[];
+            /**
+             * Format: int64
+             * @description Points that are seen where they should be
+             */
+            fits?: number;
+            /**
+             * Format: double
+             * @description Pixels of the picture's height
+             */
+            focal: number;
+            /** Format: int64 */
+            frame: number;
+            /**
+             * Format: double
+             * @description Pixels
+             */
+            rms?: number;
+            /** @description How it is turned: quaternion x, y, z, w, from the camera's axes to the world's */
+            turn: number[];
+        };
+        Card: {
+            /** @description Its middle, in the world as it is laid */
+            at: number[];
+            /** @description Width and height, in the world's unit */
+            size: number[];
+            /** @description Quaternion x, y, z, w: its own x is to the right, y up, z towards who looks at it */
+            turn: number[];
+        };
+        CardIn: {
+            colour?: string;
+            corners: number[][];
+            name: string;
+            track: string;
+        };
+        CardSeen: {
+            /** @description Upper left, upper right, lower right, lower left */
+            corners: number[][];
+            track: string;
+        };
         Correction: {
             /** @description Of a grid: columns and rows */
             cells?: number[];
@@ -919,8 +1143,12 @@ export interface components {
             strength: number[];
         };
         Document: {
+            /** @description How the shot's camera is found, and where it was */
+            camera?: components["schemas"]["Camera"];
             /** @enum {string} */
             format: "jardin/treatment";
+            /** @description What the shot's lens does to straight lines; nothing where left out */
+            lens?: components["schemas"]["Lens"];
             removals: components["schemas"]["Removal"][];
             tracks: components["schemas"]["Track"][];
             /** Format: int64 */
@@ -1110,6 +1338,19 @@ export interface components {
             /** @description Of a track of points: which of them; left out, all */
             points?: string[];
             track: string;
+        };
+        FoundLens: {
+            /**
+             * Format: double
+             * @description The same without any lens
+             */
+            before: number;
+            /**
+             * Format: double
+             * @description How far places are from their straight lines with the lens taken out, RMS, pixels
+             */
+            off: number;
+            revision: components["schemas"]["Revision"];
         };
         FrameFollowed: {
             found: components["schemas"]["Tracked"];
@@ -1430,6 +1671,46 @@ export interface components {
              */
             width?: number;
         };
+        Laying: {
+            /** @description Two points that are so far apart */
+            apart?: number[];
+            /** @description Three points or more that are on the floor */
+            floor?: number[];
+            /**
+             * Format: double
+             * @description How far, in the artist's unit
+             */
+            length?: number;
+            /**
+             * Format: int64
+             * @description The point that is where all lengths begin
+             */
+            origin?: number;
+            unit?: string;
+        };
+        Lens: {
+            /** @description Principal point, pixels; the middle of the picture where left out */
+            centre?: number[];
+            /** @description Radial terms: what is at a straight radius r is seen at r (1 + k1 r² + k2 r⁴ + k3 r⁶); radius 1 is half the picture's diagonal, with square pixels */
+            k: number[];
+            /** @description What is straight in the set, as it is seen */
+            lines?: components["schemas"]["StraightLine"][];
+            /** @description Width and height of the shot's pictures, pixels */
+            size: number[];
+            /**
+             * Format: double
+             * @description Width of a pixel beside its height, of an anamorphic lens; 1 where left out
+             */
+            squeeze?: number;
+        };
+        "Lens-from-linesRequest": {
+            /** Format: int64 */
+            terms: number;
+        };
+        LensMesh: {
+            /** @description From the straight picture to the plate, over the picture's box; none where there is no lens */
+            mesh?: components["schemas"]["Mesh"];
+        };
         Light: {
             /** @description The strength by frame; they replace strength then */
             keys?: components["schemas"]["ValueKey"][];
@@ -1453,6 +1734,31 @@ export interface components {
             scale: number;
             /** Format: double */
             strength: number;
+        };
+        MadeCard: {
+            revision: components["schemas"]["Revision"];
+            track: string;
+        };
+        "Make-cardRequest": {
+            /** @description Where on the picture its middle is to be */
+            at?: number[];
+            /**
+             * Format: int64
+             * @description On which it is looked at: its home
+             */
+            frame: number;
+            /**
+             * @description Through points; lying on the floor; facing the camera; through a plane that was followed
+             * @enum {string}
+             */
+            how: "points" | "floor" | "facing" | "track";
+            name?: string;
+            /** @description Numbers of points */
+            points?: number[];
+            /** @description That is to ride on it */
+            removal?: string;
+            /** @description A plane */
+            track?: string;
         };
         Mark: {
             /** @description Supplied mattes, combined in order after the outlines; they ride on nothing */
@@ -1678,6 +1984,26 @@ export interface components {
             /** @description Each frame on which it is known, all that was decided by hand included */
             samples: components["schemas"]["Moment"][];
         };
+        "Move-cardRequest": {
+            /**
+             * Format: double
+             * @description Of depth: how many times as far; of a turn: degrees about the card's own axis; of scale: how many times as large
+             */
+            by?: number;
+            card: components["schemas"]["Card"];
+            /**
+             * @description A corner or the middle is dragged to a place; the others change by an amount
+             * @enum {string}
+             */
+            handle: "corner0" | "corner1" | "corner2" | "corner3" | "middle" | "depth" | "turnX" | "turnY" | "turnZ" | "scale";
+            /** @description Of a corner or the middle: where to, on the picture */
+            to: number[];
+        };
+        MovedCard: {
+            card: components["schemas"]["Card"];
+            /** @description On the frame; none where it is not seen */
+            corners: number[][];
+        };
         Named: {
             /**
              * Format: int64
@@ -1736,6 +2062,10 @@ export interface components {
             /** Format: int64 */
             frame: number;
             offset: number[];
+        };
+        OnFrame: {
+            cards: components["schemas"]["CardSeen"][];
+            points: components["schemas"]["SeenPoint"][];
         };
         Operation: {
             from?: string;
@@ -2108,6 +2438,21 @@ export interface components {
             seen: number;
             words: string;
         };
+        SeenPoint: {
+            at: number[];
+            /**
+             * Format: double
+             * @description Pixels
+             */
+            error?: number;
+            /** @description It does not fit */
+            off?: boolean;
+            /**
+             * Format: int64
+             * @description Its number
+             */
+            point: number;
+        };
         Session: {
             /** @description Names the program: pictures asked for with it as v may be kept */
             computation: string;
@@ -2318,6 +2663,18 @@ export interface components {
              */
             shutter?: number;
         };
+        Solved: {
+            points?: components["schemas"]["CameraPoint"][];
+            /**
+             * Format: double
+             * @description Of where points are seen beside where they should be, pixels
+             */
+            rms?: number;
+            /** @description The camera only turned: how far things are away is not known */
+            turning?: boolean;
+            /** @description By frame */
+            views: components["schemas"]["CameraView"][];
+        };
         Source: {
             /** @description What it copies, gathers or looks at is the result of the removals below this one; left out the untouched plate */
             below?: boolean;
@@ -2366,6 +2723,26 @@ export interface components {
             /** @description It is laid only inside these; left out everywhere */
             where?: components["schemas"]["Shape"][];
         };
+        Space: {
+            cards: components["schemas"]["CardIn"][];
+            /**
+             * Format: int64
+             * @description Points that fit
+             */
+            fits: number;
+            /** @description Brought in from elsewhere */
+            given?: boolean;
+            /** Format: int64 */
+            height: number;
+            points: components["schemas"]["CameraPoint"][];
+            /** Format: double */
+            rms: number;
+            turning?: boolean;
+            unit?: string;
+            views: components["schemas"]["CameraView"][];
+            /** Format: int64 */
+            width: number;
+        };
         Spreading: {
             /** @description Along the edges that come to the rim; left out evenly */
             edges?: boolean;
@@ -2412,6 +2789,11 @@ export interface components {
             number: number;
             /** @description It was made in this window */
             own: boolean;
+        };
+        StraightLine: {
+            /** Format: int64 */
+            frame: number;
+            points: number[][];
         };
         Stroke: {
             /**
@@ -2524,7 +2906,7 @@ export interface components {
             found?: string;
             id: string;
             /** @enum {string} */
-            kind: "import" | "track" | "scout" | "settle" | "edge" | "render";
+            kind: "import" | "track" | "scout" | "settle" | "edge" | "solve" | "render";
             /** @description Of a delivery: kinds of movies beside the frames, with spaces between */
             movies?: string;
             /** @description Why it failed, or where it stopped */
@@ -2585,6 +2967,8 @@ export interface components {
         Track: {
             /** @description Of a plane: its surface bends, and is followed beyond what a plane does */
             bends?: components["schemas"]["Bends"];
+            /** @description Of a card: where it is; how it moves on the picture follows from the camera */
+            card?: components["schemas"]["Card"];
             /** @description Of its handles */
             colour?: string;
             corrections?: components["schemas"]["Correction"][];
@@ -2602,7 +2986,7 @@ export interface components {
             /** @description Unique within the treatment */
             id: string;
             /** @enum {string} */
-            kind: "plane" | "points" | "given";
+            kind: "plane" | "points" | "given" | "card";
             /** @description Of a plane: fronts, and what is marked for removal, are left out as well, but for what rides on this track */
             leaveMarked?: boolean;
             /**
@@ -2628,6 +3012,8 @@ export interface components {
              * @description Standard deviation in frames of a Gaussian over time
              */
             smooth?: number;
+            /** @description Worked out in the picture that the lens is taken out of, and put back into; always, for a card */
+            straight?: boolean;
             /** @description Four corners on the home frame, clockwise: where a grid is laid, and where corrections by corners hold on */
             surface?: number[][];
         };
@@ -2679,6 +3065,15 @@ export interface components {
             frame: number;
             /** Format: double */
             value: number;
+        };
+        World: {
+            /** Format: double */
+            scale: number;
+            shift: number[];
+            /** @description Quaternion: x, y, z, w */
+            turn: number[];
+            /** @description Of lengths, as the artist calls it */
+            unit?: string;
         };
     };
     responses: never;
@@ -3182,6 +3577,214 @@ export interface operations {
             };
         };
     };
+    "get-space": {
+        parameters: {
+            query?: {
+                /** @description Left out, the one in force */
+                revision?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Space"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-space-on-frame": {
+        parameters: {
+            query?: {
+                /** @description Left out, the one in force */
+                revision?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+                frame: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OnFrame"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "move-card": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Move-cardRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MovedCard"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "lay-space": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Laying"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "solve-camera": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-card": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Make-cardRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeCard"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-cube": {
         parameters: {
             query?: never;
@@ -3455,6 +4058,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FrameKeys"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-lens": {
+        parameters: {
+            query?: {
+                /** @description Left out, the one in force */
+                revision?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LensMesh"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "lens-from-lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Lens-from-linesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundLens"];
                 };
             };
             /** @description Error */
