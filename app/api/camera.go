@@ -45,7 +45,7 @@ type cardIn struct {
 	Corners [4][3]float64 `json:"corners"`
 }
 
-type framePath struct {
+type FramePath struct {
 	ShotPath
 	Frame    int `path:"frame" minimum:"0" maximum:"99999999"`
 	Revision int `query:"revision" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Left out, the one in force"`
@@ -177,7 +177,7 @@ func cardsOf(doc *treatment.Document) []cardIn {
 	return out
 }
 
-func (s *Server) getOnFrame(ctx context.Context, in *framePath) (*body[onFrame], error) {
+func (s *Server) getOnFrame(ctx context.Context, in *FramePath) (*body[onFrame], error) {
 	rev, _, found, err := s.spaceAt(ctx, &atRevision{in.ShotPath, in.Revision})
 	if err != nil {
 		return nil, err
@@ -281,16 +281,18 @@ func (s *Server) makeCard(ctx context.Context, in *struct {
 type MovedCard struct {
 	Card    treatment.Card  `json:"card"`
 	Corners []treatment.Vec `json:"corners" nullable:"false" doc:"On the frame; none where it is not seen"`
+	Mesh    *warp.Mesh      `json:"mesh,omitempty" doc:"Where it takes its home's surface on the frame"`
 }
 
 func (s *Server) moveCard(ctx context.Context, in *struct {
-	framePath
+	FramePath
 	Body struct {
-		Card treatment.Card `json:"card"`
+		Track string         `json:"track,omitempty" doc:"Whose card it is"`
+		Card  treatment.Card `json:"card"`
 		carry.CardMove
 	}
 }) (*body[MovedCard], error) {
-	_, _, found, err := s.spaceAt(ctx, &atRevision{in.ShotPath, in.Revision})
+	_, motions, found, err := s.spaceAt(ctx, &atRevision{in.ShotPath, in.Revision})
 	if err != nil {
 		return nil, err
 	}
@@ -298,7 +300,7 @@ func (s *Server) moveCard(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, refused(err)
 	}
-	out := MovedCard{Card: *card, Corners: []treatment.Vec{}}
+	out := MovedCard{Card: *card, Corners: []treatment.Vec{}, Mesh: motions.Tried(in.Body.Track, card, in.Frame)}
 	if corners, ok := found.Seen(card, in.Frame); ok {
 		for _, p := range corners {
 			out.Corners = append(out.Corners, treatment.Vec{p.X, p.Y})

@@ -41,6 +41,7 @@ type trackPath struct {
 type motion struct {
 	Samples []moment                  `json:"samples" nullable:"false" doc:"Each frame on which it is known, all that was decided by hand included"`
 	Points  map[string][]placeOfPoint `json:"points,omitempty" doc:"Of a track of points: where each is tracked, by its id"`
+	Surface []treatment.Vec           `json:"surface,omitempty" doc:"Of a card: its four corners on the home frame"`
 }
 
 // A moment is where a surface is on a frame, by places, and how good that is.
@@ -153,6 +154,9 @@ func (s *Server) getMotion(ctx context.Context, in *trackPath) (*body[motion], e
 		return nil, huma.Error404NotFound("there is no such track in the treatment")
 	}
 	out := motion{Samples: momentsOf(t.Motions(), m)}
+	if m.Track.Kind == treatment.CardTrack {
+		out.Surface = m.Track.Surface
+	}
 	for i := range m.Track.Points {
 		p := &m.Track.Points[i]
 		if out.Points == nil {

@@ -24,6 +24,21 @@ type Set struct {
 // Space returns what was found of the set that was filmed; it fails with ErrNoCamera as long as nothing is known of the camera.
 func (s *Set) Space() (*Space, error) { return NewSpace(s.doc) }
 
+// Tried tells by places where a card would take its home's surface on frame n if it lay elsewhere; nil where that is not known.
+func (s *Set) Tried(track string, card *treatment.Card, n int) *warp.Mesh {
+	m := s.tracks[track]
+	if m == nil || m.Track.Kind != treatment.CardTrack {
+		return nil
+	}
+	moved := *m.Track
+	moved.Card, moved.Surface = card, nil
+	there, err := New(&treatment.Document{Tracks: []treatment.Track{moved}, Lens: s.doc.Lens, Camera: s.doc.Camera})
+	if err != nil {
+		return nil
+	}
+	return there.Mesh(track, n)
+}
+
 // Path returns the camera's path as it was found, before the space was laid; nil where it is not known.
 func (s *Set) Path() *treatment.Solved {
 	if s.doc.Camera == nil || s.doc.Camera.Data == nil {

@@ -1983,6 +1983,8 @@ export interface components {
             };
             /** @description Each frame on which it is known, all that was decided by hand included */
             samples: components["schemas"]["Moment"][];
+            /** @description Of a card: its four corners on the home frame */
+            surface?: number[][];
         };
         "Move-cardRequest": {
             /**
@@ -1998,11 +2000,15 @@ export interface components {
             handle: "corner0" | "corner1" | "corner2" | "corner3" | "middle" | "depth" | "turnX" | "turnY" | "turnZ" | "scale";
             /** @description Of a corner or the middle: where to, on the picture */
             to: number[];
+            /** @description Whose card it is */
+            track?: string;
         };
         MovedCard: {
             card: components["schemas"]["Card"];
             /** @description On the frame; none where it is not seen */
             corners: number[][];
+            /** @description Where it takes its home's surface on the frame */
+            mesh?: components["schemas"]["Mesh"];
         };
         Named: {
             /**
@@ -3650,9 +3656,16 @@ export interface operations {
     };
     "move-card": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Left out, the one in force */
+                revision?: number;
+            };
             header?: never;
-            path?: never;
+            path: {
+                /** @description The shot */
+                id: string;
+                frame: number;
+            };
             cookie?: never;
         };
         requestBody: {

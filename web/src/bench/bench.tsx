@@ -15,6 +15,7 @@ import { Picture } from './picture'
 import { usePlace } from './place'
 import { usePlayback } from './playback'
 import { Ribbon } from './ribbon'
+import { SetRoom } from './set/room'
 import { useStandings } from './stages'
 import { useBench } from './state'
 import { Stopped, Unreached } from './unreached'
@@ -61,7 +62,7 @@ function Bench({ shot, revision, table }: { shot: Shot; revision: Present; table
   const code = table !== null
   const frames = useMemo(() => new FrameStore(shot, undefined, code), [shot, code])
   useEffect(() => () => frames.clear(), [frames])
-  const { removal: open, view, locked, beside } = useBench()
+  const { removal: open, view, locked, beside, setOpen } = useBench()
   usePlace(
     shot,
     revision.document.removals.map((r) => r.id),
@@ -104,7 +105,10 @@ function Bench({ shot, revision, table }: { shot: Shot; revision: Present; table
     >
       <Path {...props} width={width} />
       <ViewBar {...props} />
-      <div className="relative grid min-h-0 min-w-0">
+      <div
+        className="relative grid min-h-0 min-w-0"
+        style={setOpen ? { gridTemplateColumns: 'minmax(0, 1fr) 21.5rem' } : undefined}
+      >
         {beside ? (
           <div className="grid min-h-0 min-w-0 grid-cols-2 gap-px bg-rule">
             <Picture {...props} locked={false} />
@@ -113,6 +117,7 @@ function Bench({ shot, revision, table }: { shot: Shot; revision: Present; table
         ) : (
           <Picture {...props} locked={locked} />
         )}
+        {setOpen && <SetRoom {...props} />}
         <div className="pointer-events-none absolute inset-x-0 bottom-2 z-10 flex flex-col gap-1">
           <Stopped {...props} />
           <Unreached {...props} />

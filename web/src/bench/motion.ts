@@ -35,7 +35,14 @@ export const still = 'still'
 /** What of a track decides where its surface is: names and colours do not. */
 function essence(revision: Revision, track: Track): string {
   const base = track.over ? revision.document.tracks.find((t) => t.id === track.over) : undefined
-  return JSON.stringify({ ...track, name: '', colour: '' }) + (base ? essence(revision, base) : '')
+  const { lens, camera } = revision.document
+  const set =
+    track.kind === 'card'
+      ? JSON.stringify([lens, camera?.world, camera?.data])
+      : track.straight
+        ? JSON.stringify([lens])
+        : ''
+  return JSON.stringify({ ...track, name: '', colour: '' }) + set + (base ? essence(revision, base) : '')
 }
 
 export function useMotions(shot: string, revision: Present): Motions {
@@ -105,7 +112,7 @@ function motionOf(
     for (const [id, at] of Object.entries(f.points ?? {})) points.get(id)?.set(f.frame, at)
   }
   return {
-    track,
+    track: data?.surface ? { ...track, surface: data.surface } : track,
     samples,
     points,
     running,

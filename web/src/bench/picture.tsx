@@ -18,11 +18,13 @@ import { Handles } from './handles/handles'
 import { Others } from './handles/others'
 import { drag } from './handles/lines'
 import { held } from './pointer'
-import { chain, identity, ofMatrix, type Mapping } from './mapping'
+import { chain, identity, ofMatrix, ofMesh, type Mapping } from './mapping'
 import type { Point } from './matrix'
 import { positionOnly, surfaceOf } from './motion'
 import { followFingers, rests } from './pointer'
 import { openScreen, type Screen } from './screen'
+import { SetHandles } from './set/handles'
+import { useLens } from './set/queries'
 import { ToolRing } from './toolring'
 import { bench, useBench, showsPaint } from './state'
 
@@ -50,6 +52,9 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     sourceId,
     split,
     gain,
+    setOpen,
+    straight,
+    moving,
   } = useBench()
   const view = before ? 'plate' : chosenView
   const open = revision.document.removals.find((r) => r.id === removal) ?? null
@@ -126,8 +131,15 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     const corners = surfaceOf(lockTrack.track).map((p) => home.apply(p))
     return positionOnly(m, { x: corners.reduce((s, p) => s + p.x, 0) / 4, y: corners.reduce((s, p) => s + p.y, 0) / 4 })
   }
-  const lock = locked ? lockAt(seen) : null
-  const isLocked = lock !== null
+  const bowed = useLens(shot.id, revision)
+  const taken = straight && !second ? bowed : null
+  // A card that is being moved takes the locked picture along: what is not at its depth slides.
+  const tried =
+    moving?.mesh && moving.frame === seen && moving.track === lockTrack?.track.id && zero === lockTrack.track.home
+      ? ofMesh(moving.mesh)
+      : null
+  const lock = taken ?? (locked ? (tried ?? lockAt(seen)) : null)
+  const isLocked = lock !== null && !taken
   const fromRoomToSpace = ofMatrix([
     1 / scale / aspect,
     0,
@@ -238,6 +250,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       scale,
       centre,
       isLocked,
+      lock?.key,
       loaded,
       overlays,
       motions,
@@ -383,7 +396,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
         className="absolute inset-0 h-full w-full"
       />
       {handles && !second && <Others {...props} placement={placement} seen={seen} />}
-      {handles && open && stage !== 'fill' && (
+      {handles && open && stage !== 'fill' && tool !== 'setpoints' && tool !== 'straightline' && (
         <Handles {...props} removal={open} placement={placement} seen={seen} ghostOf={ghostOf} />
       )}
       {open && stage === 'fill' && !second && (
@@ -415,6 +428,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
           {handles && <FillHandles {...props} removal={open} placement={placement} seen={seen} />}
         </>
       )}
+      {handles && setOpen && !second && <SetHandles {...props} placement={placement} seen={seen} />}
       {!second && <ToolRing {...props} size={size} />}
       {box && !second && (
         <div
@@ -430,6 +444,11 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       {split !== null && !second && view !== 'plate' && <Split at={split} />}
       {failed && <p className="absolute inset-x-4 top-4 text-clay">{failed}</p>}
       {wanted.draft && <Gathering frame={frame} />}
+      {taken && (
+        <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">
+          The lens is taken out: for looking
+        </p>
+      )}
       {isLocked && (
         <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">
           Locked to frame {zero}
@@ -437,7 +456,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
           {lockTo && lockTrack ? `, ${lockTrack.track.name}` : ''}
         </p>
       )}
-      {locked && !isLocked && (
+      {locked && !isLocked && !taken && (
         <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px] text-clay">
           Not followed to this frame: it cannot be locked
         </p>

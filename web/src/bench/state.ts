@@ -1,4 +1,5 @@
 import { create } from 'zustand'
+import type { Mesh } from './mapping'
 import type { Point } from './matrix'
 
 export const views = [
@@ -42,6 +43,8 @@ export type Tool =
   | 'pick'
   | 'guide'
   | 'from'
+  | 'setpoints'
+  | 'straightline'
 /** What the drawing tool makes. */
 export type Drawn = 'curve' | 'box' | 'ellipse' | 'strand'
 
@@ -165,6 +168,16 @@ export interface BenchState {
   folded: string[]
   /** Frames that are played in a loop; null for all. */
   loop: { first: number; last: number } | null
+  /** The set is open beside the picture: lens, camera and cards. */
+  setOpen: boolean
+  /** The chosen points of the set, by number. */
+  chosen: number[]
+  /** The card in hand, by its track. */
+  card: string | null
+  /** The picture is shown with the lens taken out. */
+  straight: boolean
+  /** A card while it is moved: where it is seen on a frame, and where it takes what is on its home frame. */
+  moving: { track: string; frame: number; corners: number[][]; mesh?: Mesh } | null
 }
 
 export const initial: BenchState = {
@@ -241,6 +254,11 @@ export const initial: BenchState = {
   folded: [],
   loop: null,
   part: null,
+  setOpen: false,
+  chosen: [],
+  card: null,
+  straight: false,
+  moving: null,
 }
 
 export const useBench = create<BenchState>(() => initial)

@@ -4,7 +4,7 @@ import { free } from './edits'
 
 /** A new track, with nothing measured yet. */
 export function newTrack(d: Document, kind: Track['kind'], home: number): Track {
-  const word = { plane: 'Surface', points: 'Points', given: 'Track' }[kind]
+  const word = { plane: 'Surface', points: 'Points', given: 'Track', card: 'Card' }[kind]
   return {
     id: newId(),
     name: `${word} ${free(

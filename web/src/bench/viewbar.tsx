@@ -11,7 +11,7 @@ import { bench, useBench, type Channel, type View } from './state'
 
 /** What to show of the picture, above it. */
 export function ViewBar({ shot, revision, standings, motion, motions }: BenchProps) {
-  const { view, gain, locked, beside, zoom, handles, removal, lockTo } = useBench()
+  const { view, gain, locked, beside, zoom, handles, removal, lockTo, setOpen } = useBench()
   const canLock = ((motions.of(lockTo ?? undefined) ?? motion)?.samples.size ?? 0) > 1
   return (
     <div className="flex min-w-0 items-center gap-1 border-b border-rule bg-bed px-2 py-1.5">
@@ -45,6 +45,13 @@ export function ViewBar({ shot, revision, standings, motion, motions }: BenchPro
       </Button>
       <Judging revision={revision} canLock={canLock} />
       <Exposure shot={shot} />
+      <Button
+        on={setOpen}
+        title="What was filmed, in space: the lens, the camera's path, and cards to paint on (Alt S)"
+        onClick={() => bench.set({ setOpen: !setOpen, tool: 'look', straight: false })}
+      >
+        The set
+      </Button>
       <span className="flex-1" />
       <Button
         on={handles}

@@ -6,7 +6,7 @@ import { useLive } from '../../api/live'
 import { useTasks } from '../../api/tasks'
 import { useEdit } from '../../api/treatment'
 import { Pick, Select } from '../../ui/choice'
-import { Button, NumberInput, Text } from '../../ui/controls'
+import { Button, Check, NumberInput, Text } from '../../ui/controls'
 import { bringInSlowly, type Coming } from '../../ui/files'
 import { Item } from '../../ui/menu'
 import { notify } from '../../ui/notice'
@@ -110,7 +110,32 @@ export function FollowStage(props: BenchProps & { removal: Removal }) {
         <>
           {motion.track.kind === 'plane' && <PlaneFields {...props} motion={motion} />}
           {motion.track.kind === 'points' && <PointFields {...props} motion={motion} />}
-          {motion.track.kind !== 'given' && <Run {...props} motion={motion} />}
+          {(motion.track.kind === 'plane' || motion.track.kind === 'points') &&
+            (revision.document.lens?.k.some((k) => k !== 0) || motion.track.straight) && (
+              <Check
+                label="With the lens taken out"
+                hint="Worked out in the straight picture and bent back at the end: what is straight in the set is straight there. Follow it anew afterwards"
+                value={!!motion.track.straight}
+                onChange={(v) =>
+                  void edit(
+                    'With the lens taken out',
+                    onTrack(motion.track.id, (t) => {
+                      if (v) t.straight = true
+                      else delete t.straight
+                    }),
+                  )
+                }
+              />
+            )}
+          {motion.track.kind === 'card' && (
+            <Button
+              title="Where it is in space is changed in the set"
+              onClick={() => bench.set({ setOpen: true, card: motion.track.id })}
+            >
+              A card in space: open the set
+            </Button>
+          )}
+          {motion.track.kind !== 'given' && motion.track.kind !== 'card' && <Run {...props} motion={motion} />}
           <Quality {...props} motion={motion} />
           {motion.samples.size > 1 && <Mending {...props} motion={motion} />}
         </>
@@ -196,7 +221,7 @@ function TrackPicker({ shot, revision, removal: r, motion }: BenchProps & { remo
               ...tracks.map((x) => ({
                 value: x.id,
                 label: x.name,
-                hint: { plane: 'a plane', points: 'points', given: 'brought in' }[x.kind],
+                hint: { plane: 'a plane', points: 'points', given: 'brought in', card: 'a card in space' }[x.kind],
               })),
               { value: '', label: 'None yet' },
             ]}

@@ -1,0 +1,320 @@
+import { useRef, useState } from 'react'
+import { answer, api, type Schemas, type Track } from '../../api/client'
+import { useEdit } from '../../api/treatment'
+import { notify } from '../../ui/notice'
+import { onTrack } from '../edits'
+import { drag, Grip, Line, Words } from '../handles/lines'
+import type { Point } from '../matrix'
+import { pointerAt, type BenchProps, type Placement } from '../props'
+import { bench, useBench } from '../state'
+import { useOnFrame } from './queries'
+
+type Move = Omit<Schemas['Move-cardRequest'], 'card' | 'track'>
+
+/** What of the set lies on the picture: its points, the cards, lines that are straight. */
+export function SetHandles(props: BenchProps & { placement: Placement; seen: number }) {
+  const { shot, revision, placement, seen } = props
+  const { tool, chosen, card, moving, playing } = useBench()
+  const there = useOnFrame(shot.id, revision, seen)
+  const { edit } = useEdit(shot.id)
+  const [line, setLine] = useState<Point[]>([])
+  const latest = useRef(line)
+  latest.current = line
+  const cards = there?.cards ?? []
+  const pickable = tool === 'setpoints'
+  const lines = (revision.document.lens?.lines ?? []).filter((l) => l.frame === seen)
+  const path = (points: Point[]) =>
+    points.map((p, i) => `${i ? 'L' : 'M'}${placement.toRoom(p).x} ${placement.toRoom(p).y}`).join('')
+  const keepLine = () => {
+    const points = latest.current.map((p) => [round(p.x), round(p.y)])
+    setLine([])
+    if (points.length < 3) {
+      if (points.length) notify('Three places are needed on a line, to tell whether it bows')
+      return
+    }
+    void edit('A straight line', (d) => {
+      d.lens ??= { size: [shot.width, shot.height], k: [0, 0, 0] }
+      d.lens.lines = [...(d.lens.lines ?? []), { frame: seen, points }]
+    })
+  }
+  const choose = (e: { shiftKey: boolean }, i: number) =>
+    bench.set({
+      chosen: e.shiftKey ? (chosen.includes(i) ? chosen.filter((x) => x !== i) : [...chosen, i]) : [i],
+    })
+  const box = (e: React.PointerEvent<SVGSVGElement>) => {
+    if (e.button !== 0) return
+    e.stopPropagation()
+    const edge = e.currentTarget.getBoundingClientRect()
+    const at = (m: { clientX: number; clientY: number }): Point => ({
+      x: m.clientX - edge.left,
+      y: m.clientY - edge.top,
+    })
+    const [from, more] = [at(e), e.shiftKey]
+    let to = from
+    drag(
+      e,
+      (m) => bench.set({ box: [from, (to = at(m))] }),
+      (did) => {
+        bench.set({ box: null })
+        if (!did) {
+          if (!more) bench.set({ chosen: [] })
+          return
+        }
+        const within = (there?.points ?? []).filter((p) => {
+          const q = placement.toRoom({ x: p.at[0], y: p.at[1] })
+          return (
+            !p.off &&
+            q.x >= Math.min(from.x, to.x) &&
+            q.x <= Math.max(from.x, to.x) &&
+            q.y >= Math.min(from.y, to.y) &&
+            q.y <= Math.max(from.y, to.y)
+          )
+        })
+        const now = within.map((p) => p.point)
+        bench.set({ chosen: more ? [...new Set([...chosen, ...now])] : now })
+      },
+    )
+  }
+  return (
+    <>
+      <svg
+        className={`absolute inset-0 h-full w-full ${pickable ? 'cursor-crosshair' : 'pointer-events-none'}`}
+        data-testid="set"
+        onPointerDown={pickable ? box : undefined}
+      >
+        {!playing &&
+          (there?.points ?? []).map((p) => {
+            const q = placement.toRoom({ x: p.at[0], y: p.at[1] })
+            const on = chosen.includes(p.point)
+            return (
+              <g
+                key={p.point}
+                transform={`translate(${q.x} ${q.y})`}
+                className={pickable ? 'pointer-events-auto cursor-pointer' : ''}
+                onPointerDown={(e) => {
+                  if (!pickable || e.button !== 0) return
+                  e.stopPropagation()
+                  choose(e, p.point)
+                }}
+              >
+                <title>
+                  {p.off
+                    ? `It does not fit: ${(p.error ?? 0).toFixed(1)} px off. It moves by itself, or was followed wrongly`
+                    : `Point ${p.point}, ${(p.error ?? 0).toFixed(2)} px`}
+                </title>
+                {pickable && <circle r="7" fill="transparent" />}
+                <rect
+                  x={on ? -3.5 : -2}
+                  y={on ? -3.5 : -2}
+                  width={on ? 7 : 4}
+                  height={on ? 7 : 4}
+                  transform="rotate(45)"
+                  fill={on ? 'var(--color-fern)' : p.off ? 'var(--color-clay)' : '#fff'}
+                  stroke="#000"
+                  strokeWidth={on ? 1.6 : 1}
+                  opacity={p.off && !on ? 0.8 : 1}
+                />
+              </g>
+            )
+          })}
+        {cards.map((c) => {
+          const track = revision.document.tracks.find((t) => t.id === c.track)
+          if (!track?.card) return null
+          const corners = (moving?.track === c.track && moving.frame === seen ? moving.corners : c.corners).map(
+            ([x, y]) => ({ x, y }),
+          )
+          if (corners.length < 4) return null
+          return (
+            <CardOutline
+              key={c.track}
+              {...props}
+              track={track}
+              corners={corners}
+              on={card === c.track}
+              quiet={pickable || tool === 'straightline'}
+            />
+          )
+        })}
+        {lines.map((l, i) => (
+          <Line key={i} d={path(l.points.map(([x, y]) => ({ x, y })))} dashed />
+        ))}
+      </svg>
+      {tool === 'straightline' && (
+        <svg
+          className="absolute inset-0 h-full w-full cursor-crosshair"
+          data-testid="straight-line"
+          tabIndex={0}
+          ref={(el) => el?.focus({ preventScroll: true })}
+          onPointerDown={(e) => {
+            if (e.button !== 0) return
+            e.stopPropagation()
+            const p = pointerAt(e, e.currentTarget, placement)
+            if (e.detail > 1 && latest.current.length >= 3) keepLine()
+            else setLine([...latest.current, p])
+          }}
+          onKeyDown={(e) => {
+            if (e.key === 'Enter') {
+              e.stopPropagation()
+              keepLine()
+            }
+            if (e.key === 'Escape') {
+              e.stopPropagation()
+              if (line.length) setLine([])
+              else bench.set({ tool: 'look' })
+            }
+          }}
+        >
+          {line.length > 0 && <Line d={path(line)} on />}
+          {line.map((p, i) => {
+            const q = placement.toRoom(p)
+            return <circle key={i} cx={q.x} cy={q.y} r="3.5" fill="#fff" stroke="#000" strokeWidth="1.5" />
+          })}
+        </svg>
+      )}
+      {tool === 'straightline' && (
+        <p className="pointer-events-none absolute top-2 left-1/2 -translate-x-1/2 rounded bg-black/70 px-2 text-[13px]">
+          Click along something straight, from end to end; Enter keeps the line
+        </p>
+      )}
+      {pickable && (
+        <p className="pointer-events-none absolute top-2 left-1/2 -translate-x-1/2 rounded bg-black/70 px-2 text-[13px]">
+          Drag a box around points, or click them; Shift for more
+        </p>
+      )}
+    </>
+  )
+}
+
+const round = (v: number) => Math.round(v * 100) / 100
+
+/** A card as it is seen, with its corners and its middle to be dragged. */
+function CardOutline({
+  shot,
+  revision,
+  placement,
+  seen,
+  track,
+  corners,
+  on,
+  quiet,
+}: BenchProps & {
+  placement: Placement
+  seen: number
+  track: Track
+  corners: Point[]
+  on: boolean
+  quiet: boolean
+}) {
+  const { move, keep } = useCardMoves(shot.id, revision.number, track, seen)
+  const room = corners.map((p) => placement.toRoom(p))
+  const d = room.map((p, i) => `${i ? 'L' : 'M'}${p.x} ${p.y}`).join('') + 'Z'
+  const middle = crossing(corners)
+  const root = (e: React.PointerEvent) => (e.target as Element).closest('svg')!
+  const take = (handle: Move['handle'], label: string) => (e: React.PointerEvent) => {
+    if (e.button !== 0) return
+    const svg = root(e)
+    bench.set({ card: track.id })
+    const held = handle === 'middle' ? middle : corners[Number(handle.slice(6))]
+    const from = pointerAt(e, svg, placement)
+    drag(
+      e,
+      (m) => {
+        const p = pointerAt(m, svg, placement)
+        move({ handle, to: [held.x + p.x - from.x, held.y + p.y - from.y] })
+      },
+      (did) => did && keep(label),
+    )
+  }
+  return (
+    <g opacity={on ? 1 : 0.75}>
+      <Line
+        d={d}
+        on={on}
+        className={quiet ? '' : 'pointer-events-auto cursor-pointer'}
+        onPointerDown={
+          quiet
+            ? undefined
+            : (e) => {
+                e.stopPropagation()
+                bench.set({ card: track.id })
+              }
+        }
+      />
+      <Words p={room[0]}>{track.name}</Words>
+      {on && !quiet && (
+        <>
+          {room.map((p, i) => (
+            <Grip
+              key={i}
+              square
+              p={p}
+              label={`${track.name}, corner ${i + 1}`}
+              onPointerDown={take(`corner${i}` as Move['handle'], `Size of ${track.name}`)}
+            />
+          ))}
+          <Grip
+            p={placement.toRoom(middle)}
+            on
+            label={`${track.name}, middle`}
+            onPointerDown={take('middle', `Move ${track.name}`)}
+          />
+        </>
+      )}
+    </g>
+  )
+}
+
+/** Where the diagonals of a quadrilateral cross: its middle in space. */
+function crossing([a, b, c, d]: Point[]): Point {
+  const [rx, ry, sx, sy] = [c.x - a.x, c.y - a.y, d.x - b.x, d.y - b.y]
+  const det = rx * sy - ry * sx
+  if (Math.abs(det) < 1e-9) return { x: (a.x + c.x) / 2, y: (a.y + c.y) / 2 }
+  const t = ((b.x - a.x) * sy - (b.y - a.y) * sx) / det
+  return { x: a.x + t * rx, y: a.y + t * ry }
+}
+
+/** Moves a card by hand: one request at a time while it moves, and the last one is kept. */
+export function useCardMoves(shot: string, revision: number, track: Track, frame: number) {
+  const { edit } = useEdit(shot)
+  const busy = useRef<Promise<void> | null>(null)
+  const wanted = useRef<Move | null>(null)
+  const moved = useRef<Schemas['Card'] | null>(null)
+  const run = async () => {
+    for (let next = wanted.current; next; next = wanted.current) {
+      wanted.current = null
+      try {
+        const out = await answer(
+          api.POST('/api/shots/{id}/camera/frames/{frame}/card', {
+            params: { path: { id: shot, frame }, query: { revision } },
+            body: { track: track.id, card: track.card!, ...next },
+          }),
+        )
+        moved.current = out.card
+        bench.set({ moving: { track: track.id, frame, corners: out.corners, mesh: out.mesh } })
+      } catch (e) {
+        notify((e as Error).message)
+      }
+    }
+    busy.current = null
+  }
+  return {
+    move: (m: Move) => {
+      wanted.current = m
+      busy.current ??= run()
+    },
+    keep: (label: string) =>
+      void (async () => {
+        await busy.current
+        const card = moved.current
+        moved.current = null
+        if (card)
+          await edit(
+            label,
+            onTrack(track.id, (t) => {
+              t.card = card
+            }),
+          )
+        bench.set({ moving: null })
+      })(),
+  }
+}

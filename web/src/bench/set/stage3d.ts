@@ -1,0 +1,253 @@
+import type { Space } from './queries'
+
+/** What the space view shows. */
+export interface Seen {
+  space: Space
+  frame: number
+  chosen: number[]
+  card: string | null
+  picture?: ImageBitmap
+}
+
+/** Draws the set. */
+export interface Stage {
+  show(seen: Seen): void
+  /** Turns back to where all of it is seen. */
+  reset(): void
+  close(): void
+  /** Drawn from above, without WebGL2. */
+  readonly plain: boolean
+}
+
+/** A stage on a canvas: by WebGL2, or a plan from above where there is none. */
+export async function openSpace(canvas: HTMLCanvasElement): Promise<Stage> {
+  const gl = canvas.getContext('webgl2', { antialias: true })
+  if (!gl) return openPlan(canvas)
+  const [three, { OrbitControls }] = await Promise.all([
+    import('three'),
+    import('three/examples/jsm/controls/OrbitControls.js'),
+  ])
+  const renderer = new three.WebGLRenderer({ canvas, context: gl, antialias: true })
+  renderer.setPixelRatio(Math.min(2, devicePixelRatio || 1))
+  const scene = new three.Scene()
+  scene.background = new three.Color('#171816')
+  const eye = new three.PerspectiveCamera(40, 4 / 3, 0.01, 1e5)
+  const controls = new OrbitControls(eye, canvas)
+  const all = new three.Group()
+  scene.add(all)
+  let last: Seen | null = null
+  let placed = ''
+  let due = 0
+  const draw = () => {
+    due ||= requestAnimationFrame(() => {
+      due = 0
+      const [w, h] = [canvas.clientWidth, canvas.clientHeight]
+      if (!w || !h) return
+      renderer.setSize(w, h, false)
+      eye.aspect = w / h
+      eye.updateProjectionMatrix()
+      renderer.render(scene, eye)
+    })
+  }
+  controls.addEventListener('change', draw)
+  const observer = new ResizeObserver(draw)
+  observer.observe(canvas)
+  const clear = () => {
+    all.traverse((o) => {
+      if ('geometry' in o) (o.geometry as { dispose(): void }).dispose()
+      if ('material' in o) {
+        const m = o.material as { map?: { dispose(): void } | null; dispose(): void }
+        m.map?.dispose()
+        m.dispose()
+      }
+    })
+    all.clear()
+  }
+  const reset = () => {
+    if (!last) return
+    const { middle, size } = extent(last.space)
+    controls.target.set(...middle)
+    const first = last.space.views[0]
+    // From behind the camera, above and to the side.
+    const back = first ? turned(first.turn, [0.5, 0.55, 1]) : [1, 1, 1]
+    eye.position.set(
+      middle[0] + back[0] * size * 1.5,
+      middle[1] + back[1] * size * 1.5,
+      middle[2] + back[2] * size * 1.5,
+    )
+    eye.near = size / 1000
+    eye.far = size * 100
+    controls.update()
+    draw()
+  }
+  const line = (points: number[][], colour: string, closed = false) => {
+    const g = new three.BufferGeometry().setFromPoints(points.map((p) => new three.Vector3(...p)))
+    const m = new three.LineBasicMaterial({ color: colour })
+    all.add(closed ? new three.LineLoop(g, m) : new three.Line(g, m))
+  }
+  const show = (seen: Seen) => {
+    last = seen
+    clear()
+    const { space } = seen
+    const { size } = extent(space)
+    const floor = new three.GridHelper(size * 2, 20, '#3c3f39', '#2a2c28')
+    all.add(floor)
+    const dots = (points: number[][], colour: string, px: number) => {
+      if (!points.length) return
+      const g = new three.BufferGeometry()
+      g.setAttribute('position', new three.Float32BufferAttribute(points.flat(), 3))
+      all.add(new three.Points(g, new three.PointsMaterial({ color: colour, size: px, sizeAttenuation: false })))
+    }
+    const picked = new Set(seen.chosen)
+    dots(
+      space.points.filter((p, i) => !p.off && !picked.has(i)).map((p) => p.at),
+      '#d9dbd4',
+      2,
+    )
+    dots(
+      space.points.filter((_, i) => picked.has(i)).map((p) => p.at),
+      '#7fb069',
+      6,
+    )
+    line(
+      space.views.map((v) => v.eye),
+      '#7fb069',
+    )
+    const view = space.views.find((v) => v.frame === seen.frame)
+    if (view) {
+      const d = size / 8
+      const [x, y] = [(space.width / 2 / view.focal) * d, (space.height / 2 / view.focal) * d]
+      const corner = (sx: number, sy: number) => add(view.eye, turned(view.turn, [sx * x, sy * y, -d]))
+      const frame = [corner(-1, 1), corner(1, 1), corner(1, -1), corner(-1, -1)]
+      line(frame, '#ffffff', true)
+      for (const c of frame) line([view.eye, c], '#ffffff')
+    }
+    for (const c of space.cards) {
+      if (view && seen.picture) all.add(projected(c.corners, view, seen.picture, space))
+      line(c.corners, c.track === seen.card ? '#7fb069' : '#ffffff', true)
+    }
+    const key = `${space.views.length}:${space.points.length}:${space.views[0]?.eye.join()}`
+    if (placed !== key) {
+      placed = key
+      reset()
+    }
+    draw()
+  }
+  /** A card with what the camera sees there laid on it. */
+  const projected = (corners: number[][], view: Space['views'][number], picture: ImageBitmap, space: Space) => {
+    const n = 16
+    const [at, uv, index]: [number[], number[], number[]] = [[], [], []]
+    for (let j = 0; j <= n; j++)
+      for (let i = 0; i <= n; i++) {
+        const [u, v] = [i / n, j / n]
+        const p = corners[0].map((a, k) => a + (corners[1][k] - a) * u + (corners[3][k] - a) * v)
+        at.push(...p)
+        const q = turnedBack(
+          view.turn,
+          p.map((a, k) => a - view.eye[k]),
+        )
+        uv.push(0.5 + (q[0] / -q[2]) * (view.focal / space.width), 0.5 + (q[1] / -q[2]) * (view.focal / space.height))
+        if (i < n && j < n) {
+          const a = j * (n + 1) + i
+          index.push(a, a + n + 1, a + 1, a + 1, a + n + 1, a + n + 2)
+        }
+      }
+    const g = new three.BufferGeometry()
+    g.setAttribute('position', new three.Float32BufferAttribute(at, 3))
+    g.setAttribute('uv', new three.Float32BufferAttribute(uv, 2))
+    g.setIndex(index)
+    const texture = new three.Texture(picture)
+    texture.flipY = false
+    texture.repeat.set(1, -1)
+    texture.offset.set(0, 1)
+    texture.colorSpace = three.SRGBColorSpace
+    texture.needsUpdate = true
+    return new three.Mesh(g, new three.MeshBasicMaterial({ map: texture, side: three.DoubleSide }))
+  }
+  return {
+    plain: false,
+    show,
+    reset,
+    close: () => {
+      observer.disconnect()
+      cancelAnimationFrame(due)
+      controls.dispose()
+      clear()
+      renderer.dispose()
+    },
+  }
+}
+
+/** The same from above, drawn by lines. */
+function openPlan(canvas: HTMLCanvasElement): Stage {
+  const c = canvas.getContext('2d')!
+  const show = ({ space, frame, chosen, card }: Seen) => {
+    const ratio = devicePixelRatio || 1
+    canvas.width = canvas.clientWidth * ratio
+    canvas.height = canvas.clientHeight * ratio
+    const { middle, size } = extent(space)
+    const k = Math.min(canvas.width, canvas.height) / (2.4 * size)
+    const to = (p: number[]): [number, number] => [
+      canvas.width / 2 + (p[0] - middle[0]) * k,
+      canvas.height / 2 + (p[2] - middle[2]) * k,
+    ]
+    c.fillStyle = '#171816'
+    c.fillRect(0, 0, canvas.width, canvas.height)
+    const picked = new Set(chosen)
+    space.points.forEach((p, i) => {
+      if (p.off) return
+      const [x, y] = to(p.at)
+      c.fillStyle = picked.has(i) ? '#7fb069' : '#d9dbd4'
+      c.fillRect(x - ratio, y - ratio, 2 * ratio, 2 * ratio)
+    })
+    const line = (points: number[][], colour: string, closed: boolean) => {
+      c.beginPath()
+      points.forEach((p) => c.lineTo(...to(p)))
+      if (closed) c.closePath()
+      c.strokeStyle = colour
+      c.lineWidth = 1.5 * ratio
+      c.stroke()
+    }
+    line(
+      space.views.map((v) => v.eye),
+      '#7fb069',
+      false,
+    )
+    const view = space.views.find((v) => v.frame === frame)
+    if (view) line([view.eye, add(view.eye, turned(view.turn, [0, 0, -size / 4]))], '#ffffff', false)
+    for (const x of space.cards) line(x.corners, x.track === card ? '#7fb069' : '#ffffff', true)
+  }
+  return { plain: true, show, reset: () => undefined, close: () => undefined }
+}
+
+/** Where most of it is, and how far it reaches. */
+function extent(space: Space): { middle: [number, number, number]; size: number } {
+  const at = [
+    ...space.points.filter((p) => !p.off).map((p) => p.at),
+    ...space.views.map((v) => v.eye),
+    ...space.cards.flatMap((c) => c.corners),
+  ]
+  if (!at.length) return { middle: [0, 0, 0], size: 1 }
+  const of = (k: number, share: number) =>
+    at.map((p) => p[k]).sort((a, b) => a - b)[Math.floor((at.length - 1) * share)]
+  const middle = [0, 1, 2].map((k) => (of(k, 0.05) + of(k, 0.95)) / 2) as [number, number, number]
+  const size = Math.max(1e-6, ...[0, 1, 2].map((k) => of(k, 0.95) - of(k, 0.05)))
+  return { middle, size }
+}
+
+const add = (a: number[], b: number[]) => a.map((v, i) => v + b[i])
+
+/** A vector turned by a quaternion. */
+function turned([x, y, z, w]: number[], v: number[]): number[] {
+  const t = cross([x, y, z], v).map((c) => 2 * c)
+  const u = cross([x, y, z], t)
+  return v.map((c, i) => c + w * t[i] + u[i])
+}
+
+const turnedBack = ([x, y, z, w]: number[], v: number[]) => turned([-x, -y, -z, w], v)
+
+const cross = (a: number[], b: number[]) => [
+  a[1] * b[2] - a[2] * b[1],
+  a[2] * b[0] - a[0] * b[2],
+  a[0] * b[1] - a[1] * b[0],
+]
