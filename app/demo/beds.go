@@ -137,13 +137,13 @@ var bedLabels = []struct {
 	x, z, turn float64
 	wide, high float64
 }{
-	{"mint", -0.46, -1.75, 0.12, 0.15, 0.10},
-	{"leek", 0.05, -2.15, -0.2, 0.17, 0.11},
-	{"sorrel", 0.52, -1.9, 0.05, 0.14, 0.10},
-	{"chard", -0.2, -2.7, 0.1, 0.18, 0.12},
+	{"mint", -0.46, -1.75, 0.12, 0.11, 0.08},
+	{"leek", 0.05, -2.1, -0.2, 0.12, 0.085},
+	{"sorrel", 0.52, -1.9, 0.05, 0.1, 0.08},
+	{"chard", -0.2, -2.6, 0.1, 0.13, 0.09},
 }
 
-const labelFoot = 0.09 // the board's height above the soil, on a stick
+const labelFoot = 0.16 // the board's height above the soil, on a stick
 
 // BedLabels returns the boards of lm_050.
 func BedLabels() (out []BedLabel) {
@@ -216,10 +216,10 @@ func board(i int, wide, high float64) func(u, v float64) (colour, float64) {
 	return func(u, v float64) (colour, float64) {
 		x, y := u, v-labelFoot
 		if y < 0 {
-			if math.Abs(x-wide/2) > 0.012 {
+			if math.Abs(x-wide/2) > 0.008 {
 				return colour{}, 0
 			}
-			return colour{0.22, 0.14, 0.08}.times(0.7 + 0.5*clouds(seed, u*400, v*60, 3) + 18*(x-wide/2+0.012)), 1
+			return colour{0.22, 0.14, 0.08}.times(0.7 + 0.5*clouds(seed, u*400, v*60, 3) + 24*(x-wide/2+0.008)), 1
 		}
 		c := colour{0.55, 0.52, 0.44}.times(1 + 0.16*clouds(seed+1, u*40, v*500, 4))
 		edge := math.Min(math.Min(x, wide-x), math.Min(y, high-y))

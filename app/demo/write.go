@@ -28,7 +28,7 @@ const (
 	barrowEdition = "lm_040 edition 1"
 	focusEdition  = "lm_060 edition 1"
 	bannerEdition = "lm_030 edition 1"
-	bedsEdition   = "lm_050 edition 1"
+	bedsEdition   = "lm_050 edition 2"
 )
 
 // Folders of the footage below the directory it is written to.

@@ -37,10 +37,18 @@ export function SetHandles(props: BenchProps & { placement: Placement; seen: num
       d.lens.lines = [...(d.lens.lines ?? []), { frame: seen, points }]
     })
   }
-  const choose = (e: { shiftKey: boolean }, i: number) =>
-    bench.set({
-      chosen: e.shiftKey ? (chosen.includes(i) ? chosen.filter((x) => x !== i) : [...chosen, i]) : [i],
-    })
+  const choose = (i: number, more: boolean) =>
+    bench.set({ chosen: more ? (chosen.includes(i) ? chosen.filter((x) => x !== i) : [...chosen, i]) : [i] })
+  /** The point that is seen nearest to a place in the room, if one is near. */
+  const nearest = (at: Point) => {
+    let [best, least] = [-1, 9]
+    for (const p of there?.points ?? []) {
+      const q = placement.toRoom({ x: p.at[0], y: p.at[1] })
+      const d = Math.hypot(q.x - at.x, q.y - at.y)
+      if (d < least) [best, least] = [p.point, d]
+    }
+    return best
+  }
   const box = (e: React.PointerEvent<SVGSVGElement>) => {
     if (e.button !== 0) return
     e.stopPropagation()
@@ -57,7 +65,9 @@ export function SetHandles(props: BenchProps & { placement: Placement; seen: num
       (did) => {
         bench.set({ box: null })
         if (!did) {
-          if (!more) bench.set({ chosen: [] })
+          const near = nearest(from)
+          if (near >= 0) choose(near, more)
+          else if (!more) bench.set({ chosen: [] })
           return
         }
         const within = (there?.points ?? []).filter((p) => {
@@ -87,22 +97,13 @@ export function SetHandles(props: BenchProps & { placement: Placement; seen: num
             const q = placement.toRoom({ x: p.at[0], y: p.at[1] })
             const on = chosen.includes(p.point)
             return (
-              <g
-                key={p.point}
-                transform={`translate(${q.x} ${q.y})`}
-                className={pickable ? 'pointer-events-auto cursor-pointer' : ''}
-                onPointerDown={(e) => {
-                  if (!pickable || e.button !== 0) return
-                  e.stopPropagation()
-                  choose(e, p.point)
-                }}
-              >
+              <g key={p.point} transform={`translate(${q.x} ${q.y})`}>
                 <title>
                   {p.off
                     ? `It does not fit: ${(p.error ?? 0).toFixed(1)} px off. It moves by itself, or was followed wrongly`
                     : `Point ${p.point}, ${(p.error ?? 0).toFixed(2)} px`}
                 </title>
-                {pickable && <circle r="7" fill="transparent" />}
+                {pickable && <circle r="7" fill="transparent" className="pointer-events-auto" />}
                 <rect
                   x={on ? -3.5 : -2}
                   y={on ? -3.5 : -2}

@@ -3,7 +3,7 @@ import { answer, api, type Document, type Track } from '../../api/client'
 import { isOpen, useTasks } from '../../api/tasks'
 import { useEdit } from '../../api/treatment'
 import { Pick, Select } from '../../ui/choice'
-import { Button, Check, Field, NumberField, NumberInput, Text } from '../../ui/controls'
+import { Button, Check, NumberField, NumberInput, Text } from '../../ui/controls'
 import { send } from '../../ui/files'
 import { notify } from '../../ui/notice'
 import { free, on, onTrack } from '../edits'
@@ -22,7 +22,7 @@ export function SetRoom(props: BenchProps) {
   return (
     <aside
       aria-label="The set"
-      className="flex min-h-0 flex-col gap-3 overflow-y-auto border-l border-rule bg-bed p-3"
+      className="flex min-h-0 min-w-0 flex-col gap-3 overflow-x-hidden overflow-y-auto border-l border-rule bg-bed p-3"
       data-testid="set-room"
     >
       <Camera {...props} space={space} />
@@ -484,11 +484,12 @@ function Lens({ shot, revision }: BenchProps) {
       <Heading>Lens</Heading>
       <div className="flex items-center gap-1.5">
         {[0, 1, 2].map((i) => (
-          <Field
+          <label
             key={i}
-            label={`k${i + 1}`}
-            hint="At radius 1, half the picture's diagonal: −0.1 brings it a tenth nearer"
+            className="flex min-w-0 items-center gap-1"
+            title="What of it is seen at radius 1, half the picture's diagonal: −0.1 brings that a tenth nearer"
           >
+            <span className="text-quiet">{`k${i + 1}`}</span>
             <NumberInput
               label={`k${i + 1}`}
               className="w-17"
@@ -497,7 +498,7 @@ function Lens({ shot, revision }: BenchProps) {
               max={2}
               onDone={(v) => change('The lens', (l) => (l.k[i] = v))}
             />
-          </Field>
+          </label>
         ))}
       </div>
       <div className="flex flex-wrap items-center gap-1.5">

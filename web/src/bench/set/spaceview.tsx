@@ -39,7 +39,7 @@ export function SpaceView({ space, frames }: BenchProps & { space: Space }) {
       />
       <figcaption className="flex text-[12px] text-quiet">
         <span className="flex-1">
-          {plain ? 'From above: there is no WebGL2 here' : 'Drag turns, right or Shift moves, wheel zooms'}
+          {plain ? 'From above: there is no WebGL2 here' : 'Drag turns, Shift moves, wheel zooms'}
         </span>
         <button type="button" className="underline" onClick={() => stage.current?.reset()}>
           All of it
