@@ -3,6 +3,7 @@ package camera
 import (
 	"errors"
 	"math"
+	"math/rand/v2"
 
 	"gonum.org/v1/gonum/mat"
 
@@ -51,10 +52,54 @@ func PlaneThrough(places []Vec) (middle, normal Vec, off float64, err error) {
 	return middle, normal, math.Sqrt(math.Max(values[0], 0) / float64(len(places))), nil
 }
 
+// PlaneOfMost is PlaneThrough for places of which some lie elsewhere, less than half of them: leaves before a wall. kept says which lie on
+// it: the plane through three of them from which half of all are least far (least median of squares, Rousseeuw 1984), and then through
+// all within three standard deviations of it.
+func PlaneOfMost(places []Vec) (middle, normal Vec, kept []Vec, err error) {
+	if middle, normal, _, err = PlaneThrough(places); err != nil || len(places) < 6 {
+		return middle, normal, places, err
+	}
+	rng := rand.New(rand.NewPCG(uint64(len(places)), 3))
+	far := func(m, n Vec) []float64 {
+		out := make([]float64, len(places))
+		for i, p := range places {
+			out[i] = math.Abs(p.Sub(m).Dot(n))
+		}
+		return out
+	}
+	best, least := normal, math.Inf(1)
+	at := middle
+	for range 300 {
+		a, b, c := places[rng.IntN(len(places))], places[rng.IntN(len(places))], places[rng.IntN(len(places))]
+		n := b.Sub(a).Cross(c.Sub(a)).Unit()
+		if n.Len() == 0 {
+			continue
+		}
+		off := far(a, n)
+		if m := medianOf(len(off), func(i int) float64 { return off[i] }); m < least {
+			best, at, least = n, a, m
+		}
+	}
+	for range 4 {
+		off := far(at, best)
+		limit := 3 * 1.4826 * medianOf(len(off), func(i int) float64 { return off[i] })
+		kept = kept[:0]
+		for i, p := range places {
+			if off[i] <= limit {
+				kept = append(kept, p)
+			}
+		}
+		if at, best, _, err = PlaneThrough(kept); err != nil {
+			return middle, normal, places, nil
+		}
+	}
+	return at, best, kept, nil
+}
+
 // LayFloor returns what lays the world so that the places are on its floor, y is 0 there, and the cameras, whose middle is eye, are
 // above it. origin comes to 0, 0, 0; nil takes the places' middle. What was to the right of the first camera axis x stays so.
 func LayFloor(places []Vec, eye Vec, origin *Vec) (Similarity, error) {
-	middle, up, _, err := PlaneThrough(places)
+	middle, up, _, err := PlaneOfMost(places)
 	if err != nil {
 		return Same, err
 	}

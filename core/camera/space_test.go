@@ -114,6 +114,28 @@ func TestARectangleOnAPlane(t *testing.T) {
 	}
 }
 
+// Leaves before a wall: with a third of the places elsewhere the plane is that of the others.
+func TestAPlaneOfMost(t *testing.T) {
+	for seed := range uint64(50) {
+		rng := rand.New(rand.NewPCG(seed, 34))
+		n := Vec{rng.NormFloat64(), rng.NormFloat64(), rng.NormFloat64()}.Unit()
+		a := n.Cross(Vec{0.3, 0.5, 0.8}).Unit()
+		b := n.Cross(a)
+		var places []Vec
+		for i := range 60 {
+			p := Vec{1, 2, 3}.Add(a.Mul(4 * rng.NormFloat64())).Add(b.Mul(2 * rng.NormFloat64())).Add(n.Mul(0.005 * rng.NormFloat64()))
+			if i%3 == 0 {
+				p = p.Add(n.Mul(0.5 + 2*rng.Float64())).Add(a.Mul(3))
+			}
+			places = append(places, p)
+		}
+		_, normal, kept, err := PlaneOfMost(places)
+		require.NoError(t, err)
+		assert.Less(t, math.Acos(math.Min(1, math.Abs(normal.Dot(n))))*180/math.Pi, 0.2)
+		assert.InDelta(t, 40, len(kept), 3)
+	}
+}
+
 func TestTurnsAndQuaternionsAgree(t *testing.T) {
 	for seed := range uint64(200) {
 		rng := rand.New(rand.NewPCG(seed, 33))

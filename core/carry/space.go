@@ -168,11 +168,11 @@ func (s *Space) Card(motions *Set, n NewCard) (*treatment.Card, error) {
 		if len(on) < 3 {
 			return nil, errors.New("choose three points or more that lie on the surface: drag a box around them, or click them with Shift")
 		}
-		_, normal, _, err := camera.PlaneThrough(on)
+		_, normal, lying, err := camera.PlaneOfMost(on)
 		if err != nil {
 			return nil, err
 		}
-		r = camera.On(normal, on, eye, cardRoom)
+		r = camera.On(normal, lying, eye, cardRoom)
 	case "floor":
 		at, err := s.onFloor(v, n.At, on)
 		if err != nil {

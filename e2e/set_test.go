@@ -1,0 +1,156 @@
+package e2e
+
+import (
+	"fmt"
+	"math"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jardin/app/demo"
+	"jardin/core/camera"
+	"jardin/core/geom"
+)
+
+// A seed packet goes from the wall behind the beds, by hand: the camera is solved, the soil is the floor, a card is laid through points
+// of the wall, the packet is outlined and painted over on one frame, and is gone on the others.
+func TestAPacketOnTheWallByACard(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	shot := s.bringInClip(demo.BedsName)
+	a := open(t, s.address+"/shots/"+shot)
+	a.steady(demo.BedsFirst)
+	const home, there = 1008, 1050
+	a.goTo(home)
+
+	// Nothing is there without a camera, and a card cannot be made.
+	a.press("^The set$")
+	a.press("^Solve the camera$")
+	s.wait(3*time.Minute, "the camera to be solved", func() bool {
+		doc, _ := s.whole(shot)
+		return doc.Camera != nil && doc.Camera.Data != nil
+	})
+	a.see("px off on average over 60 frames")
+	doc, _ := s.whole(shot)
+	assert.Less(t, doc.Camera.Data.Path.RMS, 0.35)
+
+	// The floor, and a length.
+	a.press("^Choose points$")
+	a.drag(geom.Pt(250, 450), geom.Pt(760, 520))
+	a.see("[0-9]+ chosen")
+	a.press("^They are the floor$")
+	s.wait(10*time.Second, "the floor", func() bool {
+		doc, _ := s.whole(shot)
+		return doc.Camera.World != nil
+	})
+	doc, set := s.whole(shot)
+	space, err := set.Space()
+	require.NoError(t, err)
+	low, count := 0.0, 0.0
+	for _, p := range space.On(home) {
+		if !p.Off && p.At[1] > 450 && p.At[1] < 500 && p.At[0] > 250 && p.At[0] < 760 {
+			low += math.Abs(space.Points[p.Point].At[1])
+			count++
+		}
+	}
+	size := space.Views[home]
+	assert.Less(t, low/count, 0.02*size.Pose.Eye()[1], "soil is at height 0, beside the camera's height")
+	assert.Positive(t, size.Pose.Eye()[1], "and the camera is above it")
+
+	// A card on the wall, that the removal rides on.
+	a.press("^New removal on this frame")
+	packet := geom.Pt(370, 28)
+	for _, d := range [][2]float64{{-24, -26}, {24, -26}, {24, 32}, {-24, 32}} {
+		a.click(packet.Add(geom.Pt(d[0], d[1])))
+	}
+	a.key(input.Enter)
+	a.fill("Name of the removal", "Packet")
+	a.press("^Choose points$")
+	a.drag(geom.Pt(240, 66), geom.Pt(800, 200))
+	a.press("^Through the points$")
+	s.wait(10*time.Second, "the card", func() bool {
+		doc, _ := s.whole(shot)
+		return len(doc.Tracks) == 1 && doc.Tracks[0].Card != nil && doc.Removals[0].Follow.Track == doc.Tracks[0].ID
+	})
+	a.see("Carries Packet")
+	a.picture("set")
+
+	// The wall is carried as it truly moves.
+	doc, set = s.whole(shot)
+	m := set.Mapping(doc.Tracks[0].ID, home, there)
+	require.NotNil(t, m)
+	worst := 0.0
+	for _, p := range []geom.Point{packet, {X: 300, Y: 150}, {X: 700, Y: 120}} {
+		worst = math.Max(worst, m.Apply(p).Dist(onWall(p, home, there)))
+	}
+	t.Logf("the wall is carried within %.2f px over %d frames", worst, there-home)
+	assert.Less(t, worst, 0.5)
+
+	// Deeper, it slides; undone, it does not.
+	card := doc.Tracks[0].Card.At
+	a.fill("Depth", "20")
+	s.wait(10*time.Second, "the card to be deeper", func() bool {
+		doc, _ := s.whole(shot)
+		return doc.Tracks[0].Card.At != card
+	})
+	doc, set = s.whole(shot)
+	assert.Greater(t, set.Mapping(doc.Tracks[0].ID, home, there).Apply(packet).Dist(onWall(packet, home, there)), 5.0)
+	a.press("^Undo")
+	s.wait(10*time.Second, "it to be undone", func() bool {
+		doc, _ := s.whole(shot)
+		return doc.Tracks[0].Card.At == card
+	})
+
+	// Painted over with wall from below it.
+	a.press("^The set$")
+	a.key(input.Digit3)
+	a.fill("Size", "60")
+	require.NoError(t, a.page.Keyboard.Press(input.KeyS))
+	a.click(packet.Add(geom.Pt(0, 90)))
+	require.NoError(t, a.page.Keyboard.Release(input.KeyS))
+	a.drag(packet.Add(geom.Pt(-20, -16)), packet.Add(geom.Pt(20, -16)), packet.Add(geom.Pt(20, 18)), packet.Add(geom.Pt(-20, 18)), packet)
+	a.see("Stroke 1")
+	a.goTo(there)
+	a.steady(there)
+	at := onWall(packet, home, there)
+	plate, result := a.colourAt(at, "^Plate$"), a.colourAt(at, "^Result$")
+	t.Logf("where the packet was: %v on the plate, %v in the result", plate, result)
+	assert.Greater(t, math.Abs(plate[0]-plate[2])-math.Abs(result[0]-result[2]), 15.0, "its yellow is gone")
+}
+
+// onWall returns where a place of the wall that is seen on one frame is on another.
+func onWall(p geom.Point, from, to int) geom.Point {
+	lens, a, b := demo.BedsLens(), demo.BedsView(float64(from-demo.BedsFirst)), demo.BedsView(float64(to-demo.BedsFirst))
+	eye, ray := a.Pose.Eye(), a.Ray(&lens, p)
+	k := (-3.9 - eye[2]) / ray[2]
+	q, ok := b.Project(&lens, eye.Add(ray.Mul(k)))
+	if !ok {
+		panic(fmt.Sprint("the wall is behind the camera at ", camera.Vec(eye)))
+	}
+	return q
+}
+
+// colourAt returns the colour on the screen of a place of the picture, after a view was chosen.
+func (a *artist) colourAt(p geom.Point, view string) [3]float64 {
+	a.press(view)
+	time.Sleep(700 * time.Millisecond)
+	at := a.at(p)
+	var out [3]float64
+	v, err := a.page.Eval(`(x, y) => {
+		const c = document.querySelector('[data-testid=picture]'), b = c.getBoundingClientRect(), k = c.width / b.width
+		const d = document.createElement('canvas')
+		d.width = c.width; d.height = c.height
+		const g = d.getContext('2d')
+		g.drawImage(c, 0, 0)
+		const s = g.getImageData(Math.round((x - b.left) * k) - 2, Math.round((y - b.top) * k) - 2, 5, 5).data
+		const sum = [0, 0, 0]
+		for (let i = 0; i < s.length; i += 4) for (let j = 0; j < 3; j++) sum[j] += s[i + j] / 25
+		return sum
+	}`, at.X, at.Y)
+	require.NoError(a.t, err)
+	require.NoError(a.t, v.Value.Unmarshal(&out))
+	return out
+}
