@@ -27,8 +27,9 @@ check: build ## The quick checks: formatting, static checks, types, the core's q
 	$(GO) test -short $(CORE)
 
 bench: setup-test build ## Print the figures that docs/figures.md quotes
-	JARDIN_BENCH=1 $(GO) test ./e2e -run 'TestFeel|TestForty|TestDotsBy' -count=1 -v -timeout 20m | grep -vE '^(=== |--- |PASS)'
-	JARDIN_BENCH=1 $(GO) test ./app/demo -run 'Settle|RodAndWires|MeasuredGrain|AnOutline|Grown|Barrow' -count=1 -v -timeout 20m | grep -E 'plain|settled|grown|barrow|channel|through time|: [01]\.|mended'
+	@scripts/setup colmap:/usr/bin/colmap
+	JARDIN_BENCH=1 $(GO) test ./e2e -run 'TestFeel|TestForty|TestDotsBy|TestEveryControlOfFill' -count=1 -v -timeout 20m | grep -vE '^(=== |--- |PASS)'
+	JARDIN_BENCH=1 $(GO) test ./app/demo -run 'Settle|RodAndWires|MeasuredGrain|AnOutline|Grown|Barrow|Beds' -count=1 -v -timeout 20m | grep -E 'plain|settled|grown|barrow|channel|through time|: [01]\.|mended|COLMAP|px'
 	JARDIN_BENCH=1 $(GO) test ./core/track -run 'OnPhotographs|Strip|Returns|HardFootage' -count=1 -v -timeout 20m | grep -E 'ours|OpenCV|hidden|returns'
 	$(GO) test ./core/... ./app/... -run '^$$' -bench . -benchmem | grep -E '^(Benchmark|pkg)'
 

@@ -3,6 +3,7 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -106,7 +107,12 @@ const sweep = `async (drive, first) => {
 // then says is what the server has: it says the same after a reload. A page that fails, or complains, fails the test.
 func TestEveryControlIsKept(t *testing.T) { everyControl(t, false) }
 
-func TestEveryControlOfFillIsKept(t *testing.T) { everyControl(t, true) }
+func TestEveryControlOfFillIsKept(t *testing.T) {
+	if os.Getenv("JARDIN_BENCH") == "" {
+		t.Skip("for make bench: it takes as long as all of the others together")
+	}
+	everyControl(t, true)
+}
 
 // everyControl drives those of Fill, or of the other stages.
 func everyControl(t *testing.T, fill bool) {

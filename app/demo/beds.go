@@ -54,9 +54,11 @@ type slab struct {
 	texture        *raster.Image // paint, made ready; alpha is what is there
 	density        float64       // pixels of the texture to a metre
 	label          bool
+	normal         camera.Vec
 }
 
 func (s *slab) ready() {
+	s.normal = s.across.Cross(s.up)
 	w, h := int(math.Ceil(s.wide*s.density)), int(math.Ceil(s.high*s.density))
 	s.texture = raster.NewImage(image.Rect(0, 0, w, h))
 	raster.Rows(0, h, func(y int) {
@@ -67,22 +69,23 @@ func (s *slab) ready() {
 	})
 }
 
-// hit returns how far along a ray the slab is met, and what is seen there; ok is false where it is missed.
-func (s *slab) hit(eye, ray camera.Vec) (far float64, c [4]float32, ok bool) {
-	n := s.across.Cross(s.up)
-	slope := ray.Dot(n)
+// meet returns how far along a ray the slab is met, and where on it; ok is false where it is missed.
+func (s *slab) meet(eye, ray camera.Vec) (far, u, v float64, ok bool) {
+	slope := ray.Dot(s.normal)
 	if slope == 0 {
-		return 0, c, false
+		return 0, 0, 0, false
 	}
-	far = s.at.Sub(eye).Dot(n) / slope
+	far = s.at.Sub(eye).Dot(s.normal) / slope
 	if !(far > 0.05) {
-		return 0, c, false
+		return 0, 0, 0, false
 	}
 	p := eye.Add(ray.Mul(far)).Sub(s.at)
-	u, v := p.Dot(s.across), p.Dot(s.up)
-	if u < 0 || v < 0 || u >= s.wide || v >= s.high {
-		return 0, c, false
-	}
+	u, v = p.Dot(s.across), p.Dot(s.up)
+	return far, u, v, u >= 0 && v >= 0 && u < s.wide && v < s.high
+}
+
+// look returns what is seen at a place of the slab; alpha is what is there.
+func (s *slab) look(u, v float64) (c [4]float32) {
 	m := s.texture
 	x, y := u*s.density-0.5, (s.high-v)*s.density-0.5
 	w, h := m.Rect.Dx(), m.Rect.Dy()
@@ -94,7 +97,7 @@ func (s *slab) hit(eye, ray camera.Vec) (far float64, c [4]float32, ok bool) {
 		top, low := a[k]+(a[k+4]-a[k])*fx, b[k]+(b[k+4]-b[k])*fx
 		c[k] = top + (low-top)*fy
 	}
-	return far, c, c[3] > 0
+	return c
 }
 
 // seen returns a box around where a view may see the slab, with some room.
@@ -245,7 +248,7 @@ func bedSlabs() []*slab {
 	x, y, back := camera.Vec{1, 0, 0}, camera.Vec{0, 1, 0}, camera.Vec{0, 0, -1}
 	all := []*slab{
 		{at: camera.Vec{-3.2, 0, wallAway}, across: x, up: y, wide: 6.4, high: 2.6, paint: bedsWall, density: 230},
-		{at: camera.Vec{-2.8, 0, 0.5}, across: x, up: back, wide: 5.6, high: 4.6, paint: bedsGravel, density: 230},
+		{at: camera.Vec{-2.8, 0, 0.5}, across: x, up: back, wide: 5.6, high: 4.6, paint: bedsGravel, density: 40},
 		{at: camera.Vec{-2.3, bedHeight, bedFront}, across: x, up: back, wide: 4.6, high: bedFront - bedBack, paint: soil, density: 300},
 		{at: camera.Vec{-2.3, 0, bedFront}, across: x, up: y, wide: 4.6, high: bedHeight, paint: planks, density: 300},
 	}
@@ -327,16 +330,16 @@ func (s *BedsShot) Frame(n int) Frame {
 					if box := &within[k]; float64(x) < box.Min.X || float64(x) > box.Max.X {
 						continue
 					}
-					if far, c, ok := slab.hit(eye, ray); ok {
+					if far, u, v, ok := slab.meet(eye, ray); ok {
 						i := len(order)
 						order = append(order, met{})
 						for ; i > 0 && order[i-1].far > far; i-- {
 							order[i] = order[i-1]
 						}
-						order[i] = met{far, c, slab.label}
+						order[i] = met{far, u, v, slab}
 					}
 				}
-				bare, with, cover := look(order)
+				bare, with, cover := seenAlong(order)
 				m[x] += cover / bedsSamples
 				for c := range 3 {
 					a[4*x+c] += bare[c] / bedsSamples
@@ -351,26 +354,29 @@ func (s *BedsShot) Frame(n int) Frame {
 
 // A met is what a ray meets.
 type met struct {
-	far   float64
-	c     [4]float32
-	label bool
+	far, u, v float64
+	slab      *slab
 }
 
-// look lays what a ray meets, the nearest first: without labels, with them, and how much of them is seen.
-func look(order []met) (bare, with [3]float32, cover float32) {
+// seenAlong lays what a ray meets, the nearest first: without labels, with them, and how much of them is seen.
+func seenAlong(order []met) (bare, with [3]float32, cover float32) {
 	leftBare, left := float32(1), float32(1)
 	for _, o := range order {
-		a := o.c[3]
-		if o.label {
+		c := o.slab.look(o.u, o.v)
+		a := c[3]
+		if a == 0 {
+			continue
+		}
+		if o.slab.label {
 			cover += left * a
 		} else if leftBare > 0 {
-			for c := range 3 {
-				bare[c] += leftBare * a * o.c[c]
+			for k := range 3 {
+				bare[k] += leftBare * a * c[k]
 			}
 			leftBare *= 1 - a
 		}
-		for c := range 3 {
-			with[c] += left * a * o.c[c]
+		for k := range 3 {
+			with[k] += left * a * c[k]
 		}
 		left *= 1 - a
 		if leftBare < 1e-3 && left < 1e-3 {

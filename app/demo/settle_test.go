@@ -290,8 +290,13 @@ func TestDotsSettleByThemselves(t *testing.T) {
 	known := demotest.Truth(t)
 	s := clip(t, demo.PlateFolder, demo.First)
 	doc := healedDots(t, s, known, chosen)
+	// Three of the six, on other days all.
+	dots := known.Dots
+	if !bench() {
+		dots, doc.Removals = dots[:3], doc.Removals[:3]
+	}
 	var spots []spot
-	for _, d := range known.Dots {
+	for _, d := range dots {
 		spots = append(spots, spot{func(n int) image.Rectangle {
 			h := known.Motion[n]
 			c := h.Apply(d.Point())

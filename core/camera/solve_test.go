@@ -136,7 +136,7 @@ func slide(u float64) (Vec, Vec) {
 }
 
 func TestASliderIsFound(t *testing.T) {
-	for seed := range uint64(6) {
+	for seed := range uint64(2) {
 		rng := rand.New(rand.NewPCG(seed, 20))
 		focal := 500 + 1500*rng.Float64()
 		k := [3]float64{-0.12 + 0.16*rng.Float64(), 0, 0}
@@ -172,7 +172,7 @@ func TestASliderIsFound(t *testing.T) {
 }
 
 func TestACameraThatOnlyTurns(t *testing.T) {
-	for seed := range uint64(3) {
+	for seed := range uint64(1) {
 		rng := rand.New(rand.NewPCG(seed, 21))
 		focal := 700 + 900*rng.Float64()
 		f := film(t, rng, world(rng, 40, 900, [3]float64{-0.05, 0, 0}, func(u float64) (Vec, Vec) {
