@@ -415,7 +415,6 @@ func TestACorrectionTakesOutASlip(t *testing.T) {
 		})
 	}
 	a.goTo(1055)
-	a.picture("correction")
 	doc, set := s.whole(shot)
 	off := func(corrected bool) (worst float64) {
 		if !corrected {
