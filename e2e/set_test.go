@@ -12,6 +12,7 @@ import (
 
 	"jardin/app/demo"
 	"jardin/core/camera"
+	"jardin/core/carry"
 	"jardin/core/geom"
 )
 
@@ -26,15 +27,29 @@ func TestAPacketOnTheWallByACard(t *testing.T) {
 	const home, there = 1008, 1050
 	a.goTo(home)
 
-	// Nothing is there without a camera, and a card cannot be made.
+	// The lens by the edge of a board, which is straight.
 	a.press("^The set$")
+	a.press("^Draw straight lines$")
+	lens, view := demo.BedsLens(), demo.BedsView(home-demo.BedsFirst)
+	for x := -2.1; x < 1.7; x += 0.6 {
+		p, ok := view.Project(&lens, camera.Vec{x, 1.42, -3.9})
+		require.True(t, ok)
+		a.click(p)
+	}
+	a.key(input.Enter)
+	a.press("^From this line$")
+	a.see("px from straight with the lens taken out")
+	doc, _ := s.whole(shot)
+	assert.InDelta(t, -0.1, doc.Lens.K[0], 0.02, "by one line, drawn on a fitted picture")
+
 	a.press("^Solve the camera$")
 	s.wait(3*time.Minute, "the camera to be solved", func() bool {
 		doc, _ := s.whole(shot)
 		return doc.Camera != nil && doc.Camera.Data != nil
 	})
 	a.see("px off on average over 60 frames")
-	doc, _ := s.whole(shot)
+	doc, _ = s.whole(shot)
+	assert.InDelta(t, -0.1, doc.Lens.K[0], 0.001)
 	assert.Less(t, doc.Camera.Data.Path.RMS, 0.35)
 
 	// The floor, and a length.
@@ -46,7 +61,8 @@ func TestAPacketOnTheWallByACard(t *testing.T) {
 		doc, _ := s.whole(shot)
 		return doc.Camera.World != nil
 	})
-	doc, set := s.whole(shot)
+	var set *carry.Set
+	doc, set = s.whole(shot)
 	space, err := set.Space()
 	require.NoError(t, err)
 	low, count := 0.0, 0.0
@@ -77,6 +93,7 @@ func TestAPacketOnTheWallByACard(t *testing.T) {
 	})
 	a.see("Carries Packet")
 	a.picture("set")
+	a.faults("the set")
 
 	// The wall is carried as it truly moves.
 	doc, set = s.whole(shot)

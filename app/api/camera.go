@@ -49,6 +49,7 @@ type FramePath struct {
 	ShotPath
 	Frame    int `path:"frame" minimum:"0" maximum:"99999999"`
 	Revision int `query:"revision" minimum:"-1" maximum:"2147483647" default:"-1" doc:"Left out, the one in force"`
+	From     int `query:"from" minimum:"0" maximum:"99999999" doc:"A frame that is painted on: what of the cards it does not show well is told"`
 }
 
 // onFrame is what of the space is seen on a frame.
@@ -60,6 +61,8 @@ type onFrame struct {
 type cardSeen struct {
 	Track   string          `json:"track"`
 	Corners []treatment.Vec `json:"corners" nullable:"false" doc:"Upper left, upper right, lower right, lower left"`
+	// Stretched are of parts of four corners.
+	Stretched [][]treatment.Vec `json:"stretched,omitempty" doc:"Parts on which paint from the frame that is painted on is stretched more than twofold, or which it does not show"`
 }
 
 // cameras serves the shot's lens and camera, and the cards in the space that it saw.
@@ -193,13 +196,23 @@ func (s *Server) getOnFrame(ctx context.Context, in *FramePath) (*body[onFrame],
 		}
 		if corners, ok := found.Seen(t.Card, in.Frame); ok {
 			c := cardSeen{Track: t.ID}
-			for _, p := range corners {
-				c.Corners = append(c.Corners, treatment.Vec{p.X, p.Y})
+			c.Corners = vecs(corners)
+			if in.From > 0 {
+				for _, part := range found.Stretched(t.Card, in.From, in.Frame) {
+					c.Stretched = append(c.Stretched, vecs(part))
+				}
 			}
 			out.Cards = append(out.Cards, c)
 		}
 	}
 	return &body[onFrame]{out}, nil
+}
+
+func vecs(points []geom.Point) (out []treatment.Vec) {
+	for _, p := range points {
+		out = append(out, treatment.Vec{p.X, p.Y})
+	}
+	return out
 }
 
 // refused is an error of the core's rules, in words.
@@ -302,9 +315,7 @@ func (s *Server) moveCard(ctx context.Context, in *struct {
 	}
 	out := MovedCard{Card: *card, Corners: []treatment.Vec{}, Mesh: motions.Tried(in.Body.Track, card, in.Frame)}
 	if corners, ok := found.Seen(card, in.Frame); ok {
-		for _, p := range corners {
-			out.Corners = append(out.Corners, treatment.Vec{p.X, p.Y})
-		}
+		out.Corners = vecs(corners)
 	}
 	return &body[MovedCard]{out}, nil
 }

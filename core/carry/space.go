@@ -216,7 +216,7 @@ func (s *Space) Card(motions *Set, n NewCard) (*treatment.Card, error) {
 
 func cardOf(r camera.Rectangle) (*treatment.Card, error) {
 	c := &treatment.Card{At: r.At, Turn: r.Turn.Quaternion(), Size: r.Size}
-	if !r.At.Finite() || !(r.Size[0] > 0) || !(r.Size[1] > 0) {
+	if !c.Sound() {
 		return nil, errors.New("these points do not tell a rectangle")
 	}
 	return c, nil
@@ -301,6 +301,9 @@ func (s *Space) Move(card *treatment.Card, frame int, m CardMove) (*treatment.Ca
 	if err != nil {
 		return nil, err
 	}
+	if !card.Sound() {
+		return nil, errors.New("this is no card: a place, a quaternion of length 1 and a size above 0 are needed")
+	}
 	out := *card
 	turn := camera.OfQuaternion(card.Turn)
 	x, y, z := turn.Apply(camera.Vec{1, 0, 0}), turn.Apply(camera.Vec{0, 1, 0}), turn.Apply(camera.Vec{0, 0, 1})
@@ -346,7 +349,7 @@ func (s *Space) Move(card *treatment.Card, frame int, m CardMove) (*treatment.Ca
 	default:
 		return nil, fmt.Errorf("a card has no handle %q", m.Handle)
 	}
-	if !camera.Vec(out.At).Finite() {
+	if !out.Sound() {
 		return nil, errors.New("the card would be nowhere")
 	}
 	return &out, nil
@@ -446,4 +449,66 @@ func Joined(old, anew *treatment.Solved, world *treatment.World) (w *treatment.W
 		unit = world.Unit
 	}
 	return treatment.WorldOf(s.Then(world.Similarity()), unit), true
+}
+
+const stretchCells = 10 // of a card, along each side, of which it is told whether they are stretched
+
+// Stretched returns the parts of a card, as they are seen on frame to, on which what is painted on frame from is stretched more than
+// twofold in some direction, or which that frame does not show: beyond its picture, or from behind. Each has four corners.
+func (s *Space) Stretched(card *treatment.Card, from, to int) (out [][]geom.Point) {
+	a, ok1 := s.Views[from]
+	b, ok2 := s.Views[to]
+	if !ok1 || !ok2 || from == to {
+		return nil
+	}
+	c := card.Corners()
+	at := func(u, v float64) camera.Vec {
+		return c[0].Add(c[1].Sub(c[0]).Mul(u)).Add(c[3].Sub(c[0]).Mul(v))
+	}
+	facing := c[1].Sub(c[0]).Cross(c[0].Sub(c[3]))
+	size := s.doc.Lens.Size
+	for j := range stretchCells {
+		for i := range stretchCells {
+			u, v := float64(i)/stretchCells, float64(j)/stretchCells
+			const d = 1.0 / stretchCells
+			var there []geom.Point
+			seen := true
+			for _, k := range [][2]float64{{u, v}, {u + d, v}, {u + d, v + d}, {u, v + d}} {
+				p, ok := b.Project(&s.Lens, at(k[0], k[1]))
+				seen = seen && ok
+				there = append(there, p)
+			}
+			if !seen {
+				continue
+			}
+			middle := at(u+d/2, v+d/2)
+			p, ok := a.Project(&s.Lens, middle)
+			within := ok && p.X >= 0 && p.Y >= 0 && p.X <= float64(size[0]) && p.Y <= float64(size[1])
+			before := a.Pose.Eye()
+			if within && before.Sub(middle).Dot(facing) > 0 {
+				// How a small step on the card is seen on both.
+				step := func(w *camera.View) (m [4]float64, ok bool) {
+					o, ok0 := w.Project(&s.Lens, middle)
+					x, ok1 := w.Project(&s.Lens, at(u+d/2+1e-4, v+d/2))
+					y, ok2 := w.Project(&s.Lens, at(u+d/2, v+d/2+1e-4))
+					return [4]float64{x.X - o.X, y.X - o.X, x.Y - o.Y, y.Y - o.Y}, ok0 && ok1 && ok2
+				}
+				m, ok1 := step(&a)
+				n, ok2 := step(&b)
+				if det := m[0]*m[3] - m[1]*m[2]; ok1 && ok2 && det != 0 {
+					j := [4]float64{
+						(n[0]*m[3] - n[1]*m[2]) / det, (n[1]*m[0] - n[0]*m[1]) / det,
+						(n[2]*m[3] - n[3]*m[2]) / det, (n[3]*m[0] - n[2]*m[1]) / det,
+					}
+					// The larger singular value.
+					sum, d := j[0]*j[0]+j[1]*j[1]+j[2]*j[2]+j[3]*j[3], j[0]*j[3]-j[1]*j[2]
+					if math.Sqrt((sum+math.Sqrt(math.Max(sum*sum-4*d*d, 0)))/2) <= 2 {
+						continue
+					}
+				}
+			}
+			out = append(out, there)
+		}
+	}
+	return out
 }

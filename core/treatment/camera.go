@@ -254,8 +254,13 @@ func (s *Solved) Check() error {
 	return f.join()
 }
 
+// Sound reports whether the card is one: somewhere, turned somehow, of some size.
+func (k *Card) Sound() bool {
+	return sound(k.At[:]...) && turns(k.Turn) && sound(k.Size[:]...) && k.Size[0] > 0 && k.Size[1] > 0
+}
+
 func (c *checker) card(at string, k *Card) {
-	if !sound(k.At[:]...) || !turns(k.Turn) || !sound(k.Size[:]...) || !(k.Size[0] > 0 && k.Size[1] > 0) {
+	if !k.Sound() {
 		c.fault(at, "is no card: a place, a quaternion of length 1 and a size above 0 are needed")
 	}
 }

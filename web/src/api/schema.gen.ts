@@ -1045,6 +1045,8 @@ export interface components {
         CardSeen: {
             /** @description Upper left, upper right, lower right, lower left */
             corners: number[][];
+            /** @description Parts on which paint from the frame that is painted on is stretched more than twofold, or which it does not show */
+            stretched?: number[][][];
             track: string;
         };
         Correction: {
@@ -3623,6 +3625,8 @@ export interface operations {
             query?: {
                 /** @description Left out, the one in force */
                 revision?: number;
+                /** @description A frame that is painted on: what of the cards it does not show well is told */
+                from?: number;
             };
             header?: never;
             path: {
@@ -3659,6 +3663,8 @@ export interface operations {
             query?: {
                 /** @description Left out, the one in force */
                 revision?: number;
+                /** @description A frame that is painted on: what of the cards it does not show well is told */
+                from?: number;
             };
             header?: never;
             path: {

@@ -181,6 +181,9 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
             case 'h':
               bench.set({ handles: !s.handles })
               break
+            case 't':
+              bench.set({ setOpen: !s.setOpen, tool: 'look', straight: false })
+              break
             case 'j':
               if (open) step(s.stage === 'fill' ? paintFrame(open, s.sourceId, open.reference) : open.reference)
               break

@@ -22,6 +22,7 @@ export const actions: [string, string][] = [
   [',', 'darker'],
   ['.', 'brighter'],
   ['h', 'all that lies on the picture'],
+  ['t', 'the set'],
   ['0', 'fit'],
   ['+', 'closer'],
   ['-', 'farther'],

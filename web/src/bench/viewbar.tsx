@@ -47,7 +47,7 @@ export function ViewBar({ shot, revision, standings, motion, motions }: BenchPro
       <Exposure shot={shot} />
       <Button
         on={setOpen}
-        title="What was filmed, in space: the lens, the camera's path, and cards to paint on (Alt S)"
+        title="What was filmed, in space: the lens, the camera's path, and cards to paint on (T)"
         onClick={() => bench.set({ setOpen: !setOpen, tool: 'look', straight: false })}
       >
         The set

@@ -58,7 +58,13 @@ export function Grip({
   const r = small ? 3.5 : 5
   const look = { fill: on ? 'var(--color-fern)' : '#fff', stroke: '#000', strokeWidth: 1.8 }
   return (
-    <g className="pointer-events-auto cursor-move" transform={`translate(${p.x} ${p.y})`} aria-label={label} {...rest}>
+    <g
+      role="img"
+      className="pointer-events-auto cursor-move"
+      transform={`translate(${p.x} ${p.y})`}
+      aria-label={label}
+      {...rest}
+    >
       <circle r={small ? 8 : 11} fill="transparent" />
       {square ? <rect x={-r} y={-r} width={2 * r} height={2 * r} {...look} /> : <circle r={r} {...look} />}
     </g>

@@ -157,6 +157,7 @@ export function TrackPoints({
               strokeWidth="1.4"
             />
             <g
+              role="img"
               className="pointer-events-auto cursor-move"
               aria-label={`${p.name}, place`}
               onPointerDown={(e) => e.button === 0 && move(e)}

@@ -14,8 +14,9 @@ type Move = Omit<Schemas['Move-cardRequest'], 'card' | 'track'>
 /** What of the set lies on the picture: its points, the cards, lines that are straight. */
 export function SetHandles(props: BenchProps & { placement: Placement; seen: number }) {
   const { shot, revision, placement, seen } = props
-  const { tool, chosen, card, moving, playing } = useBench()
-  const there = useOnFrame(shot.id, revision, seen)
+  const { tool, chosen, card, moving, playing, removal } = useBench()
+  const open = revision.document.removals.find((r) => r.id === removal)
+  const there = useOnFrame(shot.id, revision, seen, open?.reference ?? 0)
   const { edit } = useEdit(shot.id)
   const [line, setLine] = useState<Point[]>([])
   const latest = useRef(line)
@@ -92,6 +93,11 @@ export function SetHandles(props: BenchProps & { placement: Placement; seen: num
         data-testid="set"
         onPointerDown={pickable ? box : undefined}
       >
+        <defs>
+          <pattern id="stretched" width="8" height="8" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+            <rect width="2.5" height="8" fill="var(--color-clay)" opacity="0.8" />
+          </pattern>
+        </defs>
         {!playing &&
           (there?.points ?? []).map((p) => {
             const q = placement.toRoom({ x: p.at[0], y: p.at[1] })
@@ -125,15 +131,29 @@ export function SetHandles(props: BenchProps & { placement: Placement; seen: num
             ([x, y]) => ({ x, y }),
           )
           if (corners.length < 4) return null
+          const poor = card === c.track && moving?.track !== c.track ? (c.stretched ?? []) : []
           return (
-            <CardOutline
-              key={c.track}
-              {...props}
-              track={track}
-              corners={corners}
-              on={card === c.track}
-              quiet={pickable || tool === 'straightline'}
-            />
+            <g key={c.track}>
+              {poor.length > 0 && (
+                <path
+                  data-testid="stretched"
+                  d={poor.map((q) => path(q.map(([x, y]) => ({ x, y }))) + 'Z').join('')}
+                  fill="url(#stretched)"
+                >
+                  <title>
+                    Paint from the reference frame is stretched more than twofold here, or comes from beyond its
+                    picture: choose a nearer reference frame
+                  </title>
+                </path>
+              )}
+              <CardOutline
+                {...props}
+                track={track}
+                corners={corners}
+                on={card === c.track}
+                quiet={pickable || tool === 'straightline'}
+              />
+            </g>
           )
         })}
         {lines.map((l, i) => (

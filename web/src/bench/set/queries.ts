@@ -34,15 +34,15 @@ export function useSpace(shot: string, revision: Present): Space | null {
   return known ? (data ?? null) : null
 }
 
-/** Points and cards as they are seen on a frame. */
-export function useOnFrame(shot: string, revision: Present, frame: number): OnFrame | null {
+/** Points and cards as they are seen on a frame, and what of the cards another frame, that is painted on, does not show well. */
+export function useOnFrame(shot: string, revision: Present, frame: number, from: number): OnFrame | null {
   const known = !!confirmedOf(revision).camera?.data
   const { data } = useQuery({
-    queryKey: ['on-frame', shot, frame, essence(revision)],
+    queryKey: ['on-frame', shot, frame, from, essence(revision)],
     queryFn: () =>
       answer(
         api.GET('/api/shots/{id}/camera/frames/{frame}', {
-          params: { path: { id: shot, frame }, query: { revision: revision.number } },
+          params: { path: { id: shot, frame }, query: { revision: revision.number, from } },
         }),
       ).catch(none<OnFrame>),
     enabled: known,
