@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"jardin/core/camera"
@@ -415,8 +416,11 @@ func splitGLB(data []byte) (text, body []byte, err error) {
 
 type gltfReader struct {
 	gltf
-	data [][]byte
+	data  [][]byte
+	above map[int]int // of each node that hangs below another, that
 }
+
+const mostAbove = 100 // nodes that a camera hangs below
 
 func readGLTF(text, body []byte, shot ShotFrames) (*treatment.Solved, *treatment.Lens, string, error) {
 	fail := func(err error) (*treatment.Solved, *treatment.Lens, string, error) { return nil, nil, "", err }
@@ -439,11 +443,11 @@ func readGLTF(text, body []byte, shot ShotFrames) (*treatment.Solved, *treatment
 			return fail(errors.New("the file's numbers are in another file: save it as .glb, or with its buffers embedded"))
 		}
 	}
-	node := -1
+	node := slices.IndexFunc(r.Nodes, func(n gltfNode) bool { return n.Camera != nil })
+	r.above = map[int]int{}
 	for i := range r.Nodes {
-		if r.Nodes[i].Camera != nil {
-			node = i
-			break
+		for _, c := range r.Nodes[i].Children {
+			r.above[c] = i
 		}
 	}
 	if node < 0 {
@@ -476,7 +480,7 @@ func readGLTF(text, body []byte, shot ShotFrames) (*treatment.Solved, *treatment
 	}
 	path := &treatment.Solved{}
 	for n := range frames {
-		eye, turn, err := r.at(node, moves, float64(n)/shot.Rate, 0)
+		eye, turn, err := r.at(node, moves, float64(n)/shot.Rate)
 		if err != nil {
 			return fail(err)
 		}
@@ -592,25 +596,18 @@ func (m *gltfMove) at(t float64) []float64 {
 
 // at returns where a node is in the world at a time, and how it is turned; what scales it does not matter to a camera but for what
 // is below it.
-func (r *gltfReader) at(node int, moves gltfMoves, t float64, depth int) (camera.Vec, camera.Rotation, error) {
+func (r *gltfReader) at(node int, moves gltfMoves, t float64) (camera.Vec, camera.Rotation, error) {
 	m, err := r.matrix(node, moves, t)
 	if err != nil {
 		return camera.Vec{}, camera.Straight, err
 	}
 	for child, steps := node, 0; ; steps++ {
-		up := -1
-		for i := range r.Nodes {
-			for _, c := range r.Nodes[i].Children {
-				if c == child {
-					up = i
-				}
-			}
-		}
-		if up < 0 {
+		up, hangs := r.above[child]
+		if !hangs {
 			break
 		}
-		if steps > 1000 {
-			return camera.Vec{}, camera.Straight, errors.New("the nodes of the glTF file hang in a circle")
+		if steps > mostAbove {
+			return camera.Vec{}, camera.Straight, fmt.Errorf("the camera of the glTF file hangs below more than %d nodes, or in a circle", mostAbove)
 		}
 		a, err := r.matrix(up, moves, t)
 		if err != nil {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -127,6 +128,13 @@ func TestACameraThatDoesNotFit(t *testing.T) {
 	for _, bad := range []string{"", "{}", "[]", "null", "glTF", "{\"asset\":{}}", `{"asset":{},"nodes":[{"camera":7}]}`, `{"asset":{},"nodes":[{"camera":0}],"cameras":[{"type":"orthographic"}]}`} {
 		say([]byte(bad), beds)
 	}
+	// A camera below itself, and below very many.
+	say([]byte(`{"asset":{},"nodes":[{"camera":0,"children":[1]},{"children":[0]}],"cameras":[{"type":"perspective","perspective":{"yfov":1}}]}`), beds, "circle")
+	deep := `{"asset":{},"cameras":[{"type":"perspective","perspective":{"yfov":1}}],"nodes":[{"camera":0}`
+	for i := range 20_000 {
+		deep += `,{"children":[` + strconv.Itoa(i) + `]}`
+	}
+	say([]byte(deep+"]}"), beds, "below more than")
 	// Broken in random places it is refused, or read; it never takes the program along.
 	files := [][]byte{out.JSON(), out.GLTF()}
 	for range 400 {

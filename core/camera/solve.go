@@ -65,16 +65,19 @@ var (
 		"Leave out less, or give points of your own")
 	ErrPlane = errors.New("all that could be followed lies on one plane, which does not tell the focal length. " +
 		"Give the focal length, or follow the plane itself with a plane track")
+	ErrFlat = errors.New("what was followed moves as a flat picture does, which tells neither focal length nor depth. " +
+		"Give the focal length, or follow it with a plane track")
 	ErrNoMotion = errors.New("the camera does not move. Say in Follow that it stands still: nothing else is needed")
 	ErrNoFit    = errors.New("no path of a camera explains how what was followed moves. " +
 		"Mark what moves by itself as left out, or give the focal length and the lens if they are known")
 )
 
 const (
-	fewest    = 12 // tracks that two frames must share
-	baseTries = 300
-	lengthMin = 0.2 // of the picture's width: about 136 degrees
-	lengthMax = 8.0
+	fewest     = 12 // tracks that two frames must share
+	baseTries  = 300
+	lengthMin  = 0.2 // of the picture's width: about 136 degrees
+	lengthMax  = 8.0
+	lengthTurn = 4.0 // the longest that a turning camera tells
 )
 
 // Solve finds the camera's path, the places of what it saw, and what of focal length and lens is free.
@@ -251,14 +254,18 @@ func (s *solver) solve(ctx context.Context) (*Solution, error) {
 	if turned != nil && turned.typical() < surely {
 		return s.finish(ctx, turned)
 	}
-	base, flat, err := s.pair()
+	base, flat, spread, err := s.pair()
 	if err != nil {
 		if turned != nil && turned.typical() < 1 {
 			return s.finish(ctx, turned)
 		}
 		return nil, err
 	}
-	if flat && s.Focal != Known && (turned == nil || turned.typical() > 0.5) {
+	if flat && s.Focal != Known {
+		// Any homography fits: those of a camera that only turns have to fit as well as that.
+		if turned != nil && turned.typical() < 1.25*spread {
+			return s.finish(ctx, turned)
+		}
 		return nil, ErrPlane
 	}
 	var best *draft
@@ -352,7 +359,8 @@ func (s *solver) turn(ctx context.Context, length float64) (*draft, error) {
 			return nil, err
 		}
 	}
-	if f := d.Views[0].Focal / float64(s.Width); f < lengthMin || f > lengthMax {
+	// Through a very long lens turning and sliding along a plane are the same.
+	if f := d.Views[0].Focal / float64(s.Width); s.Focal != Known && (f < lengthMin || f > lengthTurn) {
 		return nil, ErrNoFit
 	}
 	return d, nil
@@ -461,11 +469,12 @@ func (s *solver) place(d *draft, t *Track, views []int) (x Vec, ok bool) {
 }
 
 // pair returns the two frames to begin with, those with most parallax among what they share; flat says that what they and all others
-// share lies on one plane.
-func (s *solver) pair() (best [2]int, flat bool, err error) {
+// share lies on one plane, spread how far they are typically off that, pixels.
+func (s *solver) pair() (best [2]int, flat bool, spread float64, err error) {
 	most := 0.0
 	frames := s.some(9)
-	flat, found := true, false
+	flat = true
+	var typical []float64
 	for i := range frames {
 		for _, b := range frames[i+1:] {
 			a := frames[i]
@@ -480,7 +489,6 @@ func (s *solver) pair() (best [2]int, flat bool, err error) {
 			if err != nil {
 				continue
 			}
-			found = true
 			off := make([]float64, len(p))
 			beyond := 0
 			for k := range p {
@@ -493,16 +501,17 @@ func (s *solver) pair() (best [2]int, flat bool, err error) {
 			}
 			// How far most of what is not on the commonest plane slides against it.
 			sort.Float64s(off)
+			typical = append(typical, off[len(off)/2])
 			slide := math.Min(off[len(off)*7/10], float64(s.Width)/30)
 			if score := slide * math.Sqrt(float64(len(p))); score > most {
 				most, best = score, [2]int{a, b}
 			}
 		}
 	}
-	if !found {
-		return best, false, ErrFewTracks
+	if len(typical) == 0 {
+		return best, false, 0, ErrFewTracks
 	}
-	return best, flat, nil
+	return best, flat, medianOf(len(typical), func(i int) float64 { return typical[i] }), nil
 }
 
 // move solves for a camera that moves, from a focal length and a pair of frames to begin with, over some of the frames.
@@ -822,6 +831,13 @@ func (s *solver) tell(d *draft) (*Solution, error) {
 	}
 	if !(out.RMS < 3) {
 		return nil, fmt.Errorf("%w: what was followed is %.1f px off", ErrNoFit, out.RMS)
+	}
+	longest := lengthMax
+	if d.Turning {
+		longest = lengthTurn
+	}
+	if f := medianOf(len(d.Views), func(i int) float64 { return d.Views[i].Focal }) / float64(s.Width); s.Focal != Known && (f < lengthMin || f > longest) {
+		return nil, ErrFlat
 	}
 	for i, f := range d.frames {
 		out.Views[f], out.Known[f] = d.Views[i], true

@@ -89,6 +89,9 @@ type Laying struct {
 // artifact in doc.
 func (s *Space) Lay(doc *treatment.Document, how Laying) error {
 	move := camera.Same
+	if len(how.Floor) == 0 && how.Origin == nil && how.Apart == nil {
+		return errors.New("say what of the space is to be laid: points on the floor, an origin, or two points and how far they are apart")
+	}
 	if len(how.Floor) > 0 {
 		on, err := s.places(how.Floor)
 		if err != nil {
@@ -197,6 +200,9 @@ func (s *Space) Card(motions *Set, n NewCard) (*treatment.Card, error) {
 		}
 		if n.At != nil {
 			d := v.Ray(&s.Lens, n.At.Point())
+			if !d.Finite() {
+				return nil, errors.New("nothing is seen at this place of the picture")
+			}
 			depth := v.Pose.Apply(at)[2]
 			if k := v.Pose.R.Apply(d)[2]; k > 0 && depth > 0 {
 				at = eye.Add(d.Mul(depth / k))

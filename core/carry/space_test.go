@@ -109,6 +109,7 @@ func TestLayingTheFloorMovesNothingOnThePicture(t *testing.T) {
 	assert.Error(t, space.Lay(doc, Laying{Floor: []int{0, 1, 999}}))
 	assert.Error(t, space.Lay(doc, Laying{Apart: &[2]int{1, 1}, Length: 2}))
 	assert.Error(t, space.Lay(doc, Laying{Floor: []int{0, 0, 0}}))
+	assert.Error(t, space.Lay(doc, Laying{}))
 }
 
 // By hand: what is dragged comes to where it is let go, what is across stays, and depth changes nothing on its own frame.
