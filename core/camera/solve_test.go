@@ -271,3 +271,14 @@ func TestFivePairsTellTheTrueMatrix(t *testing.T) {
 		assert.Less(t, least, 1e-5, "seed %d", seed)
 	}
 }
+
+func BenchmarkSolve200(b *testing.B) {
+	rng := rand.New(rand.NewPCG(11, 20))
+	f := film(b, rng, world(rng, 200, 3000, [3]float64{-0.06, 0, 0}, slide, 900), 0.2, 0.1, 0.05)
+	b.Logf("%d tracks", len(f.Tracks))
+	for b.Loop() {
+		if _, err := Solve(context.Background(), f.Task); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
