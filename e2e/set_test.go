@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"fmt"
 	"math"
 	"testing"
 	"time"
@@ -101,7 +100,7 @@ func TestAPacketOnTheWallByACard(t *testing.T) {
 	require.NotNil(t, m)
 	worst := 0.0
 	for _, p := range []geom.Point{packet, {X: 300, Y: 150}, {X: 700, Y: 120}} {
-		worst = math.Max(worst, m.Apply(p).Dist(onWall(p, home, there)))
+		worst = math.Max(worst, m.Apply(p).Dist(demo.BedsWall(p, home, there)))
 	}
 	t.Logf("the wall is carried within %.2f px over %d frames", worst, there-home)
 	assert.Less(t, worst, 0.5)
@@ -114,7 +113,7 @@ func TestAPacketOnTheWallByACard(t *testing.T) {
 		return doc.Tracks[0].Card.At != card
 	})
 	doc, set = s.whole(shot)
-	assert.Greater(t, set.Mapping(doc.Tracks[0].ID, home, there).Apply(packet).Dist(onWall(packet, home, there)), 5.0)
+	assert.Greater(t, set.Mapping(doc.Tracks[0].ID, home, there).Apply(packet).Dist(demo.BedsWall(packet, home, there)), 5.0)
 	a.press("^Undo")
 	s.wait(10*time.Second, "it to be undone", func() bool {
 		doc, _ := s.whole(shot)
@@ -132,22 +131,10 @@ func TestAPacketOnTheWallByACard(t *testing.T) {
 	a.see("Stroke 1")
 	a.goTo(there)
 	a.steady(there)
-	at := onWall(packet, home, there)
+	at := demo.BedsWall(packet, home, there)
 	plate, result := a.colourAt(at, "^Plate$"), a.colourAt(at, "^Result$")
 	t.Logf("where the packet was: %v on the plate, %v in the result", plate, result)
 	assert.Greater(t, math.Abs(plate[0]-plate[2])-math.Abs(result[0]-result[2]), 15.0, "its yellow is gone")
-}
-
-// onWall returns where a place of the wall that is seen on one frame is on another.
-func onWall(p geom.Point, from, to int) geom.Point {
-	lens, a, b := demo.BedsLens(), demo.BedsView(float64(from-demo.BedsFirst)), demo.BedsView(float64(to-demo.BedsFirst))
-	eye, ray := a.Pose.Eye(), a.Ray(&lens, p)
-	k := (-3.9 - eye[2]) / ray[2]
-	q, ok := b.Project(&lens, eye.Add(ray.Mul(k)))
-	if !ok {
-		panic(fmt.Sprint("the wall is behind the camera at ", camera.Vec(eye)))
-	}
-	return q
 }
 
 // colourAt returns the colour on the screen of a place of the picture, after a view was chosen.

@@ -386,6 +386,17 @@ func seenAlong(order []met) (bare, with [3]float32, cover float32) {
 	return bare, with, cover
 }
 
+// BedsWall returns where a place of the wall that is seen on a frame is on another.
+func BedsWall(p geom.Point, from, to int) geom.Point {
+	lens, a, b := BedsLens(), BedsView(float64(from-BedsFirst)), BedsView(float64(to-BedsFirst))
+	eye, ray := a.Pose.Eye(), a.Ray(&lens, p)
+	q, ok := b.Project(&lens, eye.Add(ray.Mul((wallAway-eye[2])/ray[2])))
+	if !ok {
+		return geom.Pt(math.NaN(), math.NaN())
+	}
+	return q
+}
+
 // BedsTruth is what truth.json says about the shot.
 type BedsTruth struct {
 	Edition   string                   `json:"edition"`

@@ -51,6 +51,13 @@ func TestACardGoesWhereTheCameraSeesIt(t *testing.T) {
 		require.NoError(t, err)
 		space, err := set.Space()
 		require.NoError(t, err)
+		// Its handles are where its corners are seen.
+		seen, ok := space.Seen(&card, home)
+		surface := set.Motion("c").Track.Surface
+		require.True(t, ok && len(surface) == 4)
+		for i, p := range surface {
+			assert.InDelta(t, 0, seen[i].Dist(p.Point()), 1e-6)
+		}
 		for range 10 {
 			n := 1001 + rng.IntN(30)
 			m := set.Mapping("c", home, n)
@@ -103,6 +110,11 @@ func TestLayingTheFloorMovesNothingOnThePicture(t *testing.T) {
 	assert.Positive(t, view.Pose.Eye()[1])
 	assert.Equal(t, "m", doc.Camera.World.Unit)
 	for _, n := range []int{1001, 1020, 1030} {
+		was, _ := space.Seen(&card, n)
+		now, _ := laid.Seen(doc.Tracks[0].Card, n)
+		for i := range was {
+			assert.InDelta(t, 0, was[i].Dist(now[i]), 1e-6, "the card is where it was")
+		}
 		p := geom.Pt(400, 300)
 		assert.InDelta(t, 0, before.Mapping("c", 1010, n).Apply(p).Dist(after.Mapping("c", 1010, n).Apply(p)), 1e-6)
 	}
