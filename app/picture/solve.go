@@ -3,6 +3,7 @@ package picture
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 
@@ -124,7 +125,37 @@ func (s *Source) featureTracks(ctx context.Context, doc *treatment.Document, kep
 			kept.save("features", so)
 		}
 	}
-	return features.Tracks(), nil
+	return append(features.Tracks(), pointTracks(doc, motions)...), nil
+}
+
+// pointTracks are the points that the artist had followed, where they were found: what is seen of them counts as any feature does.
+func pointTracks(doc *treatment.Document, motions *carry.Set) (out []track.FeatureTrack) {
+	for i := range doc.Tracks {
+		for _, p := range doc.Tracks[i].Points {
+			places := motions.Motion(doc.Tracks[i].ID).Places(p.ID)
+			var run track.FeatureTrack
+			end := func() {
+				if len(run.At) >= 3 {
+					out = append(out, run)
+				}
+				run = track.FeatureTrack{}
+			}
+			for _, n := range slices.Sorted(maps.Keys(places)) {
+				if places[n].Bridged {
+					continue
+				}
+				if len(run.At) > 0 && n != run.First+len(run.At) {
+					end()
+				}
+				if len(run.At) == 0 {
+					run.First = n
+				}
+				run.At = append(run.At, places[n].At)
+			}
+			end()
+		}
+	}
+	return out
 }
 
 // farPoints is how far away the points are, in the middle, as a space is laid that nobody has laid yet.

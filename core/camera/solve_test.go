@@ -168,6 +168,7 @@ func TestASliderIsFound(t *testing.T) {
 		assert.Less(t, s.Lens.Distort(geom.Pt(30, 20)).Dist(best.Lens.Distort(geom.Pt(30, 20))), 0.5)
 		assert.False(t, s.Turning)
 		assert.Less(t, missed, still/20)
+		assert.LessOrEqual(t, wrong, 3, "of %d that walk or hop", len(f.walking))
 	}
 }
 
