@@ -1,6 +1,8 @@
 package exchange
 
 import (
+	"encoding/base64"
+	"encoding/binary"
 	"encoding/json"
 	"math"
 	"math/rand/v2"
@@ -102,6 +104,36 @@ func TestAGLTFCameraLooksAlongItsMinusZ(t *testing.T) {
 	assert.InDelta(t, 0, p.Dist(geom.Pt(300, 0)), 1e-6)
 	_, ok = v.Project(&s.Lens, camera.Vec{1, 2, 7})
 	assert.False(t, ok, "it is behind")
+}
+
+// A parent that is turned turns what hangs below it; between two keys whose quaternions are of the same turn but for their sign,
+// nothing turns (glTF 2.0, appendix C: of two, the shorter way).
+func TestAGLTFCameraBelowATurnedParentAndBetweenKeys(t *testing.T) {
+	// The parent is turned by 90 degrees about y: its -z is the world's -x, and its x the world's -z.
+	const parent = `{"asset":{"version":"2.0"},"nodes":[{"camera":0,"translation":[1,0,0]},{"children":[0],"rotation":[0,0.7071067811865476,0,0.7071067811865476]}],
+		"cameras":[{"type":"perspective","perspective":{"yfov":1,"znear":0.1}}]}`
+	shot := ShotFrames{Width: 400, Height: 400, First: 1, Last: 3, Rate: 1}
+	path, lens, _, err := ReadCamera([]byte(parent), shot)
+	require.NoError(t, err)
+	assert.InDelta(t, 0, camera.Vec(path.Views[0].Eye).Dist(camera.Vec{0, 0, -1}), 1e-9)
+	s, err := carry.NewSpace(&treatment.Document{Lens: lens, Camera: &treatment.Camera{Focal: "fixed", Data: &treatment.CameraData{Path: path}}})
+	require.NoError(t, err)
+	v := s.Views[1]
+	p, ok := v.Project(&s.Lens, camera.Vec{-10, 0, -1})
+	require.True(t, ok, "it looks along the world's -x")
+	assert.InDelta(t, 0, p.Dist(geom.Pt(200, 200)), 1e-6)
+
+	numbers := make([]byte, 0, 40)
+	for _, v := range []float32{0, 2, 0, 0, 0, 1, 0, 0, 0, -1} {
+		numbers = binary.LittleEndian.AppendUint32(numbers, math.Float32bits(v))
+	}
+	keyed := `{"asset":{"version":"2.0"},"nodes":[{"camera":0}],"cameras":[{"type":"perspective","perspective":{"yfov":1,"znear":0.1}}],
+		"animations":[{"channels":[{"sampler":0,"target":{"node":0,"path":"rotation"}}],"samplers":[{"input":0,"output":1}]}],
+		"accessors":[{"bufferView":0,"componentType":5126,"count":2,"type":"SCALAR"},{"bufferView":0,"byteOffset":8,"componentType":5126,"count":2,"type":"VEC4"}],
+		"bufferViews":[{"buffer":0,"byteLength":40}],"buffers":[{"byteLength":40,"uri":"data:application/octet-stream;base64,` + base64.StdEncoding.EncodeToString(numbers) + `"}]}`
+	path, _, _, err = ReadCamera([]byte(keyed), shot)
+	require.NoError(t, err)
+	assert.InDelta(t, 1, math.Abs(path.Views[1].Turn[3]), 1e-9, "half way between a turn and itself")
 }
 
 func TestACameraThatDoesNotFit(t *testing.T) {

@@ -257,3 +257,32 @@ func TestAPathFoundAnewLiesAsBefore(t *testing.T) {
 		assert.InDelta(t, 0, a.Pose.Eye().Dist(b.Pose.Eye()), 1e-6)
 	}
 }
+
+// Points that lie on a card, followed as they are seen, carry as the card does once the lens is taken out, and worse with it.
+func TestPointsWithTheLensTakenOut(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 6))
+	doc := walk(rng, -0.12)
+	card := treatment.Card{At: [3]float64{0, 1.2, -2.6}, Turn: [4]float64{0, 0, 0, 1}, Size: [2]float64{2, 1}}
+	const home, there = 1008, 1024
+	space, err := NewSpace(doc)
+	require.NoError(t, err)
+	points := treatment.Track{ID: "p", Name: "Points", Kind: treatment.PointsTrack, Home: home, Motion: geom.Perspective}
+	from, _ := space.Seen(&card, home)
+	to, _ := space.Seen(&card, there)
+	for i := range from {
+		points.Points = append(points.Points, treatment.Point{ID: string(rune('a' + i)), Name: "P", Home: home, At: treatment.Vec{from[i].X, from[i].Y},
+			Path: &treatment.PointPath{Samples: []treatment.PointSample{{Frame: there, At: treatment.Vec{to[i].X, to[i].Y}}}}})
+	}
+	off := func(straight bool) float64 {
+		points.Straight = straight
+		doc.Tracks = []treatment.Track{points, {ID: "c", Name: "Card", Kind: treatment.CardTrack, Home: home, Motion: geom.Perspective, Card: &card}}
+		set, err := New(doc)
+		require.NoError(t, err)
+		m, want := set.Mapping("p", home, there), set.Mapping("c", home, there)
+		require.NotNil(t, m)
+		p := from[0].Lerp(from[2], 0.5).Add(geom.Pt(90, -40))
+		return m.Apply(p).Dist(want.Apply(p))
+	}
+	assert.Less(t, off(true), 1e-6)
+	assert.Greater(t, off(false), 0.5)
+}
