@@ -1,6 +1,7 @@
 package picture
 
 import (
+	"context"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -28,4 +29,28 @@ func TestPointsOfOnesOwnCount(t *testing.T) {
 	assert.Len(t, tracks[0].At, 4)
 	assert.Equal(t, 20, tracks[1].First)
 	assert.Equal(t, geom.Pt(21, 5), tracks[1].At[1])
+}
+
+// What is left out of a track that is followed in the straight picture is left out where it is there.
+func TestWhatIsLeftOutIsStraightenedToo(t *testing.T) {
+	lens, err := geom.LensOf([3]float64{-0.1, 0, 0}, 960, 540, geom.Pt(480, 270), 1)
+	require.NoError(t, err)
+	doc := treatment.New()
+	doc.Tracks = []treatment.Track{{ID: "w", Name: "Wall", Kind: treatment.PlaneTrack, Home: 5, Motion: geom.Perspective, Exclusions: []treatment.Shape{
+		{ID: "x", Name: "Out", Kind: treatment.Outline, Home: 5, Ride: treatment.Still, Points: []treatment.Knot{
+			{At: treatment.Vec{10, 10}}, {At: treatment.Vec{90, 10}}, {At: treatment.Vec{90, 60}}, {At: treatment.Vec{10, 60}}}},
+	}}}
+	motions, err := carry.New(doc)
+	require.NoError(t, err)
+	f := follower{doc: doc, what: &doc.Tracks[0], motions: motions, lens: lens}
+	out, err := f.exclusions(context.Background(), 5)
+	require.NoError(t, err)
+	require.Len(t, out, 1)
+	corner := lens.Straighten(geom.Pt(10, 10))
+	assert.Greater(t, corner.Dist(geom.Pt(10, 10)), 30.0)
+	near := false
+	for _, p := range out[0] {
+		near = near || p.Dist(corner) < 1e-6
+	}
+	assert.True(t, near)
 }

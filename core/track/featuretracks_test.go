@@ -108,6 +108,33 @@ func TestFeaturesLeaveOutWhatIsCovered(t *testing.T) {
 	assert.Empty(t, flat.Tracks())
 }
 
+// A bar of its own texture passes before the picture: what it covers ends, and does not go over to it.
+func TestFeaturesThatAreCoveredEnd(t *testing.T) {
+	size := image.Rect(0, 0, 400, 300)
+	behind := filmOf(size, 16, 0.01, func(n int) geom.Homography { return geom.Translation(geom.Pt(2*float64(n), 0)) })
+	before := filmOf(size, 16, 0.01, func(n int) geom.Homography { return geom.Translation(geom.Pt(37+11*float64(n), 61)) })
+	features := NewFeatures(160)
+	for n, p := range behind {
+		left := 40 + 11*n
+		for y := range 300 {
+			copy(p.Row(y, left, min(left+70, 400)), before[n].Row(y, left, min(left+70, 400)))
+		}
+		features.Step(n, p, nil)
+	}
+	all, astray := 0, 0
+	for _, f := range features.Tracks() {
+		for k := 1; k < len(f.At); k++ {
+			d := f.At[k].Sub(f.At[k-1])
+			all++
+			if d.Dist(geom.Pt(2, 0)) > 1 && d.Dist(geom.Pt(11, 0)) > 1 {
+				astray++
+			}
+		}
+	}
+	t.Logf("%d of %d steps go with neither", astray, all)
+	assert.Less(t, astray, all/200)
+}
+
 // Gone on with from what was kept, as many are found, and those begun before go on.
 func TestFeaturesGoOn(t *testing.T) {
 	size := image.Rect(0, 0, 320, 240)
