@@ -120,6 +120,24 @@ func TestAPacketOnTheWallByACard(t *testing.T) {
 		return doc.Tracks[0].Card.At == card
 	})
 
+	// A label stands nearer: by a card of its own it is held in front.
+	var board []geom.Point
+	for _, c := range demo.BedLabels()[0].Corners {
+		p, ok := view.Project(&lens, c)
+		require.True(t, ok)
+		board = append(board, p)
+	}
+	box := geom.Bounds(board).Grow(6)
+	a.press("^Choose points$")
+	a.drag(box.Min, box.Max)
+	a.press("^Through the points$")
+	a.press("^In front$")
+	s.wait(10*time.Second, "the label to be in front", func() bool {
+		doc, _ := s.whole(shot)
+		return len(doc.Tracks) == 2 && doc.Removals[0].Guard != nil && len(doc.Removals[0].Guard.Fronts) == 1 &&
+			doc.Removals[0].Guard.Fronts[0].Shapes[0].Ride == doc.Tracks[1].ID && doc.Removals[0].Follow.Track == doc.Tracks[0].ID
+	})
+
 	// Painted over with wall from below it.
 	a.press("^The set$")
 	a.key(input.Digit3)

@@ -61,6 +61,7 @@ type onFrame struct {
 type cardSeen struct {
 	Track   string          `json:"track"`
 	Corners []treatment.Vec `json:"corners" nullable:"false" doc:"Upper left, upper right, lower right, lower left"`
+	Away float64 `json:"away" doc:"How far its middle is from the camera, along where it looks"`
 	// Stretched are of parts of four corners.
 	Stretched [][]treatment.Vec `json:"stretched,omitempty" doc:"Parts on which paint from the frame that is painted on is stretched more than twofold, or which it does not show"`
 }
@@ -195,7 +196,8 @@ func (s *Server) getOnFrame(ctx context.Context, in *FramePath) (*body[onFrame],
 			continue
 		}
 		if corners, ok := found.Seen(t.Card, in.Frame); ok {
-			c := cardSeen{Track: t.ID}
+			view := found.Views[in.Frame]
+			c := cardSeen{Track: t.ID, Away: view.Pose.Apply(t.Card.At)[2]}
 			c.Corners = vecs(corners)
 			if in.From > 0 {
 				for _, part := range found.Stretched(t.Card, in.From, in.Frame) {

@@ -51,7 +51,7 @@ func (s *Source) SolveCamera(ctx context.Context, doc *treatment.Document, kept 
 	}
 	task := camera.Task{
 		Width: s.Plates.Width, Height: s.Plates.Height, Frames: s.Plates.Last - s.Plates.First + 1,
-		Lens: lens, Focal: camera.Focal(how.Focal), Length: how.Length, Terms: how.Terms,
+		Lens: lens, Focal: camera.Focal(how.Focal), Length: how.Length, Terms: how.Terms, Centre: how.Centre,
 		Progress: func(what string, done float64) { report(what, followShare+(1-followShare)*done) },
 	}
 	for _, t := range tracks {
@@ -62,6 +62,9 @@ func (s *Source) SolveCamera(ctx context.Context, doc *treatment.Document, kept 
 		return nil, err
 	}
 	shot.K = found.Lens.K
+	if how.Centre {
+		shot.Centre = &treatment.Vec{found.Lens.Centre.X, found.Lens.Centre.Y}
+	}
 	return &SolvedCamera{solvedOf(found, tracks, s.Plates.First), &shot}, nil
 }
 

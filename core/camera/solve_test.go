@@ -209,6 +209,25 @@ func TestAZoomIsFound(t *testing.T) {
 	assert.Less(t, pathError(t, s, b), 0.01)
 }
 
+// A cropped picture's principal point is not in its middle; a camera that turns enough tells where.
+func TestAPrincipalPointIsFound(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 25))
+	b := world(rng, 40, 900, [3]float64{-0.05, 0, 0}, func(u float64) (Vec, Vec) {
+		return Vec{2.4 * u, 0.2 * math.Sin(6*u), 0.3 * u}, Vec{0.1 * math.Sin(5*u), -0.4 * u, 0.3 * math.Sin(4*u)}
+	}, 900)
+	var err error
+	b.Lens, err = geom.LensOf(b.Lens.K, b.Width, b.Height, geom.Pt(690, 340), 1)
+	require.NoError(t, err)
+	f := film(t, rng, b, 0.2, 0, 0.05)
+	f.Lens, _ = geom.LensOf([3]float64{}, f.Width, f.Height, geom.Pt(640, 360), 1)
+	f.Centre = true
+	s, err := Solve(context.Background(), f.Task)
+	require.NoError(t, err)
+	t.Logf("principal point %.1f, %.1f for 690, 340; f %.1f for 900; RMS %.3f", s.Lens.Centre.X, s.Lens.Centre.Y, s.Views[0].Focal, s.RMS)
+	assert.Less(t, s.Lens.Centre.Dist(geom.Pt(690, 340)), 6.0)
+	assert.InDelta(t, 0.2*math.Sqrt2, s.RMS, 0.03)
+}
+
 func TestWhatKeepsACameraFromBeingFound(t *testing.T) {
 	rng := rand.New(rand.NewPCG(4, 23))
 	// All on one plane, with a focal length that nobody knows.

@@ -960,6 +960,8 @@ export interface components {
             show: string;
         };
         Camera: {
+            /** @description The principal point is found as well */
+            centre?: boolean;
             /** @description What was found, or brought in */
             data?: components["schemas"]["CameraData"];
             /**
@@ -1043,6 +1045,11 @@ export interface components {
             track: string;
         };
         CardSeen: {
+            /**
+             * Format: double
+             * @description How far its middle is from the camera, along where it looks
+             */
+            away: number;
             /** @description Upper left, upper right, lower right, lower left */
             corners: number[][];
             /** @description Parts on which paint from the frame that is painted on is stretched more than twofold, or which it does not show */

@@ -1,7 +1,7 @@
 import { useRef, useState } from 'react'
 import { answer, api, type Document, type Track } from '../../api/client'
 import { isOpen, useTasks } from '../../api/tasks'
-import { useEdit } from '../../api/treatment'
+import { newId, useEdit } from '../../api/treatment'
 import { Pick, Select } from '../../ui/choice'
 import { Button, Check, NumberField, NumberInput, Text } from '../../ui/controls'
 import { send } from '../../ui/files'
@@ -13,7 +13,7 @@ import { Running } from '../running'
 import { bench, useBench } from '../state'
 import { ridersOf } from '../tracks'
 import { useCardMoves } from './handles'
-import { useSpace, type Space } from './queries'
+import { useOnFrame, useSpace, type Space } from './queries'
 import { SpaceView } from './spaceview'
 
 /** The set: the lens, where the camera was, and cards in the space that it saw. */
@@ -108,6 +108,16 @@ function Camera({ shot, revision, space }: BenchProps & { space: Space | null })
           ]}
         />
       </div>
+      <Check
+        label="Find the principal point"
+        hint="Where the lens's middle is on the picture; off for most footage, for cropped pictures it is elsewhere. It takes a camera that turns"
+        value={!!camera?.centre}
+        onChange={(v) =>
+          void edit('The principal point', (d) => {
+            cameraOf(d).centre = v || undefined
+          })
+        }
+      />
       {running ? (
         <Running task={running} label="Solving the camera" counted />
       ) : (
@@ -322,6 +332,39 @@ function Cards({ shot, revision, motions }: BenchProps & { space: Space }) {
       })
       .catch((e: Error) => notify(e.message))
   const held = cards.find((t) => t.id === card)
+  const seen = useOnFrame(shot.id, revision, frame, open?.reference ?? 0)
+  const at = (id?: string) => seen?.cards.find((c) => c.track === id)
+  /** Puts what stands on a nearer card in front of the open removal's patch: by the card's own outline, to be drawn closer. */
+  const inFront = (t: Track) => {
+    const corners = at(t.id)?.corners
+    if (!open || !corners) return
+    void edit(
+      `${t.name} is in front of ${open.name}`,
+      on(open.id, (r) => {
+        r.guard ??= { fronts: [] }
+        ;(r.guard.fronts ??= []).push({
+          id: newId(),
+          name: t.name,
+          by: 'outline',
+          shapes: [
+            {
+              id: newId(),
+              name: t.name,
+              kind: 'outline',
+              home: frame,
+              ride: t.id,
+              points: corners.map((c) => ({ at: c })),
+            },
+          ],
+        })
+      }),
+    )
+    notify(`${t.name} is held in front of ${open.name}: its outline is under Guard, and rides on the card`)
+  }
+  const nearer = (t: Track) => {
+    const [a, b] = [at(t.id)?.away, at(open?.follow.track)?.away]
+    return open && open.follow.track !== t.id && a !== undefined && b !== undefined && a < b
+  }
   return (
     <section className="flex flex-col gap-2" aria-label="Cards">
       <Heading>Cards</Heading>
@@ -367,6 +410,16 @@ function Cards({ shot, revision, motions }: BenchProps & { space: Space }) {
           >
             {t.name}
           </button>
+          {open && nearer(t) && (
+            <Button
+              weight="bare"
+              className="py-0!"
+              title={`It stands nearer than what carries ${open.name}: what is on it hides the patch`}
+              onClick={() => inFront(t)}
+            >
+              In front
+            </Button>
+          )}
           {open && (
             <Button
               weight="bare"
@@ -500,6 +553,36 @@ function Lens({ shot, revision }: BenchProps) {
             />
           </label>
         ))}
+      </div>
+      <div className="flex items-center gap-1.5">
+        <span className="text-quiet">Middle</span>
+        {[0, 1].map((i) => (
+          <NumberInput
+            key={i}
+            label={i ? 'Principal point, y' : 'Principal point, x'}
+            className="w-17"
+            value={lens?.centre?.[i] ?? (i ? shot.height : shot.width) / 2}
+            min={-4 * shot.width}
+            max={5 * shot.width}
+            onDone={(v) =>
+              change('The principal point', (l) => {
+                l.centre ??= [shot.width / 2, shot.height / 2]
+                l.centre[i] = v
+              })
+            }
+          />
+        ))}
+        <span className="text-quiet" title="Width of a pixel beside its height: 2 for an anamorphic lens of 2 : 1">
+          squeeze
+        </span>
+        <NumberInput
+          label="Squeeze"
+          className="w-13"
+          value={lens?.squeeze ?? 1}
+          min={0.25}
+          max={4}
+          onDone={(v) => change('Squeeze', (l) => (l.squeeze = v))}
+        />
       </div>
       <div className="flex flex-wrap items-center gap-1.5">
         <Button
