@@ -235,11 +235,17 @@ func everyControl(t *testing.T, fill bool) {
 		for _, part := range stage.parts {
 			want[part] = look(part, false)
 		}
-		s.wait(20*time.Second, "all to be saved", func() bool {
+		// On a busy machine a change may take a while: nothing may have come for two seconds.
+		quiet := 0
+		s.wait(90*time.Second, "all to be saved", func() bool {
 			was := last
 			last = revision()
 			time.Sleep(250 * time.Millisecond)
-			return was == last
+			if was != last {
+				quiet = 0
+			}
+			quiet++
+			return quiet > 8
 		})
 		a.visit(s.address + "/shots/" + shot + a.text(`() => location.search`))
 		a.steady(frame)
