@@ -61,7 +61,7 @@ type onFrame struct {
 type cardSeen struct {
 	Track   string          `json:"track"`
 	Corners []treatment.Vec `json:"corners" nullable:"false" doc:"Upper left, upper right, lower right, lower left"`
-	Away float64 `json:"away" doc:"How far its middle is from the camera, along where it looks"`
+	Away    float64         `json:"away" doc:"How far its middle is from the camera, along where it looks"`
 	// Stretched are of parts of four corners.
 	Stretched [][]treatment.Vec `json:"stretched,omitempty" doc:"Parts on which paint from the frame that is painted on is stretched more than twofold, or which it does not show"`
 }
