@@ -29,16 +29,20 @@ func (solving) run(ctx context.Context, r *Runner, t *store.Task, p *progress) (
 	if err != nil {
 		return "", err
 	}
-	var before *treatment.Solved
-	if c := m.doc.Camera; c != nil && c.Data != nil {
-		before = c.Data.Path
-	}
 	rev, err := r.store.Amend(ctx, t.ShotID, "Solve the camera", func(doc *treatment.Document) error {
 		if doc.Camera == nil {
 			doc.Camera = &treatment.Camera{Focal: string(camera.Fixed), Terms: 1}
 		}
+		// As what is in force now was laid, so that cards stay where they are: it may have been changed meanwhile.
+		now, err := r.store.Inline(ctx, &treatment.Document{Camera: doc.Camera})
+		if err != nil {
+			return err
+		}
+		var before *treatment.Solved
+		if now.Camera.Data != nil {
+			before = now.Camera.Data.Path
+		}
 		doc.Camera.Data = &treatment.CameraData{Artifact: sha}
-		// As it was laid before, so that cards stay where they are.
 		if w, ok := carry.Joined(before, found.Path, doc.Camera.World); ok {
 			doc.Camera.World = w
 		} else {

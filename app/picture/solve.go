@@ -197,7 +197,7 @@ func solvedOf(found *camera.Solution, tracks []track.FeatureTrack, first int) *t
 		v := found.Views[i]
 		v.Pose = world.Pose(v.Pose)
 		kept := treatment.ViewOf(first+i, &v)
-		kept.RMS, kept.Fits = rounded(found.ByFrame[i], 1e4), found.Fits[i]
+		kept.RMS, kept.Fits = round(found.ByFrame[i], 1e4), found.Fits[i]
 		out.Views = append(out.Views, kept)
 	}
 	for _, p := range found.Points {
@@ -206,9 +206,7 @@ func solvedOf(found *camera.Solution, tracks []track.FeatureTrack, first int) *t
 			continue
 		}
 		t := &tracks[p.Track]
-		out.Points = append(out.Points, treatment.CameraPoint{At: at, Error: rounded(p.Error, 1e4), Off: !p.Fits, First: t.First, Last: t.First + len(t.At) - 1})
+		out.Points = append(out.Points, treatment.CameraPoint{At: at, Error: round(p.Error, 1e4), Off: !p.Fits, First: t.First, Last: t.First + len(t.At) - 1})
 	}
 	return out
 }
-
-func rounded(v, steps float64) float64 { return math.Round(v*steps) / steps }

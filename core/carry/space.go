@@ -406,7 +406,7 @@ func (s *Space) On(frame int) (out []SeenPoint) {
 // Joined returns the world under which a path found anew lies as the one before it did, by where the camera was on frames that both
 // know; ok is false where that cannot be told.
 func Joined(old, anew *treatment.Solved, world *treatment.World) (w *treatment.World, ok bool) {
-	if old == nil || old.Turning || anew.Turning {
+	if old == nil || old.Turning != anew.Turning {
 		return nil, false
 	}
 	was := map[int]camera.Vec{}
@@ -421,6 +421,9 @@ func Joined(old, anew *treatment.Solved, world *treatment.World) (w *treatment.W
 		}
 	}
 	s, err := camera.AlignPaths(from, to)
+	if old.Turning {
+		s, err = camera.Same, nil // it stays where it is, and nothing is nearer or farther
+	}
 	if err != nil || len(from) < 3 {
 		return nil, false
 	}

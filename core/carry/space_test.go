@@ -258,6 +258,28 @@ func TestAPathFoundAnewLiesAsBefore(t *testing.T) {
 	}
 }
 
+// So does the path of a camera that only turned, which only a turn can tell; one of each kind cannot be joined.
+func TestATurnFoundAnewLiesAsBefore(t *testing.T) {
+	old, anew := &treatment.Solved{Turning: true}, &treatment.Solved{Turning: true}
+	other := camera.Turn(camera.Vec{0.4, -1, 0.3})
+	for i := range 10 {
+		v := camera.View{Pose: camera.Pose{R: camera.Turn(camera.Vec{0.1, 0.05 * float64(i), 0})}, Focal: 800}
+		old.Views = append(old.Views, treatment.ViewOf(i, &v))
+		v.Pose.R = v.Pose.R.Mul(other)
+		anew.Views = append(anew.Views, treatment.ViewOf(i, &v))
+	}
+	w, ok := Joined(old, anew, nil)
+	require.True(t, ok)
+	for i := range anew.Views {
+		a, b := anew.Views[i].View(w.Similarity()), old.Views[i].View(camera.Same)
+		d := a.Pose.R.Mul(b.Pose.R.Transposed())
+		assert.InDelta(t, 0, d.Axis().Len(), 1e-6)
+	}
+	anew.Turning = false
+	_, ok = Joined(old, anew, nil)
+	assert.False(t, ok)
+}
+
 // Points that lie on a card, followed as they are seen, carry as the card does once the lens is taken out, and worse with it.
 func TestPointsWithTheLensTakenOut(t *testing.T) {
 	rng := rand.New(rand.NewPCG(8, 6))
