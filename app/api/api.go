@@ -156,6 +156,8 @@ func asProblem(err error) error {
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrGone):
 		return huma.Error409Conflict(err.Error())
+	case errors.Is(err, picture.ErrNotReady):
+		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrTaken):
 		return huma.Error409Conflict(err.Error())
 	case errors.As(err, &stale):

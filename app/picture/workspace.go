@@ -2,6 +2,7 @@ package picture
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"reflect"
 	"sync"
@@ -16,6 +17,9 @@ import (
 
 // Workspace opens shots: it finds their plates and revisions and keeps what was
 // worked out for them within one budget of memory.
+// ErrNotReady is returned for a shot that has not come in yet.
+var ErrNotReady = errors.New("the shot is not ready")
+
 type Workspace struct {
 	store     *store.Store
 	Folder    *datafolder.Folder
@@ -95,7 +99,7 @@ func (w *Workspace) Source(ctx context.Context, id string) (*Source, error) {
 		return nil, err
 	}
 	if shot.State != "ready" {
-		return nil, fmt.Errorf("%s is not ready: it is %s", shot.Name, shot.State)
+		return nil, fmt.Errorf("%w: %s is %s", ErrNotReady, shot.Name, shot.State)
 	}
 	dir, err := w.PlateDir(id)
 	if err != nil {

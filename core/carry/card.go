@@ -37,6 +37,10 @@ func (cardKind) measured(doc *treatment.Document, m *Motion) error {
 	shown.Surface = nil
 	for _, c := range m.corners {
 		p := m.lens.Distort(c)
+		if !p.Finite() {
+			m.corners = m.straight(t.Frame())
+			return nil // part of it is where the lens shows nothing
+		}
 		shown.Surface = append(shown.Surface, treatment.Vec{p.X, p.Y})
 	}
 	m.Track = &shown

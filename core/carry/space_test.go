@@ -280,6 +280,29 @@ func TestATurnFoundAnewLiesAsBefore(t *testing.T) {
 	assert.False(t, ok)
 }
 
+// A card that reaches to where the lens shows nothing is not known, and nothing of it is no number.
+func TestACardBeyondTheLens(t *testing.T) {
+	doc := walk(rand.New(rand.NewPCG(9, 7)), 0)
+	doc.Lens = &treatment.Lens{Size: [2]int{1, 1}, K: [3]float64{-0.1}}
+	card := treatment.Card{At: [3]float64{0, 1.2, -2.6}, Turn: [4]float64{0, 0, 0, 1}, Size: [2]float64{2000, 1000}}
+	doc.Tracks = []treatment.Track{{ID: "c", Name: "Card", Kind: treatment.CardTrack, Home: 1001, Motion: geom.Perspective, Card: &card}}
+	set, err := New(doc)
+	require.NoError(t, err)
+	for _, n := range []int{1001, 1010} {
+		if m := set.Mesh("c", n); m != nil {
+			for _, v := range m.Places {
+				assert.False(t, math.IsNaN(v) || math.IsInf(v, 0))
+			}
+		}
+	}
+	assert.Empty(t, set.Motion("c").Track.Surface)
+	for _, v := range set.Motion("c").Samples {
+		assert.True(t, v.Matrix.Finite())
+	}
+	doc.Camera.Data.Path.Views[3].Focal = 1e-300
+	assert.Error(t, doc.Validate(nil))
+}
+
 // Points that lie on a card, followed as they are seen, carry as the card does once the lens is taken out, and worse with it.
 func TestPointsWithTheLensTakenOut(t *testing.T) {
 	rng := rand.New(rand.NewPCG(8, 6))

@@ -235,7 +235,7 @@ func (s *Solved) check(f *faultList) {
 		switch {
 		case i > 0 && v.Frame <= s.Views[i-1].Frame:
 			f.add("path", "frame %d comes after %d; frames have to be in order, each once", v.Frame, s.Views[i-1].Frame)
-		case !(v.Focal > 0 && v.Focal < 1e7):
+		case !(v.Focal > 0.01 && v.Focal < 1e7):
 			f.add("path", "the focal length of frame %d is %g pixels", v.Frame, v.Focal)
 		case !turns(v.Turn) || !sound(v.Eye[:]...):
 			f.add("path", "the camera of frame %d is nowhere: numbers up to %g and a quaternion of length 1 are needed", v.Frame, farthestInSpace)
