@@ -51,7 +51,7 @@ func (s *Source) SolveCamera(ctx context.Context, doc *treatment.Document, kept 
 	}
 	task := camera.Task{
 		Width: s.Plates.Width, Height: s.Plates.Height, Frames: s.Plates.Last - s.Plates.First + 1,
-		Lens: lens, Focal: camera.Focal(how.Focal), Length: how.Length, Terms: how.Terms, Centre: how.Centre,
+		Lens: lens, Focal: camera.Focal(how.Focal), Length: how.Length, Terms: how.Terms, Centre: how.Centre, Squeeze: how.Squeeze,
 		Progress: func(what string, done float64) { report(what, followShare+(1-followShare)*done) },
 	}
 	for _, t := range tracks {
@@ -64,6 +64,9 @@ func (s *Source) SolveCamera(ctx context.Context, doc *treatment.Document, kept 
 	shot.K = found.Lens.K
 	if how.Centre {
 		shot.Centre = &treatment.Vec{found.Lens.Centre.X, found.Lens.Centre.Y}
+	}
+	if how.Squeeze {
+		shot.Squeeze = found.Lens.Squeeze
 	}
 	return &SolvedCamera{solvedOf(found, tracks, s.Plates.First), &shot}, nil
 }

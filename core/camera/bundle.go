@@ -38,6 +38,7 @@ type Bundle struct {
 	Focal         Focal
 	Terms         int  // radial terms that are found, 0 to 3
 	Centre        bool // the principal point is found
+	Squeeze       bool // the lens's squeeze is found
 	Turning       bool // cameras only turn: points are directions
 	Still         bool // cameras stay where they are: points alone are adjusted
 }
@@ -65,12 +66,15 @@ func (b *Bundle) sizes() (camera, shared int) {
 	if b.Centre {
 		shared += 2
 	}
+	if b.Squeeze {
+		shared++
+	}
 	return camera, shared
 }
 
 // mostShared is the most parameters that all views share, mostOwn the most of one of them.
 const (
-	mostShared = 6
+	mostShared = 7
 	mostOwn    = 7
 )
 
@@ -169,6 +173,19 @@ func (b *Bundle) linearise(o *Observation) (l linear) {
 	}
 	if b.Centre {
 		l.shared[0][n], l.shared[1][n+1] = 1, 1
+		n += 2
+	}
+	if b.Squeeze {
+		// By its logarithm: sx shrinks, a sx stays, and radius 1, half the diagonal, grows.
+		a := squeeze(lens)
+		w, h := a*float64(b.Width), float64(b.Height)
+		var r2 float64
+		if !lens.Plain() {
+			r2 = (a*a*sx*sx + sy*sy) / (lens.Radius * lens.Radius)
+		}
+		shrink := -2 * r2 * w * w / (w*w + h*h) * (lens.K[0] + r2*(2*lens.K[1]+r2*3*lens.K[2]))
+		l.shared[0][n] = sx * (shrink - 1 - r2*(lens.K[0]+r2*(lens.K[1]+r2*lens.K[2])))
+		l.shared[1][n] = sy * shrink
 	}
 	return l
 }
@@ -579,15 +596,20 @@ func (b *Bundle) moved(at []int, lines []linear, weights []float64, parts []norm
 		}
 		s = s[1:]
 	}
-	if b.Terms > 0 || b.Centre {
-		k, centre := b.Lens.K, b.Lens.Centre
+	if len(s) > 0 {
+		k, centre, squeeze := b.Lens.K, b.Lens.Centre, b.Lens.Squeeze
 		for i := range b.Terms {
 			k[i] += s[i]
 		}
+		s = s[b.Terms:]
 		if b.Centre {
-			centre = centre.Add(geom.Pt(s[b.Terms], s[b.Terms+1]))
+			centre = centre.Add(geom.Pt(s[0], s[1]))
+			s = s[2:]
 		}
-		lens, err := geom.LensOf(k, b.Width, b.Height, centre, b.Lens.Squeeze)
+		if b.Squeeze {
+			squeeze *= math.Exp(bounded(s[0]))
+		}
+		lens, err := geom.LensOf(k, b.Width, b.Height, centre, squeeze)
 		if err != nil {
 			return next, false
 		}
@@ -596,7 +618,7 @@ func (b *Bundle) moved(at []int, lines []linear, weights []float64, parts []norm
 	return next, true
 }
 
-// bounded is a step of a focal length's logarithm that is not too far.
+// bounded is a step of a logarithm that is not too far.
 func bounded(s float64) float64 { return math.Min(math.Max(s, -0.3), 0.3) }
 
 // Errors returns how far each observation is from where its point should be seen, pixels.

@@ -95,7 +95,7 @@ func kinds(b *Bundle, f func(name string, b *Bundle)) {
 		for _, turning := range []bool{false, true} {
 			for terms := range 4 {
 				c := clone(b)
-				c.Focal, c.Turning, c.Terms, c.Centre = focal, turning, terms, terms%2 == 1
+				c.Focal, c.Turning, c.Terms, c.Centre, c.Squeeze = focal, turning, terms, terms%2 == 1, terms >= 2
 				f(string(focal), c)
 			}
 		}

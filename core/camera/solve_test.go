@@ -228,6 +228,25 @@ func TestAPrincipalPointIsFound(t *testing.T) {
 	assert.InDelta(t, 0.2*math.Sqrt2, s.RMS, 0.03)
 }
 
+// A squeezed picture is half as wide as what it shows; someone typed 1.9 for 2.
+func TestASqueezeIsFound(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 27))
+	b := world(rng, 40, 900, [3]float64{-0.05, 0, 0}, func(u float64) (Vec, Vec) {
+		return Vec{2.4 * u, 0.2 * math.Sin(6*u), 0.3 * u}, Vec{0.1 * math.Sin(5*u), -0.4 * u, 0.3 * math.Sin(4*u)}
+	}, 900)
+	var err error
+	b.Lens, err = geom.LensOf(b.Lens.K, b.Width, b.Height, b.Lens.Centre, 2)
+	require.NoError(t, err)
+	f := film(t, rng, b, 0.2, 0, 0.05)
+	f.Lens, _ = geom.LensOf([3]float64{}, f.Width, f.Height, b.Lens.Centre, 1.9)
+	f.Squeeze = true
+	s, err := Solve(context.Background(), f.Task)
+	require.NoError(t, err)
+	t.Logf("squeeze %.4f for 2; f %.1f for 900; k1 %.4f; RMS %.3f", s.Lens.Squeeze, s.Views[0].Focal, s.Lens.K[0], s.RMS)
+	assert.InDelta(t, 2, s.Lens.Squeeze, 0.004)
+	assert.InDelta(t, 0.2*math.Sqrt2, s.RMS, 0.03)
+}
+
 func TestWhatKeepsACameraFromBeingFound(t *testing.T) {
 	rng := rand.New(rand.NewPCG(4, 23))
 	// All on one plane, with a focal length that nobody knows.

@@ -37,13 +37,14 @@ func (l *Lens) Of() (geom.Lens, error) {
 
 // A Camera says how the shot's camera is found, where it was, and how the space is laid that it saw.
 type Camera struct {
-	Focal  string      `json:"focal" enum:"known,fixed,zooming" doc:"Its focal length is known; it is unknown, and the same on all frames; it is another one on each frame"`
-	Length float64     `json:"length,omitempty" minimum:"0" maximum:"1000000" doc:"Focal length, in pixels of the picture's height, where it is known"`
-	Terms  int         `json:"terms,omitempty" minimum:"0" maximum:"3" doc:"How many terms of the lens are found as well; the others are those of the lens"`
-	Centre bool        `json:"centre,omitempty" doc:"The principal point is found as well"`
-	Off    []Shape     `json:"off,omitempty" maxItems:"200" doc:"What is left out; rides on nothing unless it names a track"`
-	World  *World      `json:"world,omitempty" doc:"How the space is laid, from how it was found; as it was found where left out"`
-	Data   *CameraData `json:"data,omitempty" doc:"What was found, or brought in"`
+	Focal   string      `json:"focal" enum:"known,fixed,zooming" doc:"Its focal length is known; it is unknown, and the same on all frames; it is another one on each frame"`
+	Length  float64     `json:"length,omitempty" minimum:"0" maximum:"1000000" doc:"Focal length, in pixels of the picture's height, where it is known"`
+	Terms   int         `json:"terms,omitempty" minimum:"0" maximum:"3" doc:"How many terms of the lens are found as well; the others are those of the lens"`
+	Centre  bool        `json:"centre,omitempty" doc:"The principal point is found as well"`
+	Squeeze bool        `json:"squeeze,omitempty" doc:"The lens's squeeze is found as well, from what is typed on"`
+	Off     []Shape     `json:"off,omitempty" maxItems:"200" doc:"What is left out; rides on nothing unless it names a track"`
+	World   *World      `json:"world,omitempty" doc:"How the space is laid, from how it was found; as it was found where left out"`
+	Data    *CameraData `json:"data,omitempty" doc:"What was found, or brought in"`
 }
 
 // A World moves the space that was found: scaled, turned, then shifted.

@@ -976,6 +976,8 @@ export interface components {
             length?: number;
             /** @description What is left out; rides on nothing unless it names a track */
             off?: components["schemas"]["Shape"][];
+            /** @description The lens's squeeze is found as well, from what is typed on */
+            squeeze?: boolean;
             /**
              * Format: int64
              * @description How many terms of the lens are found as well; the others are those of the lens
