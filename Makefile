@@ -5,6 +5,12 @@ DATA    ?= .jardin
 LISTEN  ?= 127.0.0.1:8470
 # The core's packages whose tests take seconds.
 CORE    := ./core ./core/carry ./core/colorspace ./core/geom ./core/memo ./core/raster ./core/settle ./core/treatment ./core/warp ./core/check ./core/fill
+# Loops for the processor's vectors, where this version of Go has them for this processor; SIMD=0 builds without. What comes out is
+# the same to the bit.
+SIMD    ?= $(shell GOEXPERIMENT=simd $(GO) list simd/archsimd >/dev/null 2>&1 && echo 1 || echo 0)
+ifeq ($(SIMD),1)
+export GOEXPERIMENT := simd
+endif
 SOURCES := $(shell find app cmd core -name '*.go' -not -name '*_test.go' 2>/dev/null) go.mod
 WEBSRC  := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/package.json web/vite.config.ts
 

@@ -198,23 +198,16 @@ func (s *Server) getOnFrame(ctx context.Context, in *FramePath) (*body[onFrame],
 		if corners, ok := found.Seen(t.Card, in.Frame); ok {
 			view := found.Views[in.Frame]
 			c := cardSeen{Track: t.ID, Away: view.Pose.Apply(t.Card.At)[2]}
-			c.Corners = vecs(corners)
+			c.Corners = treatment.Vecs(corners)
 			if in.From > 0 {
 				for _, part := range found.Stretched(t.Card, in.From, in.Frame) {
-					c.Stretched = append(c.Stretched, vecs(part))
+					c.Stretched = append(c.Stretched, treatment.Vecs(part))
 				}
 			}
 			out.Cards = append(out.Cards, c)
 		}
 	}
 	return &body[onFrame]{out}, nil
-}
-
-func vecs(points []geom.Point) (out []treatment.Vec) {
-	for _, p := range points {
-		out = append(out, treatment.Vec{p.X, p.Y})
-	}
-	return out
 }
 
 // refused is an error of the core's rules, in words.
@@ -317,7 +310,7 @@ func (s *Server) moveCard(ctx context.Context, in *struct {
 	}
 	out := MovedCard{Card: *card, Corners: []treatment.Vec{}, Mesh: motions.Tried(in.Body.Track, card, in.Frame)}
 	if corners, ok := found.Seen(card, in.Frame); ok {
-		out.Corners = vecs(corners)
+		out.Corners = treatment.Vecs(corners)
 	}
 	return &body[MovedCard]{out}, nil
 }

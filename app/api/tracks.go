@@ -39,9 +39,10 @@ type trackPath struct {
 }
 
 type motion struct {
-	Samples []moment                  `json:"samples" nullable:"false" doc:"Each frame on which it is known, all that was decided by hand included"`
-	Points  map[string][]placeOfPoint `json:"points,omitempty" doc:"Of a track of points: where each is tracked, by its id"`
-	Surface []treatment.Vec           `json:"surface,omitempty" doc:"Of a card: its four corners on the home frame"`
+	Samples  []moment                  `json:"samples" nullable:"false" doc:"Each frame on which it is known, all that was decided by hand included"`
+	Points   map[string][]placeOfPoint `json:"points,omitempty" doc:"Of a track of points: where each is tracked, by its id"`
+	Surface  []treatment.Vec           `json:"surface,omitempty" doc:"Of a card: its four corners on the home frame"`
+	Straight []treatment.Vec           `json:"straight,omitempty" doc:"The same with the lens taken out"`
 }
 
 // A moment is where a surface is on a frame, by places, and how good that is.
@@ -155,7 +156,7 @@ func (s *Server) getMotion(ctx context.Context, in *trackPath) (*body[motion], e
 	}
 	out := motion{Samples: momentsOf(t.Motions(), m)}
 	if m.Track.Kind == treatment.CardTrack {
-		out.Surface = m.Track.Surface
+		out.Surface, out.Straight = m.Track.Surface, treatment.Vecs(m.Corners())
 	}
 	for i := range m.Track.Points {
 		p := &m.Track.Points[i]
@@ -197,11 +198,7 @@ func (s *Server) getPoses(ctx context.Context, in *struct {
 			if !ok {
 				continue
 			}
-			v := &pose{Points: l.Points, Placement: l.Placement}
-			for _, p := range l.Shifts {
-				v.Shifts = append(v.Shifts, treatment.Vec{p.X, p.Y})
-			}
-			here[shapes[i].ID] = v
+			here[shapes[i].ID] = &pose{Points: l.Points, Placement: l.Placement, Shifts: treatment.Vecs(l.Shifts)}
 		}
 		out.Frames = append(out.Frames, here)
 	}

@@ -22,13 +22,13 @@ import (
 // Editions change whenever the generated footage does, so that footage of an
 // older program is made anew.
 const (
-	edition    = "lm_010 edition 1"
-	canEdition = "lm_020 edition 2"
+	edition    = "lm_010 edition 2"
+	canEdition = "lm_020 edition 3"
 
-	barrowEdition = "lm_040 edition 1"
-	focusEdition  = "lm_060 edition 1"
-	bannerEdition = "lm_030 edition 1"
-	bedsEdition   = "lm_050 edition 2"
+	barrowEdition = "lm_040 edition 2"
+	focusEdition  = "lm_060 edition 2"
+	bannerEdition = "lm_030 edition 2"
+	bedsEdition   = "lm_050 edition 3"
 )
 
 // Folders of the footage below the directory it is written to.

@@ -69,9 +69,7 @@ func (r *cornerRows) track(t *treatment.Track) error {
 		off := func(c corners) int { return max(c.frame-t.Home, t.Home-c.frame) }
 		base := slices.MinFunc(r.placed, func(a, b corners) int { return off(a) - off(b) })
 		t.Home = base.frame
-		for _, p := range base.at {
-			t.Surface = append(t.Surface, treatment.Vec{p.X, p.Y})
-		}
+		t.Surface = treatment.Vecs(base.at)
 		for _, c := range r.placed {
 			h, err := geom.Fit(geom.Perspective, base.at, c.at, nil)
 			if err != nil {

@@ -78,9 +78,7 @@ func ReadWarps(
 	out := &treatment.Track{Name: name, Kind: treatment.GivenTrack, Home: home, Motion: geom.Perspective, Data: &treatment.Data{}}
 	box := geom.Box{Max: geom.Pt(float64(width), float64(height))}
 	corners := box.Corners()
-	for _, c := range corners {
-		out.Surface = append(out.Surface, treatment.Vec{c.X, c.Y})
-	}
+	out.Surface = treatment.Vecs(corners[:])
 	found := map[int]bool{}
 	for i, f := range archive.File {
 		if err := ctx.Err(); err != nil {

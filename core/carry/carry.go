@@ -314,6 +314,10 @@ func Straight(doc *treatment.Document, t *treatment.Track) bool {
 	return false
 }
 
+// Corners returns those of the track's surface on its home frame, in the picture that its matrices are of: the straight one of a
+// track that is worked out there.
+func (m *Motion) Corners() []geom.Point { return slices.Clone(m.corners) }
+
 // straight takes places of the home frame, or of another, to the picture that the matrices are of.
 func (m *Motion) straight(at []geom.Point) []geom.Point {
 	out := make([]geom.Point, len(at))

@@ -6,6 +6,7 @@ import (
 
 	"jardin/core/geom"
 	"jardin/core/raster"
+	"jardin/core/simd"
 )
 
 // A Brush is a stroke being painted.
@@ -121,12 +122,12 @@ func (b *Brush) asItWas(r image.Rectangle) *raster.Image {
 	own := both.Intersect(b.cover.Rect)
 	for y := both.Min.Y; y < both.Max.Y; y++ {
 		if own.Empty() || y < own.Min.Y || y >= own.Max.Y {
-			raster.OverRow(out.Row(y, both.Min.X, both.Max.X), layer.Row(y, both.Min.X, both.Max.X))
+			simd.Over(out.Row(y, both.Min.X, both.Max.X), layer.Row(y, both.Min.X, both.Max.X))
 			continue
 		}
-		raster.OverRow(out.Row(y, both.Min.X, own.Min.X), layer.Row(y, both.Min.X, own.Min.X))
-		raster.OverRow(out.Row(y, own.Min.X, own.Max.X), b.before.Row(y, own.Min.X, own.Max.X))
-		raster.OverRow(out.Row(y, own.Max.X, both.Max.X), layer.Row(y, own.Max.X, both.Max.X))
+		simd.Over(out.Row(y, both.Min.X, own.Min.X), layer.Row(y, both.Min.X, own.Min.X))
+		simd.Over(out.Row(y, own.Min.X, own.Max.X), b.before.Row(y, own.Min.X, own.Max.X))
+		simd.Over(out.Row(y, own.Max.X, both.Max.X), layer.Row(y, own.Max.X, both.Max.X))
 	}
 	return out
 }

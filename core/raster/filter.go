@@ -3,25 +3,27 @@ package raster
 import (
 	"image"
 	"math"
+	"runtime"
 	"sync"
 
-	"gonum.org/v1/gonum/blas/gonum"
+	"jardin/core/simd"
 )
 
-// gaussian returns the weights of a Gaussian cut at four standard deviations.
+// gaussian returns the weights of a Gaussian cut at four standard deviations: that of the middle, then outwards.
 func gaussian(sigma float64) []float32 {
-	n := int(math.Ceil(4 * sigma))
-	kernel := make([]float32, 2*n+1)
+	half := make([]float32, int(math.Ceil(4*sigma))+1)
 	var sum float64
-	for i := range kernel {
-		d := float64(i - n)
-		v := math.Exp(-d * d / (2 * sigma * sigma))
-		kernel[i], sum = float32(v), sum+v
+	weights := make([]float64, len(half))
+	for i := range weights {
+		d := float64(i)
+		weights[i] = math.Exp(-d * d / (2 * sigma * sigma))
+		sum += 2 * weights[i]
 	}
-	for i := range kernel {
-		kernel[i] /= float32(sum)
+	sum -= weights[0]
+	for i, v := range weights {
+		half[i] = float32(v / sum)
 	}
-	return kernel
+	return half
 }
 
 // Gaussian returns the plane blurred by a Gaussian of the given standard
@@ -42,38 +44,79 @@ func GaussianImage(m *Image, sigma float64) *Image {
 	return &Image{m.Rect, blur(m.Pix, m.Rect.Dx(), m.Rect.Dy(), 4, gaussian(sigma))}
 }
 
-// blur applies a kernel along rows, then along columns. Both go by whole rows, one
-// weight at a time: that is what vector instructions do best.
-func blur(pix []float32, w, h, channels int, kernel []float32) []float32 {
-	n := len(kernel) / 2
-	line := w * channels
-	mid, out := make([]float32, len(pix)), make([]float32, len(pix))
-	Rows(0, h, func(y int) {
-		src, dst := pix[y*line:(y+1)*line], mid[y*line:(y+1)*line]
-		// The row with its first and last samples going on at both sides.
-		wide := scratch(line + 2*n*channels)
-		defer spare.Put(wide)
-		copy((*wide)[n*channels:], src)
-		for k := range n * channels {
-			(*wide)[k] = src[k%channels]
-			(*wide)[n*channels+line+k] = src[line-channels+k%channels]
-		}
-		for k, weight := range kernel {
-			axpy(weight, (*wide)[k*channels:][:line], dst)
-		}
-	})
-	Rows(0, h, func(y int) {
-		dst := out[y*line : (y+1)*line]
-		for k, weight := range kernel {
-			axpy(weight, mid[clamp(y+k-n, h)*line:][:line], dst)
+// blur applies a symmetric kernel along rows, then along columns, strip by strip, as wide as the rows that the columns need next
+// stay near the processor.
+func blur(pix []float32, w, h, channels int, half []float32) []float32 {
+	n, line := len(half)-1, w*channels
+	out := make([]float32, len(pix))
+	if len(out) == 0 {
+		return out
+	}
+	const near = 8192 // samples
+	strip := min(max(near/(2*n+1)&^63, 128), line)
+	margin := n * channels
+	bands(h, 4*n, func(y0, y1 int) {
+		room := scratch((2*n+1)*strip + strip + 2*margin)
+		defer spare.Put(room)
+		kept, edge := (*room)[:(2*n+1)*strip], (*room)[(2*n+1)*strip:]
+		rows := make([][]float32, 2*n+1)
+		for x0 := 0; x0 < line; x0 += strip {
+			size := min(strip, line-x0)
+			slots := len(rows)
+			slot := func(i int) []float32 { return kept[i*strip:][:size] }
+			next := max(0, y0-n)
+			for y := y0; y < y1; y++ {
+				for ; next <= min(y+n, h-1); next++ {
+					src := pix[next*line : (next+1)*line]
+					if x0 >= margin && x0+size+margin <= line {
+						src = src[x0-margin : x0+size+margin]
+					} else {
+						src = extend(edge[:size+2*margin], src, x0-margin, channels)
+					}
+					simd.Symmetric(slot(next%slots), src, channels, half)
+				}
+				first := clamp(y-n, h)
+				for k, at := 0, first%slots; k < slots; k++ {
+					rows[k] = slot(at)
+					if row := y + k - n; row >= first && row < h-1 {
+						if at++; at == slots {
+							at = 0
+						}
+					}
+				}
+				simd.SymmetricRows(out[y*line+x0:][:size], rows, half)
+			}
 		}
 	})
 	return out
 }
 
-// axpy adds x times weight to y.
-func axpy(weight float32, x, y []float32) {
-	gonum.Implementation{}.Saxpy(len(x), weight, x, 1, y, 1)
+// extend copies a row from sample x on, which may lie before it; its first and last pixels go on at both sides.
+func extend(dst, row []float32, x, channels int) []float32 {
+	for k := x; k < 0 && k-x < len(dst); k++ {
+		dst[k-x] = row[(k%channels+channels)%channels]
+	}
+	if from := max(0, -x); from < len(dst) {
+		copy(dst[from:], row[max(x, 0):])
+	}
+	for k := max(len(row)-x, 0); k < len(dst); k++ {
+		dst[k] = row[len(row)-channels+(k+x)%channels]
+	}
+	return dst
+}
+
+// bands calls f for bands of so many rows in all, on all processors; none is lower than least rows unless there is but one.
+func bands(rows, least int, f func(y0, y1 int)) {
+	workers := max(1, min(runtime.GOMAXPROCS(0), rows/max(least, 8)))
+	parts := make([]func(), workers)
+	for k := range workers {
+		parts[k] = func() { f(rows*k/workers, rows*(k+1)/workers) }
+	}
+	if workers == 1 {
+		parts[0]()
+		return
+	}
+	Parallel(parts...)
 }
 
 var spare sync.Pool
@@ -98,31 +141,25 @@ func Half(p *Plane) *Plane {
 	r := image.Rect(up(p.Rect.Min.X), up(p.Rect.Min.Y), up(p.Rect.Max.X), up(p.Rect.Max.Y))
 	w, h, hw, hh := p.Rect.Dx(), p.Rect.Dy(), r.Dx(), r.Dy()
 	left, top := 2*r.Min.X-p.Rect.Min.X, 2*r.Min.Y-p.Rect.Min.Y
-	mid := NewPlane(image.Rect(0, 0, hw, h))
-	Rows(0, h, func(y int) {
-		src, dst := p.Pix[y*w:(y+1)*w], mid.Pix[y*hw:(y+1)*hw]
-		for i := range dst {
-			x := 2*i + left
-			if x >= 2 && x+2 < w {
-				s := src[x-2 : x+3 : x+3]
-				dst[i] = (s[0]+s[4])*(1./16) + (s[1]+s[3])*(4./16) + s[2]*(6./16)
-			} else {
-				at := func(k int) float32 { return src[clamp(x+k, w)] }
-				dst[i] = (at(-2)+at(2))*(1./16) + (at(-1)+at(1))*(4./16) + at(0)*(6./16)
-			}
-		}
-	})
 	out := NewPlane(r)
+	if w == 0 || h == 0 {
+		return out
+	}
 	Rows(0, hh, func(j int) {
-		line := func(k int) []float32 { return mid.Pix[clamp(2*j+top+k, h)*hw:][:hw] }
-		a, b, c, d, e := line(-2), line(-1), line(0), line(1), line(2)
-		dst := out.Pix[j*hw : (j+1)*hw]
-		for x := range dst {
-			dst[x] = (a[x]+e[x])*(1./16) + (b[x]+d[x])*(4./16) + c[x]*(6./16)
+		room := scratch(w + 2*hw + 3)
+		defer spare.Put(room)
+		down, wide := (*room)[:w], (*room)[w:]
+		var rows [5][]float32
+		for k := range rows {
+			rows[k] = p.Pix[clamp(2*j+top+k-2, h)*w:][:w]
 		}
+		simd.SymmetricRows(down, rows[:], binomial)
+		simd.Halve(out.Pix[j*hw:(j+1)*hw], extend(wide, down, left-2, 1))
 	})
 	return out
 }
+
+var binomial = []float32{6. / 16, 4. / 16, 1. / 16}
 
 // Pyramid returns the plane and its halvings, at most levels of them in all,
 // stopping before a side falls under 16 samples.
@@ -148,9 +185,12 @@ func Gradient(p *Plane) (gx, gy *Plane) {
 		row := p.Pix[y*w : (y+1)*w]
 		up, down := p.Pix[clamp(y-1, h)*w:][:w], p.Pix[clamp(y+1, h)*w:][:w]
 		dx, dy := gx.Pix[y*w:(y+1)*w], gy.Pix[y*w:(y+1)*w]
-		for x := range row {
+		simd.Differ(dy, down, up, 0.5)
+		if w > 2 {
+			simd.Differ(dx[1:w-1], row[2:], row[:w-2], 0.5)
+		}
+		for _, x := range [2]int{0, w - 1} {
 			dx[x] = (row[clamp(x+1, w)] - row[clamp(x-1, w)]) * 0.5
-			dy[x] = (down[x] - up[x]) * 0.5
 		}
 	})
 	return gx, gy
@@ -174,22 +214,26 @@ func broad(pix []float32, w, h, channels int, sigma float64) []float32 {
 	line := sw * channels
 	small := make([]float32, sh*line)
 	Rows(0, sh, func(j int) {
-		row := small[j*line : (j+1)*line]
 		top, low := j*k, min((j+1)*k, h)
-		for y := top; y < low; y++ {
-			src := pix[y*w*channels : (y+1)*w*channels]
-			for i := range sw {
-				for x := i * k * channels; x < min((i+1)*k, w)*channels; x += channels {
-					for c := range channels {
-						row[i*channels+c] += src[x+c]
-					}
+		room := scratch(w * channels)
+		defer spare.Put(room)
+		sum := *room
+		copy(sum, pix[top*w*channels:])
+		for y := top + 1; y < low; y++ {
+			simd.Add(sum, pix[y*w*channels:])
+		}
+		row := small[j*line : (j+1)*line]
+		for i := range sw {
+			from, to := i*k*channels, min((i+1)*k, w)*channels
+			cell := row[i*channels : (i+1)*channels]
+			for x := from; x < to; x += channels {
+				for c, v := range sum[x : x+channels] {
+					cell[c] += v
 				}
 			}
-		}
-		for i := range sw {
 			n := float32((min((i+1)*k, w) - i*k) * (low - top))
-			for c := range channels {
-				row[i*channels+c] /= n
+			for c := range cell {
+				cell[c] /= n
 			}
 		}
 	})
@@ -197,27 +241,24 @@ func broad(pix []float32, w, h, channels int, sigma float64) []float32 {
 	rest := sigma*sigma - float64(k*k)/4
 	small = blur(small, sw, sh, channels, gaussian(math.Max(math.Sqrt(math.Max(rest, 0))/float64(k), 1e-3)))
 	out := make([]float32, len(pix))
+	// Where each column lies between two of the small picture's, which has its first and last once more beside it.
+	cell, beyond := make([]int32, w), make([]float32, w)
+	for x := range cell {
+		u := (float32(x)+0.5)/float32(k) + 0.5
+		cell[x] = int32(u)
+		beyond[x] = u - float32(cell[x])
+	}
 	Rows(0, h, func(y int) {
-		row := out[y*w*channels : (y+1)*w*channels]
 		v := (float32(y)+0.5)/float32(k) - 0.5
 		j := int(math.Floor(float64(v)))
-		fy := v - float32(j)
 		top, low := small[clamp(j, sh)*line:][:line], small[clamp(j+1, sh)*line:][:line]
-		between := scratch(line)
-		defer spare.Put(between)
-		mid := *between
-		for i := range mid {
-			mid[i] = top[i] + (low[i]-top[i])*fy
-		}
-		for x := range w {
-			u := (float32(x)+0.5)/float32(k) - 0.5
-			i := int(u+1) - 1 // rounded down: u is above -1
-			fx := u - float32(i)
-			a, b := clamp(i, sw)*channels, clamp(i+1, sw)*channels
-			for c := range channels {
-				row[x*channels+c] = mid[a+c] + (mid[b+c]-mid[a+c])*fx
-			}
-		}
+		room := scratch(line + 2*channels)
+		defer spare.Put(room)
+		between := *room
+		simd.Lerp(between[channels:channels+line], top, low, v-float32(j))
+		copy(between, between[channels:2*channels])
+		copy(between[channels+line:], between[line:])
+		simd.Spread(out[y*w*channels:(y+1)*w*channels], between, channels, cell, beyond)
 	})
 	return out
 }

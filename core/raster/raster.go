@@ -16,6 +16,7 @@ import (
 	"sync/atomic"
 
 	"jardin/core/geom"
+	"jardin/core/simd"
 )
 
 // An Image is a picture of premultiplied RGBA, four samples a pixel.
@@ -69,18 +70,7 @@ func (m *Image) Crop(r image.Rectangle) *Image {
 func (m *Image) Over(src *Image) {
 	r := m.Rect.Intersect(src.Rect)
 	for y := r.Min.Y; y < r.Max.Y; y++ {
-		OverRow(m.Row(y, r.Min.X, r.Max.X), src.Row(y, r.Min.X, r.Max.X))
-	}
-}
-
-// OverRow lays premultiplied pixels over as many others.
-func OverRow(dst, src []float32) {
-	for i := 0; i < len(dst); i += 4 {
-		if rest := 1 - src[i+3]; rest != 1 {
-			for k := range 4 {
-				dst[i+k] = src[i+k] + dst[i+k]*rest
-			}
-		}
+		simd.Over(m.Row(y, r.Min.X, r.Max.X), src.Row(y, r.Min.X, r.Max.X))
 	}
 }
 
@@ -149,6 +139,7 @@ func Rows(y0, y1 int, f func(y int)) {
 	workers := min(runtime.GOMAXPROCS(0), (y1-y0)/8)
 	if workers <= 1 {
 		for y := y0; y < y1; y++ {
+			simd.Fence()
 			f(y)
 		}
 		return
@@ -158,6 +149,7 @@ func Rows(y0, y1 int, f func(y int)) {
 		a, b := y0+(y1-y0)*k/workers, y0+(y1-y0)*(k+1)/workers
 		parts[k] = func() {
 			for y := a; y < b; y++ {
+				simd.Fence()
 				f(y)
 			}
 		}

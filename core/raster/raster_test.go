@@ -10,14 +10,15 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"jardin/core/geom"
+	"jardin/core/simd"
 )
 
 // Worked example from the kernel in Keys 1981, equation 8, at s = 1/2: the weights
 // are -1/16, 9/16, 9/16, -1/16.
 func TestCubicWeightsAgainstKeys(t *testing.T) {
-	assert.Equal(t, [4]float32{-1. / 16, 9. / 16, 9. / 16, -1. / 16}, cubic(0.5))
-	assert.Equal(t, [4]float32{0, 1, 0, 0}, cubic(0))
-	w := cubic(0.3)
+	assert.Equal(t, [4]float32{-1. / 16, 9. / 16, 9. / 16, -1. / 16}, simd.Weights(0.5))
+	assert.Equal(t, [4]float32{0, 1, 0, 0}, simd.Weights(0))
+	w := simd.Weights(0.3)
 	assert.InDelta(t, 1, w[0]+w[1]+w[2]+w[3], 1e-6)
 }
 

@@ -5,21 +5,8 @@ import (
 	"math"
 
 	"jardin/core/geom"
+	"jardin/core/simd"
 )
-
-// cubic returns the four weights of cubic convolution with a = -1/2 for a
-// position t in [0, 1) between the second and the third tap (Keys 1981, "Cubic
-// convolution interpolation for digital image processing", equation 8). It
-// reproduces quadratics and passes through the samples.
-func cubic(t float32) [4]float32 {
-	t2, t3 := t*t, t*t*t
-	return [4]float32{
-		-0.5*t + t2 - 0.5*t3,
-		1 - 2.5*t2 + 1.5*t3,
-		0.5*t + 2*t2 - 1.5*t3,
-		-0.5*t2 + 0.5*t3,
-	}
-}
 
 // split returns the index of the sample whose centre is at or before v, and how
 // far beyond it v lies.
@@ -48,6 +35,34 @@ func (p *Plane) Bilinear(x, y float64) float32 {
 	return top + (low-top)*fy
 }
 
+// BilinearAt samples the plane at places in frame coordinates, bilinearly. Of those that have no four samples around them, a
+// place is made simd.Nowhere, and its sample is 0.
+func (p *Plane) BilinearAt(out []float32, at *simd.Places) {
+	at.Shift(p.Rect.Min.X, p.Rect.Min.Y)
+	w, h := p.Rect.Dx(), p.Rect.Dy()
+	if w < 2 || h < 2 {
+		clear(out)
+		for i := range at.X {
+			at.X[i] = simd.Nowhere
+		}
+		return
+	}
+	gone := 0
+	for i, x := range at.X {
+		if uint(x) >= uint(w-1) || uint(at.Y[i]) >= uint(h-1) {
+			at.X[i], at.Y[i], at.FX[i] = 0, 0, -1
+			gone++
+		}
+	}
+	simd.LinearPlane(out, p.Pix, w, at)
+	for i := 0; gone > 0; i++ {
+		if at.FX[i] < 0 {
+			at.X[i], out[i] = simd.Nowhere, 0
+			gone--
+		}
+	}
+}
+
 // Grid samples w by h points one pixel apart, the first at (x, y), bilinearly.
 // Beyond the border the border's samples go on.
 func (p *Plane) Grid(x, y float64, w, h int, out []float32) {
@@ -69,9 +84,7 @@ func (p *Plane) Grid(x, y float64, w, h int, out []float32) {
 		k := (y0+j)*stride + x0
 		top, low := p.Pix[k:k+w+1], p.Pix[k+stride:k+stride+w+1]
 		row := out[j*w : (j+1)*w]
-		for i := range row {
-			row[i] = a*top[i] + b*top[i+1] + c*low[i] + d*low[i+1]
-		}
+		simd.Between(row, top, low, a, b, c, d)
 	}
 }
 
@@ -80,27 +93,29 @@ func (p *Plane) Grid(x, y float64, w, h int, out []float32) {
 func (p *Plane) Cubic(x, y float64) float32 {
 	x0, fx := split(x)
 	y0, fy := split(y)
-	wx, wy := cubic(fx), cubic(fy)
+	return p.cubic(x0-p.Rect.Min.X, y0-p.Rect.Min.Y, fx, fy)
+}
+
+// cubic is Cubic at a place in the plane's own pixels, the one at or before it and how far it lies beyond.
+func (p *Plane) cubic(x0, y0 int, fx, fy float32) float32 {
+	wx, wy := simd.Weights(fx), simd.Weights(fy)
 	w, h := p.Rect.Dx(), p.Rect.Dy()
-	x0, y0 = x0-1-p.Rect.Min.X, y0-1-p.Rect.Min.Y
-	var out float32
+	x0, y0 = x0-1, y0-1
 	if x0 >= 0 && y0 >= 0 && x0+3 < w && y0+3 < h {
-		u0, u1, u2, u3 := wx[0], wx[1], wx[2], wx[3]
 		i := y0*w + x0
 		a, b := p.Pix[i:][:4], p.Pix[i+w:][:4]
 		c, d := p.Pix[i+2*w:][:4], p.Pix[i+3*w:][:4]
-		out += wy[0] * (u0*a[0] + u1*a[1] + u2*a[2] + u3*a[3])
-		out += wy[1] * (u0*b[0] + u1*b[1] + u2*b[2] + u3*b[3])
-		out += wy[2] * (u0*c[0] + u1*c[1] + u2*c[2] + u3*c[3])
-		return out + wy[3]*(u0*d[0]+u1*d[1]+u2*d[2]+u3*d[3])
+		return (wx[0]*(wy[0]*a[0]+wy[1]*b[0]+wy[2]*c[0]+wy[3]*d[0]) + wx[1]*(wy[0]*a[1]+wy[1]*b[1]+wy[2]*c[1]+wy[3]*d[1])) +
+			(wx[2]*(wy[0]*a[2]+wy[1]*b[2]+wy[2]*c[2]+wy[3]*d[2]) + wx[3]*(wy[0]*a[3]+wy[1]*b[3]+wy[2]*c[3]+wy[3]*d[3]))
 	}
+	var columns [4]float32
 	for j := range 4 {
 		row := p.Pix[clamp(y0+j, h)*w:][:w]
-		for i := range 4 {
-			out += wy[j] * wx[i] * row[clamp(x0+i, w)]
+		for i := range columns {
+			columns[i] += wy[j] * row[clamp(x0+i, w)]
 		}
 	}
-	return out
+	return (wx[0]*columns[0] + wx[1]*columns[1]) + (wx[2]*columns[2] + wx[3]*columns[3])
 }
 
 // Bicubic samples the image at a point in frame coordinates by cubic
@@ -109,42 +124,39 @@ func (p *Plane) Cubic(x, y float64) float32 {
 func (m *Image) Bicubic(x, y float64) [4]float32 {
 	x0, fx := split(x)
 	y0, fy := split(y)
-	r := m.Rect
-	if fx == 0 && fy == 0 {
-		if (image.Point{X: x0, Y: y0}).In(r) {
-			return m.At(x0, y0)
-		}
-		return [4]float32{}
+	return m.bicubic(x0-m.Rect.Min.X, y0-m.Rect.Min.Y, fx, fy)
+}
+
+// bicubic samples at a place in the image's own pixels, the one at or before it and how far it lies beyond.
+func (m *Image) bicubic(x0, y0 int, fx, fy float32) (out [4]float32) {
+	w, h := m.Rect.Dx(), m.Rect.Dy()
+	if x0 < -2 || x0 > w || y0 < -2 || y0 > h {
+		return out
 	}
-	wx, wy := cubic(fx), cubic(fy)
-	w := r.Dx()
-	var out [4]float32
-	inside := x0-1 >= r.Min.X && x0+2 < r.Max.X
-	for j := range 4 {
-		yy := y0 + j - 1
-		if yy < r.Min.Y || yy >= r.Max.Y {
+	if fx == 0 && fy == 0 {
+		return m.At(x0+m.Rect.Min.X, y0+m.Rect.Min.Y)
+	}
+	if x0 >= 1 && x0+2 < w && y0 >= 1 && y0+2 < h {
+		return simd.CubicAt(m.Pix, w, x0, y0, fx, fy)
+	}
+	wx, wy := simd.Weights(fx), simd.Weights(fy)
+	var columns [4][4]float32 // beyond the picture there is nothing
+	for k := range columns {
+		xx := x0 + k - 1
+		if xx < 0 || xx >= w {
 			continue
 		}
-		var s [4]float32
-		if inside {
-			i := 4 * ((yy-r.Min.Y)*w + x0 - 1 - r.Min.X)
-			t := m.Pix[i : i+16 : i+16]
-			for c := range 4 {
-				s[c] = t[c]*wx[0] + t[c+4]*wx[1] + t[c+8]*wx[2] + t[c+12]*wx[3]
-			}
-		} else {
-			for k := range 4 {
-				if xx := x0 + k - 1; xx >= r.Min.X && xx < r.Max.X {
-					i := 4 * ((yy-r.Min.Y)*w + xx - r.Min.X)
-					for c := range 4 {
-						s[c] += m.Pix[i+c] * wx[k]
-					}
+		for j := range 4 {
+			if yy := y0 + j - 1; yy >= 0 && yy < h {
+				i := 4 * (yy*w + xx)
+				for c, v := range m.Pix[i : i+4 : i+4] {
+					columns[k][c] += wy[j] * v
 				}
 			}
 		}
-		for c := range 4 {
-			out[c] += s[c] * wy[j]
-		}
+	}
+	for c := range out {
+		out[c] = (wx[0]*columns[0][c] + wx[2]*columns[2][c]) + (wx[1]*columns[1][c] + wx[3]*columns[3][c])
 	}
 	return out
 }
@@ -158,7 +170,7 @@ func (m *Image) BicubicRGB(x, y float64) (rgb [3]float32, ok bool) {
 	if x0-1 < r.Min.X || x0+2 >= r.Max.X || y0-1 < r.Min.Y || y0+2 >= r.Max.Y {
 		return rgb, false
 	}
-	wx, wy := cubic(fx), cubic(fy)
+	wx, wy := simd.Weights(fx), simd.Weights(fy)
 	w := r.Dx()
 	i := 4 * ((y0-1-r.Min.Y)*w + x0 - 1 - r.Min.X)
 	var red, green, blue float32
@@ -177,39 +189,56 @@ func (m *Image) BicubicRGB(x, y float64) (rgb [3]float32, ok bool) {
 // their coordinates to the image's. Alpha is kept within 0 to 1; cubic
 // convolution may otherwise overshoot at an edge.
 func Warp(src *Image, toSource geom.Homography, r image.Rectangle) *Image {
+	return src.warp(r, func(x, y int, at *simd.Places) { at.Project((*[9]float64)(&toSource), x, y) })
+}
+
+// WarpBy is Warp for any smooth map, which is taken from a Lattice.
+func WarpBy(src *Image, toSource func(geom.Point) geom.Point, r image.Rectangle) *Image {
+	return src.warp(r, NewLattice(toSource, r).row)
+}
+
+// warp makes the part r of a picture from where place has its pixels come from, from (x, y) on.
+func (m *Image) warp(r image.Rectangle, place func(x, y int, at *simd.Places)) *Image {
 	out := NewImage(r)
-	Rows(r.Min.Y, r.Max.Y, func(y int) {
-		row := out.Row(y, r.Min.X, r.Max.X)
-		for x := r.Min.X; x < r.Max.X; x++ {
-			p := toSource.Apply(geom.Pt(float64(x)+0.5, float64(y)+0.5))
-			if !(math.Abs(p.X) < 1e6 && math.Abs(p.Y) < 1e6) {
+	w := m.Rect.Dx()
+	inner := simd.Reach{X: 1, Y: 1, W: w - 3, H: m.Rect.Dy() - 3}
+	tiles(r, func(x0, x1, y int, at *simd.Places) {
+		place(x0, y, at)
+		at.Shift(m.Rect.Min.X, m.Rect.Min.Y)
+		row := out.Row(y, x0, x1)
+		for i := 0; i < len(at.X); {
+			if j := at.Run(i, &inner); j > i {
+				part := at.Cut(i, j)
+				simd.Cubic(row[4*i:4*j], m.Pix, w, &part)
+				i = j
 				continue
 			}
-			v := src.Bicubic(p.X, p.Y)
+			v := m.bicubic(int(at.X[i]), int(at.Y[i]), at.FX[i], at.FY[i])
 			v[3] = min(max(v[3], 0), 1)
-			copy(row[4*(x-r.Min.X):], v[:])
+			copy(row[4*i:], v[:])
+			i++
 		}
 	})
 	return out
 }
 
-// WarpBy is Warp for any smooth map, which is taken from a Lattice.
-func WarpBy(src *Image, toSource func(geom.Point) geom.Point, r image.Rectangle) *Image {
-	lattice := NewLattice(toSource, r)
-	out := NewImage(r)
-	Rows(r.Min.Y, r.Max.Y, func(y int) {
-		row := out.Row(y, r.Min.X, r.Max.X)
-		for x := range r.Dx() {
-			p := lattice.At(r.Min.X+x, y)
-			if !(math.Abs(p.X) < 1e6 && math.Abs(p.Y) < 1e6) {
-				continue
+// tiles calls f for the rows of tiles of r, one tile after the other, so that what lies beside each other is looked up together; on
+// all processors.
+func tiles(r image.Rectangle, f func(x0, x1, y int, at *simd.Places)) {
+	const across, down = 128, 32
+	bands(r.Dy(), down, func(y0, y1 int) {
+		simd.Fence()
+		room := simd.NewPlaces(min(across, r.Dx()))
+		for top := r.Min.Y + y0; top < r.Min.Y+y1; top += down {
+			for x0 := r.Min.X; x0 < r.Max.X; x0 += across {
+				x1 := min(x0+across, r.Max.X)
+				at := room.Cut(0, x1-x0)
+				for y := top; y < min(top+down, r.Min.Y+y1); y++ {
+					f(x0, x1, y, &at)
+				}
 			}
-			c := src.Bicubic(p.X, p.Y)
-			c[3] = min(max(c[3], 0), 1)
-			copy(row[4*x:], c[:])
 		}
 	})
-	return out
 }
 
 // A Lattice is a smooth map worked out at every eighth pixel of a frame, wherever the part that
@@ -243,22 +272,50 @@ func (l *Lattice) At(x, y int) geom.Point {
 	return n[0].Lerp(n[1], u).Lerp(n[l.columns].Lerp(n[l.columns+1], u), v)
 }
 
-// WarpPlane returns what the plane looks like at the pixels of r when toSource
-// takes their coordinates to the plane's. Beyond its border the border goes on.
-func WarpPlane(src *Plane, toSource geom.Homography, r image.Rectangle) *Plane {
-	return WarpPlaneBy(src, toSource.Apply, r)
+// row puts where the middles of the pixels of a row go, from x on.
+func (l *Lattice) row(x, y int, at *simd.Places) {
+	for i := range at.X {
+		p := l.At(x+i, y)
+		at.Put(i, p.X, p.Y)
+	}
 }
 
-// WarpPlaneBy is WarpPlane along anything; where a place comes from nowhere, it is 0.
+// WarpPlane returns what the plane looks like at the pixels of r when toSource
+// takes their coordinates to the plane's. Beyond its border the border goes on; where a place comes from nowhere, it is 0.
+func WarpPlane(src *Plane, toSource geom.Homography, r image.Rectangle) *Plane {
+	return src.warp(r, func(x, y int, at *simd.Places) { at.Project((*[9]float64)(&toSource), x, y) })
+}
+
+// WarpPlaneBy is WarpPlane along anything.
 func WarpPlaneBy(src *Plane, toSource func(geom.Point) geom.Point, r image.Rectangle) *Plane {
+	return src.warp(r, func(x, y int, at *simd.Places) {
+		for i := range at.X {
+			p := toSource(geom.Pt(float64(x+i)+0.5, float64(y)+0.5))
+			at.Put(i, p.X, p.Y)
+		}
+	})
+}
+
+// warp makes the part r of a plane from where place has its pixels come from, from (x, y) on.
+func (p *Plane) warp(r image.Rectangle, place func(x, y int, at *simd.Places)) *Plane {
 	out := NewPlane(r)
-	Rows(r.Min.Y, r.Max.Y, func(y int) {
-		row := out.Row(y, r.Min.X, r.Max.X)
-		for x := range row {
-			p := toSource(geom.Pt(float64(r.Min.X+x)+0.5, float64(y)+0.5))
-			if math.Abs(p.X) < 1e6 && math.Abs(p.Y) < 1e6 {
-				row[x] = src.Cubic(p.X, p.Y)
+	w := p.Rect.Dx()
+	inner := simd.Reach{X: 1, Y: 1, W: w - 3, H: p.Rect.Dy() - 3}
+	tiles(r, func(x0, x1, y int, at *simd.Places) {
+		place(x0, y, at)
+		at.Shift(p.Rect.Min.X, p.Rect.Min.Y)
+		row := out.Row(y, x0, x1)
+		for i := 0; i < len(at.X); {
+			if j := at.Run(i, &inner); j > i {
+				part := at.Cut(i, j)
+				simd.CubicPlane(row[i:j], p.Pix, w, &part)
+				i = j
+				continue
 			}
+			if at.X[i] > simd.Nowhere/2 {
+				row[i] = p.cubic(int(at.X[i]), int(at.Y[i]), at.FX[i], at.FY[i])
+			}
+			i++
 		}
 	})
 	return out

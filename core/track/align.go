@@ -8,6 +8,7 @@ import (
 
 	"jardin/core/geom"
 	"jardin/core/raster"
+	"jardin/core/simd"
 )
 
 // run aligns the region to a picture, given as a pyramid, from a first guess and
@@ -67,9 +68,10 @@ func inChunks(n, size int, f func(chunk, lo, hi int)) {
 // slope . position, with normalised positions.
 type light struct{ gain, offset, sx, sy float64 }
 
-// template takes what is seen back to the template's light.
-func (v light) template(seen float32, x, y float64) float32 {
-	return float32((float64(seen) - v.offset - v.sx*x - v.sy*y) / v.gain)
+// errors works out how far what is seen, in the template's light, is from the template.
+func (l *alignLevel) errors(e, now []float32, lit light, lo, hi int) {
+	simd.Unlit(e[lo:hi], now[lo:hi], l.tpl[lo:hi], l.fx[lo:hi], l.fy[lo:hi],
+		float32(1/lit.gain), float32(lit.offset), float32(lit.sx), float32(lit.sy))
 }
 
 // align refines w, which maps normalised positions to pixels of the picture.
@@ -85,6 +87,8 @@ func (l *alignLevel) align(
 	n, k := len(l.tpl), parameters(l.motion)
 	now := make([]float32, n)
 	weight := make([]float32, n) // below 0 where nothing is seen
+	errors := make([]float32, n)
+	places := simd.NewPlaces(n)
 	doubted := l.doubted(before)
 	for i := range weight {
 		if doubted == nil || !doubted[l.block[i]] {
@@ -102,21 +106,17 @@ func (l *alignLevel) align(
 	for round := range rounds {
 		var counts [chunks]int
 		inChunks(n, 1, func(chunk, lo, hi int) {
+			at := places.Cut(lo, hi)
+			at.Carry((*[9]float64)(&w), l.xs[lo:hi], l.ys[lo:hi])
+			frame.BilinearAt(now[lo:hi], &at)
 			for i := lo; i < hi; i++ {
-				q := w.Apply(geom.Point{X: l.xs[i], Y: l.ys[i]})
-				if !inside(q, frame.Rect, 1) || (covered != nil && hidden(covered, toFrame, q)) {
-					weight[i] = -1
-					continue
-				}
-				v := frame.Bilinear(q.X, q.Y)
-				if v != v {
+				if !at.Within(i-lo, frame.Rect.Dx(), frame.Rect.Dy(), 0.5) || now[i] != now[i] || covered != nil && hidden(covered, toFrame, w.Apply(geom.Point{X: l.xs[i], Y: l.ys[i]})) {
 					weight[i] = -1
 					continue
 				}
 				if weight[i] < 0 {
 					weight[i] = 0.5
 				}
-				now[i] = v
 				counts[chunk]++
 			}
 		})
@@ -131,23 +131,23 @@ func (l *alignLevel) align(
 		if lit, s.Match, ok = l.relight(now, weight, every); !ok {
 			return w, s, ErrLost
 		}
+		inChunks(n, 1, func(_, lo, hi int) { l.errors(errors, now, lit, lo, hi) })
 		absolute = absolute[:0]
 		for i := round % every; i < n; i += every {
 			if weight[i] >= 0 && (doubted == nil || !doubted[l.block[i]]) {
-				absolute = append(absolute, abs(lit.template(now[i], l.xs[i], l.ys[i])-l.tpl[i]))
+				absolute = append(absolute, abs(errors[i]))
 			}
 		}
 		if len(absolute) == 0 {
 			return w, s, ErrLeft
 		}
-		slices.Sort(absolute)
 		// 4.685 robust standard deviations: Tukey's biweight at 95 % efficiency.
-		limit := float32(4.685 * math.Max(1.4826*float64(absolute[len(absolute)/2]), 1e-5))
+		limit := float32(4.685 * math.Max(1.4826*float64(middle(absolute)), 1e-5))
 		anew := round == refresh
 		if anew {
 			refresh = 2*refresh + 2
 		}
-		normal, right := l.sums(now, weight, lit, limit, k, anew)
+		normal, right := l.sums(weight, errors, limit, k, anew)
 		if anew {
 			sym := mat.NewSymDense(k, nil)
 			for r := range k {
@@ -182,8 +182,8 @@ func (l *alignLevel) align(
 		}
 	}
 	if judge {
-		l.judge(&s, now, weight, lit)
-		s.Deviation, s.evidence = l.deviation(now, weight, lit, k)
+		l.judge(&s, weight, errors)
+		s.Deviation, s.evidence = l.deviation(weight, errors, k)
 		s.Deviation = math.Max(s.Deviation, s.pull(k))
 	}
 	s.Match = math.Max(s.Match, 0)
@@ -197,28 +197,23 @@ const together = 12
 // deviation is the standard deviation of where the corners of the region's square are, the root of their mean, in pixels
 // of this level: what the errors that are left make of the parameters (the covariance of least squares, the Cramér–Rao bound
 // where errors are Gaussian).
-func (l *alignLevel) deviation(now, weight []float32, lit light, k int) (float64, evidence) {
-	var normal [8][8]float64
+func (l *alignLevel) deviation(weight, off []float32, k int) (float64, evidence) {
+	var by simd.Sums
+	by.Add(l.descent, weight, off, true)
 	var errors, slopes, n float64
 	for i, w := range weight {
 		if w <= 0 {
 			continue
 		}
-		e := float64(lit.template(now[i], l.xs[i], l.ys[i]) - l.tpl[i])
+		e := float64(off[i])
 		errors, n = errors+float64(w)*e*e, n+float64(w)
 		d := &l.descent[i]
 		slopes += float64(w * (d[0]*d[0] + d[1]*d[1]))
-		for r := range k {
-			wd := float64(w * d[r])
-			for c := r; c < k; c++ {
-				normal[r][c] += wd * float64(d[c])
-			}
-		}
 	}
 	sym := mat.NewSymDense(k, nil)
 	for r := range k {
 		for c := r; c < k; c++ {
-			sym.SetSym(r, c, normal[r][c])
+			sym.SetSym(r, c, by.Normal[r][c])
 		}
 	}
 	var chol mat.Cholesky
@@ -391,58 +386,17 @@ func (l *alignLevel) relight(now, weight []float32, every int) (light, float64, 
 
 // sums sets the weights and returns the right side of the normal equations, and
 // their matrix if it is wanted.
-func (l *alignLevel) sums(
-	now, weight []float32,
-	lit light,
-	limit float32,
-	k int,
-	matrix bool,
-) (normal [8][8]float64, right [8]float64) {
-	var parts [chunks]struct {
-		normal [8][8]float64
-		right  [8]float64
-	}
+func (l *alignLevel) sums(weight, errors []float32, limit float32, k int, matrix bool) (normal [8][8]float64, right [8]float64) {
+	var parts [chunks]simd.Sums
 	inChunks(len(l.tpl), 1, func(chunk, lo, hi int) {
-		part := &parts[chunk]
-		inverse := 1 / limit
-		for i := lo; i < hi; i++ {
-			if weight[i] < 0 {
-				continue
-			}
-			e := lit.template(now[i], l.xs[i], l.ys[i]) - l.tpl[i]
-			u := e * inverse
-			u = 1 - u*u
-			if !(u > 0) {
-				weight[i] = 0
-				continue
-			}
-			u *= u
-			weight[i] = u
-			d, ue := &l.descent[i], float64(u*e)
-			part.right[0] += ue * float64(d[0])
-			part.right[1] += ue * float64(d[1])
-			part.right[2] += ue * float64(d[2])
-			part.right[3] += ue * float64(d[3])
-			part.right[4] += ue * float64(d[4])
-			part.right[5] += ue * float64(d[5])
-			part.right[6] += ue * float64(d[6])
-			part.right[7] += ue * float64(d[7])
-			if !matrix {
-				continue
-			}
-			for r := range k {
-				ud := float64(u * d[r])
-				for c := r; c < k; c++ {
-					part.normal[r][c] += ud * float64(d[c])
-				}
-			}
-		}
+		simd.Biweight(weight[lo:hi], errors[lo:hi], 1/limit)
+		parts[chunk].Add(l.descent[lo:hi], weight[lo:hi], errors[lo:hi], matrix)
 	})
 	for i := range parts {
 		for r := range k {
-			right[r] += parts[i].right[r]
+			right[r] += parts[i].Right[r]
 			for c := r; c < k; c++ {
-				normal[r][c] += parts[i].normal[r][c]
+				normal[r][c] += parts[i].Normal[r][c]
 			}
 		}
 	}
@@ -451,7 +405,7 @@ func (l *alignLevel) sums(
 
 // judge works out for each block by how much its own pixels would still move it,
 // and what share of the region agrees.
-func (l *alignLevel) judge(s *Sample, now, weight []float32, lit light) {
+func (l *alignLevel) judge(s *Sample, weight, errors []float32) {
 	type part struct {
 		xx, xy, yy, ex, ey float64
 		all, in            int
@@ -467,7 +421,7 @@ func (l *alignLevel) judge(s *Sample, now, weight []float32, lit light) {
 			continue
 		}
 		p.in++
-		e := float64(lit.template(now[i], l.xs[i], l.ys[i]) - l.tpl[i])
+		e := float64(errors[i])
 		// The first two parameters move by the size of the unit square's half.
 		gx, gy := float64(l.descent[i][0])/l.half, float64(l.descent[i][1])/l.half
 		p.xx, p.xy, p.yy = p.xx+gx*gx, p.xy+gx*gy, p.yy+gy*gy
@@ -510,4 +464,35 @@ func abs(v float32) float32 {
 		return -v
 	}
 	return v
+}
+
+// middle returns the median, the upper one of an even number, and changes the order (Hoare 1961, "Algorithm 65: find").
+func middle(v []float32) float32 {
+	k, lo, hi := len(v)/2, 0, len(v)-1
+	for lo < hi {
+		pivot := v[lo+(hi-lo)/2]
+		i, j := lo, hi
+		for i <= j {
+			for v[i] < pivot {
+				i++
+			}
+			for v[j] > pivot {
+				j--
+			}
+			if i <= j {
+				v[i], v[j] = v[j], v[i]
+				i++
+				j--
+			}
+		}
+		switch {
+		case k <= j:
+			hi = j
+		case k >= i:
+			lo = i
+		default:
+			return v[k]
+		}
+	}
+	return v[k]
 }

@@ -111,6 +111,15 @@ func Points(vs []Vec) []geom.Point {
 	return out
 }
 
+// Vecs returns several points as vectors.
+func Vecs(points []geom.Point) []Vec {
+	out := make([]Vec, len(points))
+	for i, p := range points {
+		out[i] = Vec{p.X, p.Y}
+	}
+	return out
+}
+
 // Mark says what goes.
 type Mark struct {
 	Outlines []Shape     `json:"outlines" nullable:"false" doc:"Combined in order"`

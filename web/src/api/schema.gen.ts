@@ -1994,6 +1994,8 @@ export interface components {
             };
             /** @description Each frame on which it is known, all that was decided by hand included */
             samples: components["schemas"]["Moment"][];
+            /** @description The same with the lens taken out */
+            straight?: number[][];
             /** @description Of a card: its four corners on the home frame */
             surface?: number[][];
         };

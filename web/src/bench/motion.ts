@@ -4,7 +4,7 @@ import { answer, api, type Moment, type Revision, type Schemas, type Track } fro
 import { useLive, type Found } from '../api/live'
 import { isOpen, useTasks } from '../api/tasks'
 import { confirmedOf, type Present } from '../api/treatment'
-import { chain, identity, ofMesh, translation, type Mapping, type Mesh } from './mapping'
+import { chain, identity, ofMatrix, ofMesh, square, translation, type Mapping, type Mesh } from './mapping'
 import type { Point } from './matrix'
 
 type Place = Schemas['PlaceOfPoint']
@@ -19,6 +19,8 @@ export interface Motion {
   at: (frame: number) => Mapping | null
   /** The task that measures it now. */
   running: string | null
+  /** Of a card: its corners on the home frame with the lens taken out. */
+  straight: Point[] | null
   /** What that has found so far and is not saved yet: from home to frame. */
   found: Map<number, Mesh> | null
 }
@@ -115,6 +117,7 @@ function motionOf(
     track: data?.surface ? { ...track, surface: data.surface } : track,
     samples,
     points,
+    straight: data?.straight?.map(([x, y]) => ({ x, y })) ?? null,
     running,
     found: running && fresh.size ? fresh : null,
     at: (frame) => {
@@ -143,6 +146,22 @@ export function surfaceOf(track: Track): Point[] {
     { x: right, y: bottom },
     { x: left, y: bottom },
   ]
+}
+
+/**
+ * From a card seen flat to its home frame: where it lies on that frame, as large as it is at its nearest there, so that no pixel is
+ * lost at 1 : 1. Null of what is no card, or not there.
+ */
+export function flatOf({ track, straight }: Motion, lens: Mapping | null): Mapping | null {
+  if (!track.card || straight?.length !== 4) return null
+  const [width, height] = track.card.size
+  const side = (i: number, j: number) => Math.hypot(straight[i].x - straight[j].x, straight[i].y - straight[j].y)
+  const scale = Math.max(Math.max(side(0, 1), side(2, 3)) / width, Math.max(side(0, 3), side(1, 2)) / height)
+  const [w, h] = [scale * width, scale * height]
+  const x = straight.reduce((s, p) => s + p.x, 0) / 4
+  const y = straight.reduce((s, p) => s + p.y, 0) / 4
+  const toCard = ofMatrix([1 / w, 0, 0.5 - x / w, 0, 1 / h, 0.5 - y / h, 0, 0, 1])
+  return lens ? chain(toCard, square(straight), lens) : chain(toCard, square(straight))
 }
 
 /** A mapping that takes out position alone: it moves a place as the surface's middle moves. */

@@ -20,7 +20,7 @@ import { drag } from './handles/lines'
 import { held } from './pointer'
 import { chain, identity, ofMatrix, ofMesh, type Mapping } from './mapping'
 import type { Point } from './matrix'
-import { positionOnly, surfaceOf } from './motion'
+import { flatOf, positionOnly, surfaceOf } from './motion'
 import { followFingers, rests } from './pointer'
 import { openScreen, type Screen } from './screen'
 import { SetHandles } from './set/handles'
@@ -124,14 +124,19 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
   // Space is what stands still: the reference frame when locked, the frame itself when free.
   const lockTrack = motions.of(lockTo ?? undefined) ?? motion
   const zero = open?.reference ?? lockTrack?.track.home ?? shot.first
+  const bowed = useLens(shot.id, revision)
+  const flat = lockBy === 'flat' && lockTrack ? flatOf(lockTrack, bowed) : null
   const lockAt = (n: number): Mapping | null => {
+    if (flat) {
+      const m = lockTrack!.at(n)
+      return m && chain(flat, m)
+    }
     const m = lockTrack ? motions.between(lockTrack.track.id, zero, n) : null
-    if (!m || lockBy === 'whole' || !lockTrack) return m
+    if (!m || lockBy !== 'position' || !lockTrack) return m
     const home = lockTrack.at(zero) ?? identity
     const corners = surfaceOf(lockTrack.track).map((p) => home.apply(p))
     return positionOnly(m, { x: corners.reduce((s, p) => s + p.x, 0) / 4, y: corners.reduce((s, p) => s + p.y, 0) / 4 })
   }
-  const bowed = useLens(shot.id, revision)
   const taken = straight && !second ? bowed : null
   // A card that is being moved takes the locked picture along: what is not at its depth slides.
   const tried =
@@ -180,7 +185,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     picture: otherPicture,
     share: toLoan ? loan.share : through,
     difference: !!toLoan && loan.as === 'difference',
-    from: toLoan ? chain(fromRoomToFrame, toLoan) : fromRoomToSpace,
+    from: toLoan ? chain(fromRoomToFrame, toLoan) : chain(fromRoomToSpace, (flat && lockAt(zero)) ?? identity),
   }
   const needed = lent ?? other
   useEffect(() => {
@@ -451,9 +456,9 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       )}
       {isLocked && (
         <p className="pointer-events-none absolute top-2 left-3 rounded bg-black/60 px-2 text-[13px]">
-          Locked to frame {zero}
+          {flat ? `${lockTrack!.track.name}, seen flat` : `Locked to frame ${zero}`}
           {lockBy === 'position' ? ', position only' : ''}
-          {lockTo && lockTrack ? `, ${lockTrack.track.name}` : ''}
+          {lockTo && lockTrack && !flat ? `, ${lockTrack.track.name}` : ''}
         </p>
       )}
       {locked && !isLocked && !taken && (

@@ -106,7 +106,7 @@ export interface BenchState {
   beside: boolean
   /** What the picture is locked to: a track; null for the open removal's. */
   lockTo: string | null
-  lockBy: 'whole' | 'position'
+  lockBy: 'whole' | 'position' | 'flat'
   /** How much of the reference frame shows through the locked picture, 0 to 1. */
   through: number
   /** What lies on the picture to judge a track by. */

@@ -241,13 +241,14 @@ function Judging({ revision, canLock }: { revision: BenchProps['revision']; canL
           ]}
         />
         <span className="text-quiet">Locks</span>
-        <Select<'whole' | 'position'>
+        <Select<'whole' | 'position' | 'flat'>
           label="How much of the motion is taken out"
           value={lockBy}
           onChange={(v) => bench.set({ lockBy: v })}
           options={[
             { value: 'whole', label: 'All motion' },
             { value: 'position', label: 'Position only', hint: 'keeps the picture sharpest' },
+            { value: 'flat', label: 'All, a card seen flat', hint: 'as one sees it from straight ahead' },
           ]}
         />
         <span className="text-quiet">On it</span>

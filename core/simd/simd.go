@@ -1,0 +1,250 @@
+// Package simd holds the loops over samples that all else spends its time in. Each stands here twice, plain and for the
+// processor's vectors (AVX2, in a build with GOEXPERIMENT=simd for amd64), and both do the same operations in the same order:
+// they give the same bits, so that pictures, tracks and keys of caches are the same on every machine. Nothing is multiplied and
+// added in one rounding for that reason.
+//
+// A loop asks for lengths that fit, and panics, or reads what it should not, where they do not: package raster sees to them.
+package simd
+
+// Vectors reports whether the vector loops run: the build has them, and the processor as well.
+func Vectors() bool { return wide }
+
+// Symmetric applies a symmetric kernel to a row: dst[i] becomes half[0] times src[i+n*step] and half[k] times the sum of the two
+// samples k*step to both sides of that, n = len(half)-1. src holds len(dst) + 2*n*step samples.
+func Symmetric(dst, src []float32, step int, half []float32) {
+	_ = src[len(dst)+2*(len(half)-1)*step-1]
+	if wide {
+		symmetricWide(dst, src, step, half)
+		return
+	}
+	symmetricPlain(dst, src, step, half, 0)
+}
+
+// SymmetricRows applies a symmetric kernel to 2*len(half)-1 rows, the middle one the one that half[0] weighs.
+func SymmetricRows(dst []float32, rows [][]float32, half []float32) {
+	for _, r := range rows[:2*len(half)-1] {
+		_ = r[len(dst)-1]
+	}
+	if wide {
+		symmetricRowsWide(dst, rows, half)
+		return
+	}
+	symmetricRowsPlain(dst, rows, half, 0)
+}
+
+// Halve keeps every second sample of a row that is smoothed by the binomial (1 4 6 4 1)/16: dst[i] is around src[2*i+2]. src
+// holds 2*len(dst) + 3 samples.
+func Halve(dst, src []float32) {
+	_ = src[2*len(dst)+2]
+	if wide {
+		halveWide(dst, src)
+		return
+	}
+	halvePlain(dst, src, 0)
+}
+
+// Differ makes dst k times (a - b).
+func Differ(dst, a, b []float32, k float32) {
+	a, b = a[:len(dst)], b[:len(dst)]
+	if wide {
+		differWide(dst, a, b, k)
+		return
+	}
+	differPlain(dst, a, b, k, 0)
+}
+
+// Lerp makes dst a + (b - a) * t.
+func Lerp(dst, a, b []float32, t float32) {
+	a, b = a[:len(dst)], b[:len(dst)]
+	if wide {
+		lerpWide(dst, a, b, t)
+		return
+	}
+	lerpPlain(dst, a, b, t, 0)
+}
+
+// Add adds src to dst.
+func Add(dst, src []float32) {
+	src = src[:len(dst)]
+	if wide {
+		addWide(dst, src)
+		return
+	}
+	addPlain(dst, src, 0)
+}
+
+// Between makes dst[i] a top[i] + b top[i+1] + c low[i] + d low[i+1], summed from the left: a plane between its samples, all of it
+// equally far. top and low hold one sample more than dst.
+func Between(dst, top, low []float32, a, b, c, d float32) {
+	top, low = top[:len(dst)+1], low[:len(dst)+1]
+	if wide {
+		betweenWide(dst, top, low, a, b, c, d)
+		return
+	}
+	betweenPlain(dst, top, low, a, b, c, d, 0)
+}
+
+// Spread makes pixel x of dst lie beyond[x] of the way from pixel cell[x] of src to the next; pixels have so many channels.
+func Spread(dst, src []float32, channels int, cell []int32, beyond []float32) {
+	_ = dst[len(cell)*channels-1]
+	if wide && channels == 4 {
+		spreadWide(dst, src, cell, beyond)
+		return
+	}
+	spreadPlain(dst, src, channels, cell, beyond)
+}
+
+// Over lays premultiplied RGBA over as many pixels: dst becomes src + dst (1 - alpha of src).
+func Over(dst, src []float32) {
+	src = src[:len(dst)]
+	if wide {
+		overWide(dst, src)
+		return
+	}
+	overPlain(dst, src, 0)
+}
+
+// Places are where pixels of a row come from: the sample at or before each, and how far beyond it.
+type Places struct {
+	X, Y   []int32   // sample whose middle is at or before the place
+	FX, FY []float32 // how far beyond, 0 to 1
+}
+
+// NewPlaces returns room for n places.
+func NewPlaces(n int) *Places {
+	ints, floats := make([]int32, 2*n), make([]float32, 2*n)
+	return &Places{ints[:n:n], ints[n:], floats[:n:n], floats[n:]}
+}
+
+// Cut returns the places from i to j.
+func (p *Places) Cut(i, j int) Places { return Places{p.X[i:j], p.Y[i:j], p.FX[i:j], p.FY[i:j]} }
+
+// Shift moves the places by whole samples to the left and up.
+func (p *Places) Shift(x, y int) {
+	if x == 0 && y == 0 {
+		return
+	}
+	for i := range p.X {
+		p.X[i], p.Y[i] = p.X[i]-int32(x), p.Y[i]-int32(y)
+	}
+}
+
+// Within reports whether place i lies so far within samples of w columns and h rows, from their middles.
+func (p *Places) Within(i, w, h int, margin float32) bool {
+	x, y := float32(p.X[i])+p.FX[i], float32(p.Y[i])+p.FY[i]
+	return x >= margin && y >= margin && x <= float32(w-1)-margin && y <= float32(h-1)-margin
+}
+
+// A Reach is the part of a picture, in its own samples, at whose places all neighbours that count lie within the picture.
+type Reach struct{ X, Y, W, H int }
+
+// Run returns up to where the places from i on lie within a reach. One that is a sample's middle does not: it is that sample, whatever
+// lies beside it.
+func (p *Places) Run(i int, r *Reach) int {
+	if wide {
+		return withinWide(p, i, r)
+	}
+	return withinPlain(p, i, r)
+}
+
+// Nowhere is the sample of a place that is none: farther than a million pixels away, or no number.
+const Nowhere = -1 << 30
+
+// Project works out where the middles of the pixels (x+i, y) go by a homography, by rows.
+func (p *Places) Project(h *[9]float64, x, y int) {
+	if wide {
+		projectWide(p, h, x, y)
+		return
+	}
+	projectPlain(p, h, x, y, 0)
+}
+
+// Carry works out where places go by a homography, by rows.
+func (p *Places) Carry(h *[9]float64, xs, ys []float64) {
+	xs, ys = xs[:len(p.X)], ys[:len(p.X)]
+	if wide {
+		carryWide(p, h, xs, ys)
+		return
+	}
+	carryPlain(p, h, xs, ys, 0)
+}
+
+// Unlit makes e what is seen, in the light of a template, less the template: (now - (offset + sx x + sy y)) scale - tpl.
+func Unlit(e, now, tpl, xs, ys []float32, scale, offset, sx, sy float32) {
+	now, tpl, xs, ys = now[:len(e)], tpl[:len(e)], xs[:len(e)], ys[:len(e)]
+	if wide {
+		unlitWide(e, now, tpl, xs, ys, scale, offset, sx, sy)
+		return
+	}
+	unlitPlain(e, now, tpl, xs, ys, scale, offset, sx, sy, 0)
+}
+
+// Biweight makes weights of errors (Tukey's biweight), 0 beyond 1/inverse; weights below 0, of what is not seen, stay.
+func Biweight(weight, e []float32, inverse float32) {
+	e = e[:len(weight)]
+	if wide {
+		biweightWide(weight, e, inverse)
+		return
+	}
+	biweightPlain(weight, e, inverse, 0)
+}
+
+// Sums are the normal equations of a weighted least squares problem of eight parameters, in 64 bits: in 32 an outline that goes with a
+// slender arm is lost, as what a plane does to that is nearly the same for several of its parameters.
+type Sums struct {
+	Right  [8]float64
+	Normal [8][8]float64 // upper triangle
+}
+
+// Add adds observations: their derivatives, weights (those that are not above 0 do not count), errors; to the matrix as well if it is
+// wanted.
+func (s *Sums) Add(d [][8]float32, weight, e []float32, matrix bool) {
+	weight, e = weight[:len(d)], e[:len(d)]
+	if wide {
+		sumsWide(s, d, weight, e, matrix)
+		return
+	}
+	sumsPlain(s, d, weight, e, matrix)
+}
+
+// Cubic samples RGBA pixels by cubic convolution (Keys 1981, a = -1/2) at places all of whose sixteen neighbours lie within the
+// picture, which has so many pixels to a row. Columns are summed first, then the first and third, the second and fourth of them.
+// Alpha is kept within 0 and 1.
+func Cubic(dst, pix []float32, stride int, at *Places) {
+	if wide {
+		cubicWide(dst, pix, stride, at)
+		return
+	}
+	cubicPlain(dst, pix, stride, at, 0)
+}
+
+// CubicPlane is Cubic for a plane; the first and second column are summed, the third and fourth, then both.
+func CubicPlane(dst, pix []float32, stride int, at *Places) {
+	if wide {
+		cubicPlaneWide(dst, pix, stride, at)
+		return
+	}
+	cubicPlanePlain(dst, pix, stride, at, 0)
+}
+
+// LinearPlane samples a plane bilinearly at places whose four neighbours lie within it.
+func LinearPlane(dst, pix []float32, stride int, at *Places) {
+	if wide {
+		linearPlaneWide(dst, pix, stride, at)
+		return
+	}
+	linearPlanePlain(dst, pix, stride, at, 0)
+}
+
+// Weights returns the four weights of cubic convolution with a = -1/2 for a place t in [0, 1) between the second and the third
+// sample (Keys 1981, "Cubic convolution interpolation for digital image processing", equation 8). It reproduces quadratics and
+// passes through the samples.
+func Weights(t float32) [4]float32 {
+	t2, t3 := t*t, t*t*t
+	return [4]float32{
+		-0.5*t + t2 - 0.5*t3,
+		1 - 2.5*t2 + 1.5*t3,
+		0.5*t + 2*t2 - 1.5*t3,
+		-0.5*t2 + 0.5*t3,
+	}
+}
