@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"jardin/app/demo/demotest"
+
 	"os"
 	"path/filepath"
 	"testing"
@@ -42,6 +44,7 @@ func (a *artist) faults(screen string) {
 
 // No screen has a serious fault: the wall, bringing in, the bench with each stage, and all that opens over it.
 func TestEveryScreenIsOpenToAll(t *testing.T) {
+	demotest.Share(t, 0)
 	t.Parallel()
 	s := serve(t)
 	shot := s.bringIn()

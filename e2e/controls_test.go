@@ -105,7 +105,10 @@ const sweep = `async (drive, first) => {
 
 // Every control of the five stages that holds a value, of each kind of source, front, stroke and shape, is used once; what it
 // then says is what the server has: it says the same after a reload. A page that fails, or complains, fails the test.
-func TestEveryControlIsKept(t *testing.T) { everyControl(t, false) }
+func TestEveryControlIsKept(t *testing.T) {
+	demotest.Share(t, 1)
+	everyControl(t, false)
+}
 
 func TestEveryControlOfFillIsKept(t *testing.T) {
 	if os.Getenv("JARDIN_BENCH") == "" {

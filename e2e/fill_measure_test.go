@@ -115,6 +115,7 @@ func dotRemovals(known demo.Truth, dots int) *treatment.Document {
 // the truth only where the place beside looks alike. Such places were chosen for each
 // dot; what Jardin proposes by itself, which does not know the truth, is told beside.
 func TestDotsByLiveNeighbourAndByHealing(t *testing.T) {
+	demotest.Share(t, 0)
 	t.Parallel()
 	known := demotest.Truth(t)
 	s := serve(t)

@@ -45,6 +45,7 @@ func (s *server) keys(shot string) []string {
 // TestFourDotsAtOnce puts a point on each of four dots, follows them together, and
 // moves the removal's zero afterwards: nothing in the picture changes.
 func TestFourDotsAtOnce(t *testing.T) {
+	demotest.Share(t, 2)
 	t.Parallel()
 	s := serve(t)
 	shot := s.bringIn()
@@ -163,6 +164,7 @@ func TestFourDotsAtOnce(t *testing.T) {
 // the can, and only what is left over is keyed. Then the hedge is followed with the
 // can left out.
 func TestWiresAsStrands(t *testing.T) {
+	demotest.Share(t, 2)
 	t.Parallel()
 	s := serve(t)
 	shot := s.bringInClip("lm_020")

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jardin/app/demo/demotest"
 	"jardin/core/geom"
 )
 
@@ -71,6 +72,7 @@ func (s *server) order(shot string) string {
 
 // A list of many removals: found, picked, put elsewhere, grouped, changed at once; opened by a click on the picture.
 func TestManyRemovals(t *testing.T) {
+	demotest.Share(t, 0)
 	t.Parallel()
 	s := serve(t)
 	shot := s.bringIn()

@@ -154,7 +154,7 @@ func (s *server) bringIn() string { return s.bringInClip("lm_010") }
 
 func (s *server) bringInClip(name string) string {
 	s.t.Helper()
-	return s.bringInFrom(name, filepath.Join(demotest.Footage(s.t), name, "plate"), 1001)
+	return s.bringInFrom(name, demotest.Folder(s.t, name+"/plate"), 1001)
 }
 
 func (s *server) bringInFrom(name, path string, first int) string {

@@ -23,6 +23,7 @@ import (
 // TestWhatNobodySawIsInvented takes a dot of lm_010 away by pixels that are grown, spread, evened out or toned: each
 // added and set by hand, with what comes of it looked at.
 func TestWhatNobodySawIsInvented(t *testing.T) {
+	demotest.Share(t, 0)
 	t.Parallel()
 	s := serve(t)
 	shot := s.bringInClip("lm_010")

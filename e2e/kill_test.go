@@ -32,6 +32,7 @@ import (
 // acknowledged must be there, all work must come to its end, and every file must be
 // whole. JARDIN_KILLS says how often; "make kills" does it 500 times.
 func TestNothingIsLostWhenKilled(t *testing.T) {
+	demotest.Share(t, 2)
 	t.Parallel()
 	rounds := 5
 	if n, err := strconv.Atoi(os.Getenv("JARDIN_KILLS")); err == nil {

@@ -171,7 +171,7 @@ func assertPlateElsewhere(t testing.TB, s *server, frames map[int]image.Image, s
 	r := doc.Removals[0]
 	changed, total := 0, 0
 	for _, sample := range samples {
-		plate := demotest.ReadPNG(t, demo.FramePath(demotest.Footage(t), demo.PlateFolder, sample.Frame))
+		plate := demotest.ReadPNG(t, demotest.Frame(t, demo.PlateFolder, sample.Frame))
 		var boxes []image.Rectangle
 		for i := range r.Mark.Outlines {
 			o := &r.Mark.Outlines[i]

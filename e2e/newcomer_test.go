@@ -160,6 +160,7 @@ func street(t *testing.T, dir string, frames int) (bare []*image.NRGBA, covered 
 // A marker on a wall that somebody crosses twice, from a camera that stands still, as a newcomer goes about it: no frame
 // flashes, and whoever crosses stays whole.
 func TestAMarkerBehindAWalker(t *testing.T) {
+	demotest.Share(t, 1)
 	t.Parallel()
 	dir := t.TempDir()
 	bare, covered, marker := street(t, dir, 48)

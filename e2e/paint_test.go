@@ -189,6 +189,7 @@ func filesOf(t *testing.T, n int) string {
 }
 
 func TestPaintThroughTime(t *testing.T) {
+	demotest.Share(t, 2)
 	t.Parallel()
 	known := demotest.Truth(t)
 	s, a, shot := easel(t)

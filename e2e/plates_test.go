@@ -33,7 +33,7 @@ func scans(t *testing.T, dir string, first, last, missing int) {
 		if n == missing {
 			continue
 		}
-		picture := demotest.ReadPNG(t, demo.FramePath(demotest.Footage(t), demo.PlateFolder, n))
+		picture := demotest.ReadPNG(t, demotest.Frame(t, demo.PlateFolder, n))
 		f := media.NewFrame(picture.Bounds().Dx(), picture.Bounds().Dy(), media.Samples{Depth: 10})
 		for i := range f.Width * f.Height {
 			r, g, b, _ := picture.At(i%f.Width, i/f.Width).RGBA()

@@ -71,6 +71,7 @@ func everySource(t *testing.T) *treatment.Document {
 // of looking at its views, of pausing, cancelling and clearing, and after being killed.
 // JARDIN_ORDERS says how many orders are tried.
 func TestTheSameBytesInAnyOrder(t *testing.T) {
+	demotest.Share(t, 1)
 	t.Parallel()
 	rounds := 2
 	if n, err := strconv.Atoi(os.Getenv("JARDIN_ORDERS")); err == nil {

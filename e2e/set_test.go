@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jardin/app/demo"
+	"jardin/app/demo/demotest"
 	"jardin/core/camera"
 	"jardin/core/carry"
 	"jardin/core/geom"
@@ -18,6 +19,7 @@ import (
 // A seed packet goes from the wall behind the beds, by hand: the camera is solved, the soil is the floor, a card is laid through points
 // of the wall, the packet is outlined and painted over on one frame, and is gone on the others.
 func TestAPacketOnTheWallByACard(t *testing.T) {
+	demotest.Share(t, 1)
 	t.Parallel()
 	s := serve(t)
 	shot := s.bringInClip(demo.BedsName)

@@ -61,6 +61,7 @@ func clipped(t *testing.T) (*server, *artist, string, demo.FocusTruth) {
 // One button lets the patch take on light, softness and grain, and says what it found;
 // each can be keyed, changed and switched off; the opacity dissolves in and out.
 func TestSettleByItself(t *testing.T) {
+	demotest.Share(t, 2)
 	t.Parallel()
 	s, a, shot, known := clipped(t)
 	a.press("^Settle by itself")
@@ -224,6 +225,7 @@ func (s *server) overlay(shot string, frame int) (m image.Image, at image.Point)
 // The arm that crosses the rod is outlined once, follows its edge, and stays in front;
 // a front by colour is picked from the picture; mattes are supplied as files.
 func TestGuardingWhatPasses(t *testing.T) {
+	demotest.Share(t, 2)
 	t.Parallel()
 	const frame = 1030
 	s, a, shot, known := hung(t, frame)

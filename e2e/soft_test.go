@@ -21,6 +21,7 @@ import (
 // An emblem goes from a banner that sways: its linen is followed as it bends, the ivy before it left out, the emblem painted over on one
 // frame; on a frame on which it is off a little the surface is pinned at two places, and it gives way where the linen is lost.
 func TestAnEmblemOnABanner(t *testing.T) {
+	demotest.Share(t, 0)
 	t.Parallel()
 	s := serve(t)
 	shot := s.bringInClip(demo.BannerName)
@@ -112,7 +113,7 @@ func TestAnEmblemOnABanner(t *testing.T) {
 	a.key(input.Escape)
 	const shown = 1042
 	ink := func(n int, m image.Image) (share float64) { // of what was the emblem, how much is still as warm as its ink
-		cover, all := matteOf(demotest.ReadPNG(t, demo.FramePath(demotest.Footage(t), demo.BannerMatteFolder, n)), demo.Bounds()), 0.0
+		cover, all := matteOf(demotest.ReadPNG(t, demotest.Frame(t, demo.BannerMatteFolder, n)), demo.Bounds()), 0.0
 		for y := range demo.Height {
 			for x := range demo.Width {
 				if cover.At(x, y) > 0.8 {
@@ -126,7 +127,7 @@ func TestAnEmblemOnABanner(t *testing.T) {
 		}
 		return share / all
 	}
-	plate := demotest.ReadPNG(t, demo.FramePath(demotest.Footage(t), demo.BannerPlateFolder, shown))
+	plate := demotest.ReadPNG(t, demotest.Frame(t, demo.BannerPlateFolder, shown))
 	assert.Greater(t, ink(shown, plate), 0.9)
 	assert.Less(t, ink(shown, s.shownOn(shot, shown, plate)), 0.02, "the emblem is gone where it was carried to")
 

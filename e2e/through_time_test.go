@@ -26,6 +26,7 @@ import (
 // TestWhatSwingsIsGatheredThroughTime takes the can of lm_020 away by what other frames show of the
 // hedge: added by hand, once and on every frame; what is never seen is said, and left.
 func TestWhatSwingsIsGatheredThroughTime(t *testing.T) {
+	demotest.Share(t, 2)
 	t.Parallel()
 	s := serve(t)
 	shot := s.bringInClip("lm_020")
@@ -79,7 +80,7 @@ func TestWhatSwingsIsGatheredThroughTime(t *testing.T) {
 	plates := map[int]image.Image{}
 	plate := func(n int) image.Image {
 		if plates[n] == nil {
-			plates[n] = demotest.ReadPNG(t, demo.FramePath(demotest.Footage(t), demo.CanPlateFolder, n))
+			plates[n] = demotest.ReadPNG(t, demotest.Frame(t, demo.CanPlateFolder, n))
 		}
 		return plates[n]
 	}

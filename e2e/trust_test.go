@@ -33,6 +33,7 @@ func (s *server) paintedIn(shot string) (n int) {
 // The server dies in the middle of work, several times over: what is done meanwhile is shown,
 // kept, told of, and saved when it is back; over a reload, and when Fill was left, too.
 func TestWorkWaitsForTheServer(t *testing.T) {
+	demotest.Share(t, 1)
 	t.Parallel()
 	s, a, shot := easel(t)
 	dot := demotest.Truth(t).Dots[0].Point()
@@ -100,6 +101,7 @@ func TestWorkWaitsForTheServer(t *testing.T) {
 
 // History: who did what and when; a look at a state; back to one, and nothing is lost.
 func TestHistoryByHand(t *testing.T) {
+	demotest.Share(t, 1)
 	t.Parallel()
 	s, a, shot := prepared(t)
 	b := open(t, s.address+"/shots/"+shot)

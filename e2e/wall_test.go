@@ -30,7 +30,7 @@ func TestTheWall(t *testing.T) {
 	require.NoError(t, err)
 	var stills []string
 	for n := 1001; n <= 1003; n++ {
-		path, err := filepath.Abs(demo.FramePath(demotest.Footage(t), demo.PlateFolder, n))
+		path, err := filepath.Abs(demotest.Frame(t, demo.PlateFolder, n))
 		require.NoError(t, err)
 		stills = append(stills, path)
 	}
@@ -90,7 +90,7 @@ func TestOneOfSeveralSequencesComesIn(t *testing.T) {
 	dir := t.TempDir()
 	var stills []string
 	for n := 1001; n <= 1004; n++ {
-		data, err := os.ReadFile(demo.FramePath(demotest.Footage(t), demo.PlateFolder, n))
+		data, err := os.ReadFile(demotest.Frame(t, demo.PlateFolder, n))
 		require.NoError(t, err)
 		for _, name := range []string{"left", "right"} {
 			if name == "right" && n == 1004 {

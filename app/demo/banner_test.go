@@ -64,6 +64,7 @@ const foldedFirst, foldedLast = 1045, 1058
 // on average, 95 % under 0.7), and where it is folded away, behind the ivy or off, that is told (aim: 95 %, of what is right at most
 // 5 % doubted). Removed by linen from beside it, it is steady (aim: 1.25), and has the seam and the grain of linen (aims: within 0.1, 0.05).
 func TestABanner(t *testing.T) {
+	demotest.Share(t, 0)
 	known := demotest.BannerTruth(t)
 	s := clip(t, demo.BannerPlateFolder, demo.BannerFirst)
 	first, last := 1024, 1056
@@ -199,7 +200,7 @@ func TestABannerBesideOpenCV(t *testing.T) {
 	require.NoError(t, err)
 	var codes []byte
 	for n := known.Reference; n <= demo.BannerLast; n++ {
-		m := demotest.ReadPNG(t, demo.FramePath(demotest.Footage(t), demo.BannerPlateFolder, n))
+		m := demotest.ReadPNG(t, demotest.Frame(t, demo.BannerPlateFolder, n))
 		for y := range demo.Height {
 			for x := range demo.Width {
 				codes = append(codes, color.GrayModel.Convert(m.At(x, y)).(color.Gray).Y)

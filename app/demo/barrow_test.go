@@ -60,7 +60,7 @@ func pushedAway(t testing.TB, s *picture.Source, known demo.BarrowTruth, g treat
 type passedBy struct{ invisibility, grain, seam float64 }
 
 func measuredBarrow(t testing.TB, n int, at func(r image.Rectangle) *raster.Image) passedBy {
-	dir := demotest.Footage(t)
+	dir := demotest.Footage(t, demo.BarrowName)
 	read := func(what string) image.Image {
 		return demotest.ReadPNG(t, demo.FramePath(dir, demo.BarrowName+"/"+what, n))
 	}
@@ -87,6 +87,7 @@ func middle(v []float64) (median, most float64) {
 // averaged and settled, against the truth; and against the median over time of frames that OpenCV locks. A hen that
 // crosses behind, unmarked, is in none of them.
 func TestABarrowGoesThroughTime(t *testing.T) {
+	demotest.Share(t, 2)
 	known := demotest.BarrowTruth(t)
 	s := clip(t, demo.BarrowPlateFolder, demo.BarrowFirst)
 	doc := pushedAway(t, s, known, treatment.Gathering{Live: true, Over: 48})
@@ -133,7 +134,7 @@ func TestABarrowGoesThroughTime(t *testing.T) {
 			}
 		}
 	}
-	dir := demotest.Footage(t)
+	dir := demotest.Footage(t, demo.BarrowName)
 	for i, n := range frames {
 		if bench() && i%4 != 0 {
 			continue

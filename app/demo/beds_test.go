@@ -99,6 +99,7 @@ func labelCard(l demo.BedLabel, home int) treatment.Track {
 // lens 0.5 px at the corners); what lies on a card is carried by it (aim: 0.3 px); and the labels go by cards, the soil behind them
 // gathered through time (aims: invisibility 1.3, seam within 0.1, grain within 0.05).
 func TestTheBeds(t *testing.T) {
+	demotest.Share(t, 1)
 	known := demotest.BedsTruth(t)
 	s := clip(t, demo.BedsPlateFolder, demo.BedsFirst)
 	found := solvedBeds(t, s)
@@ -205,7 +206,7 @@ func labelsGo(t *testing.T, s *picture.Source, known demo.BedsTruth, found *pict
 	require.NoError(t, doc.Validate(&treatment.Range{First: demo.BedsFirst, Last: demo.BedsLast}))
 	ready, err := render.Compile(doc)
 	require.NoError(t, err)
-	dir := demotest.Footage(t)
+	dir := demotest.Footage(t, demo.BedsName)
 	for _, n := range []int{1004, 1008, 1014} {
 		frame, err := s.Clean(context.Background(), ready, n)
 		require.NoError(t, err)

@@ -41,7 +41,7 @@ func TestTheBedsAgainstColmap(t *testing.T) {
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%s", out)
 	}
-	database, images, sparse := filepath.Join(dir, "c.db"), filepath.Join(demotest.Footage(t), demo.BedsPlateFolder), filepath.Join(dir, "sparse")
+	database, images, sparse := filepath.Join(dir, "c.db"), demotest.Folder(t, demo.BedsPlateFolder), filepath.Join(dir, "sparse")
 	require.NoError(t, os.Mkdir(sparse, 0o755))
 	began = time.Now()
 	run("feature_extractor", "--database_path", database, "--image_path", images, "--ImageReader.single_camera", "1",

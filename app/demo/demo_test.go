@@ -27,7 +27,7 @@ import (
 )
 
 func source(t testing.TB) *picture.Source {
-	m, err := media.Inspect(context.Background(), filepath.Join(demotest.Footage(t), demo.PlateFolder))
+	m, err := media.Inspect(context.Background(), demotest.Folder(t, demo.PlateFolder))
 	require.NoError(t, err)
 	p, err := media.Import(
 		context.Background(),
@@ -98,7 +98,7 @@ func TestTheTrackerAgainstTruthAndOpenCV(t *testing.T) {
 				t,
 				"reference.py",
 				"track",
-				filepath.Join(demotest.Footage(t), demo.PlateFolder),
+				demotest.Folder(t, demo.PlateFolder),
 				fmt.Sprint(demo.First),
 				fmt.Sprint(demo.Last),
 				fmt.Sprint(demo.Reference),
@@ -194,7 +194,7 @@ func TestTheFootageIsWhatItSays(t *testing.T) {
 	a, b := shot.Frame(1020), demo.New().Frame(1020)
 	assert.Equal(t, a.Plate.Pix, b.Plate.Pix, "two makings are the same to the bit")
 
-	file := demotest.ReadPNG(t, demo.FramePath(demotest.Footage(t), demo.PlateFolder, 1020))
+	file := demotest.ReadPNG(t, demotest.Frame(t, demo.PlateFolder, 1020))
 	codes := demo.Codes(a.Plate)
 	marked, torn, odd := 0, 0, 0
 	truth := demo.Codes(a.Truth)
@@ -263,7 +263,7 @@ func TestTheCanIsWhatItSays(t *testing.T) {
 	assert.InEpsilon(t, want, marked, 0.1, "the mattes are as large as rod and wires")
 
 	// A patch of hedge, carried by the true transform, looks the same on another frame.
-	m, err := media.Inspect(context.Background(), filepath.Join(demotest.Footage(t), demo.CanPlateFolder))
+	m, err := media.Inspect(context.Background(), demotest.Folder(t, demo.CanPlateFolder))
 	require.NoError(t, err)
 	p, err := media.Import(
 		context.Background(),

@@ -19,7 +19,7 @@ import (
 // trueGrain is a plate's grain as the footage knows it: plate less the same without grain,
 // around what has to go.
 func trueGrain(t testing.TB, shot string, n int) settle.GrainSample {
-	dir := demotest.Footage(t)
+	dir := demotest.Footage(t, shot)
 	coder := colorspace.NewCoder(colorspace.SRGB, 8)
 	read := func(what string) *raster.Image {
 		m := codesOf(demotest.ReadPNG(t, demo.FramePath(dir, shot+"/"+what, n)), demo.Bounds())
@@ -54,6 +54,7 @@ func trueGrain(t testing.TB, shot string, n int) settle.GrainSample {
 // 8-bit codes, against the grain that the footage was made with: the standard deviation
 // by channel, and the power in four octave bands.
 func TestMeasuredGrainAgainstThePlates(t *testing.T) {
+	demotest.Share(t, 2)
 	dots, pull := demotest.Truth(t), demotest.FocusTruth(t)
 	a := clip(t, demo.PlateFolder, demo.First)
 	b := clip(t, demo.FocusPlateFolder, demo.FocusFirst)

@@ -33,6 +33,7 @@ func grownInstead(doc *treatment.Document, reference int) {
 // The aims are 0.1 and 0.07; of what comes first, without choosing, "make bench" tells how far off they are. What is
 // held here is that it stands still, and that it is no flat tone.
 func TestWhatIsGrownSits(t *testing.T) {
+	demotest.Share(t, 0)
 	known := demotest.Truth(t)
 	s := clip(t, demo.PlateFolder, demo.First)
 	doc := healedDots(t, s, known, chosen)
@@ -126,7 +127,7 @@ func sits(t *testing.T, r check.Report, steady float64) {
 // is under the dot comes nearer than these by chance only, so that their spread tells what seam and grain ratio can ask.
 func realFromAround(t *testing.T, number int, sp spot, reference int) {
 	read := func(what string) image.Image {
-		return demotest.ReadPNG(t, demo.FramePath(demotest.Footage(t), demo.Name+"/"+what, reference))
+		return demotest.ReadPNG(t, demotest.Frame(t, demo.Name+"/"+what, reference))
 	}
 	all, dots := codesOf(read("plate"), demo.Bounds()), matteOf(read("matte"), demo.Bounds())
 	inner := sp.where(reference)

@@ -27,7 +27,7 @@ func traced(t testing.TB, first, last int) (out []treatment.Shape) {
 		Hole   bool
 		Points [][2]float64
 	}
-	pattern := demotest.Footage(t) + "/" + demo.BarrowName + "/matte/" + demo.BarrowName + ".%d.png"
+	pattern := demotest.Footage(t, demo.BarrowName) + "/" + demo.BarrowName + "/matte/" + demo.BarrowName + ".%d.png"
 	said := python(t, "outlines.py", pattern, fmt.Sprint(first), fmt.Sprint(last))
 	require.NoError(t, json.Unmarshal(said, &found))
 	for n := first; n <= last; n++ {
@@ -58,7 +58,7 @@ func traced(t testing.TB, first, last int) (out []treatment.Shape) {
 // pixel, over spans of time in which a part is never seen.
 func neverSeen(t *testing.T, s *picture.Source, known demo.BarrowTruth, track treatment.Track) {
 	track.Exclusions = nil
-	dir := demotest.Footage(t)
+	dir := demotest.Footage(t, demo.BarrowName)
 	size := demo.Bounds()
 	mattes := map[int]*raster.Plane{}
 	matte := func(n int) *raster.Plane {

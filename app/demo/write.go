@@ -11,6 +11,7 @@ import (
 	"image/png"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 
@@ -174,9 +175,9 @@ func nearMatte(f Frame, _ int) *raster.Image { return near(f.Clean, f.Matte) }
 // Write generates the shots below dir unless they are there already: plates, their
 // truth, the truth without grain (around what has to go), mattes of what has to
 // go, and truth.json, which is written last and so marks the rest as whole.
-// progress is told after every frame, made as soon as a shot is there, in the order of Clips.
-func Write(ctx context.Context, dir string, progress func(done, total int), made func(Clip)) error {
-	all := recipes()
+// progress is told after every frame, made as soon as a shot is there, in the order of Clips. Only those named are made if any are.
+func Write(ctx context.Context, dir string, progress func(done, total int), made func(Clip), only ...string) error {
+	all := slices.DeleteFunc(recipes(), func(how recipe) bool { return len(only) > 0 && !slices.Contains(only, how.clip.Name) })
 	wanted := map[string]bool{}
 	total, done := 0, 0
 	for _, how := range all {

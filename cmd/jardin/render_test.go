@@ -47,7 +47,7 @@ func save(t *testing.T, text []byte) string {
 }
 
 func TestRenderTheWorkedExample(t *testing.T) {
-	plate := filepath.Join(demotest.Footage(t), demo.PlateFolder)
+	plate := demotest.Folder(t, demo.PlateFolder)
 	out := t.TempDir()
 	stdout, stderr, code := jardin(
 		t,
@@ -86,7 +86,7 @@ func TestRenderTheWorkedExample(t *testing.T) {
 }
 
 func TestBadInputIsRefusedClearly(t *testing.T) {
-	plate := filepath.Join(demotest.Footage(t), demo.PlateFolder)
+	plate := demotest.Folder(t, demo.PlateFolder)
 	good := save(t, demotest.WorkedExample(t))
 	bad := save(t, bytes.Replace(demotest.WorkedExample(t), []byte(`"reference": 1037`), []byte(`"reference": 3`), 1))
 	flat := save(

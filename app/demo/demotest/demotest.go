@@ -11,6 +11,8 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strconv"
+	"strings"
 	"syscall"
 	"testing"
 
@@ -22,18 +24,54 @@ import (
 	"jardin/core/matte"
 )
 
-// Footage returns the folder of the demo footage, and makes it if it is not there.
-// Test programs that ask at the same time wait for the first.
-func Footage(t testing.TB) string {
+// Footage returns the folder of the demo footage, and makes the shots that are named if they are not there; lm_010 where none is.
+// Test programs that ask for a shot at the same time wait for the first.
+func Footage(t testing.TB, shots ...string) string {
 	t.Helper()
 	dir := filepath.Join(Root(), ".jardin", "footage")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
-	lock, err := os.Create(filepath.Join(dir, ".lock"))
+	if len(shots) == 0 {
+		shots = []string{demo.Name}
+	}
+	for _, name := range shots {
+		made(t, dir, name)
+	}
+	return dir
+}
+
+func made(t testing.TB, dir, shot string) {
+	t.Helper()
+	lock, err := os.Create(filepath.Join(dir, "."+shot+".lock"))
 	require.NoError(t, err)
 	defer lock.Close()
 	require.NoError(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
-	require.NoError(t, demo.Write(context.Background(), dir, nil, nil))
-	return dir
+	require.NoError(t, demo.Write(context.Background(), dir, nil, nil, shot))
+}
+
+// Folder returns a folder of a shot's footage.
+func Folder(t testing.TB, folder string) string {
+	t.Helper()
+	shot, _, _ := strings.Cut(folder, "/")
+	return filepath.Join(Footage(t, shot), folder)
+}
+
+// Frame returns the file of a frame of a shot's footage.
+func Frame(t testing.TB, folder string, n int) string {
+	t.Helper()
+	shot, _, _ := strings.Cut(folder, "/")
+	return demo.FramePath(Footage(t, shot), folder, n)
+}
+
+// Shares is into how many parts the long tests are divided: a run takes one, the next run the next, so that a run is short and all
+// of them run again and again.
+const Shares = 3
+
+// Share leaves a long test to the runs that take its share; where JARDIN_SHARE is not set, it runs.
+func Share(t testing.TB, share int) {
+	t.Helper()
+	if which, err := strconv.Atoi(os.Getenv("JARDIN_SHARE")); err == nil && which%Shares != share {
+		t.Skip("in another run's share; make test ALL=1 runs all")
+	}
 }
 
 // Root returns the repository's folder.
@@ -87,7 +125,7 @@ func BedsTruth(t testing.TB) (out demo.BedsTruth) {
 // read decodes a file of the footage.
 func read(t testing.TB, file string, into any) {
 	t.Helper()
-	blob, err := os.ReadFile(filepath.Join(Footage(t), file))
+	blob, err := os.ReadFile(Folder(t, file))
 	require.NoError(t, err)
 	require.NoError(t, json.Unmarshal(blob, into))
 }
