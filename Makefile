@@ -37,6 +37,7 @@ bench: setup-test build ## Print the figures that docs/figures.md quotes
 	JARDIN_BENCH=1 $(GO) test ./e2e -run 'TestFeel|TestForty|TestDotsBy|TestEveryControlOfFill' -count=1 -v -timeout 20m | grep -vE '^(=== |--- |PASS)'
 	JARDIN_BENCH=1 $(GO) test ./app/demo -run 'Settle|RodAndWires|MeasuredGrain|AnOutline|Grown|Barrow|Beds' -count=1 -v -timeout 20m | grep -E 'plain|settled|grown|barrow|channel|through time|: [01]\.|mended|COLMAP|px'
 	JARDIN_BENCH=1 $(GO) test ./core/track -run 'OnPhotographs|Strip|Returns|HardFootage' -count=1 -v -timeout 20m | grep -E 'ours|OpenCV|hidden|returns'
+	JARDIN_BENCH=1 $(GO) test ./app/speed -count=1 -v | grep -vE '^(=== |--- |PASS|ok)'
 	$(GO) test ./core/... ./app/... -run '^$$' -bench . -benchmem | grep -E '^(Benchmark|pkg)'
 
 kills: setup-test build ## Kill server and database 500 times in the middle of work

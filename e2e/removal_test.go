@@ -84,6 +84,8 @@ func TestOneMarkerGone(t *testing.T) {
 	a.see("Holds to 0")
 	_, err = a.page.Timeout(5 * time.Second).Element(`[aria-label="Corner 3 of the region"]`)
 	require.NoError(t, err)
+	// The page shows it before the server has it.
+	require.Eventually(t, func() bool { return len(s.document(shot).Tracks) == 1 }, 20*time.Second, 50*time.Millisecond)
 	region := s.document(shot).Tracks[0].Region
 	require.Len(t, region, 4)
 	for i := range dots {

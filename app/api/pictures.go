@@ -31,7 +31,11 @@ func (s *Server) pictures(router *gin.Engine) {
 			if asCode(c) && kind == media.ScreenPicture {
 				kind = media.CodePicture
 			}
-			path, err := source.Picture(n, kind)
+			reduction, ok := reductionOf(c)
+			if !ok {
+				return
+			}
+			path, err := source.Picture(n, kind, reduction)
 			if err != nil {
 				refuse(c, err)
 				return
@@ -55,6 +59,16 @@ func (s *Server) pictures(router *gin.Engine) {
 
 // asCode reports whether pictures are wanted as code values, for a table that takes them to the screen.
 func asCode(c *gin.Context) bool { return c.Query("as") == "code" }
+
+// reductionOf returns by how much smaller a picture is wanted; ok is false where it was refused.
+func reductionOf(c *gin.Context) (by int, ok bool) {
+	by, err := strconv.Atoi(c.DefaultQuery("reduction", "1"))
+	if err != nil || !slices.Contains(media.Reductions, by) {
+		problem(c, http.StatusUnprocessableEntity, fmt.Sprintf("pictures are made smaller by one of %v", media.Reductions))
+		return 0, false
+	}
+	return by, true
+}
 
 // opened returns a shot's plate and the treatment in force, ready for evaluation.
 func (s *Server) opened(ctx context.Context, shot string) (*picture.Source, *store.Revision, *render.Treatment, error) {
@@ -153,6 +167,10 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 	if c.Query("draft") == "true" {
 		t = t.Draft()
 	}
+	reduction, ok := reductionOf(c)
+	if !ok {
+		return
+	}
 	key, err := source.Evaluator().Key(t, n, view, removal)
 	if err != nil {
 		refuse(c, err)
@@ -168,7 +186,7 @@ func (s *Server) overlay(c *gin.Context, source *picture.Source, n int) {
 	if c.Request.Method == http.MethodGet && c.Query("draft") != "true" {
 		ctx = render.WithProgress(ctx, s.gathering(c.Param("id"), n))
 	}
-	overlay, err := source.Overlay(ctx, t, n, view, removal, asCode(c))
+	overlay, err := source.Overlay(ctx, t, n, view, removal, asCode(c), reduction)
 	if err != nil {
 		refuse(c, err)
 		return

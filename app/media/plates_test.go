@@ -1,7 +1,9 @@
 package media
 
 import (
+	"bytes"
 	"image"
+	"image/jpeg"
 	"os"
 	"path/filepath"
 	"testing"
@@ -82,12 +84,46 @@ func TestMissingPicturesAreMadeAnew(t *testing.T) {
 		before, err := os.ReadFile(path)
 		require.NoError(t, err)
 		require.NoError(t, os.Truncate(path, 0))
-		got, err := p.Picture(2, kind)
+		got, err := p.Picture(2, kind, 1)
 		require.NoError(t, err)
 		assert.Equal(t, path, got)
 		after, err := os.ReadFile(path)
 		require.NoError(t, err)
 		assert.Equal(t, before, after)
+	}
+}
+
+// Smaller pictures for playback are means of the frame's pixels, and are made where they are missing.
+func TestSmallerPicturesForPlayback(t *testing.T) {
+	p := tens(t)
+	decode := func(path string, err error) image.Image {
+		require.NoError(t, err)
+		blob, err := os.ReadFile(path)
+		require.NoError(t, err)
+		m, err := jpeg.Decode(bytes.NewReader(blob))
+		require.NoError(t, err)
+		return m
+	}
+	whole := decode(p.Picture(2, ScreenPicture, 1))
+	for _, kind := range []PictureKind{ScreenPicture, CodePicture} {
+		for _, by := range Reductions[1:] {
+			small := decode(p.Picture(2, kind, by))
+			require.Equal(t, image.Rect(0, 0, (p.Width+by-1)/by, (p.Height+by-1)/by), small.Bounds())
+			if kind == CodePicture || p.Width%by != 0 || p.Height%by != 0 {
+				continue
+			}
+			for y := 0; y < small.Bounds().Dy(); y += 3 {
+				for x := 0; x < small.Bounds().Dx(); x += 3 {
+					var sum uint32
+					for k := range by * by {
+						_, g, _, _ := whole.At(x*by+k%by, y*by+k/by).RGBA()
+						sum += g >> 8
+					}
+					_, g, _, _ := small.At(x, y).RGBA()
+					assert.InDelta(t, float64(sum)/float64(by*by), float64(g>>8), 6, "by %d at %d, %d", by, x, y)
+				}
+			}
+		}
 	}
 }
 

@@ -34,10 +34,17 @@ const (
 	ThumbPicture  PictureKind = "thumb"
 )
 
-// Picture returns the path of a frame's picture. They are not synced when they are made: what
-// a power failure took is made anew.
-func (p *Plates) Picture(n int, kind PictureKind) (string, error) {
-	path := p.path(string(kind), n, "jpg")
+// Reductions are by how much pictures for playback are made smaller, for screens that show less of them than they have.
+var Reductions = []int{1, 2, 4}
+
+// Picture returns the path of a frame's picture, for playback made smaller by one of Reductions. They are not synced when they are
+// made: what a power failure took is made anew.
+func (p *Plates) Picture(n int, kind PictureKind, reduction int) (string, error) {
+	folder := string(kind)
+	if reduction > 1 && kind != ThumbPicture {
+		folder += fmt.Sprint(reduction)
+	}
+	path := p.path(folder, n, "jpg")
 	if fileSize(path) > 0 {
 		return path, nil
 	}
@@ -45,17 +52,30 @@ func (p *Plates) Picture(n int, kind PictureKind) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if kind != CodePicture {
+	if kind == ThumbPicture || kind == ScreenPicture && reduction == 1 {
 		return path, p.show(n, f, NewDisplay(p.Shot))
 	}
-	data, err := encodeJPEG(NewCodeDisplay(p.Shot).Bytes(f), f.Width, f.Height, screenQuality, turboWhole)
-	if err != nil {
-		return "", fmt.Errorf("frame %d for the screen: %w", n, err)
+	display := NewDisplay
+	if kind == CodePicture {
+		display = NewCodeDisplay
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return "", err
 	}
-	return path, p.write(path, n, data, false)
+	return path, p.reduced(path, n, display(p.Shot).Bytes(f), f.Width, f.Height, reduction)
+}
+
+// reduced writes a picture made smaller.
+func (p *Plates) reduced(path string, n int, rgb []byte, width, height, reduction int) error {
+	if reduction > 1 {
+		width = (width + reduction - 1) / reduction
+		rgb, height = shrunk(rgb, (len(rgb)/3)/height, height, width)
+	}
+	data, err := encodeJPEG(rgb, width, height, screenQuality, turboWhole)
+	if err != nil {
+		return fmt.Errorf("frame %d for the screen: %w", n, err)
+	}
+	return p.write(path, n, data, false)
 }
 
 // show makes a frame's pictures for the screen, each whole or absent.
@@ -79,8 +99,24 @@ func (p *Plates) show(n int, f *Frame, d *Display) error {
 			return err
 		}
 	}
+	// Of larger frames smaller ones as well: a window shows no more of them as a rule.
+	for _, reduction := range Reductions[1:] {
+		if f.Width/reduction < leastReduced {
+			break
+		}
+		path := p.path(string(ScreenPicture)+fmt.Sprint(reduction), n, "jpg")
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return err
+		}
+		if err := p.reduced(path, n, rgb, f.Width, f.Height, reduction); err != nil {
+			return err
+		}
+	}
 	return nil
 }
+
+// leastReduced is how wide a smaller picture is at least to be made with its frame; others are made when they are asked for.
+const leastReduced = 800
 
 // shrunk returns a picture of a certain width, each of its pixels the mean of those that
 // it stands for, or of 16 or more of them, and its height.

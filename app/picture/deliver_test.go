@@ -363,7 +363,7 @@ func TestPlatesWithWhatIsNoNumber(t *testing.T) {
 		require.NoError(t, err)
 		clean, err := s.Clean(ctx, c, n)
 		require.NoError(t, err)
-		overlay, err := s.Overlay(ctx, c, n, render.ResultView, "", false)
+		overlay, err := s.Overlay(ctx, c, n, render.ResultView, "", false, 1)
 		require.NoError(t, err)
 		require.False(t, overlay.Rect.Empty())
 		changed := 0

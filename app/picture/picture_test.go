@@ -492,7 +492,7 @@ func TestACancelledDeliveryLeavesWholeFilesOnly(t *testing.T) {
 func TestOverlayIsWhatTheScreenNeeds(t *testing.T) {
 	s := shot(t, 8, 0)
 	c := compiled(t, s)
-	shown, err := s.Overlay(ctx, c, 12, render.ResultView, "", false)
+	shown, err := s.Overlay(ctx, c, 12, render.ResultView, "", false, 1)
 	require.NoError(t, err)
 	m, err := png.Decode(bytes.NewReader(shown.PNG))
 	require.NoError(t, err)
@@ -512,7 +512,34 @@ func TestOverlayIsWhatTheScreenNeeds(t *testing.T) {
 		}
 	}
 	assert.InDelta(t, 100, opaque, 25)
-	again, err := s.Overlay(ctx, c, 12, render.ResultView, "", false)
+	// Made smaller, each pixel is the mean of the opaque ones that it stands for, as opaque as they are many.
+	for _, by := range []int{2, 4} {
+		small, err := s.Overlay(ctx, c, 12, render.ResultView, "", false, by)
+		require.NoError(t, err)
+		assert.True(t, place.In(small.Rect) && small.Rect.Min.X%by == 0 && small.Rect.Max.Y%by == 0, "%v around %v", small.Rect, place)
+		less, err := png.Decode(bytes.NewReader(small.PNG))
+		require.NoError(t, err)
+		for y := range less.Bounds().Dy() {
+			for x := range less.Bounds().Dx() {
+				var sum, n float64
+				for k := range by * by {
+					at := image.Pt(small.Rect.Min.X+x*by+k%by, small.Rect.Min.Y+y*by+k/by)
+					if !at.In(place) {
+						continue
+					}
+					if p := m.(*image.NRGBA).NRGBAAt(at.X-place.Min.X, at.Y-place.Min.Y); p.A > 0 {
+						sum, n = sum+float64(p.G), n+1
+					}
+				}
+				got := less.(*image.NRGBA).NRGBAAt(x, y)
+				require.InDelta(t, 255*n/float64(by*by), float64(got.A), 1)
+				if n > 0 {
+					require.InDelta(t, sum/n, float64(got.G), 1)
+				}
+			}
+		}
+	}
+	again, err := s.Overlay(ctx, c, 12, render.ResultView, "", false, 1)
 	require.NoError(t, err)
 	assert.Equal(t, shown.PNG, again.PNG)
 	exact, err := s.Exact(12, false)

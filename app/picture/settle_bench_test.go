@@ -185,7 +185,7 @@ func BenchmarkShowEverything300x300(b *testing.B) {
 		t, err := render.Compile(doc)
 		require.NoError(b, err)
 		for n := 1; n <= 16; n++ {
-			_, err := s.Overlay(ctx, t, n, render.ResultView, "", false)
+			_, err := s.Overlay(ctx, t, n, render.ResultView, "", false, 1)
 			require.NoError(b, err)
 			frames++
 		}

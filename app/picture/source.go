@@ -126,8 +126,9 @@ func (s *Source) Key() string {
 
 // An overlayOf is a frame as the screen wants it.
 type overlayOf struct {
-	Frame *render.Input
-	Code  bool
+	Frame     *render.Input
+	Code      bool
+	Reduction int
 }
 
 // An Overlay is a picture of what differs from the plate: a PNG for an sRGB screen,
@@ -140,7 +141,8 @@ type Overlay struct {
 // Bytes returns the memory that it takes.
 func (o *Overlay) Bytes() int { return len(o.PNG) }
 
-// Overlay returns what differs from the plate, for an sRGB screen, or in code values, for tables.
+// Overlay returns what differs from the plate, for an sRGB screen, or in code values, for tables, made smaller by a whole number: its
+// rectangle then begins at a multiple of that.
 func (s *Source) Overlay(
 	ctx context.Context,
 	t *render.Treatment,
@@ -148,19 +150,20 @@ func (s *Source) Overlay(
 	view render.View,
 	only string,
 	code bool,
+	reduction int,
 ) (*Overlay, error) {
 	// A change is looked at while it is saved, and again when it is: that is one picture.
 	return memo.Do(
 		ctx,
 		s.cache,
 		s,
-		overlayOf{t.Input(n, view, only), code},
+		overlayOf{t.Input(n, view, only), code, reduction},
 		func(ctx context.Context, s *Source, of overlayOf) (*Overlay, error) {
 			result, err := s.eval.Evaluate(ctx, of.Frame)
 			if err != nil {
 				return nil, err
 			}
-			m := s.ForScreen(result.Image, of.Code)
+			m := reduced(s.ForScreen(result.Image, of.Code), of.Reduction)
 			if m.Rect.Empty() {
 				m = image.NewNRGBA(image.Rect(0, 0, 1, 1))
 			}
@@ -168,7 +171,8 @@ func (s *Source) Overlay(
 				m.Pix,
 				media.Layout{Width: m.Rect.Dx(), Height: m.Rect.Dy(), Channels: 4, Depth: 8},
 			)
-			return &Overlay{data, m.Rect}, err
+			r := of.Reduction
+			return &Overlay{data, image.Rect(r*m.Rect.Min.X, r*m.Rect.Min.Y, r*m.Rect.Max.X, r*m.Rect.Max.Y)}, err
 		},
 	)
 }
@@ -201,6 +205,38 @@ func encoded(m *raster.Image, t colorspace.Transfer, p colorspace.Primaries) *im
 				dst[4*x+k] = uint8(coder.Encode(v[k]))
 			}
 			dst[4*x+3] = 255
+		}
+	})
+	return out
+}
+
+// reduced returns a picture made smaller by a whole number: each pixel the mean of those that are not transparent, as opaque as they are
+// many. Its rectangle is counted in such pixels, which begin at the frame's corner.
+func reduced(m *image.NRGBA, by int) *image.NRGBA {
+	if by <= 1 {
+		return m
+	}
+	down := func(v int) int { return int(math.Floor(float64(v) / float64(by))) }
+	out := image.NewNRGBA(image.Rect(down(m.Rect.Min.X), down(m.Rect.Min.Y), down(m.Rect.Max.X+by-1), down(m.Rect.Max.Y+by-1)))
+	raster.Rows(out.Rect.Min.Y, out.Rect.Max.Y, func(y int) {
+		for x := out.Rect.Min.X; x < out.Rect.Max.X; x++ {
+			var sum [4]int
+			part := image.Rect(x*by, y*by, (x+1)*by, (y+1)*by).Intersect(m.Rect)
+			for v := part.Min.Y; v < part.Max.Y; v++ {
+				row := m.Pix[m.PixOffset(part.Min.X, v) : m.PixOffset(part.Max.X-1, v)+4]
+				for ; len(row) >= 4; row = row[4:] {
+					if row[3] > 0 {
+						sum[0], sum[1], sum[2], sum[3] = sum[0]+int(row[0]), sum[1]+int(row[1]), sum[2]+int(row[2]), sum[3]+1
+					}
+				}
+			}
+			if n := sum[3]; n > 0 {
+				to := out.Pix[out.PixOffset(x, y):]
+				for k := range 3 {
+					to[k] = uint8((sum[k] + n/2) / n)
+				}
+				to[3] = uint8((255*n + by*by/2) / (by * by))
+			}
 		}
 	})
 	return out
@@ -270,11 +306,11 @@ func (s *Source) Light(ctx context.Context, t *render.Treatment, n int, view ren
 	return p, true, nil
 }
 
-// Picture returns the path of a picture of the plate.
-func (s *Source) Picture(n int, kind media.PictureKind) (string, error) {
+// Picture returns the path of a picture of the plate, made smaller by one of media.Reductions.
+func (s *Source) Picture(n int, kind media.PictureKind, reduction int) (string, error) {
 	path, err, _ := s.making.Do(
-		fmt.Sprint("picture/", n, kind),
-		func() (any, error) { return s.Plates.Picture(n, kind) },
+		fmt.Sprint("picture/", n, kind, reduction),
+		func() (any, error) { return s.Plates.Picture(n, kind, reduction) },
 	)
 	if err != nil {
 		return "", err

@@ -72,18 +72,11 @@ func jobs(t *testing.T, folder string) []job {
 	part := geom.Box{Min: geom.Pt(660, 340), Max: geom.Pt(1260, 740)}.Corners()
 	surface, err := track.NewPlane(show(plane), full, part[:], nil, geom.Perspective)
 	require.NoError(t, err)
-	var points []*track.Point
+	var points []geom.Point
 	for j := range 10 {
 		for i := range 20 {
-			p, err := track.NewPoint(show(plane), full, geom.Pt(300+1300*float64(i)/19, 200+650*float64(j)/9), track.PointOptions{
-				Pattern: geom.Pt(31, 31), Search: geom.Pt(61, 61), Motion: geom.Position, Against: track.Reference, Tolerance: 0.5})
-			require.NoError(t, err)
-			points = append(points, p)
+			points = append(points, geom.Pt(300+1300*float64(i)/19, 200+650*float64(j)/9))
 		}
-	}
-	readers := make([]track.FrameReader, len(points))
-	for i := range readers {
-		readers[i] = show(next)
 	}
 	mega := float64(width*height) / 1e6
 	below := raster.NewImage(full)
@@ -112,13 +105,11 @@ func jobs(t *testing.T, folder string) []job {
 			_, err := again.Step(show(next), nil)
 			require.NoError(t, err)
 		}},
-		{"200 points, 31 x 31", 1, 0, func() {
-			again := make([]*track.Point, len(points))
-			for i, p := range points {
-				c := *p
-				again[i] = &c
+		{"200 points, 15 x 15", 1, 0, func() {
+			a, b := raster.Pyramid(plane, 5), raster.Pyramid(next, 5)
+			for _, p := range points {
+				track.Match(a, b, p, p)
 			}
-			track.StepAll(again, readers)
 		}},
 	}
 }

@@ -24,6 +24,7 @@ func unlitWide(_, _, _, _, _ []float32, _, _, _, _ float32)     {}
 func biweightWide(_, _ []float32, _ float32)                    {}
 func sumsWide(_ *Sums, _ [][8]float32, _, _ []float32, _ bool)  {}
 func withinWide(_ *Places, _ int, _ *Reach) int                 { return 0 }
+func dotsWide(_, _, _, _ []float32) (out [3]float64)            { return out }
 func cubicWide(_, _ []float32, _ int, _ *Places)                {}
 func cubicPlaneWide(_, _ []float32, _ int, _ *Places)           {}
 func linearPlaneWide(_, _ []float32, _ int, _ *Places)          {}

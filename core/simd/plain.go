@@ -76,6 +76,15 @@ func betweenPlain(dst, top, low []float32, a, b, c, d float32, from int) {
 	}
 }
 
+func dotsPlain(lanes *[3][4]float64, v, a, b, c []float32) {
+	for i, x := range v {
+		u := float64(x)
+		lanes[0][i&3] += u * float64(a[i])
+		lanes[1][i&3] += u * float64(b[i])
+		lanes[2][i&3] += u * float64(c[i])
+	}
+}
+
 func overPlain(dst, src []float32, from int) {
 	for i := from; i+4 <= len(dst); i += 4 {
 		if rest := 1 - src[i+3]; rest != 1 {

@@ -94,6 +94,25 @@ func Spread(dst, src []float32, channels int, cell []int32, beyond []float32) {
 	spreadPlain(dst, src, channels, cell, beyond)
 }
 
+// Dots returns the products of v with three others as long, summed in 64 bits by four lanes.
+func Dots(v, a, b, c []float32) (out [3]float64) {
+	a, b, c = a[:len(v)], b[:len(v)], c[:len(v)]
+	if wide {
+		return dotsWide(v, a, b, c)
+	}
+	var lanes [3][4]float64
+	dotsPlain(&lanes, v, a, b, c)
+	return joined(&lanes)
+}
+
+// joined adds lanes up.
+func joined(lanes *[3][4]float64) (out [3]float64) {
+	for k, l := range lanes {
+		out[k] = (l[0] + l[2]) + (l[1] + l[3])
+	}
+	return out
+}
+
 // Over lays premultiplied RGBA over as many pixels: dst becomes src + dst (1 - alpha of src).
 func Over(dst, src []float32) {
 	src = src[:len(dst)]

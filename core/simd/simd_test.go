@@ -268,6 +268,26 @@ func TestNormalEquations(t *testing.T) {
 	}
 }
 
+func TestDots(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 3))
+	for n := range 120 {
+		v, a, b, c := newRoom(rng, n).part, newRoom(rng, n).part, newRoom(rng, n).part, newRoom(rng, n).part
+		var lanes [3][4]float64
+		dotsPlain(&lanes, v, a, b, c)
+		want, got := joined(&lanes), Dots(v, a, b, c)
+		for k, other := range [3][]float32{a, b, c} {
+			require.True(t, want[k] == got[k] || want[k] != want[k] && got[k] != got[k], "%d long", n)
+			var sum float64
+			for i := range v {
+				sum += float64(v[i]) * float64(other[i])
+			}
+			if sum-sum == 0 {
+				require.InDelta(t, sum, got[k], 1e-9)
+			}
+		}
+	}
+}
+
 // The plain loops beside what they say, in 64 bits.
 func TestPlainLoopsDoWhatTheySay(t *testing.T) {
 	rng := rand.New(rand.NewPCG(3, 9))

@@ -228,6 +228,25 @@ func betweenWide(dst, top, low []float32, a, b, c, d float32) {
 	betweenPlain(dst, top, low, a, b, c, d, i)
 }
 
+func dotsWide(v, a, b, c []float32) [3]float64 {
+	var lanes [3][4]float64
+	var x, y, z d4
+	n := len(v) &^ 3
+	pv, pa, pb, pc := unsafe.SliceData(v), unsafe.SliceData(a), unsafe.SliceData(b), unsafe.SliceData(c)
+	for i := 0; i < n; i += 4 {
+		u := load4(pv, i).ConvertToFloat64()
+		x = x.Add(u.Mul(load4(pa, i).ConvertToFloat64()))
+		y = y.Add(u.Mul(load4(pb, i).ConvertToFloat64()))
+		z = z.Add(u.Mul(load4(pc, i).ConvertToFloat64()))
+	}
+	x.Store(&lanes[0])
+	y.Store(&lanes[1])
+	z.Store(&lanes[2])
+	Fence()
+	dotsPlain(&lanes, v[n:], a[n:], b[n:], c[n:])
+	return joined(&lanes)
+}
+
 var alphas = [8]uint32{3, 3, 3, 3, 7, 7, 7, 7}
 
 func overWide(dst, src []float32) {

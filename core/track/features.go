@@ -6,6 +6,7 @@ import (
 
 	"jardin/core/geom"
 	"jardin/core/raster"
+	"jardin/core/simd"
 )
 
 // corners returns at most n points of a polygon where the picture has structure
@@ -150,24 +151,22 @@ func matchLevel(a, b *raster.Plane, at, d geom.Point) (geom.Point, bool) {
 		return d, false
 	}
 	mx, my = mx/windowSize, my/windowSize
+	var tx, ty float64
+	for i := range tpl {
+		gx[i], gy[i] = gx[i]-float32(mx), gy[i]-float32(my)
+		tx, ty = tx+float64(tpl[i])*float64(gx[i]), ty+float64(tpl[i])*float64(gy[i])
+	}
 	start := d
 	for range 20 {
 		var now [windowSize]float32
 		b.Grid(at.X+d.X-window, at.Y+d.Y-window, 2*window+1, 2*window+1, now[:])
 		// Template and gradients have no mean, so an offset of light drops out of all sums.
-		var cross float64
-		for i, v := range now {
-			cross += float64(v) * float64(tpl[i])
-		}
-		gain := cross / power
+		dots := simd.Dots(now[:], tpl[:], gx[:], gy[:])
+		gain := dots[0] / power
 		if gain < 0.1 {
 			return d, false
 		}
-		var ex, ey float64
-		for i := range now {
-			e := float64(now[i])/gain - float64(tpl[i])
-			ex, ey = ex+e*(float64(gx[i])-mx), ey+e*(float64(gy[i])-my)
-		}
+		ex, ey := dots[1]/gain-tx, dots[2]/gain-ty
 		step := geom.Pt((yy*ex-xy*ey)/det, (xx*ey-xy*ex)/det)
 		d = d.Sub(step)
 		if !d.Finite() || d.Dist(start) > 3*window {

@@ -71,7 +71,7 @@ points = np.dstack(np.meshgrid(np.linspace(300, 1600, 20), np.linspace(200, 850,
 
 
 def flow():
-    cv2.calcOpticalFlowPyrLK(plane8, other8, points, None, winSize=(31, 31), maxLevel=3)
+    cv2.calcOpticalFlowPyrLK(plane8, other8, points, None, winSize=(15, 15), maxLevel=4)
 
 
 JOBS = {
@@ -88,7 +88,7 @@ JOBS = {
     "gradients": gradients,
     "over": over,
     "a plane's step, 600 x 400": ecc,
-    "200 points, 31 x 31": flow,
+    "200 points, 15 x 15": flow,
 }
 
 for line in sys.stdin:

@@ -323,7 +323,8 @@ function Inside({
     if (Math.abs(det) > 1e-9) {
       const [ia, ib, id, ie] = [e / det, -b / det, -d / det, a / det]
       g.setTransform(ia, id, ib, ie, r - ia * o.x - ib * o.y, r - id * o.x - ie * o.y)
-      g.drawImage(loan ?? shown, 0, 0)
+      if (loan) g.drawImage(loan, 0, 0, frames.shot.width, frames.shot.height)
+      else g.drawImage(shown, 0, 0)
     }
     g.restore()
   })

@@ -95,10 +95,38 @@ describe('frame store', () => {
     await store.load(5, s)
     expect(store.has(5, s)).toBe(true)
   })
+  it('asks for pictures as fine as the zoom shows them, and uses finer ones that are there', async () => {
+    const store = new FrameStore(shot)
+    const s = set({ 5: 'k', 6: 'l' })
+    store.fit(2)
+    await store.load(5, s)
+    expect(asked.every((u) => u.includes('reduction=2'))).toBe(true)
+    expect(store.get(5, s)).toMatchObject({ ready: true, overlay: { reduction: 2, x: 3 } })
+    store.fit(4) // something finer is there
+    await store.load(5, s)
+    expect(asked).toHaveLength(2)
+    expect(store.has(5, s)).toBe(true)
+    store.fit(1)
+    expect(store.has(5, s)).toBe(false)
+    expect(store.get(5, s).plate).toBeDefined() // shown until the finer one is there
+    await store.load(5, s)
+    expect(asked.slice(2).some((u) => u.includes('reduction'))).toBe(false)
+    expect(store.get(5, s)).toMatchObject({ ready: true, overlay: { reduction: 1 } })
+    store.fit(4)
+    await store.load(6, s)
+    store.loadExact(6, s) // what stands still is looked at as it is
+    await vi.waitFor(() => expect(store.get(6, s).overlay?.reduction).toBe(1), 10_000)
+    expect(
+      asked
+        .slice(6)
+        .map((u) => u.replace(/.*frames\/6\/(\w+).*/, '$1'))
+        .sort(),
+    ).toEqual(['exact', 'overlay'])
+  })
   it('keeps few exact frames', async () => {
     const store = new FrameStore(shot)
     for (let n = 1; n <= 9; n++) {
-      store.loadExact(n)
+      store.loadExact(n, null)
       await vi.waitFor(() => expect(asked).toHaveLength(n), 10_000)
       await vi.waitFor(() => expect(store.get(n, null).plate).toBeDefined(), 10_000)
     }

@@ -3,10 +3,15 @@ import type { View } from './state'
 import type { Shot } from '../api/client'
 import { computed } from '../api/session'
 
+/** By how much pictures are smaller than the frame. */
+export type Reduction = 1 | 2 | 4
+
 export interface Overlay {
   bitmap: ImageBitmap
   x: number
   y: number
+  /** How many pixels of the frame one of its pixels is wide. */
+  reduction: Reduction
 }
 
 /** What the server makes pictures of. */
@@ -31,11 +36,7 @@ export interface OverlaySet {
 type Wanted = { plate?: ImageBitmap; overlay?: Overlay | null; ready: boolean; draft: boolean }
 
 /** A picture in memory: an overlay with where it lies. */
-interface Kept {
-  bitmap: ImageBitmap
-  x: number
-  y: number
-}
+type Kept = Overlay
 
 const bytesOf = (k: Kept) => k.bitmap.width * k.bitmap.height * 4
 
@@ -43,6 +44,14 @@ const draftOf = (key: string) => `draft ${key}`
 
 /** How long the whole is waited for alone, in milliseconds. */
 const draftAfter = 250
+
+/** How much smaller a picture may be that is shown at so many device pixels to each of its own. */
+export const reductionFor = (scale: number): Reduction => (scale <= 0.26 ? 4 : scale <= 0.52 ? 2 : 1)
+
+/** Nothing smaller is looked at before something larger. */
+const reductions: Reduction[] = [1, 2, 4]
+
+const nameOf = (key: string, reduction: Reduction) => (reduction === 1 ? key : `${key} /${reduction}`)
 
 /** Exact frames that are kept: they are large, and only looked at one by one. */
 const mostExact = 4
@@ -62,6 +71,8 @@ export class FrameStore {
   /** Ends what is loaded for a frame that is not looked at any longer. */
   private superseded = new AbortController()
   version = 0
+  /** By how much smaller pictures are asked for: what the zoom shows of them. */
+  reduction: Reduction = 1
 
   constructor(
     readonly shot: Shot,
@@ -75,6 +86,13 @@ export class FrameStore {
     return () => this.listeners.delete(f)
   }
   snapshot = () => this.version
+
+  /** From now on pictures are asked for so much smaller. */
+  fit(reduction: Reduction) {
+    if (reduction === this.reduction) return
+    this.reduction = reduction
+    this.changed()
+  }
 
   private changed() {
     this.version++
@@ -90,10 +108,10 @@ export class FrameStore {
     return this.held
   }
 
-  private put(key: string, { bitmap, place }: Awaited<ReturnType<typeof fetchBitmap>>) {
+  private put(key: string, { bitmap, place }: Awaited<ReturnType<typeof fetchBitmap>>, reduction: Reduction = 1) {
     this.drop(key)
     const [x, y] = (place ?? '0 0').split(' ').map(Number)
-    const kept = { bitmap, x, y }
+    const kept = { bitmap, x, y, reduction }
     this.kept.set(key, kept)
     this.held += bytesOf(kept)
   }
@@ -161,17 +179,33 @@ export class FrameStore {
    * overlays there are (a set of null), a plate alone is not the answer.
    */
   get(frame: number, set: OverlaySet | null): Wanted {
-    const plate = (this.kept.get(`exact ${frame}`) ?? this.kept.get(`plate ${frame}`))?.bitmap
+    const exact = this.kept.get(`exact ${frame}`)
+    const plate = exact ?? this.finest(`plate ${frame}`)
     const key = FrameStore.key(set, frame)
-    const overlay = key ? this.kept.get(key) : null
-    const ready = !!plate && set !== null && overlay !== undefined
+    const overlay = key ? this.finest(key) : null
+    const enough = (k: Kept | null | undefined) => !!k && k.reduction <= this.reduction
+    const ready = enough(plate) && set !== null && (overlay === null || enough(overlay))
     const draft = ready ? undefined : this.kept.get(draftOf(key))
-    return { plate, overlay: overlay ?? draft, ready, draft: !!draft }
+    return { plate: plate?.bitmap, overlay: ready ? overlay : (draft ?? overlay), ready, draft: !!draft }
   }
 
-  /** The plate's picture of a frame, if it is in memory. */
+  /** The finest of a picture's sizes that is in memory. */
+  private finest(key: string) {
+    for (const r of reductions) {
+      const kept = this.kept.get(nameOf(key, r))
+      if (kept) return kept
+    }
+    return undefined
+  }
+
+  /** Uses a picture that is as fine as wanted; false where there is none. */
+  private use(key: string, reduction: Reduction) {
+    return reductions.some((r) => r <= reduction && this.touch(nameOf(key, r)))
+  }
+
+  /** The plate's picture of a frame, if it is in memory, of whatever size. */
   plate(frame: number) {
-    return this.kept.get(`plate ${frame}`)?.bitmap
+    return this.finest(`plate ${frame}`)?.bitmap
   }
 
   has(frame: number, set: OverlaySet | null) {
@@ -184,30 +218,10 @@ export class FrameStore {
    */
   async load(frame: number, set: OverlaySet | null, looked = false): Promise<void> {
     if (frame < this.shot.first || frame > this.shot.last) return // of a shot that is just being opened
-    const jobs: Promise<void>[] = []
-    const plate = `plate ${frame}`
-    if (!this.touch(plate))
-      jobs.push(this.once(plate, async () => this.put(plate, await fetchBitmap(this.url(frame, 'screen')))))
-    const key = FrameStore.key(set, frame)
-    if (set && key && !this.touch(key)) {
-      jobs.push(
-        this.once(key, async () => {
-          const found = set.live?.at.get(frame)
-          const query = `overlay?revision=${set.revision}&view=${set.view}&removal=${found ? `${set.live!.removal}&at=${encodeURIComponent(JSON.stringify(found))}` : set.removal}`
-          const url = this.url(frame, query)
-          if (!looked || !set.drafts) return this.put(key, await fetchBitmap(url))
-          this.superseded.abort()
-          const { signal } = (this.superseded = new AbortController())
-          const first = setTimeout(() => void this.draft(key, url, signal), draftAfter)
-          try {
-            this.put(key, await fetchBitmap(url, { signal }))
-          } finally {
-            clearTimeout(first)
-            this.drop(draftOf(key))
-          }
-        }),
-      )
-    }
+    const { reduction } = this
+    const jobs = [this.plateOf(frame, reduction), this.overlayOf(frame, set, looked, reduction)].filter(
+      (j) => j !== null,
+    )
     if (jobs.length === 0) return
     const before = this.held
     await Promise.all(jobs)
@@ -215,12 +229,43 @@ export class FrameStore {
     if (this.held !== before || this.has(frame, set)) this.changed()
   }
 
+  /** Loads the plate's picture of a frame; null if it is there. */
+  private plateOf(frame: number, reduction: Reduction) {
+    if (this.use(`plate ${frame}`, reduction)) return null
+    const name = nameOf(`plate ${frame}`, reduction)
+    const url = this.url(frame, reduction === 1 ? 'screen' : `screen?reduction=${reduction}`)
+    return this.once(name, async () => this.put(name, await fetchBitmap(url), reduction))
+  }
+
+  /** Loads what lies on a frame; null if it is there, or nothing does. */
+  private overlayOf(frame: number, set: OverlaySet | null, looked: boolean, reduction: Reduction) {
+    const key = FrameStore.key(set, frame)
+    if (!set || !key || this.use(key, reduction)) return null
+    const name = nameOf(key, reduction)
+    return this.once(name, async () => {
+      const found = set.live?.at.get(frame)
+      const what = found ? `${set.live!.removal}&at=${encodeURIComponent(JSON.stringify(found))}` : set.removal
+      const size = reduction === 1 ? '' : `&reduction=${reduction}`
+      const url = this.url(frame, `overlay?revision=${set.revision}&view=${set.view}&removal=${what}${size}`)
+      if (!looked || !set.drafts) return this.put(name, await fetchBitmap(url), reduction)
+      this.superseded.abort()
+      const { signal } = (this.superseded = new AbortController())
+      const first = setTimeout(() => void this.draft(key, name, url, signal, reduction), draftAfter)
+      try {
+        this.put(name, await fetchBitmap(url, { signal }), reduction)
+      } finally {
+        clearTimeout(first)
+        this.drop(draftOf(key))
+      }
+    })
+  }
+
   /** Loads the first picture of what is being loaded. */
-  private async draft(key: string, url: string, signal: AbortSignal) {
+  private async draft(key: string, name: string, url: string, signal: AbortSignal, reduction: Reduction) {
     const made = await fetchBitmap(`${url}&draft=true`, { signal }).catch(() => null)
     if (!made) return // the whole comes, or says what is wrong
-    if (signal.aborted || !this.loading.has(key)) return made.bitmap.close()
-    this.put(draftOf(key), made)
+    if (signal.aborted || !this.loading.has(name)) return made.bitmap.close()
+    this.put(draftOf(key), made, reduction)
     this.changed()
   }
 
@@ -243,8 +288,9 @@ export class FrameStore {
     return key
   }
 
-  /** Loads the frame without loss, for looking closely while nothing moves. */
-  loadExact(frame: number) {
+  /** Loads the frame without loss, and what lies on it in full, for looking closely while nothing moves. */
+  loadExact(frame: number, set: OverlaySet | null) {
+    void this.overlayOf(frame, set, false, 1)?.then(() => this.changed())
     const key = `exact ${frame}`
     if (frame < this.shot.first || frame > this.shot.last || this.touch(key)) return
     void this.once(key, async () => {

@@ -13,7 +13,7 @@ import type { BenchProps, Placement } from './props'
 import { BrushLayer, dropLiveStroke } from './brushlayer'
 import { fromOf, matrixOf, paintFrame } from './fill'
 import { FillHandles } from './handles/fill'
-import { FrameStore } from './frames'
+import { FrameStore, reductionFor } from './frames'
 import { Handles } from './handles/handles'
 import { Others } from './handles/others'
 import { drag } from './handles/lines'
@@ -112,6 +112,11 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
   const aspect = shot.aspect || 1
   const fit = Math.max(0.01, Math.min((size.width - 24) / (shot.width * aspect), (size.height - 24) / shot.height))
   const scale = zoom ?? fit
+  // Pictures are as fine as the zoom shows them.
+  const reduction = reductionFor(scale * Math.max(aspect, 1) * (devicePixelRatio || 1))
+  useLayoutEffect(() => {
+    if (!second) frames.fit(reduction)
+  }, [frames, reduction, second])
   // The last complete frame stays until the next one is complete.
   const wanted = frames.get(frame, overlays)
   const shown = useRef<{ plate: ImageBitmap; overlay: typeof wanted.overlay; frame: number } | null>(null)

@@ -68,7 +68,7 @@ function useRoom() {
 
 /** The frame ribbon: thumbnails, the removal's range and reference frame, keys, the track's quality, what is in memory. */
 export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps) {
-  const { frame, playing, removal, outline, key } = useBench()
+  const { frame, playing, removal, outline, key, pace } = useBench()
   const { edit } = useEdit(shot.id)
   const { room, set: setRoom } = useRoom()
   const open = revision.document.removals.find((r) => r.id === removal) ?? null
@@ -339,6 +339,15 @@ export function Ribbon({ shot, revision, frames, overlays, motion }: BenchProps)
         >
           Next
         </Button>
+        {playing && pace && (
+          <span
+            data-testid="pace"
+            className="text-[13px] whitespace-nowrap text-quiet tabular-nums"
+            title="Frames shown in the last second, and how many came late since it began to play"
+          >
+            {`${pace.rate.toFixed(1)} frames/s${pace.late ? `, ${pace.late} late` : ''}`}
+          </span>
+        )}
         {open && (
           <span className="text-[13px] whitespace-nowrap text-quiet">
             {frame === open.reference ? 'Reference frame' : here ? trackWords(here) : ''}

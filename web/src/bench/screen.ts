@@ -216,9 +216,12 @@ function triangles(n: number): Uint16Array {
   return new Uint16Array(out)
 }
 
+/** Bytes of pictures that stay on the graphics card. */
+const onCard = 384 << 20
+
 class GLScreen implements Screen {
   readonly kind = 'WebGL2'
-  private textures: WebGLTexture[] = []
+  private layer: WebGLTexture
   private vertices: WebGLBuffer
   private indices: WebGLBuffer
   private cells = 0 // that the indices are for
@@ -229,6 +232,9 @@ class GLScreen implements Screen {
   private graded: Program
   private against: Program
   private shown: (ImageBitmap | null)[] = [null, null, null, null]
+  /** Pictures that are on the graphics card, those used longest ago first. */
+  private uploaded = new Map<ImageBitmap, { texture: WebGLTexture; bytes: number }>()
+  private held = 0
   /** What of the live layer has paint: left, top, right, bottom. */
   private live: Part | null = null
   /** What of it was painted since the last drawing. */
@@ -243,15 +249,12 @@ class GLScreen implements Screen {
     this.through = new Program(gl, through)
     this.graded = new Program(gl, graded)
     this.against = new Program(gl, against)
-    for (const unit of [0, 1, 2, 3]) {
-      // plate, overlay, live, under
-      gl.activeTexture(gl.TEXTURE0 + unit)
-      const texture = gl.createTexture()
-      this.textures.push(texture)
-      gl.bindTexture(gl.TEXTURE_2D, texture)
-      gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE)
-      gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE)
-    }
+    // Units: plate, overlay, live layer, under.
+    gl.activeTexture(gl.TEXTURE2)
+    this.layer = gl.createTexture()
+    gl.bindTexture(gl.TEXTURE_2D, this.layer)
+    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE)
+    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE)
     for (const [unit, kind] of [
       [4, gl.TEXTURE_2D],
       [5, gl.TEXTURE_3D],
@@ -308,12 +311,35 @@ class GLScreen implements Screen {
     gl.uniform1f(p.at('coded'), t.linear ? 1 : 0)
   }
 
+  /** Binds a picture to a unit; one that was shown before is on the graphics card still. */
   private upload(unit: number, bitmap: ImageBitmap) {
-    if (this.shown[unit] === bitmap || !bitmap.width) return // a width of 0: it was let go meanwhile
-    this.shown[unit] = bitmap
+    if (this.shown[unit] === bitmap) return
     const gl = this.gl
+    const there = this.uploaded.get(bitmap)
+    if (!there && !bitmap.width) return // it was let go meanwhile
+    this.shown[unit] = bitmap
     gl.activeTexture(gl.TEXTURE0 + unit)
+    if (there) {
+      this.uploaded.delete(bitmap)
+      this.uploaded.set(bitmap, there)
+      gl.bindTexture(gl.TEXTURE_2D, there.texture)
+      return
+    }
+    const texture = gl.createTexture()
+    gl.bindTexture(gl.TEXTURE_2D, texture)
+    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE)
+    gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE)
     gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, bitmap)
+    const bytes = 4 * bitmap.width * bitmap.height
+    this.uploaded.set(bitmap, { texture, bytes })
+    this.held += bytes
+    for (const [old, { texture, bytes }] of this.uploaded) {
+      if (this.held <= onCard) break
+      if (this.shown.includes(old)) continue
+      gl.deleteTexture(texture)
+      this.uploaded.delete(old)
+      this.held -= bytes
+    }
   }
 
   drawPainted(s: Shown) {
@@ -404,8 +430,8 @@ class GLScreen implements Screen {
   /** Lays what differs from the plate over it. */
   private lay(p: Program, s: Shown, toCanvas: Mapping) {
     if (s.overlay) {
-      const { x, y, bitmap } = s.overlay
-      this.rectangle(p, 1, toCanvas, [x, y, bitmap.width, bitmap.height])
+      const { x, y, bitmap, reduction } = s.overlay
+      this.rectangle(p, 1, toCanvas, [x, y, bitmap.width * reduction, bitmap.height * reduction])
     }
     if (s.live && this.live) {
       // The layer is as large as the frame; only where it has paint is it drawn.
@@ -470,7 +496,8 @@ class GLScreen implements Screen {
   }
 
   close() {
-    this.textures.forEach((t) => this.gl.deleteTexture(t))
+    this.gl.deleteTexture(this.layer)
+    this.uploaded.forEach(({ texture }) => this.gl.deleteTexture(texture))
     this.gl.deleteBuffer(this.vertices)
     this.gl.deleteBuffer(this.indices)
     this.tableTextures.forEach((t) => this.gl.deleteTexture(t))
@@ -505,9 +532,12 @@ class PlainScreen implements Screen {
     const k = 1 / (right.x - origin.x)
     c.setTransform(k, 0, 0, k, -origin.x * k, -origin.y * k)
     c.imageSmoothingEnabled = s.scale < 2
-    if (s.plate.width) c.drawImage(this.seen(s.plate), 0, 0)
+    if (s.plate.width) c.drawImage(this.seen(s.plate), 0, 0, this.layer.width, this.layer.height)
     if (s.view === 'plate') return
-    if (s.overlay?.bitmap.width) c.drawImage(this.seen(s.overlay.bitmap), s.overlay.x, s.overlay.y)
+    if (s.overlay?.bitmap.width) {
+      const { x, y, bitmap, reduction } = s.overlay
+      c.drawImage(this.seen(bitmap), x, y, bitmap.width * reduction, bitmap.height * reduction)
+    }
     if (s.live) c.drawImage(this.layer, 0, 0)
   }
 

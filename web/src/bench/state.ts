@@ -107,6 +107,8 @@ export interface BenchState {
   /** What the picture is locked to: a track; null for the open removal's. */
   lockTo: string | null
   lockBy: 'whole' | 'position' | 'flat'
+  /** How many frames a second were shown while playing, and how many came late since it began. */
+  pace: { rate: number; late: number } | null
   /** How much of the reference frame shows through the locked picture, 0 to 1. */
   through: number
   /** What lies on the picture to judge a track by. */
@@ -188,6 +190,7 @@ export const initial: BenchState = {
   beside: false,
   lockTo: null,
   lockBy: 'whole',
+  pace: null,
   through: 0,
   aid: 'none',
   ghosts: false,
