@@ -274,9 +274,15 @@ func (l *Lattice) At(x, y int) geom.Point {
 
 // row puts where the middles of the pixels of a row go, from x on.
 func (l *Lattice) row(x, y int, at *simd.Places) {
-	for i := range at.X {
-		p := l.At(x+i, y)
-		at.Put(i, p.X, p.Y)
+	x, y = x-l.from.X, y-l.from.Y
+	nodes, v := l.nodes[y/latticeStep*l.columns:], float64(y%latticeStep)/latticeStep
+	for i := 0; i < len(at.X); {
+		first := (x + i) % latticeStep
+		n := min(latticeStep-first, len(at.X)-i)
+		a := nodes[(x+i)/latticeStep:]
+		b := a[l.columns:]
+		at.Cell(i, n, first, &[4][2]float64{{a[0].X, a[0].Y}, {a[1].X, a[1].Y}, {b[0].X, b[0].Y}, {b[1].X, b[1].Y}}, v)
+		i += n
 	}
 }
 

@@ -156,6 +156,15 @@ func sumsPlain(s *Sums, d [][8]float32, weight, e []float32, matrix bool) {
 	}
 }
 
+func cellPlain(p *Places, i, n, first int, c *[4][2]float64, v float64) {
+	for k := range n {
+		u := float64(first+k) / 8
+		x0, y0 := c[0][0]+(c[1][0]-c[0][0])*u, c[0][1]+(c[1][1]-c[0][1])*u
+		x1, y1 := c[2][0]+(c[3][0]-c[2][0])*u, c[2][1]+(c[3][1]-c[2][1])*u
+		p.Put(i+k, x0+(x1-x0)*v, y0+(y1-y0)*v)
+	}
+}
+
 // Put sets place i to a place in pixels.
 func (p *Places) Put(i int, x, y float64) {
 	if !(math.Abs(x) < 1e6 && math.Abs(y) < 1e6) {

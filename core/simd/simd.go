@@ -138,6 +138,16 @@ func NewPlaces(n int) *Places {
 // Cut returns the places from i to j.
 func (p *Places) Cut(i, j int) Places { return Places{p.X[i:j], p.Y[i:j], p.FX[i:j], p.FY[i:j]} }
 
+// Cell sets n places from i on to those in a row of a cell of eight, from its place first on, v down from its top: straight between its
+// corners (x, y), of the top from the left, then of the bottom.
+func (p *Places) Cell(i, n, first int, corners *[4][2]float64, v float64) {
+	if wide && n == 8 {
+		cellWide(p, i, corners, v)
+		return
+	}
+	cellPlain(p, i, n, first, corners, v)
+}
+
 // Shift moves the places by whole samples to the left and up.
 func (p *Places) Shift(x, y int) {
 	if x == 0 && y == 0 {

@@ -233,6 +233,28 @@ func TestPlacesOfAHomography(t *testing.T) {
 	}
 }
 
+func TestCells(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 4))
+	for trial := range 300 {
+		var c [4][2]float64
+		for k := range c {
+			c[k] = [2]float64{300 * rng.NormFloat64(), 300 * rng.NormFloat64()}
+		}
+		if trial%7 == 0 {
+			c[rng.IntN(4)][rng.IntN(2)] = []float64{math.NaN(), 3e6, -3e6}[rng.IntN(3)]
+		}
+		got, want, v := NewPlaces(20), NewPlaces(20), rng.Float64()
+		got.Cell(5, 8, 0, &c, v)
+		cellPlain(want, 5, 8, 0, &c, v)
+		require.Equal(t, want, got)
+		x := c[0][0] + (c[1][0]-c[0][0])*3/8
+		x += (c[2][0] + (c[3][0]-c[2][0])*3/8 - x) * v
+		if trial%7 != 0 {
+			require.InDelta(t, x-0.5, float64(got.X[8])+float64(got.FX[8]), 1e-4)
+		}
+	}
+}
+
 func TestNormalEquations(t *testing.T) {
 	rng := rand.New(rand.NewPCG(6, 2))
 	for trial := range 200 {

@@ -44,7 +44,7 @@ func store4(v f4, p *float32, i int) { v.Store((*[4]float32)(unsafe.Add(unsafe.P
 func all(v float32) f8 { return archsimd.BroadcastFloat32x8(v) }
 
 // mostTaps is how many pairs of taps the vector loops take; beyond that the plain one does.
-const mostTaps = 256
+const mostTaps = 64
 
 // pairs holds where the two samples begin that each weight of a symmetric kernel is of.
 type pairs [mostTaps]struct {
@@ -566,20 +566,21 @@ func cubicPlaneWide(dst, pix []float32, stride int, at *Places) {
 	}
 }
 
-// slots are where the two samples of each of eight places are put, so that they come out in order.
-var slots = [8]int{0, 1, 4, 5, 2, 3, 6, 7}
-
 func linearPlaneWide(dst, pix []float32, stride int, at *Places) {
 	var top, low [2 * batch]float32
 	for from := 0; from < len(at.X); from += batch {
 		n := min(batch, len(at.X)-from)
 		xs, ys := at.X[from:from+n], at.Y[from:from+n]
+		ys = ys[:len(xs)]
+		t, l := unsafe.Pointer(&top), unsafe.Pointer(&low)
 		for i, x := range xs {
 			o := int(ys[i])*stride + int(x)
-			k := i&^7 + slots[i&7]
-			t, l := pix[o:o+2:o+2], pix[o+stride:o+stride+2:o+stride+2]
-			*(*[2]float32)(top[2*k:]) = [2]float32(t)
-			*(*[2]float32)(low[2*k:]) = [2]float32(l)
+			p := unsafe.Pointer(&pix[o])
+			_ = pix[o+stride+1]
+			// Of eight places the two samples of each go where they come out in order: 0 1 4 5 2 3 6 7.
+			k := 8 * (i&^6 | i&2<<1 | i&4>>1)
+			*(*uint64)(unsafe.Add(t, k)) = *(*uint64)(p)
+			*(*uint64)(unsafe.Add(l, k)) = *(*uint64)(unsafe.Add(p, 4*stride))
 		}
 		out, fx, fy := dst[from:from+n], at.FX[from:from+n], at.FY[from:from+n]
 		i := 0
@@ -596,4 +597,26 @@ func linearPlaneWide(dst, pix []float32, stride int, at *Places) {
 		rest := at.Cut(from+i, from+n)
 		linearPlanePlain(out[i:], pix, stride, &rest, 0)
 	}
+}
+
+var eighths = [8]float64{0, 1. / 8, 2. / 8, 3. / 8, 4. / 8, 5. / 8, 6. / 8, 7. / 8}
+
+func cellWide(p *Places, i int, c *[4][2]float64, v float64) {
+	b := archsimd.BroadcastFloat64x4
+	across, down := b(v), [2]d4{}
+	a0, a1 := b(c[0][0]), b(c[0][1])
+	ab0, ab1 := b(c[1][0]-c[0][0]), b(c[1][1]-c[0][1])
+	c0, c1 := b(c[2][0]), b(c[2][1])
+	cd0, cd1 := b(c[3][0]-c[2][0]), b(c[3][1]-c[2][1])
+	for k := 0; k < 8; k += 4 {
+		u := archsimd.LoadFloat64x4((*[4]float64)(eighths[k:]))
+		top0, top1 := a0.Add(ab0.Mul(u)), a1.Add(ab1.Mul(u))
+		low0, low1 := c0.Add(cd0.Mul(u)), c1.Add(cd1.Mul(u))
+		down[0], down[1] = top0.Add(low0.Sub(top0).Mul(across)), top1.Add(low1.Sub(top1).Mul(across))
+		if !p.put4(i+k, down[0], down[1]) {
+			archsimd.ClearAVXUpperBits()
+			cellPlain(p, i+k, 4, k, c, v)
+		}
+	}
+	archsimd.ClearAVXUpperBits()
 }
