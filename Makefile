@@ -25,7 +25,7 @@ demo: setup build ## Install what is missing, build, serve with the demo shots; 
 serve: setup build ## Serve without the demo; ARGS="--media FOLDER" names footage; LISTEN, DATA as above
 	bin/jardin serve --data $(DATA) --listen $(LISTEN) $(ARGS)
 
-test: setup-test build ## Install what the tests need, then run them; ALL=1 takes all of the long ones, not a third
+test: setup-test build ## Install what the tests need, then run them; ALL=1 takes all of the long ones, not a fifth
 	scripts/test
 
 check: build ## The quick checks: formatting, static checks, types, the core's quick tests

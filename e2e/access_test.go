@@ -46,8 +46,7 @@ func (a *artist) faults(screen string) {
 func TestEveryScreenIsOpenToAll(t *testing.T) {
 	demotest.Share(t, 0)
 	t.Parallel()
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	s.many(shot, 12, "Wall", 2, 3)
 	a := open(t, s.address)
 	a.see("960 × 540")

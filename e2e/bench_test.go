@@ -33,8 +33,7 @@ func (s *server) document(shot string) treatment.Document {
 
 // prepared opens the bench on a shot with one removal, on its reference frame.
 func prepared(t *testing.T) (*server, *artist, string) {
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	known := demotest.Truth(t)
 	s.prepare(shot, known, 1)
 	a := open(t, s.address+"/shots/"+shot)

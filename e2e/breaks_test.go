@@ -34,7 +34,7 @@ func grainy(t *testing.T, dir string, count, width, height int) {
 // An import is paused by its button and cancelled work is tried again, with a reload of
 // the page between; the browser was closed meanwhile, as far as the work knows.
 func TestWorkIsPausedByHand(t *testing.T) {
-	demotest.Share(t, 0)
+	demotest.Share(t, 3)
 	t.Parallel()
 	roots := t.TempDir()
 	grainy(t, filepath.Join(roots, "g"), 40, 1920, 1080)

@@ -121,8 +121,7 @@ func TestEveryControlOfFillIsKept(t *testing.T) {
 func everyControl(t *testing.T, fill bool) {
 	t.Parallel()
 	known := demotest.Truth(t)
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	square := func(id, kind string, x, y float64) treatment.Shape {
 		k := func(dx, dy float64) treatment.Knot {
 			return treatment.Knot{At: treatment.Vec{x + dx, y + dy}, Width: 4}

@@ -42,8 +42,7 @@ func bent(rng *rand.Rand, size int) string {
 func TestAShotIsLookedAtThroughATable(t *testing.T) {
 	t.Parallel()
 	known := demotest.Truth(t)
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	dir := t.TempDir()
 	path := filepath.Join(dir, "hot house.cube")
 	text := bent(rand.New(rand.NewPCG(3, 3)), 17)

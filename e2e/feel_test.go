@@ -98,8 +98,7 @@ func TestFeel(t *testing.T) {
 		t.Skip("this is a bench; make bench runs it")
 	}
 	known := demotest.Truth(t)
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	s.prepare(shot, known, 1)
 	rate := func(path, body string) float64 {
 		var task struct{ ID string }

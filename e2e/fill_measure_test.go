@@ -115,11 +115,10 @@ func dotRemovals(known demo.Truth, dots int) *treatment.Document {
 // the truth only where the place beside looks alike. Such places were chosen for each
 // dot; what Jardin proposes by itself, which does not know the truth, is told beside.
 func TestDotsByLiveNeighbourAndByHealing(t *testing.T) {
-	demotest.Share(t, 0)
+	demotest.Share(t, 4)
 	t.Parallel()
 	known := demotest.Truth(t)
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	doc := dotRemovals(known, len(known.Dots))
 	s.put(shot, doc)
 	s.follow(shot, "w", known.Reference)

@@ -45,10 +45,9 @@ func (s *server) keys(shot string) []string {
 // TestFourDotsAtOnce puts a point on each of four dots, follows them together, and
 // moves the removal's zero afterwards: nothing in the picture changes.
 func TestFourDotsAtOnce(t *testing.T) {
-	demotest.Share(t, 2)
+	demotest.Share(t, 3)
 	t.Parallel()
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	known := demotest.Truth(t)
 	a := open(t, s.address+"/shots/"+shot)
 	a.steady(1001)
@@ -166,8 +165,7 @@ func TestFourDotsAtOnce(t *testing.T) {
 func TestWiresAsStrands(t *testing.T) {
 	demotest.Share(t, 2)
 	t.Parallel()
-	s := serve(t)
-	shot := s.bringInClip("lm_020")
+	s, shot := serveWith(t, "lm_020")
 	known := demotest.CanTruth(t)
 	a := open(t, s.address+"/shots/"+shot)
 	a.steady(1001)
@@ -487,6 +485,7 @@ func TestAnOutlineFollowsByItself(t *testing.T) {
 // bends by tens of pixels: grips lie where the server carries the points, a point is let go
 // where it stays, and in the locked picture the dots stand where they are carried back to.
 func TestASurfaceThatBends(t *testing.T) {
+	demotest.Share(t, 2)
 	t.Parallel()
 	s, a, shot := prepared(t)
 	known := demotest.Truth(t)
@@ -568,9 +567,9 @@ func TestASurfaceThatBends(t *testing.T) {
 
 // Why a track stopped is said on the picture, with what to do, until somebody has seen it or follows anew.
 func TestWhyATrackStopped(t *testing.T) {
+	demotest.Share(t, 2)
 	t.Parallel()
-	s := serve(t)
-	shot := s.bringInClip("lm_020")
+	s, shot := serveWith(t, "lm_020")
 	a := open(t, s.address+"/shots/"+shot)
 	a.steady(1001)
 	a.press("^New removal")

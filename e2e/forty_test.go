@@ -72,10 +72,9 @@ func (s *server) order(shot string) string {
 
 // A list of many removals: found, picked, put elsewhere, grouped, changed at once; opened by a click on the picture.
 func TestManyRemovals(t *testing.T) {
-	demotest.Share(t, 0)
+	demotest.Share(t, 4)
 	t.Parallel()
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	s.many(shot, 8, "", -1)
 	a := open(t, s.address+"/shots/"+shot)
 	a.steady(1001)
@@ -196,8 +195,7 @@ func TestForty(t *testing.T) {
 	if os.Getenv("JARDIN_BENCH") == "" {
 		t.Skip("this is a bench; make bench runs it")
 	}
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	s.many(shot, 40, "", -1)
 	a := blank(t)
 	began := time.Now()
@@ -240,8 +238,7 @@ func TestForty(t *testing.T) {
 // A key is changed, does what the other one did, and still does after a reload.
 func TestAKeyOfOnesOwn(t *testing.T) {
 	t.Parallel()
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	a := open(t, s.address+"/shots/"+shot)
 	a.steady(1001)
 	shown := func() string {

@@ -56,15 +56,52 @@ func folder(t testing.TB) string {
 
 // serve builds nothing: it runs the program that "make build" made, on a data folder of its own.
 func serve(t testing.TB, args ...string) *server {
+	return at(t, begun(t), args...)
+}
+
+// begun returns the folder fresh.
+func begun(t testing.TB) string {
 	fresh.once.Do(func() {
 		fresh.dir = folder(t)
 		first := &server{t: t, data: fresh.dir}
 		first.start()
 		first.shut()
 	})
+	return fresh.dir
+}
+
+// filled are folders like fresh that a shot was brought into, by its name: many tests begin with the same one.
+var filled struct {
+	sync.Mutex
+	by map[string]brought
+}
+
+type brought struct{ dir, shot string }
+
+// serveWith is serve with a shot of the demo brought in already.
+func serveWith(t testing.TB, clip string) (*server, string) {
+	filled.Lock()
+	b, ok := filled.by[clip]
+	if !ok {
+		b.dir = folder(t)
+		duplicate(t, begun(t), b.dir)
+		first := &server{t: t, data: b.dir}
+		first.start()
+		b.shot = first.bringIn(clip)
+		first.shut()
+		if filled.by == nil {
+			filled.by = map[string]brought{}
+		}
+		filled.by[clip] = b
+	}
+	filled.Unlock()
+	return at(t, b.dir), b.shot
+}
+
+// at runs the program on a copy of a data folder.
+func at(t testing.TB, dir string, args ...string) *server {
 	data := folder(t)
-	said, err := exec.Command("cp", "-a", fresh.dir+"/.", data).CombinedOutput()
-	require.NoError(t, err, string(said))
+	duplicate(t, dir, data)
 	s := &server{t: t, data: data}
 	s.start(args...)
 	t.Cleanup(func() {
@@ -72,6 +109,20 @@ func serve(t testing.TB, args ...string) *server {
 		os.RemoveAll(data)
 	})
 	return s
+}
+
+// duplicate copies a data folder that is not in use; files of plates, which are written once, are shared.
+func duplicate(t testing.TB, from, to string) {
+	entries, err := os.ReadDir(from)
+	require.NoError(t, err)
+	for _, e := range entries {
+		how := "-a"
+		if e.Name() == "plates" {
+			how = "-al"
+		}
+		said, err := exec.Command("cp", how, filepath.Join(from, e.Name()), to).CombinedOutput()
+		require.NoError(t, err, string(said))
+	}
 }
 
 // shut ends the server and its database.
@@ -149,10 +200,8 @@ func (s *server) send(method, path, body string, into any) {
 
 type shotInfo struct{ ID, State, Problem string }
 
-// bringIn adds the demo shot without the interface and waits for it.
-func (s *server) bringIn() string { return s.bringInClip("lm_010") }
-
-func (s *server) bringInClip(name string) string {
+// bringIn adds a shot of the demo without the interface and waits for it.
+func (s *server) bringIn(name string) string {
 	s.t.Helper()
 	return s.bringInFrom(name, demotest.Folder(s.t, name+"/plate"), 1001)
 }
@@ -212,6 +261,9 @@ func TestMain(m *testing.M) {
 		chromium.program.Kill()
 		chromium.program.Cleanup()
 	}
+	for _, b := range filled.by {
+		os.RemoveAll(b.dir)
+	}
 	if fresh.dir != "" {
 		os.RemoveAll(fresh.dir)
 	}
@@ -246,7 +298,7 @@ func blank(t testing.TB) *artist {
 		t,
 		page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800, DeviceScaleFactor: 1}),
 	)
-	a := &artist{t, page.Timeout(3 * time.Minute), &atomic.Bool{}}
+	a := &artist{t, page.Timeout(8 * time.Minute), &atomic.Bool{}}
 	require.NoError(t, proto.LogEnable{}.Call(page))
 	// Nothing is asked for that is not there, and nothing is complained of; a server that is away, or refuses, is what some tests are about.
 	go page.EachEvent(func(e *proto.RuntimeExceptionThrown) {
@@ -271,14 +323,14 @@ func (a *artist) visit(url string) {
 	require.NoError(a.t, a.page.Navigate(url))
 	require.NoError(a.t, a.page.WaitLoad())
 	// The page is there, and let in.
-	_, err := a.page.Timeout(20 * time.Second).Element("header")
+	_, err := a.page.Timeout(60 * time.Second).Element("header")
 	require.NoError(a.t, err)
 }
 
 // button returns what is pressed by its words: a button, link, option or radio.
 func (a *artist) button(words string) *rod.Element {
 	a.t.Helper()
-	el, err := a.page.Timeout(20*time.Second).ElementR(`button, a, [role=radio], [role=option], [role=menuitem]`, words)
+	el, err := a.page.Timeout(60*time.Second).ElementR(`button, a, [role=radio], [role=option], [role=menuitem]`, words)
 	if err != nil {
 		a.shoot("/tmp/jardin-e2e-failed.png")
 	}
@@ -295,7 +347,7 @@ func (a *artist) press(words string) {
 func (a *artist) named(name string) {
 	a.t.Helper()
 	a.clickOn(name, func() *rod.Element {
-		el, err := a.page.Timeout(10 * time.Second).Element(`[aria-label="` + name + `"]`)
+		el, err := a.page.Timeout(90 * time.Second).Element(`[aria-label="` + name + `"]`)
 		require.NoError(a.t, err, "look for %q", name)
 		return el.CancelTimeout()
 	})
@@ -306,7 +358,7 @@ func (a *artist) clickOn(words string, find func() *rod.Element) {
 	a.t.Helper()
 	var err error
 	for range 5 {
-		el := find().Timeout(8 * time.Second)
+		el := find().Timeout(20 * time.Second)
 		err = el.Click(proto.InputMouseButtonLeft, 1)
 		el.CancelTimeout()
 		if err == nil {
@@ -328,7 +380,7 @@ func (a *artist) key(keys ...input.Key) {
 // fill types into a field that is found by its accessible name, and leaves it.
 func (a *artist) fill(name, value string) {
 	a.t.Helper()
-	el, err := a.page.Timeout(10 * time.Second).ElementX(fmt.Sprintf(
+	el, err := a.page.Timeout(90 * time.Second).ElementX(fmt.Sprintf(
 		`//input[@aria-label=%[1]q] | //label[normalize-space(.)=%[1]q]//input | //input[@id=//label[normalize-space(.)=%[1]q]/@for]`,
 		name,
 	))
@@ -342,7 +394,7 @@ func (a *artist) fill(name, value string) {
 // from opens a menu by its name and presses one of its lines.
 func (a *artist) from(menu, words string) {
 	a.t.Helper()
-	el, err := a.page.Timeout(10 * time.Second).Element(`[aria-label="` + menu + `"], [aria-label^="` + menu + `: "]`)
+	el, err := a.page.Timeout(90 * time.Second).Element(`[aria-label="` + menu + `"], [aria-label^="` + menu + `: "]`)
 	require.NoError(a.t, err, "look for the menu %q", menu)
 	require.NoError(a.t, el.CancelTimeout().Click(proto.InputMouseButtonLeft, 1))
 	a.press(words)
@@ -351,14 +403,14 @@ func (a *artist) from(menu, words string) {
 // tick switches a box with the given words.
 func (a *artist) tick(words string) {
 	a.t.Helper()
-	el, err := a.page.Timeout(10*time.Second).ElementR("label", words)
+	el, err := a.page.Timeout(30*time.Second).ElementR("label", words)
 	require.NoError(a.t, err, "look for the box %q", words)
 	require.NoError(a.t, el.CancelTimeout().Click(proto.InputMouseButtonLeft, 1))
 }
 
 func (a *artist) see(words string) {
 	a.t.Helper()
-	_, err := a.page.Timeout(60*time.Second).ElementR("p, span, dd, button, h1, label, option", words)
+	_, err := a.page.Timeout(150*time.Second).ElementR("p, span, dd, button, h1, label, option", words)
 	if err != nil {
 		a.shoot("/tmp/jardin-e2e-failed.png")
 	}
@@ -382,7 +434,7 @@ func (a *artist) text(js string) string {
 // steady waits until the picture shows a frame, and all of it.
 func (a *artist) steady(frame int) {
 	a.t.Helper()
-	err := a.page.Timeout(30 * time.Second).
+	err := a.page.Timeout(90 * time.Second).
 		Wait(rod.Eval(`n => { const c = document.querySelector('[data-testid=picture]'); return c && c.dataset.frame == n && c.dataset.ready == 'true' }`, frame))
 	if err != nil {
 		a.shoot("/tmp/jardin-e2e-failed.png")

@@ -25,8 +25,7 @@ import (
 func TestWhatNobodySawIsInvented(t *testing.T) {
 	demotest.Share(t, 0)
 	t.Parallel()
-	s := serve(t)
-	shot := s.bringInClip("lm_010")
+	s, shot := serveWith(t, "lm_010")
 	known := demotest.Truth(t)
 	dot := known.Dots[4]
 	var knots []treatment.Knot

@@ -32,7 +32,7 @@ import (
 // acknowledged must be there, all work must come to its end, and every file must be
 // whole. JARDIN_KILLS says how often; "make kills" does it 500 times.
 func TestNothingIsLostWhenKilled(t *testing.T) {
-	demotest.Share(t, 2)
+	demotest.Share(t, 3)
 	t.Parallel()
 	rounds := 5
 	if n, err := strconv.Atoi(os.Getenv("JARDIN_KILLS")); err == nil {
@@ -41,8 +41,7 @@ func TestNothingIsLostWhenKilled(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
 	rng := rand.New(rand.NewPCG(seed, 1))
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	s.prepare(shot, demotest.Truth(t), 1)
 	k := killing{server: s, shot: shot, saved: map[string]bool{}}
 	s.post("/api/shots/"+shot+"/follow", `{"track":"w","from":1037,"first":1001,"last":1072}`, nil)

@@ -51,8 +51,7 @@ func TestTheFirstDotInFourteenPresses(t *testing.T) {
 		t.Skip("TestOneMarkerGone goes the same way; make bench counts its presses")
 	}
 	known := demotest.Truth(t)
-	s := serve(t)
-	s.bringIn()
+	s, _ := serveWith(t, "lm_010")
 	a := blank(t)
 	a.counting()
 	a.visit(s.address)
@@ -160,7 +159,7 @@ func street(t *testing.T, dir string, frames int) (bare []*image.NRGBA, covered 
 // A marker on a wall that somebody crosses twice, from a camera that stands still, as a newcomer goes about it: no frame
 // flashes, and whoever crosses stays whole.
 func TestAMarkerBehindAWalker(t *testing.T) {
-	demotest.Share(t, 1)
+	demotest.Share(t, 4)
 	t.Parallel()
 	dir := t.TempDir()
 	bare, covered, marker := street(t, dir, 48)
@@ -242,8 +241,7 @@ func TestTwentyFourMarkers(t *testing.T) {
 		t.Skip("copying is tested by itself; make bench does all of it, and counts presses")
 	}
 	known := demotest.Truth(t)
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	s.put(shot, dotRemovals(known, 1))
 	s.follow(shot, "w", known.Reference)
 	a := blank(t)

@@ -23,8 +23,7 @@ import (
 // in Fill.
 func easel(t *testing.T) (*server, *artist, string) {
 	known := demotest.Truth(t)
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	s.put(shot, dotRemovals(known, 1))
 	s.follow(shot, "w", known.Reference)
 	a := open(t, s.address+"/shots/"+shot)
@@ -189,7 +188,7 @@ func filesOf(t *testing.T, n int) string {
 }
 
 func TestPaintThroughTime(t *testing.T) {
-	demotest.Share(t, 2)
+	demotest.Share(t, 0)
 	t.Parallel()
 	known := demotest.Truth(t)
 	s, a, shot := easel(t)

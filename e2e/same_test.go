@@ -71,7 +71,7 @@ func everySource(t *testing.T) *treatment.Document {
 // of looking at its views, of pausing, cancelling and clearing, and after being killed.
 // JARDIN_ORDERS says how many orders are tried.
 func TestTheSameBytesInAnyOrder(t *testing.T) {
-	demotest.Share(t, 1)
+	demotest.Share(t, 4)
 	t.Parallel()
 	rounds := 2
 	if n, err := strconv.Atoi(os.Getenv("JARDIN_ORDERS")); err == nil {
@@ -80,8 +80,7 @@ func TestTheSameBytesInAnyOrder(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
 	rng := rand.New(rand.NewPCG(seed, 12))
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	s.put(shot, everySource(t))
 	s.follow(shot, "w", demotest.Truth(t).Reference)
 	var rev struct{ Number int }

@@ -21,8 +21,7 @@ import (
 func TestAPacketOnTheWallByACard(t *testing.T) {
 	demotest.Share(t, 1)
 	t.Parallel()
-	s := serve(t)
-	shot := s.bringInClip(demo.BedsName)
+	s, shot := serveWith(t, demo.BedsName)
 	a := open(t, s.address+"/shots/"+shot)
 	a.steady(demo.BedsFirst)
 	const home, there = 1008, 1050

@@ -28,8 +28,7 @@ import (
 // frame, in Settle.
 func clipped(t *testing.T) (*server, *artist, string, demo.FocusTruth) {
 	known := demotest.FocusTruth(t)
-	s := serve(t)
-	shot := s.bringInClip(demo.FocusName)
+	s, shot := serveWith(t, demo.FocusName)
 	c := geom.Bounds(known.Clip).Centre()
 	doc := dotRemovals(demo.Truth{Reference: known.Reference, Dots: []demo.TruthDot{{X: c.X, Y: c.Y, Radius: 31}}}, 1)
 	doc.Tracks[0].Name = "Trellis"
@@ -61,7 +60,7 @@ func clipped(t *testing.T) (*server, *artist, string, demo.FocusTruth) {
 // One button lets the patch take on light, softness and grain, and says what it found;
 // each can be keyed, changed and switched off; the opacity dissolves in and out.
 func TestSettleByItself(t *testing.T) {
-	demotest.Share(t, 2)
+	demotest.Share(t, 3)
 	t.Parallel()
 	s, a, shot, known := clipped(t)
 	a.press("^Settle by itself")
@@ -171,8 +170,7 @@ func TestSettleByItself(t *testing.T) {
 // Guard.
 func hung(t *testing.T, frame int) (*server, *artist, string, demo.CanTruth) {
 	known := demotest.CanTruth(t)
-	s := serve(t)
-	shot := s.bringInClip(demo.CanName)
+	s, shot := serveWith(t, demo.CanName)
 	doc := dotRemovals(demo.Truth{Reference: known.Reference, Dots: []demo.TruthDot{{X: 300, Y: 300, Radius: 20}}}, 1)
 	doc.Tracks[0].Name, doc.Tracks[0].Region = "Hedge", []treatment.Vec{{40, 260}, {340, 260}, {340, 520}, {40, 520}}
 	r := &doc.Removals[0]
@@ -225,7 +223,7 @@ func (s *server) overlay(shot string, frame int) (m image.Image, at image.Point)
 // The arm that crosses the rod is outlined once, follows its edge, and stays in front;
 // a front by colour is picked from the picture; mattes are supplied as files.
 func TestGuardingWhatPasses(t *testing.T) {
-	demotest.Share(t, 2)
+	demotest.Share(t, 3)
 	t.Parallel()
 	const frame = 1030
 	s, a, shot, known := hung(t, frame)

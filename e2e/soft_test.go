@@ -23,8 +23,7 @@ import (
 func TestAnEmblemOnABanner(t *testing.T) {
 	demotest.Share(t, 0)
 	t.Parallel()
-	s := serve(t)
-	shot := s.bringInClip(demo.BannerName)
+	s, shot := serveWith(t, demo.BannerName)
 	known := demotest.BannerTruth(t)
 	a := open(t, s.address+"/shots/"+shot)
 	a.steady(demo.BannerFirst)

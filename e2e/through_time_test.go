@@ -28,8 +28,7 @@ import (
 func TestWhatSwingsIsGatheredThroughTime(t *testing.T) {
 	demotest.Share(t, 2)
 	t.Parallel()
-	s := serve(t)
-	shot := s.bringInClip("lm_020")
+	s, shot := serveWith(t, "lm_020")
 	known := demotest.CanTruth(t)
 	outline := func(id, name string) treatment.Shape {
 		at := func(n int) (out []treatment.Knot) {

@@ -101,7 +101,7 @@ func TestWorkWaitsForTheServer(t *testing.T) {
 
 // History: who did what and when; a look at a state; back to one, and nothing is lost.
 func TestHistoryByHand(t *testing.T) {
-	demotest.Share(t, 1)
+	demotest.Share(t, 4)
 	t.Parallel()
 	s, a, shot := prepared(t)
 	b := open(t, s.address+"/shots/"+shot)
@@ -183,8 +183,7 @@ func TestEnteringWithTheKey(t *testing.T) {
 // A shot is deleted, after a question, taken back, and removed for good.
 func TestDeletingAShot(t *testing.T) {
 	t.Parallel()
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	a := open(t, s.address)
 	a.press("^Delete…$")
 	a.see("can be taken back from the foot of this wall")

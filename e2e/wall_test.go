@@ -19,8 +19,7 @@ import (
 // The wall: shots are found, named, put in another show; footage from this computer is chosen by a button.
 func TestTheWall(t *testing.T) {
 	t.Parallel()
-	s := serve(t)
-	s.bringIn()
+	s, _ := serveWith(t, "lm_010")
 	var shot shotInfo
 	a := open(t, s.address)
 	a.see("960 × 540")
@@ -85,8 +84,7 @@ func TestTheWall(t *testing.T) {
 // how far it is.
 func TestOneOfSeveralSequencesComesIn(t *testing.T) {
 	t.Parallel()
-	s := serve(t)
-	shot := s.bringIn()
+	s, shot := serveWith(t, "lm_010")
 	dir := t.TempDir()
 	var stills []string
 	for n := 1001; n <= 1004; n++ {

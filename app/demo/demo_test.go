@@ -60,6 +60,7 @@ func python(t testing.TB, script string, args ...string) []byte {
 // Our tracker of planes on lm_010 against the true motion and against OpenCV's
 // pyramidal Lucas–Kanade with a RANSAC homography on the same frames.
 func TestTheTrackerAgainstTruthAndOpenCV(t *testing.T) {
+	demotest.Share(t, 2)
 	s := source(t)
 	for _, box := range [][4]int{{190, 95, 600, 345}, {480, 250, 760, 420}, {60, 380, 420, 520}} {
 		t.Run(fmt.Sprint(box), func(t *testing.T) {
@@ -190,6 +191,7 @@ func TestFiltersAgainstOpenCV(t *testing.T) {
 // The footage is what its description promises: deterministic, the same as its
 // truth outside the dots, with grain strongest in blue and about 1.2 pixels wide.
 func TestTheFootageIsWhatItSays(t *testing.T) {
+	demotest.Share(t, 4)
 	shot := demo.New()
 	a, b := shot.Frame(1020), demo.New().Frame(1020)
 	assert.Equal(t, a.Plate.Pix, b.Plate.Pix, "two makings are the same to the bit")

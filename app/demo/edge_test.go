@@ -18,7 +18,7 @@ import (
 
 // The gardener's arm, drawn once where it reaches farthest, follows its edge by itself.
 func TestAnOutlineFollowsTheArm(t *testing.T) {
-	demotest.Share(t, 1)
+	demotest.Share(t, 4)
 	s := clip(t, demo.CanPlateFolder, demo.CanFirst)
 	const from = 1029
 	shape := treatment.Shape{ID: "arm", Name: "Arm", Kind: treatment.Outline, Home: from, Ride: treatment.Still}

@@ -54,7 +54,7 @@ func trueGrain(t testing.TB, shot string, n int) settle.GrainSample {
 // 8-bit codes, against the grain that the footage was made with: the standard deviation
 // by channel, and the power in four octave bands.
 func TestMeasuredGrainAgainstThePlates(t *testing.T) {
-	demotest.Share(t, 2)
+	demotest.Share(t, 3)
 	dots, pull := demotest.Truth(t), demotest.FocusTruth(t)
 	a := clip(t, demo.PlateFolder, demo.First)
 	b := clip(t, demo.FocusPlateFolder, demo.FocusFirst)

@@ -287,7 +287,7 @@ func aims(t testing.TB, r check.Report, steady, seam, grain float64) {
 
 // The dots of lm_010, each healed on one frame, held, and settled with one button.
 func TestDotsSettleByThemselves(t *testing.T) {
-	demotest.Share(t, 2)
+	demotest.Share(t, 3)
 	known := demotest.Truth(t)
 	s := clip(t, demo.PlateFolder, demo.First)
 	doc := healedDots(t, s, known, chosen)
@@ -377,7 +377,7 @@ func heldClip(t testing.TB, s *picture.Source, known demo.FocusTruth, aside trea
 // The clip of lm_060, healed on a sharp frame and held through a focus pull under a lamp
 // that flickers.
 func TestAFocusPullSettlesByItself(t *testing.T) {
-	demotest.Share(t, 2)
+	demotest.Share(t, 3)
 	known := demotest.FocusTruth(t)
 	s := clip(t, demo.FocusPlateFolder, demo.FocusFirst)
 	doc := heldClip(t, s, known, treatment.Vec{-140, -140})
@@ -672,7 +672,7 @@ func hangingCan(t testing.TB, s *picture.Source, known demo.CanTruth) *treatment
 
 // Rod and wires of lm_020, behind the can and the gardener's arm: two depths before the camera, each with a track.
 func TestRodAndWires(t *testing.T) {
-	demotest.Share(t, 0)
+	demotest.Share(t, 4)
 	known := demotest.CanTruth(t)
 	s := clip(t, demo.CanPlateFolder, demo.CanFirst)
 	doc := hangingCan(t, s, known)

@@ -136,6 +136,9 @@ func slide(u float64) (Vec, Vec) {
 }
 
 func TestASliderIsFound(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	for seed := range uint64(2) {
 		rng := rand.New(rand.NewPCG(seed, 20))
 		focal := 500 + 1500*rng.Float64()
@@ -173,6 +176,9 @@ func TestASliderIsFound(t *testing.T) {
 }
 
 func TestACameraThatOnlyTurns(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	for seed := range uint64(1) {
 		rng := rand.New(rand.NewPCG(seed, 21))
 		focal := 700 + 900*rng.Float64()
@@ -230,6 +236,9 @@ func TestAPrincipalPointIsFound(t *testing.T) {
 
 // A squeezed picture is half as wide as what it shows; someone typed 1.9 for 2.
 func TestASqueezeIsFound(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	rng := rand.New(rand.NewPCG(8, 27))
 	b := world(rng, 40, 900, [3]float64{-0.05, 0, 0}, func(u float64) (Vec, Vec) {
 		return Vec{2.4 * u, 0.2 * math.Sin(6*u), 0.3 * u}, Vec{0.1 * math.Sin(5*u), -0.4 * u, 0.3 * math.Sin(4*u)}

@@ -282,6 +282,9 @@ func saved(t *testing.T, path string, rect image.Rectangle, at func(x, y int) co
 // Against OpenCV, on photographs: what is grown looks like its surroundings, patch by patch, at least as much
 // as the truth does, and more than what is spread by either of its ways; its detail is that of the truth.
 func TestAgainstOpenCV(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	for name, hole := range map[string]image.Rectangle{
 		"baboon.jpg": image.Rect(50, 60, 120, 130), "home.jpg": image.Rect(210, 210, 270, 270),
 		"building.jpg": image.Rect(310, 210, 370, 270),

@@ -153,6 +153,9 @@ const within64th = 1.0 / 64
 
 // Random shapes at random angles, every combination of what an edge can have.
 func TestEdgesAreTheirDistanceFields(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	r := rand.New(rand.NewPCG(7, 11))
 	small := image.Rect(0, 0, 44, 40)
 	pick := func(v ...float64) float64 { return v[r.IntN(len(v))] }

@@ -88,6 +88,9 @@ func (t *Treatment) everyone() *Treatment {
 // A source that sees only those removals that lie where it looks makes the pixels of one that sees all, whatever was
 // looked at before; and an edit to a removal that it does not see leaves its name as it is.
 func TestOnlyWhatLiesWhereOneLooksIsSeen(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	ctx := context.Background()
 	kept := &Evaluator{Plate: meadow{}, Cache: memo.New(1 << 26), Short: memo.New(1 << 26)}
 	fewer, all, same, other := 0, 0, 0, 0

@@ -237,6 +237,9 @@ func TestALoanForWhatPassesBy(t *testing.T) {
 // for all. An average has hardly any grain of its own, and none is laid here: less than a second
 // take's error is left, 1/sqrt(2) of it for a perfect one without grain.
 func TestWhatPassesByIsGatheredThroughTime(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	const held = 4
 	for name, c := range map[string]struct {
 		plate  passing

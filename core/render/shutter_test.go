@@ -94,6 +94,9 @@ func shutterOf(t *testing.T, p panned) (angle, deviation float64, ok bool) {
 }
 
 func TestTheShutterIsFound(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	for seed := range uint64(2) {
 		for _, angle := range [][]float64{{0, 180, 360}, {90, 270}}[seed] {
 			got, deviation, ok := shutterOf(t, panned{seed: seed, shutter: angle})

@@ -170,6 +170,9 @@ func (s street) off(t *testing.T) (light, soft float64) {
 // of the surroundings changed light by 6 to 11 percent when they were believed, and softness by up to 0.6 pixels. Of a layer
 // that is always there, light is known on one side only.
 func TestStrangersBesideThePatch(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	for seed := range uint64(3) {
 		for _, c := range []struct {
 			street
@@ -218,6 +221,9 @@ func TestLightOnALittleIsTakenFromAround(t *testing.T) {
 // it came out by a half to two thirds too strong beside a layer, and up to 2.7 times where strips pass. What is still too much
 // is fine texture that is carried by parts of pixels.
 func TestGrainBesideStrangers(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	for seed := range uint64(4) {
 		for _, s := range []street{
 			{seed: seed}, {seed: seed, layer: true}, {seed: seed, strips: true, most: 1},

@@ -149,6 +149,9 @@ func TestAMembraneAgainstAPlainSolution(t *testing.T) {
 
 // Against OpenCV (Telea 2004) on what goes on in a known way: edges that slant, ramps, a disc.
 func TestAgainstOpenCV(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	smooth := func(v float64) float64 { return 1 / (1 + math.Exp(-2*v)) }
 	for name, f := range map[string]func(x, y float64) float64{
 		"edge, upright":  func(x, y float64) float64 { return 0.1 + 0.5*smooth(x-61.3) },

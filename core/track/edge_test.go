@@ -163,6 +163,7 @@ func crossingOf(t testing.TB, k, v, frames int, bend float64) *crossing {
 // Outlines drawn once go along with things that cross others, turn, grow and bend, keep to their edges and keep their size;
 // and what slips is doubted. "make bench" follows all of them, "make test" a few.
 func TestAnOutlineFollowsItsEdge(t *testing.T) {
+	shareOf(t, 1)
 	bends, most, frames := []float64{0, 8}, 2, 10
 	if bench() {
 		bends, most, frames = []float64{0, 6, 14}, 3, 24
@@ -267,6 +268,7 @@ func TestAnOutlineStops(t *testing.T) {
 
 // Where an outline goes astray for some frames, against what lies inside it, following stops, soon after it began to.
 func TestAnOutlineThatGoesAstrayStops(t *testing.T) {
+	shareOf(t, 4)
 	c := crossingOf(t, 0, 1, 24, 8)
 	e, err := NewEdge(c.frames[0], c.knots, c.frames[0].Rect)
 	require.NoError(t, err)
@@ -386,6 +388,7 @@ func TestWhatAnOutlineIsDoubtedFor(t *testing.T) {
 
 // What goes far is still held against where it was drawn, though only what lies around it is read of each frame.
 func TestAnOutlineThatGoesFar(t *testing.T) {
+	shareOf(t, 3)
 	middle := geom.Pt(90, 150)
 	knots := blob(rand.New(rand.NewPCG(4, 4)), middle, 50)
 	size := image.Rect(0, 0, 560, 300)

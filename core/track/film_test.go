@@ -44,6 +44,7 @@ func grey(codes []byte, size image.Rectangle) (out []*raster.Plane) {
 
 // A zoom to three times, as a delivery of little bandwidth holds it: H.264 at a constant rate factor of 36.
 func TestCompressedFootage(t *testing.T) {
+	shareOf(t, 4)
 	graf := photograph(t, "graf1.png")
 	size := image.Rect(0, 0, 800, 640)
 	s := &scene{region: geom.Box{Min: geom.Pt(300, 220), Max: geom.Pt(500, 400)}}

@@ -4,6 +4,7 @@ import (
 	"image"
 	"math"
 	"os"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -14,6 +15,13 @@ import (
 )
 
 // bench reports whether "make bench" runs, which takes its time.
+// shareOf leaves a long test to the runs that take its share of five (JARDIN_SHARE, see scripts/test).
+func shareOf(t testing.TB, k int) {
+	if which, err := strconv.Atoi(os.Getenv("JARDIN_SHARE")); err == nil && which%5 != k {
+		t.Skip("in another run's share; make test ALL=1 runs all")
+	}
+}
+
 func bench() bool { return os.Getenv("JARDIN_BENCH") != "" }
 
 // A followed is what came of one frame of a hard scene.
@@ -65,6 +73,7 @@ func strip(p, other *raster.Plane, at image.Rectangle) *raster.Plane {
 
 // A strip that nobody marked crosses the region at 18 pixels a frame and covers 44 % of it for some frames.
 func TestAStripThatCrosses(t *testing.T) {
+	shareOf(t, 4)
 	other := photograph(t, "baboon.jpg")
 	s := grafScene(t, 48, func(i int, p *raster.Plane, _ geom.Homography) *raster.Plane {
 		x := 18*i - 100
@@ -89,6 +98,7 @@ func TestAStripThatCrosses(t *testing.T) {
 
 // A wide strip hides all of the region for some frames: it is lost there, and found again behind.
 func TestAStripThatHidesAll(t *testing.T) {
+	shareOf(t, 4)
 	other := photograph(t, "baboon.jpg")
 	s := grafScene(t, 40, func(i int, p *raster.Plane, _ geom.Homography) *raster.Plane {
 		x := 33*i - 500
@@ -99,6 +109,7 @@ func TestAStripThatHidesAll(t *testing.T) {
 
 // The region leaves the picture and returns.
 func TestARegionThatReturns(t *testing.T) {
+	shareOf(t, 0)
 	graf := photograph(t, "graf1.png")
 	s := &scene{region: geom.Box{Min: geom.Pt(230, 170), Max: geom.Pt(450, 400)}}
 	size := image.Rect(0, 0, 640, 560)
@@ -118,6 +129,7 @@ func TestARegionThatReturns(t *testing.T) {
 // A pan before a wall whose lower half is nearer, and goes faster: when the region leaves, it moves on along the wall, and
 // takes in nothing of what is nearer, though that has more texture.
 func TestARegionMovesOnAlongItsOwnSurface(t *testing.T) {
+	shareOf(t, 4)
 	wall, near := wallOf(t), photograph(t, "graf1.png")
 	size := image.Rect(0, 0, 640, 480)
 	s := &scene{region: geom.Box{Min: geom.Pt(150, 40), Max: geom.Pt(360, 220)}}
@@ -162,6 +174,7 @@ func TestAPanOnWhichTheRegionLeaves(t *testing.T) {
 // A camera that pans along a wall, turns round and comes back: all frames together take out more than a third of what going from
 // region to region added up.
 func TestAPanThereAndBack(t *testing.T) {
+	shareOf(t, 1)
 	lengths := []int{120}
 	if bench() {
 		lengths = []int{80, 90, 100, 110, 120, 130, 140, 150, 160}
@@ -208,6 +221,7 @@ func TestWhatIsLooped(t *testing.T) {
 
 // A camera that goes towards a floor: what it begins with grows, and passes below.
 func TestADollyTowardsAFloor(t *testing.T) {
+	shareOf(t, 4)
 	floor, frames := wallOf(t), 36
 	if bench() {
 		frames = 90
@@ -381,6 +395,7 @@ func smeared(t testing.TB, frames, parts int, shutter float64) *scene {
 // Footage that is hard without anything in front: light that rolls over the picture, tiles that are all alike, smear. What
 // OpenCV makes of it stands beside.
 func TestHardFootage(t *testing.T) {
+	shareOf(t, 0)
 	frames, parts := 10, 8
 	if bench() {
 		frames, parts = 48, 16
@@ -450,6 +465,7 @@ func weak(t testing.TB, frames int, contrast, noise float64, seed uint64, region
 // How far off a track is in weak texture is known from the picture alone: to within a factor of 1.7, over regions, contrasts
 // and grain. With little of it the motion is reduced to what is supported.
 func TestUncertaintyIsKnown(t *testing.T) {
+	shareOf(t, 3)
 	for _, region := range []geom.Box{
 		{Min: geom.Pt(230, 170), Max: geom.Pt(430, 370)},
 		{Min: geom.Pt(330, 250), Max: geom.Pt(410, 330)},
@@ -477,6 +493,7 @@ func TestUncertaintyIsKnown(t *testing.T) {
 // Grades hold what they say, over all that is hard: of frames that are off by more than a pixel at least 95 percent are not
 // trusted, of those within 0.3 pixels at most 5.
 func TestGradesAgainstTruth(t *testing.T) {
+	shareOf(t, 2)
 	other := photograph(t, "baboon.jpg")
 	frames := 8
 	if bench() {
@@ -527,6 +544,7 @@ func TestGradesAgainstTruth(t *testing.T) {
 
 // A focus pull: the lens draws a disc of up to five pixels in radius while the camera moves. The template is made as soft.
 func TestAFocusPull(t *testing.T) {
+	shareOf(t, 1)
 	graf := photograph(t, "graf1.png")
 	size := image.Rect(0, 0, 640, 560)
 	frames := 24

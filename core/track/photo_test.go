@@ -239,6 +239,7 @@ func grafScene(t testing.TB, frames int, change func(i int, p *raster.Plane, h g
 }
 
 func TestPlanesOnPhotographsAgainstTruthAndOpenCV(t *testing.T) {
+	shareOf(t, 3)
 	if os.Getenv("JARDIN_BENCH") == "" {
 		t.Parallel()
 	}
@@ -380,6 +381,7 @@ func shifted(p *raster.Plane, d geom.Point, size image.Rectangle) *raster.Plane 
 // noise: with fewer, chance decides between ours and OpenCV's. A pattern is always matched
 // free of gain and offset here, which OpenCV's is not.
 func TestPointsOnPhotographsAgainstTruthAndOpenCV(t *testing.T) {
+	shareOf(t, 0)
 	t.Parallel()
 	const side, frames = 21, 8
 	move := func(i int) geom.Point {

@@ -34,6 +34,7 @@ func beside(t testing.TB, wall, other *raster.Plane, angle float64, at geom.Poin
 // A region is proposed that holds on its own surface, to a tenth of a pixel where the thing is, whichever way the edge of that
 // lies; of a plain wall it is said that nothing holds.
 func TestARegionIsProposedOnItsOwnSurface(t *testing.T) {
+	shareOf(t, 3)
 	wall, other := wallOf(t), photograph(t, "baboon.jpg")
 	rng := rand.New(rand.NewPCG(8, 8))
 	for range 3 {

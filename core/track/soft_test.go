@@ -64,6 +64,7 @@ func (v *wave) frame(p *raster.Plane, u, noise, gain float64, seed uint64) *rast
 // A soft surface is followed on photographs that bend by known waves, beside OpenCV's dense motion on the same frames. Aims: at
 // most 0.6 times the error of the best of those; 0.1 px on average without grain, 0.2 with, but where no method can tell.
 func TestSoftSurfacesOnPhotographs(t *testing.T) {
+	shareOf(t, 2)
 	region := geom.Box{Min: geom.Pt(160, 130), Max: geom.Pt(480, 430)}
 	corners := region.Corners()
 	const frames = 6

@@ -407,6 +407,7 @@ func TestPatternsThatChange(t *testing.T) {
 // Two thousand frames: neither memory nor the work for a frame grows. Frames come and go
 // as on a swing, so that the last is one that has been seen.
 func TestALongTrackDoesNotGrow(t *testing.T) {
+	shareOf(t, 2)
 	s := newSurface(3)
 	var seen []*raster.Plane
 	for i := range 9 {

@@ -64,7 +64,7 @@ func Frame(t testing.TB, folder string, n int) string {
 
 // Shares is into how many parts the long tests are divided: a run takes one, the next run the next, so that a run is short and all
 // of them run again and again.
-const Shares = 3
+const Shares = 5
 
 // Share leaves a long test to the runs that take its share; where JARDIN_SHARE is not set, it runs.
 func Share(t testing.TB, share int) {
