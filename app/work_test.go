@@ -21,6 +21,7 @@ import (
 
 	"jardin/app"
 	"jardin/app/api"
+	"jardin/app/demo/demotest"
 	"jardin/app/picture"
 	"jardin/app/store"
 )
@@ -41,6 +42,7 @@ func (h *house) task(id string) (t store.Task) {
 // Whoever continues work right after pausing or cancelling it means the work that is about to
 // halt: it must not stay halted, whatever the order in which the three arrive.
 func TestWorkContinuedWhileItHaltsGoesOn(t *testing.T) {
+	demotest.Share(t, 1)
 	h := open(t)
 	shot := h.bringIn("w")
 	h.ask("PATCH", "/api/shots/"+shot.ID+"/treatment", edit(0, newRemoval), 200, nil)
@@ -94,6 +96,7 @@ func TestWorkHaltsWhenItIsAskedFromElsewhere(t *testing.T) {
 }
 
 func TestWorkIsPausedContinuedCancelledAndTriedAgain(t *testing.T) {
+	demotest.Share(t, 4)
 	h := open(t)
 	shot := h.bringIn("w")
 	h.ask("PATCH", "/api/shots/"+shot.ID+"/treatment", edit(0, newRemoval), 200, nil)
@@ -400,6 +403,7 @@ func TestNothingOutsideTheFoldersIsRead(t *testing.T) {
 }
 
 func TestBackupAndRestore(t *testing.T) {
+	demotest.Share(t, 2)
 	h := open(t)
 	shot := h.bringIn("w")
 	h.ask("PATCH", "/api/shots/"+shot.ID+"/treatment", edit(0, newRemoval), 200, nil)
@@ -555,6 +559,7 @@ func TestATrialShowsWhatSavingWould(t *testing.T) {
 
 // Work that was asked to halt before it had begun, and then continued, begins.
 func TestWorkContinuedBeforeItBeginsGoesOn(t *testing.T) {
+	demotest.Share(t, 3)
 	h := open(t)
 	shot := h.bringIn("w")
 	h.ask("PATCH", "/api/shots/"+shot.ID+"/treatment", edit(0, newRemoval), 200, nil)

@@ -46,6 +46,7 @@ func prepared(t *testing.T) (*server, *artist, string) {
 // TestOutlinesAreEditedByHand moves a point, makes one smooth, adds and deletes
 // points, moves the whole outline, and takes all of it back.
 func TestOutlinesAreEditedByHand(t *testing.T) {
+	demotest.Share(t, 1)
 	t.Parallel()
 	s, a, shot := prepared(t)
 	knots := func() []treatment.Knot { return s.removal(shot).Mark.Outlines[0].Points }

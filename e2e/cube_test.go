@@ -40,6 +40,7 @@ func bent(rng *rand.Rand, size int) string {
 // The picture goes through a .cube file on the graphics card, and where there is none: pixel by pixel what the table says of the
 // plate's code values; frames that leave do not, the movie for review does where that is asked for.
 func TestAShotIsLookedAtThroughATable(t *testing.T) {
+	demotest.Share(t, 3)
 	t.Parallel()
 	known := demotest.Truth(t)
 	s, shot := serveWith(t, "lm_010")

@@ -349,6 +349,7 @@ func TestWiresAsStrands(t *testing.T) {
 // TestACorrectionTakesOutASlip brings in a track that slips, and mends it in the locked
 // view with two keys.
 func TestACorrectionTakesOutASlip(t *testing.T) {
+	demotest.Share(t, 0)
 	t.Parallel()
 	s, a, shot := prepared(t)
 	known := demotest.Truth(t)
@@ -441,6 +442,7 @@ func TestACorrectionTakesOutASlip(t *testing.T) {
 // TestAnOutlineFollowsByItself tracks each corner of an outline, then moves one by hand
 // on another frame: the shape follows, bends and stays editable.
 func TestAnOutlineFollowsByItself(t *testing.T) {
+	demotest.Share(t, 0)
 	t.Parallel()
 	s, a, shot := prepared(t)
 	known := demotest.Truth(t)

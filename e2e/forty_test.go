@@ -237,6 +237,7 @@ func TestForty(t *testing.T) {
 
 // A key is changed, does what the other one did, and still does after a reload.
 func TestAKeyOfOnesOwn(t *testing.T) {
+	demotest.Share(t, 3)
 	t.Parallel()
 	s, shot := serveWith(t, "lm_010")
 	a := open(t, s.address+"/shots/"+shot)

@@ -17,6 +17,7 @@ import (
 // Strokes are selected together, in the list and on the picture, and then named, resized, moved, given another source and
 // deleted as one; each is one step that undo takes back.
 func TestSeveralStrokes(t *testing.T) {
+	demotest.Share(t, 1)
 	t.Parallel()
 	known := demotest.Truth(t)
 	s, a, shot := easel(t)
@@ -73,6 +74,7 @@ func TestSeveralStrokes(t *testing.T) {
 // A pen's lean comes with its points where the shape follows it; its barrel button opens the tools, one of which is for
 // the next touch; fingers move the picture and bring it closer, and a hand that rests beside a pen paints nothing.
 func TestPenAndFingers(t *testing.T) {
+	demotest.Share(t, 4)
 	t.Parallel()
 	known := demotest.Truth(t)
 	s, a, shot := easel(t)
@@ -153,6 +155,7 @@ func TestPenAndFingers(t *testing.T) {
 // Brushes are kept on digits and taken up again; a second source is one key away; and in the picture that is locked to
 // the surface paint goes onto the plate from any frame, where it was seen.
 func TestBrushesSourcesAndTheLockedPicture(t *testing.T) {
+	demotest.Share(t, 1)
 	t.Parallel()
 	known := demotest.Truth(t)
 	s, a, shot := easel(t)

@@ -223,8 +223,10 @@ func (s *server) bringInFrom(name, path string, first int) string {
 	return shot.ID
 }
 
+// wait waits until something is done, three times as long as it takes on a machine with nothing else to do.
 func (s *server) wait(limit time.Duration, what string, done func() bool) {
 	s.t.Helper()
+	limit *= 3
 	for end := time.Now().Add(limit); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		if done() {
 			return

@@ -24,18 +24,21 @@ import (
 )
 
 // atHD makes a shot of 1920 x 1080 pixels from twelve frames of lm_010, and brings it in.
-func (s *server) atHD() string {
-	dir := filepath.Join(demotest.Footage(s.t), "hd", "plate")
+func (s *server) atHD() string { return s.enlarged("hd", 1920, 1080) }
+
+// enlarged does so at any size.
+func (s *server) enlarged(name string, width, height int) string {
+	dir := filepath.Join(demotest.Footage(s.t), name, "plate")
 	if found, _ := filepath.Glob(filepath.Join(dir, "*.png")); len(found) != 12 {
 		require.NoError(s.t, os.MkdirAll(dir, 0o755))
 		out, err := exec.Command("ffmpeg", "-v", "error", "-y", "-start_number", "1031", "-i",
 			filepath.Join(demotest.Footage(s.t), demo.PlateFolder, "lm_010.%04d.png"),
-			"-frames:v", "12", "-vf", "scale=1920:1080:flags=bicubic", "-start_number", "1031", filepath.Join(dir,
-				"hd.%04d.png")).
+			"-frames:v", "12", "-vf", fmt.Sprintf("scale=%d:%d:flags=bicubic", width, height), "-start_number", "1031",
+			filepath.Join(dir, name+".%04d.png")).
 			CombinedOutput()
 		require.NoError(s.t, err, string(out))
 	}
-	return s.bringInFrom("hd", dir, 1031)
+	return s.bringInFrom(name, dir, 1031)
 }
 
 // TestFeelOfPainting measures painting on a frame of 1920 x 1080 pixels, by pointer events

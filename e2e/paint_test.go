@@ -279,6 +279,7 @@ func TestPaintThroughTime(t *testing.T) {
 
 // Two windows on one shot, and a connection that breaks in the middle of a stroke.
 func TestTwoWindowsAndABrokenConnection(t *testing.T) {
+	demotest.Share(t, 4)
 	t.Parallel()
 	known := demotest.Truth(t)
 	s, a, shot := easel(t)
@@ -320,6 +321,7 @@ func TestTwoWindowsAndABrokenConnection(t *testing.T) {
 
 // A picture goes out, is painted elsewhere, and comes back by the interface.
 func TestASuppliedPictureByTheInterface(t *testing.T) {
+	demotest.Share(t, 3)
 	t.Parallel()
 	known := demotest.Truth(t)
 	s, a, shot := easel(t)

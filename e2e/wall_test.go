@@ -18,6 +18,7 @@ import (
 
 // The wall: shots are found, named, put in another show; footage from this computer is chosen by a button.
 func TestTheWall(t *testing.T) {
+	demotest.Share(t, 0)
 	t.Parallel()
 	s, _ := serveWith(t, "lm_010")
 	var shot shotInfo
@@ -83,6 +84,7 @@ func TestTheWall(t *testing.T) {
 // Of several sequences that lie together one is chosen, looked at, and brought in; the wall shows a shot's result, and
 // how far it is.
 func TestOneOfSeveralSequencesComesIn(t *testing.T) {
+	demotest.Share(t, 2)
 	t.Parallel()
 	s, shot := serveWith(t, "lm_010")
 	dir := t.TempDir()

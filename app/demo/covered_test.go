@@ -17,6 +17,7 @@ import (
 // A piece of the hedge's edge in lm_020, which the gardener's arm covers, unmarked: it is followed up to the arm, found again
 // behind it, and nowhere else. What led to the loss is not kept.
 func TestWhatTheArmCovers(t *testing.T) {
+	demotest.Share(t, 0)
 	known := demotest.CanTruth(t)
 	s := clip(t, demo.CanPlateFolder, demo.CanFirst)
 	const home = 1012

@@ -245,6 +245,7 @@ func TestTheFootageIsWhatItSays(t *testing.T) {
 // lm_020 is what it says: deterministic, the same as its truth outside of what hangs
 // there, and the hedge moves as the transforms say.
 func TestTheCanIsWhatItSays(t *testing.T) {
+	demotest.Share(t, 1)
 	a, b := demo.NewCan().Frame(1013), demo.NewCan().Frame(1013)
 	assert.Equal(t, a.Plate.Pix, b.Plate.Pix, "two makings are the same to the bit")
 	plate, truth := demo.Codes(a.Plate), demo.Codes(a.Truth)

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jardin/app/demo/demotest"
 	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -198,6 +199,7 @@ func broughtInByFields(t testing.TB, dir, order string) (*Material, *Plates) {
 // A surface is followed through fields as exactly as its moments are known, where whole frames
 // would be off by pixels. Aim: 0.15 px.
 func TestInterlacedFootageIsFollowedByItsFields(t *testing.T) {
+	demotest.Share(t, 3)
 	for _, order := range []string{TopFirst, BottomFirst} {
 		dir := t.TempDir()
 		_, at := interlaced(t, dir, order, 10, false)
@@ -243,6 +245,7 @@ func TestInterlacedFootageIsFollowedByItsFields(t *testing.T) {
 
 // Lines that are made are as near to the truth as those of a widely used deinterlacer.
 func TestMadeLinesBesideFFmpeg(t *testing.T) {
+	demotest.Share(t, 0)
 	for _, still := range []bool{false, true} {
 		dir := t.TempDir()
 		moments, _ := interlaced(t, dir, TopFirst, 8, still)

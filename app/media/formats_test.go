@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jardin/app/demo/demotest"
 	"jardin/core/colorspace"
 )
 
@@ -468,6 +469,7 @@ func TestGapsAreHeldOrClosed(t *testing.T) {
 }
 
 func TestMasterMoviesLoseNothing(t *testing.T) {
+	demotest.Share(t, 0)
 	for _, depth := range []int{8, 10, 12, 16} {
 		dir := t.TempDir()
 		shot := Shot{
@@ -574,6 +576,7 @@ func TestTheScreenShowsOtherPrimaries(t *testing.T) {
 // comes in is what that library reads from the same file, an independent reader. Both
 // round DWA in their own ways; what FFmpeg reads wrongly of it is refused.
 func TestEveryEXRCompressionAgainstOpenCV(t *testing.T) {
+	demotest.Share(t, 2)
 	dir := t.TempDir()
 	script := `
 import os; os.environ["OPENCV_IO_ENABLE_OPENEXR"] = "1"

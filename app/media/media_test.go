@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/image/tiff"
 
+	"jardin/app/demo/demotest"
 	"jardin/core/colorspace"
 	"jardin/core/raster"
 )
@@ -536,6 +537,7 @@ func TestLayTouchesOnlyWhatHasAlpha(t *testing.T) {
 }
 
 func TestTenThousandFilesAreTold(t *testing.T) {
+	demotest.Share(t, 4)
 	dir := t.TempDir()
 	var b bytes.Buffer
 	require.NoError(t, png.Encode(&b, still(1, 2, 2, 8)))

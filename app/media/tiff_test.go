@@ -13,12 +13,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jardin/app/demo/demotest"
 	"jardin/core/colorspace"
 )
 
 // TIFF of each packing comes in by golang.org/x/image, is read the same by OpenCV's
 // library (libtiff), and leaves as the very file: packing, number of channels and all.
 func TestTIFFLeavesAsItCame(t *testing.T) {
+	demotest.Share(t, 1)
 	dir := t.TempDir()
 	frames := map[string]*Frame{}
 	for _, h := range []tiffHead{{tiffNone, false}, {tiffLZW, false}, {tiffLZW, true}, {tiffDeflate, false},

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jardin/app/demo/demotest"
 	"jardin/core/colorspace"
 )
 
@@ -140,6 +141,7 @@ func TestTimecodeOfAPart(t *testing.T) {
 // Interlaced footage is recognised by its pictures, whatever its file says; whole frames are
 // not taken for it, be they flagged, noisy or fine in their lines.
 func TestInterlacedFootageIsRecognised(t *testing.T) {
+	demotest.Share(t, 3)
 	dir := t.TempDir()
 	moving := "testsrc2=s=320x240:r=50:d=1.2"
 	for name, c := range map[string]struct {

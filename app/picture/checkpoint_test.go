@@ -8,12 +8,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jardin/app/demo/demotest"
 	"jardin/app/picture"
 )
 
 // Measuring that is interrupted after each of some steps, and goes on with what was kept
 // as JSON and with nothing in memory, finds the same as in one go, and takes no step twice.
 func TestMeasuringGoesOnWhereItWas(t *testing.T) {
+	demotest.Share(t, 0)
 	s := shot(t, 8, 0)
 	doc := document()
 	require.NoError(t, follow(t, s, doc, picture.Run{Track: "t", From: 8, First: 1, Last: 20}))

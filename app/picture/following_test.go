@@ -24,6 +24,8 @@ import (
 	"jardin/core/memo"
 	"jardin/core/raster"
 	"jardin/core/treatment"
+
+	"jardin/app/demo/demotest"
 )
 
 // When a region was left and taken up again, all frames together are told once more, and only theirs: those put elsewhere.
@@ -134,6 +136,7 @@ func TestSuppliedMattesAreLeftOutByChoice(t *testing.T) {
 // A surface that bends is followed on top of its plane; all that asks the track where something goes gets it bent. What was
 // measured is small, and out of date when it is to be stiffer; without bending nothing of it is left.
 func TestASurfaceThatBendsIsFollowed(t *testing.T) {
+	demotest.Share(t, 2)
 	const w, h, frames = 240, 200, 8
 	truth := func(p geom.Point, n int) geom.Point {
 		u := float64(n-1) / (frames - 1)
@@ -261,6 +264,7 @@ func cloth(t *testing.T, size image.Rectangle, frames int, other float64, truth 
 // Where a surface goes over into other looks it is followed from frame to frame, and that is said; a frame that is named beside its home
 // is compared with instead, also where following goes on from beyond it.
 func TestASurfaceThatChangesItsLooks(t *testing.T) {
+	demotest.Share(t, 1)
 	const frames = 16
 	truth := func(p geom.Point, n int) geom.Point {
 		u := float64(n-1) / (frames - 1)

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jardin/app/demo/demotest"
 	"jardin/app/store"
 	"jardin/core/treatment"
 )
@@ -110,6 +111,7 @@ func TestAClosedWindowsChangesAreTheBrowsers(t *testing.T) {
 // and from what is stored, and what is stored grows with what was changed, not with what was
 // there.
 func TestRevisionsAreStoredAsWhatChanged(t *testing.T) {
+	demotest.Share(t, 4)
 	url := databaseURL(t)
 	s := withShotAt(t, url)
 	r := rand.New(rand.NewPCG(5, 6))

@@ -19,6 +19,7 @@ import (
 // What "jardin settle" writes is a treatment that is settled, and that renders to what "jardin render --settle" makes of the
 // one that is not, bit for bit. What cannot be settled is said, and stays.
 func TestSettleOnTheCommandLine(t *testing.T) {
+	demotest.Share(t, 3)
 	known := demotest.Folder(t, demo.PlateFolder)
 	plate := t.TempDir()
 	for n := 1030; n <= 1044; n++ {

@@ -298,6 +298,7 @@ func TestAnOutlineThatGoesAstrayStops(t *testing.T) {
 
 // Patches of the rim are found where they went, also on what bends, and hold the contour; on tiles there are none.
 func TestPatchesOfTheRimHoldAnOutline(t *testing.T) {
+	shareOf(t, 3)
 	c := crossingOf(t, 2, 2, 8, 14)
 	e, err := NewEdge(c.frames[0], c.knots, c.frames[0].Rect)
 	require.NoError(t, err)

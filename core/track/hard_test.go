@@ -157,6 +157,7 @@ func whole(p *raster.Plane) []geom.Point {
 
 // A camera that pans along a wall of photographs: the first region leaves for good.
 func TestAPanOnWhichTheRegionLeaves(t *testing.T) {
+	shareOf(t, 4)
 	wall, frames := wallOf(t), 30
 	if bench() {
 		frames = 60

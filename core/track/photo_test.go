@@ -287,6 +287,7 @@ func TestPlanesOnPhotographsAgainstTruthAndOpenCV(t *testing.T) {
 }
 
 func TestAWalkThatReturnsHasNotDrifted(t *testing.T) {
+	shareOf(t, 1)
 	graf := photograph(t, "graf1.png")
 	frames := 120
 	if bench() {

@@ -48,6 +48,7 @@ var usualPoint = PointOptions{Pattern: geom.Pt(21, 21), Search: geom.Pt(81, 81),
 
 // A strip hides points for some frames: each is found again by itself behind it, and never on the strip.
 func TestPointsAreFoundAgain(t *testing.T) {
+	shareOf(t, 0)
 	other := photograph(t, "baboon.jpg")
 	graf := photograph(t, "graf1.png")
 	size := image.Rect(0, 0, 640, 480)

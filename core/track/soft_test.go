@@ -260,6 +260,7 @@ func TestPixelsTellThatAPlaceLiesElsewhere(t *testing.T) {
 
 // What covers a soft surface drops out, and does not agree; beneath it the field goes on from around.
 func TestWhatCoversASoftSurface(t *testing.T) {
+	shareOf(t, 1)
 	v := wave{amplitude: 5, length: 160, phase: [4]float64{1, 2, 3, 4}}
 	photo, other := photograph(t, "baboon.jpg"), photograph(t, "graf1.png")
 	region := geom.Box{Min: geom.Pt(160, 130), Max: geom.Pt(440, 410)}

@@ -272,6 +272,7 @@ func TestPlaneSurvivesASlopeOfLight(t *testing.T) {
 // Where the surface no longer looks as it did, it is followed on from the last frame,
 // and the samples say so.
 func TestPlaneGoesOnWhenLooksChange(t *testing.T) {
+	shareOf(t, 0)
 	a, b := newSurface(3), newSurface(40)
 	seen := func(i int) *raster.Plane { // one surface fades into another that moves alike
 		p, q := a.seen(walk(i)), b.seen(walk(i))
@@ -355,6 +356,7 @@ func TestPointsAreRefusedLostAndFoundAgain(t *testing.T) {
 // A pattern that turns and grows is followed when it may, and a kept pattern that no longer
 // matches is taken anew.
 func TestPatternsThatChange(t *testing.T) {
+	shareOf(t, 2)
 	s := newSurface(5)
 	at := geom.Pt(160, 120)
 	turn := func(i int) geom.Homography {
