@@ -204,7 +204,6 @@ func labelsGo(t *testing.T, s *picture.Source, known demo.BedsTruth, found *pict
 			Gathered: &treatment.Gathering{Live: true, AsSeen: true, Over: 48}}}},
 	}}
 	require.NoError(t, doc.Validate(&treatment.Range{First: demo.BedsFirst, Last: demo.BedsLast}))
-	settled(t, s, doc)
 	ready, err := render.Compile(doc)
 	require.NoError(t, err)
 	dir := demotest.Footage(t, demo.BedsName)

@@ -146,15 +146,24 @@ func Half(p *Plane) *Plane {
 		return out
 	}
 	Rows(0, hh, func(j int) {
-		room := scratch(w + 2*hw + 3)
+		// Sample k of wide is sample k + left - 2 of the row, whose first and last go on.
+		first := 2 - left
+		room := scratch(max(2*hw+3, first+w))
 		defer spare.Put(room)
-		down, wide := (*room)[:w], (*room)[w:]
+		wide := *room
+		down := wide[first : first+w]
 		var rows [5][]float32
 		for k := range rows {
 			rows[k] = p.Pix[clamp(2*j+top+k-2, h)*w:][:w]
 		}
 		simd.SymmetricRows(down, rows[:], binomial)
-		simd.Halve(out.Pix[j*hw:(j+1)*hw], extend(wide, down, left-2, 1))
+		for k := range first {
+			wide[k] = down[0]
+		}
+		for k := first + w; k < len(wide); k++ {
+			wide[k] = down[w-1]
+		}
+		simd.Halve(out.Pix[j*hw:(j+1)*hw], wide)
 	})
 	return out
 }

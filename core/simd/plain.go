@@ -114,9 +114,9 @@ func carryPlain(p *Places, h *[9]float64, xs, ys []float64, from int) {
 	}
 }
 
-func unlitPlain(e, now, tpl, xs, ys []float32, scale, offset, sx, sy float32, from int) {
+func unlitPlain(e, now, tpl []float32, xs, ys []float64, gain, offset, sx, sy float64, from int) {
 	for i := from; i < len(e); i++ {
-		e[i] = (now[i]-(offset+sx*xs[i]+sy*ys[i]))*scale - tpl[i]
+		e[i] = float32((float64(now[i])-offset-sx*xs[i]-sy*ys[i])/gain) - tpl[i]
 	}
 }
 

@@ -198,14 +198,15 @@ func (p *Places) Carry(h *[9]float64, xs, ys []float64) {
 	carryPlain(p, h, xs, ys, 0)
 }
 
-// Unlit makes e what is seen, in the light of a template, less the template: (now - (offset + sx x + sy y)) scale - tpl.
-func Unlit(e, now, tpl, xs, ys []float32, scale, offset, sx, sy float32) {
+// Unlit makes e what is seen, in the light of a template, less the template: (now - offset - sx x - sy y) / gain - tpl, in 64 bits up to
+// the last step.
+func Unlit(e, now, tpl []float32, xs, ys []float64, gain, offset, sx, sy float64) {
 	now, tpl, xs, ys = now[:len(e)], tpl[:len(e)], xs[:len(e)], ys[:len(e)]
 	if wide {
-		unlitWide(e, now, tpl, xs, ys, scale, offset, sx, sy)
+		unlitWide(e, now, tpl, xs, ys, gain, offset, sx, sy)
 		return
 	}
-	unlitPlain(e, now, tpl, xs, ys, scale, offset, sx, sy, 0)
+	unlitPlain(e, now, tpl, xs, ys, gain, offset, sx, sy, 0)
 }
 
 // Biweight makes weights of errors (Tukey's biweight), 0 beyond 1/inverse; weights below 0, of what is not seen, stay.

@@ -143,8 +143,12 @@ var kernels = []kernel{
 		return newRoom(rng, 4*n), func(d []float32) { Cubic(d, pix, w, at) }, func(d []float32) { cubicPlain(d, pix, w, at, 0) }
 	}},
 	{"Unlit", func(rng *rand.Rand, n int) (room, func([]float32), func([]float32)) {
-		a, b, x, y := newRoom(rng, n).part, newRoom(rng, n).part, newRoom(rng, n).part, newRoom(rng, n).part
-		k, o, sx, sy := rng.Float32(), rng.Float32(), rng.Float32(), rng.Float32()
+		a, b := newRoom(rng, n).part, newRoom(rng, n).part
+		x, y := make([]float64, n), make([]float64, n)
+		for i := range x {
+			x[i], y[i] = rng.NormFloat64(), rng.NormFloat64()
+		}
+		k, o, sx, sy := rng.Float64(), rng.Float64(), rng.Float64(), rng.Float64()
 		return newRoom(rng, n), func(d []float32) { Unlit(d, a, b, x, y, k, o, sx, sy) }, func(d []float32) { unlitPlain(d, a, b, x, y, k, o, sx, sy, 0) }
 	}},
 	{"Biweight", func(rng *rand.Rand, n int) (room, func([]float32), func([]float32)) {

@@ -334,18 +334,22 @@ func (p *Places) put4(i int, at, down d4) bool {
 	return true
 }
 
-func unlitWide(e, now, tpl, xs, ys []float32, scale, offset, sx, sy float32) {
+func unlitWide(e, now, tpl []float32, xs, ys []float64, gain, offset, sx, sy float64) {
 	i := 0
-	if len(e) >= 8 {
-		d, n, t, x, y := unsafe.SliceData(e), unsafe.SliceData(now), unsafe.SliceData(tpl), unsafe.SliceData(xs), unsafe.SliceData(ys)
-		k, o, kx, ky := all(scale), all(offset), all(sx), all(sy)
-		for ; i+8 <= len(e); i += 8 {
-			light := o.Add(kx.Mul(load(x, i))).Add(ky.Mul(load(y, i)))
-			store(load(n, i).Sub(light).Mul(k).Sub(load(t, i)), d, i)
+	if len(e) >= 4 {
+		d, n, t := unsafe.SliceData(e), unsafe.SliceData(now), unsafe.SliceData(tpl)
+		px, py := unsafe.Pointer(unsafe.SliceData(xs)), unsafe.Pointer(unsafe.SliceData(ys))
+		b := archsimd.BroadcastFloat64x4
+		g, o, kx, ky := b(gain), b(offset), b(sx), b(sy)
+		for ; i+4 <= len(e); i += 4 {
+			x := archsimd.LoadFloat64x4((*[4]float64)(unsafe.Add(px, 8*i)))
+			y := archsimd.LoadFloat64x4((*[4]float64)(unsafe.Add(py, 8*i)))
+			v := load4(n, i).ConvertToFloat64().Sub(o).Sub(kx.Mul(x)).Sub(ky.Mul(y)).Div(g)
+			store4(v.ConvertToFloat32().Sub(load4(t, i)), d, i)
 		}
 		Fence()
 	}
-	unlitPlain(e, now, tpl, xs, ys, scale, offset, sx, sy, i)
+	unlitPlain(e, now, tpl, xs, ys, gain, offset, sx, sy, i)
 }
 
 func biweightWide(weight, e []float32, inverse float32) {

@@ -70,8 +70,7 @@ type light struct{ gain, offset, sx, sy float64 }
 
 // errors works out how far what is seen, in the template's light, is from the template.
 func (l *alignLevel) errors(e, now []float32, lit light, lo, hi int) {
-	simd.Unlit(e[lo:hi], now[lo:hi], l.tpl[lo:hi], l.fx[lo:hi], l.fy[lo:hi],
-		float32(1/lit.gain), float32(lit.offset), float32(lit.sx), float32(lit.sy))
+	simd.Unlit(e[lo:hi], now[lo:hi], l.tpl[lo:hi], l.xs[lo:hi], l.ys[lo:hi], lit.gain, lit.offset, lit.sx, lit.sy)
 }
 
 // align refines w, which maps normalised positions to pixels of the picture.

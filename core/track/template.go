@@ -31,7 +31,6 @@ type alignLevel struct {
 	norm      geom.Homography
 	half      float64
 	xs, ys    []float64    // normalised positions of the pixels used
-	fx, fy    []float32    // the same
 	tpl       []float32    // the picture there
 	descent   [][8]float32 // derivative of tpl by each parameter
 	stride    int          // of the pixels that could be used, every so manieth is
@@ -132,7 +131,6 @@ func newAligner(
 				}
 				n := l.norm.Apply(geom.Pt(float64(x)+0.5, float64(y)+0.5))
 				l.xs, l.ys = append(l.xs, n.X), append(l.ys, n.Y)
-				l.fx, l.fy = append(l.fx, float32(n.X)), append(l.fy, float32(n.Y))
 				l.tpl = append(l.tpl, v)
 				l.descent = append(l.descent, descent(l.motion, n, float64(dx)*l.half, float64(dy)*l.half))
 				l.block = append(l.block, blockOf(box, float64(x)+0.5, float64(y)+0.5))
