@@ -180,41 +180,9 @@ func median(v []float32) float32 {
 		}
 		return (v[(n-1)/2] + v[n/2]) / 2
 	}
-	high := smallest(v, n/2)
+	high := raster.Smallest(v, n/2)
 	if n%2 == 1 {
 		return high
 	}
 	return (slices.Max(v[:n/2]) + high) / 2
-}
-
-// smallest returns the value that k others come before, and puts those before it (quickselect,
-// Hoare 1961).
-func smallest(v []float32, k int) float32 {
-	low, high := 0, len(v)-1
-	for low < high {
-		pivot := v[(low+high)/2]
-		i, j := low, high
-		for i <= j {
-			for v[i] < pivot {
-				i++
-			}
-			for v[j] > pivot {
-				j--
-			}
-			if i <= j {
-				v[i], v[j] = v[j], v[i]
-				i++
-				j--
-			}
-		}
-		switch {
-		case k <= j:
-			high = j
-		case k >= i:
-			low = i
-		default:
-			return v[k]
-		}
-	}
-	return v[k]
 }

@@ -356,3 +356,35 @@ func slide(row []float32, k int, room, dst []float32) {
 		dst[x] = max(dst[x], after[x], before[x+2*k])
 	}
 }
+
+// Smallest returns the value that k others come before, and puts those before it (quickselect,
+// Hoare 1961).
+func Smallest(v []float32, k int) float32 {
+	low, high := 0, len(v)-1
+	for low < high {
+		pivot := v[(low+high)/2]
+		i, j := low, high
+		for i <= j {
+			for v[i] < pivot {
+				i++
+			}
+			for v[j] > pivot {
+				j--
+			}
+			if i <= j {
+				v[i], v[j] = v[j], v[i]
+				i++
+				j--
+			}
+		}
+		switch {
+		case k <= j:
+			high = j
+		case k >= i:
+			low = i
+		default:
+			return v[k]
+		}
+	}
+	return v[k]
+}

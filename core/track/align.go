@@ -141,7 +141,7 @@ func (l *alignLevel) align(
 			return w, s, ErrLeft
 		}
 		// 4.685 robust standard deviations: Tukey's biweight at 95 % efficiency.
-		limit := float32(4.685 * math.Max(1.4826*float64(middle(absolute)), 1e-5))
+		limit := float32(4.685 * math.Max(1.4826*float64(raster.Smallest(absolute, len(absolute)/2)), 1e-5))
 		anew := round == refresh
 		if anew {
 			refresh = 2*refresh + 2
@@ -463,35 +463,4 @@ func abs(v float32) float32 {
 		return -v
 	}
 	return v
-}
-
-// middle returns the median, the upper one of an even number, and changes the order (Hoare 1961, "Algorithm 65: find").
-func middle(v []float32) float32 {
-	k, lo, hi := len(v)/2, 0, len(v)-1
-	for lo < hi {
-		pivot := v[lo+(hi-lo)/2]
-		i, j := lo, hi
-		for i <= j {
-			for v[i] < pivot {
-				i++
-			}
-			for v[j] > pivot {
-				j--
-			}
-			if i <= j {
-				v[i], v[j] = v[j], v[i]
-				i++
-				j--
-			}
-		}
-		switch {
-		case k <= j:
-			hi = j
-		case k >= i:
-			lo = i
-		default:
-			return v[k]
-		}
-	}
-	return v[k]
 }
