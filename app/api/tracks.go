@@ -156,7 +156,10 @@ func (s *Server) getMotion(ctx context.Context, in *trackPath) (*body[motion], e
 	}
 	out := motion{Samples: momentsOf(t.Motions(), m)}
 	if m.Track.Kind == treatment.CardTrack {
-		out.Surface, out.Straight = m.Track.Surface, treatment.Vecs(m.Corners())
+		out.Surface = m.Track.Surface
+		if len(out.Surface) == 4 { // else it lies where the lens, or the camera, shows nothing
+			out.Straight = treatment.Vecs(m.Corners())
+		}
 	}
 	for i := range m.Track.Points {
 		p := &m.Track.Points[i]

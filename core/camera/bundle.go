@@ -72,6 +72,9 @@ func (b *Bundle) sizes() (camera, shared int) {
 	return camera, shared
 }
 
+// No lens squeezes more than this.
+const leastSqueeze, mostSqueeze = 0.25, 4.0
+
 // mostShared is the most parameters that all views share, mostOwn the most of one of them.
 const (
 	mostShared = 7
@@ -608,6 +611,9 @@ func (b *Bundle) moved(at []int, lines []linear, weights []float64, parts []norm
 		}
 		if b.Squeeze {
 			squeeze *= math.Exp(bounded(s[0]))
+			if squeeze < leastSqueeze || squeeze > mostSqueeze {
+				return next, false
+			}
 		}
 		lens, err := geom.LensOf(k, b.Width, b.Height, centre, squeeze)
 		if err != nil {

@@ -218,6 +218,9 @@ func BroadPlane(p *Plane, sigma float64) *Plane {
 }
 
 func broad(pix []float32, w, h, channels int, sigma float64) []float32 {
+	if len(pix) == 0 {
+		return nil
+	}
 	k := max(1, int(sigma/1.5))
 	sw, sh := (w+k-1)/k, (h+k-1)/k
 	line := sw * channels
