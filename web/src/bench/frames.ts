@@ -186,7 +186,8 @@ export class FrameStore {
     const enough = (k: Kept | null | undefined) => !!k && k.reduction <= this.reduction
     const ready = enough(plate) && set !== null && (overlay === null || enough(overlay))
     const draft = ready ? undefined : this.kept.get(draftOf(key))
-    return { plate: plate?.bitmap, overlay: ready ? overlay : (draft ?? overlay), ready, draft: !!draft }
+    // A whole one that is coarser is nearer to what comes than a first picture.
+    return { plate: plate?.bitmap, overlay: overlay ?? draft, ready, draft: !!draft && overlay === undefined }
   }
 
   /** The finest of a picture's sizes that is in memory. */
@@ -275,22 +276,34 @@ export class FrameStore {
     { revision, view, removal, drafts }: Pick<OverlaySet, 'revision' | 'view' | 'removal' | 'drafts'>,
     patch: unknown,
   ): Promise<string> {
-    const query = `overlay?revision=${revision}&view=${view}&removal=${removal}${drafts ? '&draft=true' : ''}`
+    const { reduction } = this
+    const size = reduction === 1 ? '' : `&reduction=${reduction}`
+    const query = `overlay?revision=${revision}&view=${view}&removal=${removal}${drafts ? '&draft=true' : ''}${size}`
     const made = await fetchBitmap(this.url(frame, query), {
       method: 'POST',
       body: JSON.stringify(patch),
       headers: { 'Content-Type': 'application/json-patch+json' },
     })
     const key = (made.etag ?? '').replaceAll('"', '')
-    if (key && !this.touch(key)) this.put(key, made)
+    if (key && !this.use(key, reduction)) this.put(nameOf(key, reduction), made, reduction)
     this.trim()
     this.changed()
     return key
   }
 
+  /** Loads in full what lies on a frame, once it is there in less: what is gathered for a frame that was left is not wanted. */
+  private async whole(frame: number, set: OverlaySet | null) {
+    if (this.reduction === 1) return
+    await this.overlayOf(frame, set, false, this.reduction)
+    if (!this.finest(FrameStore.key(set, frame))) return
+    await this.overlayOf(frame, set, false, 1)
+    this.trim()
+    this.changed()
+  }
+
   /** Loads the frame without loss, and what lies on it in full, for looking closely while nothing moves. */
   loadExact(frame: number, set: OverlaySet | null) {
-    void this.overlayOf(frame, set, false, 1)?.then(() => this.changed())
+    void this.whole(frame, set)
     const key = `exact ${frame}`
     if (frame < this.shot.first || frame > this.shot.last || this.touch(key)) return
     void this.once(key, async () => {

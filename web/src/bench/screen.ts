@@ -373,9 +373,11 @@ class GLScreen implements Screen {
     this.fresh = null
     this.upload(0, s.plate)
     if (s.overlay) this.upload(1, s.overlay.bitmap)
+    if (s.under) this.upload(3, s.under.picture)
     // Close up, every pixel of the frame is seen as it is.
     const filter = s.scale >= 2 ? gl.NEAREST : gl.LINEAR
     for (let unit = 0; unit < 4; unit++) {
+      if (unit !== 2 && !this.shown[unit]) continue // nothing was bound to it yet
       gl.activeTexture(gl.TEXTURE0 + unit)
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MIN_FILTER, filter)
       gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MAG_FILTER, filter)
@@ -416,7 +418,6 @@ class GLScreen implements Screen {
     if (s.view !== 'plate') this.lay(p, s, toCanvas)
     if (cut) gl.disable(gl.SCISSOR_TEST)
     if (s.under) {
-      this.upload(3, s.under.picture)
       const over = (s.under.difference ? this.against : plain).use()
       const back = s.under.toFrame.inverse()
       gl.uniform2f(over.at('size'), this.width, this.height)
