@@ -54,8 +54,9 @@ fuzz: ## Fuzz every reader of files, FUZZ=5m each
 screenshots: setup-test build ## Take the pictures in docs/screenshots anew
 	JARDIN_SCREENSHOTS=docs/screenshots $(GO) test ./e2e -run 'TestOneMarkerGone|PlatesInAndOut|FourDots|Wires|Slip|Painting|PaintThrough|SettleByItself|Guarding|HistoryByHand|WhatSwings|WhatNobodySaw|ManyRemovals|AnEmblem' -count=1 -timeout 15m
 
-types: bin/jardin web/node_modules ## Generate the client's types from the API description
-	bin/jardin openapi > bin/openapi.json
+types: web/node_modules ## Generate the client's types from the API description
+	@mkdir -p bin
+	$(GO) run ./cmd/jardin openapi > bin/openapi.json
 	cd web && npm run --silent types
 	sed -i '1i // Generated from the API description by "make types". Do not edit.' web/src/api/schema.gen.ts
 

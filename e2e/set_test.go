@@ -84,6 +84,7 @@ func TestAPacketOnTheWallByACard(t *testing.T) {
 	}
 	a.key(input.Enter)
 	a.fill("Name of the removal", "Packet")
+	strandAlongABoard(t, s, a, shot, home)
 	a.press("^Choose points$")
 	a.drag(geom.Pt(240, 66), geom.Pt(800, 200))
 	a.press("^Through the points$")
@@ -157,6 +158,59 @@ func TestAPacketOnTheWallByACard(t *testing.T) {
 }
 
 // colourAt returns the colour on the screen of a place of the picture, after a view was chosen.
+// strandAlongABoard draws a strand by its two ends along the edge of a board: it is drawn, and lies, where that is seen, bowed by the
+// lens.
+func strandAlongABoard(t *testing.T, s *server, a *artist, shot string, home int) {
+	lens, view := demo.BedsLens(), demo.BedsView(float64(home-demo.BedsFirst))
+	seen := func(x float64) geom.Point {
+		p, ok := view.Project(&lens, camera.Vec{x, 1.42, -3.9})
+		require.True(t, ok)
+		return p
+	}
+	from, to := seen(-2.1), seen(1.6)
+	a.press("^Draw a strand$")
+	a.click(from)
+	a.click(to)
+	a.key(input.Enter)
+	s.wait(10*time.Second, "the strand", func() bool {
+		doc, _ := s.whole(shot)
+		return len(doc.Removals[0].Mark.Outlines) == 2
+	})
+	a.see("Straight through the lens")
+	doc, set := s.whole(shot)
+	shape := doc.Removals[0].Mark.Outlines[1]
+	require.True(t, shape.Straight, "a wire is, where the lens is known")
+	pose, ok := set.Pose(&shape, "", home)
+	require.True(t, ok)
+	covered, drawn, bow := 0.0, 0.0, 0.0
+	cover := pose.Cover(&shape, carry.Edge{}, demo.Bounds())
+	for x := -1.9; x < 1.5; x += 0.2 {
+		p := seen(x)
+		covered = math.Max(covered, 1-float64(cover.At(int(p.X), int(p.Y))))
+		u := (p.X - from.X) / (to.X - from.X)
+		bow = math.Max(bow, from.Lerp(to, u).Dist(p))
+		room := a.at(p)
+		drawn = math.Max(drawn, a.number(`(x, y) => Math.min(...[...document.querySelectorAll('path.cursor-move')].map((path) => {
+			const m = path.getScreenCTM(), n = path.getTotalLength()
+			let best = Infinity
+			for (let i = 0; i <= n; i++) {
+				const q = path.getPointAtLength(i).matrixTransform(m)
+				best = Math.min(best, Math.hypot(q.x - x, q.y - y))
+			}
+			return best
+		}))`, room.X, room.Y))
+	}
+	t.Logf("a strand by two points beside the board's edge, which the lens bows by %.1f px: drawn within %.2f of the room's pixels, covers at least %.2f of it", bow, drawn, 1-covered)
+	assert.Greater(t, bow, 4.0)
+	assert.Less(t, drawn, 1.0)
+	assert.Less(t, covered, 0.2)
+	a.key(input.Delete)
+	s.wait(10*time.Second, "the strand to be gone", func() bool {
+		doc, _ := s.whole(shot)
+		return len(doc.Removals[0].Mark.Outlines) == 1
+	})
+}
+
 func (a *artist) colourAt(p geom.Point, view string) [3]float64 {
 	a.press(view)
 	time.Sleep(700 * time.Millisecond)

@@ -19,6 +19,7 @@ import (
 type Set struct {
 	tracks map[string]*Motion
 	doc    *treatment.Document
+	lens   geom.Lens // the shot's; plain where there is none
 }
 
 // Space returns what was found of the set that was filmed; it fails with ErrNoCamera as long as nothing is known of the camera.
@@ -78,6 +79,10 @@ type Moment struct {
 // New works out the motions of a document whose artifacts all stand in place.
 func New(doc *treatment.Document) (*Set, error) {
 	s := &Set{tracks: map[string]*Motion{}, doc: doc}
+	var err error
+	if s.lens, err = doc.Lens.Of(); err != nil {
+		return nil, fmt.Errorf("the shot's lens: %w", err)
+	}
 	for i := range doc.Tracks {
 		if _, err := s.resolve(doc, &doc.Tracks[i], len(doc.Tracks)); err != nil {
 			return nil, err

@@ -13,13 +13,14 @@ import (
 
 // A Pose is how a shape lies on one frame. Its points are first taken from its
 // keys, in home coordinates; then Placement takes them to where the whole shape
-// was moved to, still at home; each is shifted by its own tracked point; and Ride
-// takes them to the frame.
+// was moved to, still at home; each is shifted by its own tracked point; and ToFrame
+// takes them, and what lies between them, to the frame.
 type Pose struct {
 	Points    []treatment.Knot // before placement
 	Placement geom.Homography
 	Shifts    []geom.Point // by point; nil where none follows a tracked point
 	ToFrame   warp.Mapping
+	Lens      geom.Lens // without which it is straight, or curved as its handles say, between its points; plain for none
 }
 
 // Pose returns how a shape lies on frame n. own is the track of the removal that
@@ -43,12 +44,28 @@ func (s *Set) Pose(shape *treatment.Shape, own string, n int) (pose Pose, ok boo
 	if pose.Shifts == nil { // a shape whose points are tracked rides on nothing else
 		pose.ToFrame = s.Mapping(ride, shape.Home, n)
 	}
-	return pose, pose.ToFrame != nil
+	if pose.ToFrame == nil {
+		return pose, false
+	}
+	if shape.Straight && !s.lens.Plain() {
+		pose.Lens = s.lens
+		for _, k := range pose.straightened() {
+			if !k.At.Finite() || !k.In.Finite() || !k.Out.Finite() {
+				return pose, false // beyond what the lens shows
+			}
+		}
+	}
+	return pose, true
 }
 
 // Knots returns the shape's points on the frame, as far as that can be said by
-// points and tangents: a perspective bends curves a little differently.
+// points and tangents: a perspective bends curves a little differently. Where the lens bends
+// them, they are those of the cubics that meet each side at its ends and its thirds; the
+// outer handles of an open path's ends mean nothing.
 func (p *Pose) Knots() []geom.Knot {
+	if !p.Lens.Plain() {
+		return p.cubics()
+	}
 	out := make([]geom.Knot, len(p.Points))
 	for i, k := range p.placed() {
 		at := p.ToFrame.Apply(k.At)
@@ -56,6 +73,65 @@ func (p *Pose) Knots() []geom.Knot {
 			At:  at,
 			In:  p.ToFrame.Apply(k.At.Add(k.In)).Sub(at),
 			Out: p.ToFrame.Apply(k.At.Add(k.Out)).Sub(at),
+		}
+	}
+	return out
+}
+
+// cubics returns those that meet each side of a shape, bowed by the lens, at its ends and thirds, on the frame.
+func (p *Pose) cubics() []geom.Knot {
+	knots := p.straightened()
+	out := make([]geom.Knot, len(knots))
+	frame := func(q geom.Point) geom.Point { return p.ToFrame.Apply(p.Lens.Distort(q)) }
+	for i, k := range knots {
+		out[i].At = frame(k.At)
+	}
+	for i, side := range geom.Segments(knots) {
+		j := (i + 1) % len(knots)
+		if side[1] == side[0] && side[2] == side[3] { // a straight one, evenly from end to end
+			side[1], side[2] = side[0].Lerp(side[3], 1.0/3), side[0].Lerp(side[3], 2.0/3)
+		}
+		a, b := out[i].At, out[j].At
+		u, v := frame(side.At(1.0/3)), frame(side.At(2.0/3))
+		out[i].Out = u.Mul(18).Sub(v.Mul(9)).Add(b.Mul(2)).Sub(a.Mul(11)).Mul(1.0 / 6)
+		out[j].In = v.Mul(18).Sub(u.Mul(9)).Add(a.Mul(2)).Sub(b.Mul(11)).Mul(1.0 / 6)
+	}
+	return out
+}
+
+// straightened returns what placed does, the lens taken out.
+func (p *Pose) straightened() []geom.Knot {
+	out := p.placed()
+	for i, k := range out {
+		at := p.Lens.Straighten(k.At)
+		out[i] = geom.Knot{At: at, In: p.Lens.Straighten(k.At.Add(k.In)).Sub(at), Out: p.Lens.Straighten(k.At.Add(k.Out)).Sub(at)}
+	}
+	return out
+}
+
+// bowedStep is how long a side bowed by a lens is at most, pixels.
+const bowedStep = 8
+
+// trace returns the shape's flattened path at home. What a lens bows is traced without it, and so finely that its sides can be
+// taken as straight through the lens.
+func (p *Pose) trace(closed bool) []geom.Step {
+	if p.Lens.Plain() {
+		return geom.Trace(p.placed(), closed, flatness)
+	}
+	steps := geom.Trace(p.straightened(), closed, flatness)
+	var out []geom.Step
+	for i, st := range steps {
+		to := steps[(i+1)%len(steps)]
+		if to.Knot != st.Knot {
+			to.T = 1
+		}
+		pieces := 1
+		if closed || i < len(steps)-1 {
+			pieces = min(1+int(p.Lens.Distort(st.At).Dist(p.Lens.Distort(to.At))/bowedStep), 2000)
+		}
+		for k := range pieces {
+			u := float64(k) / float64(pieces)
+			out = append(out, geom.Step{Knot: st.Knot, T: st.T + (to.T-st.T)*u, At: p.Lens.Distort(st.At.Lerp(to.At, u))})
 		}
 	}
 	return out
@@ -190,8 +266,7 @@ type Edge struct{ Feather, FeatherIn, Grow float64 }
 // of its points in the frame's pixels, and whether it overlaps itself, as a
 // strand's does. The edge's feathers are added to all.
 func (pose *Pose) Rim(s *treatment.Shape, edge Edge) (rim []matte.Rim, overlaps bool) {
-	knots := pose.placed()
-	steps := geom.Trace(knots, s.Kind != treatment.Strand, flatness)
+	steps := pose.trace(s.Kind != treatment.Strand)
 	mix := func(st geom.Step, of func(k *treatment.Knot) float64) float64 {
 		a := of(&pose.Points[st.Knot])
 		if st.T == 0 {

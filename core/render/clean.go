@@ -311,7 +311,7 @@ func (g *gathering) average(ctx context.Context, order []int, out *gather.Averag
 				lacks = stack.Bare()
 			}
 			for _, k := range order {
-				all, err := g.take(ctx, k, tile, taking{close: close}, stack.Add, lacks)
+				all, err := g.take(ctx, k, tile, taking{close, true}, stack.Add, lacks)
 				if err != nil {
 					return err
 				}
@@ -330,7 +330,7 @@ func (g *gathering) average(ctx context.Context, order []int, out *gather.Averag
 const splineRim = 8
 
 // A taking is how pixels are taken from a frame: also what is close to what hides them, if nothing else is seen; and
-// with all their grain, which takes longer, or as far as an average needs it.
+// fine, with all their texture and grain, or only to be compared.
 type taking struct{ close, fine bool }
 
 // take hands what frame k shows of a part to add, in the light of the one that is gathered on,

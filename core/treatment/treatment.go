@@ -185,6 +185,7 @@ type Shape struct {
 	Home      int            `json:"home" doc:"Frame in whose coordinates the points are given"`
 	Ride      string         `json:"ride,omitempty" doc:"Track that carries it; left out it rides on the removal's own; still keeps it in place on the screen"`
 	Range     *Range         `json:"range,omitempty" doc:"Frames on which it is there; left out it is always"`
+	Straight  bool           `json:"straight,omitempty" doc:"Between its points it is straight, or curved, in the picture that the lens is taken out of; the points are where they are seen"`
 	Points    []Knot         `json:"points" nullable:"false" minItems:"2"`
 	Keys      []ShapeKey     `json:"keys,omitempty" doc:"The points at other times, by frame; they replace points then"`
 	Placement []PlacementKey `json:"placement,omitempty" doc:"The whole shape moved, turned and scaled, by frame"`

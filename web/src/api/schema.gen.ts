@@ -2566,6 +2566,8 @@ export interface components {
             range?: components["schemas"]["Range"];
             /** @description Track that carries it; left out it rides on the removal's own; still keeps it in place on the screen */
             ride?: string;
+            /** @description Between its points it is straight, or curved, in the picture that the lens is taken out of; the points are where they are seen */
+            straight?: boolean;
         };
         ShapeKey: {
             /**

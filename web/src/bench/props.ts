@@ -55,6 +55,13 @@ export function pointerAt(e: { clientX: number; clientY: number }, svg: Element,
   return placement.fromRoom({ x: e.clientX - box.left, y: e.clientY - box.top })
 }
 
+/** A shape's points as what lies between them is drawn, and in which coordinates: without the lens where it is straight there. */
+export function drawnIn(knots: Knot[], here: Placement, lens: Mapping | null): [Knot[], Placement] {
+  if (!lens) return [knots, here]
+  const out = lens.inverse()
+  return [knots.map((k) => carried(k, out)), within(here, lens)]
+}
+
 /** A point with its handles, taken along by a mapping. */
 export function carried(k: Knot, m: Mapping): Knot {
   const at = m.apply(point(k.at))

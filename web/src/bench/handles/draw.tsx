@@ -4,10 +4,12 @@ import { newId, useEdit } from '../../api/treatment'
 import { boxKnots, distance, ellipseKnots, minus, pathOf, point, vec } from './curve'
 import { addShape, free, shapesOf, type Owner } from '../edits'
 import { drag, Grip, Line } from './lines'
+import type { Mapping } from '../mapping'
 import type { Point } from '../matrix'
 import { still } from '../motion'
-import { pointerAt, type BenchProps, type Placement } from '../props'
+import { drawnIn, pointerAt, type BenchProps, type Placement } from '../props'
 import { Shapes } from './shapes'
+import { bows, useLens } from '../set/queries'
 import { bench, useBench } from '../state'
 
 type Props = BenchProps & { removal: Removal; placement: Placement; seen: number }
@@ -19,6 +21,7 @@ export function DrawShape(props: Props & { owner: Owner }) {
   const { shot, revision, removal, placement, seen, owner } = props
   const { edit } = useEdit(shot.id)
   const drawn = useBench((s) => s.drawn)
+  const lens = useLens(shot.id, revision)
   const finish = (knots: Knot[]) => {
     const id = newId()
     const kind = drawn === 'strand' ? ('strand' as const) : ('outline' as const)
@@ -36,6 +39,7 @@ export function DrawShape(props: Props & { owner: Owner }) {
       points: knots,
       feather: owner.track ? 0 : front ? 1 : 2,
     }
+    if (kind === 'strand' && bows(revision.document)) shape.straight = true // a wire is
     if (owner.track || front) shape.ride = still // what is in front moves by itself
     const label = owner.track
       ? 'Draw an exclusion'
@@ -72,6 +76,7 @@ export function DrawShape(props: Props & { owner: Owner }) {
         <ClickPath
           placement={placement}
           closed={drawn === 'curve'}
+          lens={drawn === 'strand' ? lens : null}
           onDone={finish}
           key={`${drawn} ${revision.document.removals.length}`}
         />
@@ -85,17 +90,20 @@ export function DrawPath({ placement, onDone }: { placement: Placement; onDone: 
   const drawn = useBench((s) => s.drawn)
   if (drawn === 'box' || drawn === 'ellipse')
     return <DragBox placement={placement} knots={drawn === 'box' ? boxKnots : ellipseKnots} onDone={onDone} />
-  return <ClickPath placement={placement} closed onDone={onDone} />
+  return <ClickPath placement={placement} closed lens={null} onDone={onDone} />
 }
 
 /** Clicks set corners, drags curves. The first point or Enter closes; a strand ends with Enter or a double click. */
 function ClickPath({
   placement,
   closed,
+  lens,
   onDone,
 }: {
   placement: Placement
   closed: boolean
+  /** Without which its sides are straight. */
+  lens: Mapping | null
   onDone: (knots: Knot[]) => void
 }) {
   const [knots, setKnots] = useState<Knot[]>([])
@@ -144,7 +152,7 @@ function ClickPath({
       onPointerDown={down}
       onPointerMove={(e) => setCursor(pointerAt(e, e.currentTarget, placement))}
     >
-      <Line d={pathOf(line, placement, false)} on />
+      <Line d={pathOf(...drawnIn(line, placement, lens), false)} on />
       {knots.map((k, i) => (
         <g key={i} className="pointer-events-none">
           <Grip p={placement.toRoom(point(k.at))} on={i === 0} label={`Point ${i + 1}`} />

@@ -4,7 +4,8 @@ import { pathOf } from './curve'
 import { placed, usePoses } from './poses'
 import { identity } from '../mapping'
 import { colours, type Colour } from '../path/colours'
-import { within, type BenchProps, type Placement } from '../props'
+import { drawnIn, within, type BenchProps, type Placement } from '../props'
+import { useLens } from '../set/queries'
 import { bench, useBench } from '../state'
 
 type Props = BenchProps & { placement: Placement; seen: number }
@@ -53,6 +54,7 @@ function Other({
   onOver: (on: { name: string; x: number; y: number } | null) => void
 }) {
   const { pose } = usePoses(shot.id, revision, { removal: r.id }, r.mark.outlines, seen)
+  const lens = useLens(shot.id, revision)
   const colour = r.colour ? colours[r.colour as Colour] : '#fff'
   const line = (s: Shape) => {
     const p = pose(s)
@@ -60,7 +62,8 @@ function Other({
     if (!p || !on) return null
     const ride = p.shifts ? identity : motions.between(s.ride || r.follow.track || '', s.home, seen)
     if (!ride && seen !== s.home) return null
-    return pathOf(placed(p), within(placement, ride ?? identity), s.kind === 'outline')
+    const at = drawnIn(placed(p), within(placement, ride ?? identity), s.straight ? lens : null)
+    return pathOf(...at, s.kind === 'outline')
   }
   const lines = r.mark.outlines.flatMap((s) => {
     const d = line(s)

@@ -19,9 +19,10 @@ import {
 import { everywhere, onShape, putKey, setPoints, type Owner } from '../edits'
 import { placed, unplaced, usePoses } from './poses'
 import { drag, Grip, Line, Words } from './lines'
-import { identity } from '../mapping'
+import { identity, type Mapping } from '../mapping'
 import { apply, multiply, type Matrix, type Point } from '../matrix'
-import { pointerAt, within, type BenchProps, type Placement } from '../props'
+import { carried, drawnIn, pointerAt, within, type BenchProps, type Placement } from '../props'
+import { useLens } from '../set/queries'
 import { bench, useBench } from '../state'
 
 interface Props extends BenchProps {
@@ -53,6 +54,7 @@ export function Shapes(props: Props) {
 
 function ShapeHandles({
   shot,
+  revision,
   motions,
   owner,
   shape,
@@ -63,6 +65,8 @@ function ShapeHandles({
   editable,
 }: Props & { shape: Shape; pose: Pose }) {
   const { edit } = useEdit(shot.id)
+  const bowed = useLens(shot.id, revision)
+  const lens = shape.straight ? bowed : null
   const selected = useBench((s) => s.outline === shape.id)
   const chosen = useBench((s) => (s.outline === shape.id ? s.knots : none))
   const [draft, setDraft] = useState<Knot[] | null>(null)
@@ -156,7 +160,8 @@ function ShapeHandles({
     })
   }, [box])
 
-  const d = pathOf(knots, here, closed)
+  const [line, lineHere] = drawnIn(knots, here, lens)
+  const d = pathOf(line, lineHere, closed)
   if (!editable) return <Line d={d} dashed={!here.placed} colour={colour} />
   const toggle = (i: number, more: boolean) =>
     bench.set({
@@ -172,7 +177,7 @@ function ShapeHandles({
     })
   return (
     <g>
-      {shape.kind === 'strand' && <Sides knots={knots} here={here} />}
+      {shape.kind === 'strand' && <Sides knots={knots} here={here} lens={lens} />}
       <Line
         d={d}
         on={selected}
@@ -185,10 +190,14 @@ function ShapeHandles({
           transform(e, `Move ${shape.name}`, (from, to) => [1, 0, to.x - from.x, 0, 1, to.y - from.y, 0, 0, 1])
         }}
         onDoubleClick={(e) => {
-          const where = nearest(at, pointerAt(e, root(e), here), closed)
+          const where = nearest(drawnIn(at, here, lens)[0], pointerAt(e, root(e), lineHere), closed)
+          const added = (points: Knot[]) =>
+            lens
+              ? insertKnot(drawnIn(points, here, lens)[0], where).map((k) => carried(k, lens))
+              : insertKnot(points, where)
           void edit(
             'Add a point',
-            onShape(owner, shape.id, (s) => everywhere(s, (points) => insertKnot(points, where))),
+            onShape(owner, shape.id, (s) => everywhere(s, added)),
           )
           bench.set({ outline: shape.id, knots: [where.i + 1] })
         }}
@@ -403,7 +412,7 @@ function across(knots: Knot[], i: number): Point {
 }
 
 /** Both sides of a strand, drawn thinly. */
-function Sides({ knots, here }: { knots: Knot[]; here: Placement }) {
+function Sides({ knots, here, lens }: { knots: Knot[]; here: Placement; lens: Mapping | null }) {
   const side = (sign: number) =>
     knots.map((k, i) => ({
       ...k,
@@ -418,9 +427,14 @@ function Sides({ knots, here }: { knots: Knot[]; here: Placement }) {
     <>
       {[1, -1].map((sign) => (
         <g key={sign} fill="none">
-          <path d={pathOf(side(sign), here, false)} stroke="#000" strokeOpacity="0.6" strokeWidth="2.500" />
           <path
-            d={pathOf(side(sign), here, false)}
+            d={pathOf(...drawnIn(side(sign), here, lens), false)}
+            stroke="#000"
+            strokeOpacity="0.6"
+            strokeWidth="2.500"
+          />
+          <path
+            d={pathOf(...drawnIn(side(sign), here, lens), false)}
             stroke="#fff"
             strokeOpacity="0.8"
             strokeWidth="1"

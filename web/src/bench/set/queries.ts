@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { answer, api, Refusal, type Schemas } from '../../api/client'
+import { answer, api, Refusal, type Document, type Schemas } from '../../api/client'
 import { confirmedOf, type Present } from '../../api/treatment'
 import { ofMesh, type Mapping } from '../mapping'
 
@@ -51,15 +51,18 @@ export function useOnFrame(shot: string, revision: Present, frame: number, from:
   return known ? (data ?? null) : null
 }
 
+/** The shot's lens bends what is straight. */
+export const bows = (d: Pick<Document, 'lens'>) => !!d.lens?.k.some((k) => k !== 0)
+
 /** From the straight picture to the plate; null where the lens does nothing. */
 export function useLens(shot: string, revision: Present): Mapping | null {
-  const { lens } = confirmedOf(revision)
-  const bows = !!lens?.k.some((k) => k !== 0)
+  const there = confirmedOf(revision)
+  const { lens } = there
   const { data } = useQuery({
     queryKey: ['lens', shot, JSON.stringify([lens?.k, lens?.centre, lens?.squeeze])],
     queryFn: () =>
       answer(api.GET('/api/shots/{id}/lens', { params: { path: { id: shot }, query: { revision: revision.number } } })),
-    enabled: bows,
+    enabled: bows(there),
   })
-  return bows && data?.mesh ? ofMesh(data.mesh) : null
+  return bows(there) && data?.mesh ? ofMesh(data.mesh) : null
 }

@@ -15,6 +15,7 @@ import { on, onTrack } from '../edits'
 import { still, type Motion } from '../motion'
 import type { BenchProps } from '../props'
 import { Running } from '../running'
+import { bows } from '../set/queries'
 import { bench, useBench } from '../state'
 import { newTrack, ridersOf } from '../tracks'
 import { Mending } from './mending'
@@ -111,7 +112,7 @@ export function FollowStage(props: BenchProps & { removal: Removal }) {
           {motion.track.kind === 'plane' && <PlaneFields {...props} motion={motion} />}
           {motion.track.kind === 'points' && <PointFields {...props} motion={motion} />}
           {(motion.track.kind === 'plane' || motion.track.kind === 'points') &&
-            (revision.document.lens?.k.some((k) => k !== 0) || motion.track.straight) && (
+            (bows(revision.document) || motion.track.straight) && (
               <Check
                 label="With the lens taken out"
                 hint="Worked out in the straight picture and bent back at the end: what is straight in the set is straight there. Follow it anew afterwards"

@@ -14,6 +14,7 @@ import { identity as unmoved } from '../matrix'
 import { still } from '../motion'
 import { carried, type BenchProps } from '../props'
 import { placementKey } from '../handles/shapes'
+import { bows } from '../set/queries'
 import { bench, useBench } from '../state'
 import { newTrack } from '../tracks'
 import { firstSettings } from '../handles/trackpoints'
@@ -231,6 +232,19 @@ function ShapeFields({
           })
         }
       />
+      {(bows(revision.document) || s.straight) && (
+        <Check
+          label="Straight through the lens"
+          hint="What is straight in the set is bowed on the picture: between its points the shape is bowed with it"
+          value={!!s.straight}
+          onChange={(v) =>
+            change('Straight through the lens', (x) => {
+              if (v) x.straight = true
+              else delete x.straight
+            })
+          }
+        />
+      )}
       <Rare words="Opacity, what it rides on, its frames, colour…">
         <NumberField
           label="Inside"
