@@ -161,7 +161,7 @@ func (b *Bundle) fitView(scale float64, rounds int) {
 			if !l.ok {
 				continue
 			}
-			_, w := robust(l.e[0]*l.e[0]+l.e[1]*l.e[1], scale)
+			w := weight(l.e[0]*l.e[0]+l.e[1]*l.e[1], scale)
 			for k := range 2 {
 				for r := range camera {
 					g[r] -= w * l.own[k][r] * l.e[k]

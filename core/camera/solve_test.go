@@ -2,9 +2,12 @@ package camera
 
 import (
 	"context"
+	"fmt"
 	"math"
 	"math/rand/v2"
+	"runtime"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -320,13 +323,34 @@ func TestFivePairsTellTheTrueMatrix(t *testing.T) {
 	}
 }
 
-func BenchmarkSolve200(b *testing.B) {
-	rng := rand.New(rand.NewPCG(11, 20))
-	f := film(b, rng, world(rng, 200, 3000, [3]float64{-0.06, 0, 0}, slide, 900), 0.2, 0.1, 0.05)
-	b.Logf("%d tracks", len(f.Tracks))
-	for b.Loop() {
-		if _, err := Solve(context.Background(), f.Task); err != nil {
-			b.Fatal(err)
-		}
+func BenchmarkSolve(b *testing.B) {
+	for _, frames := range []int{100, 200, 400} {
+		b.Run(fmt.Sprintf("%d frames", frames), func(b *testing.B) {
+			rng := rand.New(rand.NewPCG(11, 20))
+			f := film(b, rng, world(rng, frames, 15*frames, [3]float64{-0.06, 0, 0}, slide, 900), 0.2, 0.1, 0.05)
+			b.Logf("%d tracks", len(f.Tracks))
+			most, done := make(chan float64), make(chan struct{})
+			go func() {
+				var m runtime.MemStats
+				peak := 0.0
+				for tick := time.NewTicker(20 * time.Millisecond); ; {
+					select {
+					case <-tick.C:
+						runtime.ReadMemStats(&m)
+						peak = max(peak, float64(m.HeapAlloc)/1e6)
+					case <-done:
+						most <- peak
+						return
+					}
+				}
+			}()
+			for b.Loop() {
+				if _, err := Solve(context.Background(), f.Task); err != nil {
+					b.Fatal(err)
+				}
+			}
+			close(done)
+			b.ReportMetric(<-most, "MB-heap")
+		})
 	}
 }

@@ -85,6 +85,12 @@ func dotsPlain(lanes *[3][4]float64, v, a, b, c []float32) {
 	}
 }
 
+func reducePlain(dst, a, b, c []float64, by *[3]float64, from int) {
+	for i := from; i < len(dst); i++ {
+		dst[i] -= by[0]*a[i] + by[1]*b[i] + by[2]*c[i]
+	}
+}
+
 func overPlain(dst, src []float32, from int) {
 	for i := from; i+4 <= len(dst); i += 4 {
 		if rest := 1 - src[i+3]; rest != 1 {

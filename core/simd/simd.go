@@ -105,6 +105,16 @@ func Dots(v, a, b, c []float32) (out [3]float64) {
 	return joined(&lanes)
 }
 
+// Reduce takes from each number of dst the sum of those of a, b and c, each times its factor.
+func Reduce(dst, a, b, c []float64, by [3]float64) {
+	a, b, c = a[:len(dst)], b[:len(dst)], c[:len(dst)]
+	if wide {
+		reduceWide(dst, a, b, c, &by)
+		return
+	}
+	reducePlain(dst, a, b, c, &by, 0)
+}
+
 // joined adds lanes up.
 func joined(lanes *[3][4]float64) (out [3]float64) {
 	for k, l := range lanes {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -309,6 +310,37 @@ func TestDots(t *testing.T) {
 			}
 			if sum-sum == 0 {
 				require.InDelta(t, sum, got[k], 1e-9)
+			}
+		}
+	}
+}
+
+func TestReduce(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 4))
+	for n := range 120 {
+		var wholes, v [4][]float64
+		var before [4]int
+		for k := range v {
+			before[k] = rng.IntN(5)
+			wholes[k] = make([]float64, before[k]+n+rng.IntN(5))
+			for i := range wholes[k] {
+				wholes[k][i] = float64(sample(rng))
+			}
+			v[k] = wholes[k][before[k]:][:n:n]
+		}
+		by := [3]float64{rng.NormFloat64(), rng.NormFloat64(), rng.NormFloat64()}
+		want := make([]float64, n)
+		for i := range want {
+			want[i] = v[0][i] - (by[0]*v[1][i] + by[1]*v[2][i] + by[2]*v[3][i])
+		}
+		around := slices.Clone(wholes[0])
+		Reduce(v[0], v[1], v[2], v[3], by)
+		for i := range want {
+			require.True(t, want[i] == v[0][i] || want[i] != want[i] && v[0][i] != v[0][i], "%d of %d", i, n)
+		}
+		for i := range around {
+			if at := i - before[0]; at < 0 || at >= n {
+				require.True(t, math.Float64bits(around[i]) == math.Float64bits(wholes[0][i]), "around %d", n)
 			}
 		}
 	}

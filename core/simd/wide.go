@@ -39,6 +39,10 @@ func load4(p *float32, i int) f4 {
 	return archsimd.LoadFloat32x4((*[4]float32)(unsafe.Add(unsafe.Pointer(p), 4*i)))
 }
 
+func quad(p *float64, i int) d4 {
+	return archsimd.LoadFloat64x4((*[4]float64)(unsafe.Add(unsafe.Pointer(p), 8*i)))
+}
+
 func store4(v f4, p *float32, i int) { v.Store((*[4]float32)(unsafe.Add(unsafe.Pointer(p), 4*i))) }
 
 func all(v float32) f8 { return archsimd.BroadcastFloat32x8(v) }
@@ -247,6 +251,20 @@ func dotsWide(v, a, b, c []float32) [3]float64 {
 	return joined(&lanes)
 }
 
+func reduceWide(dst, a, b, c []float64, by *[3]float64) {
+	i := 0
+	if len(dst) >= 4 {
+		x, y, z := archsimd.BroadcastFloat64x4(by[0]), archsimd.BroadcastFloat64x4(by[1]), archsimd.BroadcastFloat64x4(by[2])
+		pd, pa, pb, pc := unsafe.SliceData(dst), unsafe.SliceData(a), unsafe.SliceData(b), unsafe.SliceData(c)
+		for ; i+4 <= len(dst); i += 4 {
+			sum := x.Mul(quad(pa, i)).Add(y.Mul(quad(pb, i))).Add(z.Mul(quad(pc, i)))
+			quad(pd, i).Sub(sum).Store((*[4]float64)(unsafe.Add(unsafe.Pointer(pd), 8*i)))
+		}
+		Fence()
+	}
+	reducePlain(dst, a, b, c, by, i)
+}
+
 var alphas = [8]uint32{3, 3, 3, 3, 7, 7, 7, 7}
 
 func overWide(dst, src []float32) {
@@ -369,8 +387,7 @@ func biweightWide(weight, e []float32, inverse float32) {
 }
 
 func sumsWide(s *Sums, d [][8]float32, weight, e []float32, matrix bool) {
-	quad := func(v []float64) d4 { return archsimd.LoadFloat64x4((*[4]float64)(v)) }
-	r0, r1 := quad(s.Right[:4]), quad(s.Right[4:])
+	r0, r1 := quad(&s.Right[0], 0), quad(&s.Right[0], 4)
 	b := archsimd.BroadcastFloat64x4
 	if !matrix {
 		for i := range d {
@@ -384,9 +401,9 @@ func sumsWide(s *Sums, d [][8]float32, weight, e []float32, matrix bool) {
 		// Of the first four rows both halves, of the others the second: that is the upper triangle, and some below it.
 		n := &s.Normal
 		was := *n
-		a0, a1, a2, a3 := quad(n[0][:4]), quad(n[1][:4]), quad(n[2][:4]), quad(n[3][:4])
-		b0, b1, b2, b3 := quad(n[0][4:]), quad(n[1][4:]), quad(n[2][4:]), quad(n[3][4:])
-		b4, b5, b6, b7 := quad(n[4][4:]), quad(n[5][4:]), quad(n[6][4:]), quad(n[7][4:])
+		a0, a1, a2, a3 := quad(&n[0][0], 0), quad(&n[1][0], 0), quad(&n[2][0], 0), quad(&n[3][0], 0)
+		b0, b1, b2, b3 := quad(&n[0][0], 4), quad(&n[1][0], 4), quad(&n[2][0], 4), quad(&n[3][0], 4)
+		b4, b5, b6, b7 := quad(&n[4][0], 4), quad(&n[5][0], 4), quad(&n[6][0], 4), quad(&n[7][0], 4)
 		var wv [8]float32
 		for i := range d {
 			w := weight[i]
