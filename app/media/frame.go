@@ -13,6 +13,7 @@ import (
 
 	"jardin/core/colorspace"
 	"jardin/core/raster"
+	"jardin/core/simd"
 )
 
 // Samples say what a frame's code values are.
@@ -205,6 +206,10 @@ func (f *Frame) Composite(result *raster.Image, c *colorspace.Coder) {
 	raster.Rows(rect.Min.Y, rect.Max.Y, func(y int) {
 		src := result.Row(y, rect.Min.X, rect.Max.X)
 		first := 3 * (y*f.Width + rect.Min.X)
+		if f.words == nil && f.Floats == nil {
+			c.EncodePixels(f.Codes[first:first+3*rect.Dx()], src)
+			return
+		}
 		for x := range rect.Dx() {
 			if src[4*x+3] == 0 {
 				continue
@@ -217,11 +222,7 @@ func (f *Frame) Composite(result *raster.Image, c *colorspace.Coder) {
 				continue
 			}
 			for k := range 3 {
-				if f.Floats != nil {
-					f.Floats[first+3*x+k] = float32(c.Transfer().Encode(float64(src[4*x+k])))
-				} else {
-					f.Codes[first+3*x+k] = c.Encode(src[4*x+k])
-				}
+				f.Floats[first+3*x+k] = float32(c.Transfer().Encode(float64(src[4*x+k])))
 			}
 		}
 	})
@@ -263,15 +264,11 @@ func pack(s Samples, codes []uint16, floats []float32) []byte {
 	}
 	if s.Depth == 8 {
 		out := make([]byte, len(codes))
-		for i, v := range codes {
-			out[i] = byte(v)
-		}
+		simd.Narrow(out, codes)
 		return out
 	}
 	out := make([]byte, 2*len(codes))
-	for i, v := range codes {
-		binary.LittleEndian.PutUint16(out[2*i:2*i+2], v)
-	}
+	simd.ToLittleEndian(out, codes)
 	return out
 }
 
@@ -283,14 +280,9 @@ func unpack(s Samples, data []byte, codes []uint16, floats []float32) {
 			floats[i] = math.Float32frombits(binary.LittleEndian.Uint32(data[4*i:]))
 		}
 	case s.Depth == 8:
-		for i, v := range data[:len(codes)] {
-			codes[i] = uint16(v)
-		}
+		simd.Widen(codes, data)
 	default:
-		data = data[:2*len(codes)]
-		for i := range codes {
-			codes[i] = uint16(data[2*i]) | uint16(data[2*i+1])<<8
-		}
+		simd.FromLittleEndian(codes, data)
 	}
 }
 

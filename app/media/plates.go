@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"sync"
 
 	"github.com/cespare/xxhash/v2"
 
@@ -130,7 +131,14 @@ func (p *Plates) Region(n int, rect image.Rectangle) (*Frame, error) {
 // Whole returns a frame with all that its file held; of 10 bits it comes packed.
 func (p *Plates) Whole(n int) (*Frame, error) {
 	path, l := p.codes(n)
-	codes := make([]byte, l.pixel*p.Width*p.Height)
+	size := l.pixel * p.Width * p.Height
+	var codes []byte
+	if l.words {
+		codes = make([]byte, size) // they stay, as they are
+	} else {
+		codes = taken(size)
+		defer packed.Put(&codes)
+	}
 	if err := readInto(codes, path); err != nil {
 		return nil, fmt.Errorf(
 			"frame %d in the plate store is damaged or missing (%w); bring the shot in again",
@@ -167,6 +175,16 @@ func (p *Plates) Whole(n int) (*Frame, error) {
 		return nil, err
 	}
 	return f, nil
+}
+
+// packed holds what frames were read into, for the next ones: it is as large as they are.
+var packed sync.Pool
+
+func taken(size int) []byte {
+	if b, ok := packed.Get().(*[]byte); ok && cap(*b) >= size {
+		return (*b)[:size]
+	}
+	return make([]byte, size)
 }
 
 // store writes a frame into the store, whole or not at all.

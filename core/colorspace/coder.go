@@ -29,11 +29,12 @@ func NewCoder(t Transfer, depth int) *Coder {
 		c.edges[v] = float32(t.Decode((float64(v) + 0.5) / float64(max)))
 	}
 	if t != ACEScct {
-		c.encode = make([]uint16, steps+1)
+		c.encode = make([]uint16, steps+2)
 		for i := range c.encode {
 			s := float64(i) / steps
-			c.encode[i] = uint16(math.Min(math.Max(t.Encode(s*s)*float64(max), 0), float64(max)))
+			c.encode[i] = uint16(math.Min(math.Max(t.Encode(s*s)*float64(max)+0.5, 0), float64(max)))
 		}
+		c.encode[steps+1] = c.encode[steps]
 	}
 	return c
 }
@@ -87,7 +88,11 @@ func (c *Coder) Encode(l float32) uint16 {
 	}
 	var v int
 	if c.encode != nil {
-		v = int(c.encode[int(float32(math.Sqrt(float64(l)))*steps)])
+		// Between two places of the table it goes nearly evenly: a code or two are left to find.
+		at := float32(math.Sqrt(float64(l))) * steps
+		k := int(at)
+		a, b := int(c.encode[k]), int(c.encode[k+1])
+		v = a + int(float32(b-a)*(at-float32(k)))
 	} else {
 		v = int(math.Min(math.Max(c.transfer.Encode(float64(l))*float64(c.max), 0), float64(c.max)))
 	}
@@ -98,6 +103,16 @@ func (c *Coder) Encode(l float32) uint16 {
 		v--
 	}
 	return uint16(v)
+}
+
+// EncodePixels encodes the colours of pixels of RGBA that have any alpha; the codes of others stay as they are.
+func (c *Coder) EncodePixels(rgb []uint16, rgba []float32) {
+	for i, j := 0, 0; i+4 <= len(rgba); i, j = i+4, j+3 {
+		if rgba[i+3] != 0 {
+			p, v := rgba[i:i+3:i+3], rgb[j:j+3:j+3]
+			v[0], v[1], v[2] = c.Encode(p[0]), c.Encode(p[1]), c.Encode(p[2])
+		}
+	}
 }
 
 // FromHalf returns the value of a half float (IEEE 754 binary16).

@@ -93,16 +93,27 @@ func blur(pix []float32, w, h, channels int, half []float32) []float32 {
 
 // extend copies a row from sample x on, which may lie before it; its first and last pixels go on at both sides.
 func extend(dst, row []float32, x, channels int) []float32 {
-	for k := x; k < 0 && k-x < len(dst); k++ {
-		dst[k-x] = row[(k%channels+channels)%channels]
+	first, last := row[:channels], row[len(row)-channels:]
+	if x < 0 {
+		repeat(dst[:min(-x, len(dst))], first, (x%channels+channels)%channels)
 	}
 	if from := max(0, -x); from < len(dst) {
 		copy(dst[from:], row[max(x, 0):])
 	}
-	for k := max(len(row)-x, 0); k < len(dst); k++ {
-		dst[k] = row[len(row)-channels+(k+x)%channels]
+	if from := max(len(row)-x, 0); from < len(dst) {
+		repeat(dst[from:], last, (from+x)%channels)
 	}
 	return dst
+}
+
+// repeat fills with a pixel over and over, from one of its channels on.
+func repeat(dst, pixel []float32, c int) {
+	for i := range dst {
+		dst[i] = pixel[c]
+		if c++; c == len(pixel) {
+			c = 0
+		}
+	}
 }
 
 // bands calls f for bands of so many rows in all, on all processors; none is lower than least rows unless there is but one.

@@ -206,20 +206,41 @@ func (m *Image) warp(r image.Rectangle, place func(x, y int, at *simd.Places)) *
 		place(x0, y, at)
 		at.Shift(m.Rect.Min.X, m.Rect.Min.Y)
 		row := out.Row(y, x0, x1)
-		for i := 0; i < len(at.X); {
-			if j := at.Run(i, &inner); j > i {
-				part := at.Cut(i, j)
-				simd.Cubic(row[4*i:4*j], m.Pix, w, &part)
-				i = j
-				continue
+		visit(at, &inner, m.Rect.Size(), func(i, j, from int) {
+			copy(row[4*i:4*j], m.Pix[4*from:])
+			for k := 4*i + 3; k < 4*j; k += 4 {
+				row[k] = min(max(row[k], 0), 1)
 			}
+		}, func(i, j int) {
+			part := at.Cut(i, j)
+			simd.Cubic(row[4*i:4*j], m.Pix, w, &part)
+		}, func(i int) {
 			v := m.bicubic(int(at.X[i]), int(at.Y[i]), at.FX[i], at.FY[i])
 			v[3] = min(max(v[3], 0), 1)
 			copy(row[4*i:], v[:])
-			i++
-		}
+		})
 	})
 	return out
+}
+
+// visit goes through places, in a picture's own samples: those that are its samples one after the other, from the one of a number on;
+// those that lie within reach; and all others one by one.
+func visit(at *simd.Places, inner *simd.Reach, size image.Point, samples func(i, j, from int), within func(i, j int), other func(i int)) {
+	for i := 0; i < len(at.X); {
+		if x, y := int(at.X[i]), int(at.Y[i]); at.FX[i] == 0 && at.FY[i] == 0 && x >= 0 && y >= 0 && x < size.X && y < size.Y {
+			j := min(at.Samples(i), i+size.X-x)
+			samples(i, j, y*size.X+x)
+			i = j
+			continue
+		}
+		if j := at.Run(i, inner); j > i {
+			within(i, j)
+			i = j
+			continue
+		}
+		other(i)
+		i++
+	}
 }
 
 // tiles calls f for the rows of tiles of r, one tile after the other, so that what lies beside each other is looked up together; on
@@ -311,18 +332,14 @@ func (p *Plane) warp(r image.Rectangle, place func(x, y int, at *simd.Places)) *
 		place(x0, y, at)
 		at.Shift(p.Rect.Min.X, p.Rect.Min.Y)
 		row := out.Row(y, x0, x1)
-		for i := 0; i < len(at.X); {
-			if j := at.Run(i, &inner); j > i {
-				part := at.Cut(i, j)
-				simd.CubicPlane(row[i:j], p.Pix, w, &part)
-				i = j
-				continue
-			}
+		visit(at, &inner, p.Rect.Size(), func(i, j, from int) { copy(row[i:j], p.Pix[from:]) }, func(i, j int) {
+			part := at.Cut(i, j)
+			simd.CubicPlane(row[i:j], p.Pix, w, &part)
+		}, func(i int) {
 			if at.X[i] > simd.Nowhere/2 {
 				row[i] = p.cubic(int(at.X[i]), int(at.Y[i]), at.FX[i], at.FY[i])
 			}
-			i++
-		}
+		})
 	})
 	return out
 }

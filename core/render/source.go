@@ -287,11 +287,12 @@ func (s *sourceInput) overBy(out *filling, src *raster.Image, still func(x, y in
 			if k == 0 || from[i+3] == 0 {
 				continue
 			}
-			rest := 1 - k*from[i+3]
-			for c := range 4 {
-				dst[i+c] = from[i+c]*k + dst[i+c]*rest
+			to, p := dst[i:i+4:i+4], from[i:i+4:i+4]
+			rest := 1 - k*p[3]
+			for c, v := range p {
+				to[c] = v*k + to[c]*rest
 			}
-			held[i/4] = still(both.Min.X+i/4, y)*k*from[i+3] + held[i/4]*rest
+			held[i/4] = still(both.Min.X+i/4, y)*k*p[3] + held[i/4]*rest
 		}
 	})
 }

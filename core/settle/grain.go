@@ -384,10 +384,20 @@ func AddGrain(m *raster.Image, missing *raster.Plane, l Layer) {
 				tx, ty = Tile-1-tx, Tile-1-ty
 			}
 			i := ty*Tile + tx
-			for c := range 3 {
-				v := row[4*x+c]
-				at := min(float32(math.Sqrt(float64(max(v, 0))))*(fine/1.5), fine)
-				row[4*x+c] = max(v+k*table[c][int(at)]*l.Tile[c][i], 0)
+			p := row[4*x : 4*x+3 : 4*x+3]
+			for c, v := range p {
+				light := v
+				if !(light > 0) {
+					light = 0
+				}
+				at := float32(math.Sqrt(float64(light))) * (fine / 1.5)
+				if at > fine {
+					at = fine
+				}
+				if v += k * table[c][uint(at)] * l.Tile[c][i]; v < 0 {
+					v = 0
+				}
+				p[c] = v
 			}
 		}
 	})

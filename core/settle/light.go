@@ -402,12 +402,18 @@ func ApplyGain(m *raster.Image, l *GainField, back func(geom.Point) geom.Point, 
 	raster.Rows(grid.Min.Y, grid.Max.Y, func(y int) {
 		row := m.Row(y, grid.Min.X, grid.Max.X)
 		j, v := (y-grid.Min.Y)/step, float32((y-grid.Min.Y)%step)/step
-		for x := range grid.Dx() {
-			i, u := x/step, float32(x%step)/step
+		for i := 0; 4*i*step < len(row); i++ {
 			n := nodes[j*columns+i:]
-			for c := range 3 {
-				top, low := n[0][c]+(n[1][c]-n[0][c])*u, n[columns][c]+(n[columns+1][c]-n[columns][c])*u
-				row[4*x+c] *= top + (low-top)*v
+			var from, by [3]float32
+			for c := range from {
+				from[c] = n[0][c] + (n[columns][c]-n[0][c])*v
+				by[c] = (n[1][c] + (n[columns+1][c]-n[1][c])*v - from[c]) / step
+			}
+			cell := row[4*i*step : min(4*(i+1)*step, len(row))]
+			for u := float32(0); len(cell) >= 4; cell, u = cell[4:], u+1 {
+				cell[0] *= from[0] + by[0]*u
+				cell[1] *= from[1] + by[1]*u
+				cell[2] *= from[2] + by[2]*u
 			}
 		}
 	})

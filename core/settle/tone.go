@@ -32,7 +32,7 @@ func (d *CDL) Apply(v [3]float64) [3]float64 {
 // everywhere.
 func Tone(m *raster.Image, d CDL, where *raster.Plane) {
 	// What slope, offset and power make of light, as a table over its square root.
-	const fine, most = 2048, 2
+	const fine, most = 512, 2
 	var table [3][fine + 2]float32
 	for c := range 3 {
 		for i := range table[c] {
@@ -43,8 +43,9 @@ func Tone(m *raster.Image, d CDL, where *raster.Plane) {
 	saturation := float32(d.Saturation)
 	raster.Rows(m.Rect.Min.Y, m.Rect.Max.Y, func(y int) {
 		row := m.Row(y, m.Rect.Min.X, m.Rect.Max.X)
-		for i := 0; i < len(row); i += 4 {
-			a := row[i+3]
+		for i := 0; i+4 <= len(row); i += 4 {
+			p := row[i : i+4 : i+4]
+			a := p[3]
 			share := float32(1)
 			if where != nil {
 				share = where.At(m.Rect.Min.X+i/4, y)
@@ -54,17 +55,29 @@ func Tone(m *raster.Image, d CDL, where *raster.Plane) {
 			}
 			var v [3]float32
 			for c := range 3 {
-				at := float32(math.Sqrt(float64(max(row[i+c]/a, 0)))) * (fine / most)
-				if at >= fine {
-					v[c] = float32(math.Pow(math.Max(float64(row[i+c]/a)*d.Slope[c]+d.Offset[c], 0), d.Power[c]))
+				light := p[c]
+				if a != 1 {
+					light /= a
+				}
+				if !(light > 0) {
+					light = 0
+				}
+				at := float32(math.Sqrt(float64(light))) * (fine / most)
+				if !(at < fine) {
+					v[c] = float32(math.Pow(math.Max(float64(light)*d.Slope[c]+d.Offset[c], 0), d.Power[c]))
 					continue
 				}
-				k := int(at)
-				v[c] = table[c][k] + (table[c][k+1]-table[c][k])*(at-float32(k))
+				k := uint(at)
+				from := table[c][k]
+				v[c] = from + (table[c][k+1]-from)*(at-float32(k))
 			}
 			luma := colorspace.Luma(v[0], v[1], v[2])
 			for c := range 3 {
-				row[i+c] += (max(luma+saturation*(v[c]-luma), 0)*a - row[i+c]) * share
+				to := luma + saturation*(v[c]-luma)
+				if to < 0 {
+					to = 0
+				}
+				p[c] += (to*a - p[c]) * share
 			}
 		}
 	})

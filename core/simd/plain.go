@@ -85,6 +85,18 @@ func dotsPlain(lanes *[3][4]float64, v, a, b, c []float32) {
 	}
 }
 
+func widenPlain(dst []uint16, src []byte, from int) {
+	for i := from; i < len(dst); i++ {
+		dst[i] = uint16(src[i])
+	}
+}
+
+func narrowPlain(dst []byte, src []uint16, from int) {
+	for i := from; i < len(dst); i++ {
+		dst[i] = byte(src[i])
+	}
+}
+
 func reducePlain(dst, a, b, c []float64, by *[3]float64, from int) {
 	for i := from; i < len(dst); i++ {
 		dst[i] -= by[0]*a[i] + by[1]*b[i] + by[2]*c[i]

@@ -6,6 +6,8 @@
 // A loop asks for lengths that fit, and panics, or reads what it should not, where they do not: package raster sees to them.
 package simd
 
+import "unsafe"
+
 // Vectors reports whether the vector loops run: the build has them, and the processor as well.
 func Vectors() bool { return wide }
 
@@ -189,6 +191,15 @@ func (p *Places) Run(i int, r *Reach) int {
 // Nowhere is the sample of a place that is none: farther than a million pixels away, or no number.
 const Nowhere = -1 << 30
 
+// Samples returns up to where the places from i on are middles of samples, one beside the other.
+func (p *Places) Samples(i int) int {
+	x, y := p.X[i]-int32(i), p.Y[i]
+	for i < len(p.X) && p.FX[i] == 0 && p.FY[i] == 0 && p.Y[i] == y && p.X[i]-int32(i) == x {
+		i++
+	}
+	return i
+}
+
 // Project works out where the middles of the pixels (x+i, y) go by a homography, by rows.
 func (p *Places) Project(h *[9]float64, x, y int) {
 	if wide {
@@ -274,6 +285,58 @@ func LinearPlane(dst, pix []float32, stride int, at *Places) {
 		return
 	}
 	linearPlanePlain(dst, pix, stride, at, 0)
+}
+
+// Widen puts bytes into words.
+func Widen(dst []uint16, src []byte) {
+	src = src[:len(dst)]
+	if wide {
+		widenWide(dst, src)
+		return
+	}
+	widenPlain(dst, src, 0)
+}
+
+// FromLittleEndian reads words whose low byte comes first.
+func FromLittleEndian(dst []uint16, src []byte) {
+	src = src[:2*len(dst)]
+	if little {
+		copy(bytesOf(dst), src)
+		return
+	}
+	for i := range dst {
+		dst[i] = uint16(src[2*i]) | uint16(src[2*i+1])<<8
+	}
+}
+
+// ToLittleEndian writes words, their low byte first.
+func ToLittleEndian(dst []byte, src []uint16) {
+	dst = dst[:2*len(src)]
+	if little {
+		copy(dst, bytesOf(src))
+		return
+	}
+	for i, v := range src {
+		dst[2*i], dst[2*i+1] = byte(v), byte(v>>8)
+	}
+}
+
+// little is whether this machine has the low byte first.
+var little = bytesOf([]uint16{1})[0] == 1
+
+// bytesOf returns words as the bytes that they are here.
+func bytesOf(words []uint16) []byte {
+	return unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(words))), 2*len(words))
+}
+
+// Narrow puts the low bytes of words into bytes.
+func Narrow(dst []byte, src []uint16) {
+	src = src[:len(dst)]
+	if wide {
+		narrowWide(dst, src)
+		return
+	}
+	narrowPlain(dst, src, 0)
 }
 
 // Weights returns the four weights of cubic convolution with a = -1/2 for a place t in [0, 1) between the second and the third

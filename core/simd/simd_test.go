@@ -315,6 +315,36 @@ func TestDots(t *testing.T) {
 	}
 }
 
+func TestBytesAndWords(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 5))
+	for n := range 200 {
+		from, words := make([]byte, 3+n), make([]uint16, 5+n)
+		for i := range from {
+			from[i] = byte(rng.Uint32())
+		}
+		for i := range words {
+			words[i] = uint16(rng.Uint32())
+		}
+		wide, small := slices.Clone(words), slices.Clone(from)
+		Widen(wide[2:2+n], from[3:])
+		Narrow(small[1:1+n], words[5:])
+		for i := range wide {
+			want := words[i]
+			if i >= 2 && i < 2+n {
+				want = uint16(from[i+1])
+			}
+			require.Equal(t, want, wide[i], "%d of %d", i, n)
+		}
+		for i := range small {
+			want := from[i]
+			if i >= 1 && i < 1+n {
+				want = byte(words[i+4])
+			}
+			require.Equal(t, want, small[i], "%d of %d", i, n)
+		}
+	}
+}
+
 func TestReduce(t *testing.T) {
 	rng := rand.New(rand.NewPCG(6, 4))
 	for n := range 120 {

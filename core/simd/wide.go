@@ -251,6 +251,28 @@ func dotsWide(v, a, b, c []float32) [3]float64 {
 	return joined(&lanes)
 }
 
+func widenWide(dst []uint16, src []byte) {
+	i := 0
+	d, s := unsafe.Pointer(unsafe.SliceData(dst)), unsafe.Pointer(unsafe.SliceData(src))
+	for ; i+16 <= len(dst); i += 16 {
+		archsimd.LoadUint8x16((*[16]uint8)(unsafe.Add(s, i))).ExtendToUint16().Store((*[16]uint16)(unsafe.Add(d, 2*i)))
+	}
+	Fence()
+	widenPlain(dst, src, i)
+}
+
+func narrowWide(dst []byte, src []uint16) {
+	i := 0
+	if wider {
+		d, s := unsafe.Pointer(unsafe.SliceData(dst)), unsafe.Pointer(unsafe.SliceData(src))
+		for ; i+16 <= len(dst); i += 16 {
+			archsimd.LoadUint16x16((*[16]uint16)(unsafe.Add(s, 2*i))).TruncateToUint8().Store((*[16]uint8)(unsafe.Add(d, i)))
+		}
+		Fence()
+	}
+	narrowPlain(dst, src, i)
+}
+
 func reduceWide(dst, a, b, c []float64, by *[3]float64) {
 	i := 0
 	if len(dst) >= 4 {
