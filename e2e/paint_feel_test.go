@@ -151,25 +151,7 @@ func TestFeelOfPainting(t *testing.T) {
 	)
 
 	// A thousand strokes on one frame.
-	rng := rand.New(rand.NewPCG(1, 1))
-	strokes := make([]treatment.Stroke, 1000)
-	for i := range strokes {
-		x, y := 220+1440*rng.Float64(), 220+640*rng.Float64()
-		var points [][]float64
-		for k := range 40 {
-			points = append(points, []float64{x + 1.5*float64(k), y + 6*math.Sin(float64(k)/6)})
-		}
-		strokes[i] = treatment.Stroke{
-			ID:       fmt.Sprint("k", i),
-			Mode:     "clone",
-			Home:     1037,
-			Size:     40,
-			Hardness: 0.6,
-			Opacity:  1,
-			From:     &treatment.From{Offset: treatment.Vec{70, 10}},
-			Path:     &treatment.Path{Points: points},
-		}
-	}
+	strokes := strokesIn(geom.Box{Min: geom.Pt(220, 220), Max: geom.Pt(1660, 860)}, 1037, 1000)
 	s.put(shot, doc) // without the strokes so far
 	began := time.Now()
 	s.paint(shot, doc.Removals[0].Fill.Sources[0], strokes)
@@ -189,6 +171,30 @@ func TestFeelOfPainting(t *testing.T) {
 	paint(60, way(30))
 	median, high = paint(60, way(200))
 	fmt.Printf("brush of 60 px on 1,000 strokes      median %5.1f ms   95 %% %5.1f ms\n", median, high)
+}
+
+// strokesIn returns strokes of 40 points that begin somewhere in a box.
+func strokesIn(box geom.Box, home, count int) []treatment.Stroke {
+	rng := rand.New(rand.NewPCG(1, 1))
+	strokes := make([]treatment.Stroke, count)
+	for i := range strokes {
+		x, y := box.Min.X+(box.Max.X-box.Min.X)*rng.Float64(), box.Min.Y+(box.Max.Y-box.Min.Y)*rng.Float64()
+		var points [][]float64
+		for k := range 40 {
+			points = append(points, []float64{x + 1.5*float64(k), y + 6*math.Sin(float64(k)/6)})
+		}
+		strokes[i] = treatment.Stroke{
+			ID:       fmt.Sprint("k", i),
+			Mode:     "clone",
+			Home:     home,
+			Size:     40,
+			Hardness: 0.6,
+			Opacity:  1,
+			From:     &treatment.From{Offset: treatment.Vec{70, 10}},
+			Path:     &treatment.Path{Points: points},
+		}
+	}
+	return strokes
 }
 
 // opened returns after how many milliseconds from the page's beginning its first frame

@@ -1,4 +1,11 @@
-import { useState, type MouseEvent, type PointerEvent as ReactPointerEvent } from 'react'
+import {
+  useCallback,
+  useLayoutEffect,
+  useRef,
+  useState,
+  type MouseEvent,
+  type PointerEvent as ReactPointerEvent,
+} from 'react'
 import type { Removal } from '../../api/client'
 import { useEdit } from '../../api/treatment'
 import { Select } from '../../ui/choice'
@@ -88,6 +95,17 @@ export function List(props: BenchProps) {
   }
   const those = (id: string) => (chosen.includes(id) ? chosen : [id])
 
+  // Rows are given the same functions always, which do what is so now.
+  const now = useRef({ pick, grab, those })
+  useLayoutEffect(() => {
+    now.current = { pick, grab, those }
+  })
+  const onPick = useCallback((r: Removal, e: MouseEvent) => now.current.pick(r.id)(e), [])
+  const onGrab = useCallback((r: Removal, e: ReactPointerEvent) => {
+    const ids = now.current.those(r.id)
+    now.current.grab(ids, ids.length > 1 ? `${ids.length} removals` : r.name)(e)
+  }, [])
+
   return (
     <>
       {removals.length > 1 && (
@@ -117,12 +135,13 @@ export function List(props: BenchProps) {
               <li key={r.id} className="relative">
                 {before === r.id && <Here />}
                 <Row
-                  {...props}
+                  shot={shot}
                   removal={r}
+                  standing={standings.get(r.id)}
                   open={r.id === open}
                   picked={chosen.includes(r.id)}
-                  onPick={pick(r.id)}
-                  onGrab={grab(those(r.id), chosen.includes(r.id) ? `${chosen.length} removals` : r.name)}
+                  onPick={onPick}
+                  onGrab={onGrab}
                 />
               </li>
             ))

@@ -1,11 +1,19 @@
 import { Menu, MenuButton, MenuItems, Switch } from '@headlessui/react'
-import { useEffect, useLayoutEffect, useRef, type KeyboardEvent, type MouseEvent, type PointerEvent } from 'react'
+import {
+  memo,
+  useEffect,
+  useLayoutEffect,
+  useRef,
+  useState,
+  type KeyboardEvent,
+  type MouseEvent,
+  type PointerEvent,
+} from 'react'
 import type { Removal, Shot } from '../../api/client'
 import { computed } from '../../api/session'
 import { useEdit } from '../../api/treatment'
 import { Item } from '../../ui/menu'
 import { on } from '../edits'
-import type { BenchProps } from '../props'
 import { stages, standingWords, type RemovalStanding } from '../stages'
 import { bench } from '../state'
 import { colours, type Colour } from './colours'
@@ -30,23 +38,25 @@ export function useCarried(name: string) {
   return { button, carry }
 }
 
-/** One removal of the list. */
-export function Row({
+/** One removal of the list. There are many: a row is drawn anew only when something of it changes. */
+export const Row = memo(function Row({
   shot,
-  standings,
+  standing,
   removal: r,
   open,
   picked,
   onPick,
   onGrab,
-}: BenchProps & {
+}: {
+  shot: Shot
   removal: Removal
+  standing: RemovalStanding | undefined
   open: boolean
   picked: boolean
   /** Ctrl or Shift was held: it is picked beside others. */
-  onPick: (e: MouseEvent) => void
+  onPick: (r: Removal, e: MouseEvent) => void
   /** It was taken hold of, to be put elsewhere. */
-  onGrab: (e: PointerEvent) => void
+  onGrab: (r: Removal, e: PointerEvent) => void
 }) {
   const { edit } = useEdit(shot.id)
   const here = useRef<HTMLDivElement>(null)
@@ -68,11 +78,11 @@ export function Row({
         title={`${r.name}. Drag it, or Alt Up and Alt Down, to put it elsewhere: what is lower covers what is above. Ctrl or Shift and click picks several`}
         className="flex min-w-0 flex-1 touch-none items-center gap-2 rounded text-left"
         onClick={(e) => {
-          if (e.ctrlKey || e.metaKey || e.shiftKey) return onPick(e)
+          if (e.ctrlKey || e.metaKey || e.shiftKey) return onPick(r, e)
           if (open) bench.open(null)
           else bench.open(r.id, 'mark')
         }}
-        onPointerDown={onGrab}
+        onPointerDown={(e) => onGrab(r, e)}
         onKeyDown={(e) =>
           carry(e, (way) => void edit(`Move ${r.name} ${way < 0 ? 'up' : 'down'}`, (d) => step(d, [r.id], way)))
         }
@@ -88,7 +98,7 @@ export function Row({
         <span className={`min-w-0 flex-1 truncate ${r.off ? 'opacity-50' : ''}`}>{r.name}</span>
         <span className="flex shrink-0 gap-1">
           {stages.map((s) => (
-            <LeafMark key={s.id} standing={standings.get(r.id)?.[s.id]} label={s.name} />
+            <LeafMark key={s.id} standing={standing?.[s.id]} label={s.name} />
           ))}
         </span>
       </button>
@@ -135,7 +145,7 @@ export function Row({
       </More>
     </div>
   )
-}
+})
 
 /** Uses a removal, or leaves it out. */
 export function use(r: Removal, v: boolean) {
@@ -157,15 +167,30 @@ export function Used({ label, used, onChange }: { label: string; used: boolean; 
   )
 }
 
-/** What else can be done; faint until its row is pointed at or reached. */
+/** What else can be done; faint until its row is pointed at or reached, and no menu before that: lists are long. */
 export function More({ label, faint, children }: { label: string; faint?: boolean; children: React.ReactNode }) {
+  const [reached, setReached] = useState<'pointed at' | 'focused' | null>(null)
+  const button = {
+    className: `shrink-0 rounded px-1 py-0.5 text-[13px] text-quiet hover:bg-stone hover:text-text ${faint ? 'opacity-0 group-hover/row:opacity-100 focus-visible:opacity-100 data-open:opacity-100' : ''}`,
+    'aria-label': label,
+    title: label,
+  }
+  if (!reached)
+    return (
+      <button
+        {...button}
+        type="button"
+        aria-haspopup="menu"
+        aria-expanded={false}
+        onPointerEnter={() => setReached('pointed at')}
+        onFocus={() => setReached('focused')}
+      >
+        More
+      </button>
+    )
   return (
     <Menu>
-      <MenuButton
-        className={`shrink-0 rounded px-1 py-0.5 text-[13px] text-quiet hover:bg-stone hover:text-text ${faint ? 'opacity-0 group-hover/row:opacity-100 focus-visible:opacity-100 data-open:opacity-100' : ''}`}
-        aria-label={label}
-        title={label}
-      >
+      <MenuButton {...button} autoFocus={reached === 'focused'}>
         More
       </MenuButton>
       <MenuItems
