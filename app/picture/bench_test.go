@@ -26,7 +26,12 @@ func wide(b *testing.B) *picture.Source {
 // wideAs is the same in a file format; its code values are those of 8 bits, scaled. With
 // more frames than 16 these come again.
 func wideAs(b *testing.B, target media.Target, frames int) *picture.Source {
-	dir := b.TempDir()
+	return picture.NewSource(brought(b, wideFiles(b, target, frames)), "wide", nil)
+}
+
+// wideFiles writes its files.
+func wideFiles(b testing.TB, target media.Target, frames int) (dir string) {
+	dir = b.TempDir()
 	r := rand.New(rand.NewPCG(1, 2))
 	texture := raster.NewPlane(image.Rect(0, 0, 2000, 1140))
 	for i := range texture.Pix {
@@ -57,6 +62,11 @@ func wideAs(b *testing.B, target media.Target, frames int) *picture.Source {
 	for n := 17; n <= frames; n++ {
 		require.NoError(b, os.Link(file((n-1)%16+1), file(n)))
 	}
+	return dir
+}
+
+// brought brings footage in.
+func brought(b testing.TB, dir string) *media.Plates {
 	m, err := media.Inspect(ctx, dir)
 	require.NoError(b, err)
 	p, err := media.Import(
@@ -74,7 +84,7 @@ func wideAs(b *testing.B, target media.Target, frames int) *picture.Source {
 		nil,
 	)
 	require.NoError(b, err)
-	return picture.NewSource(p, "wide", nil)
+	return p
 }
 
 func run(b *testing.B, s *picture.Source, t treatment.Track) {

@@ -7,7 +7,9 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"sync"
 
+	"jardin/app/routines"
 	"jardin/core/render"
 	"jardin/core/settle"
 	"jardin/core/treatment"
@@ -126,19 +128,27 @@ func (s *Source) grainModel(
 	r *treatment.Removal,
 	next func(),
 ) (*treatment.GrainModel, error) {
+	// Several at once: much of the work on one frame waits for itself.
+	found := make([]*settle.GrainSample, grainFrames)
+	group, ctx := routines.NewGroup(ctx, s.Plates.AtOnce())
+	var telling sync.Mutex
+	for k := range found {
+		group.Go(func() (err error) {
+			found[k], err = s.eval.GrainSample(ctx, t, r.ID, r.Range.First+(r.Range.Len()-1)*k/(grainFrames-1))
+			telling.Lock()
+			defer telling.Unlock()
+			next()
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
 	var samples []settle.GrainSample
-	for k := range grainFrames {
-		if err := ctx.Err(); err != nil {
-			return nil, err
+	for _, f := range found {
+		if f != nil {
+			samples = append(samples, *f)
 		}
-		found, err := s.eval.GrainSample(ctx, t, r.ID, r.Range.First+(r.Range.Len()-1)*k/(grainFrames-1))
-		if err != nil {
-			return nil, err
-		}
-		if found != nil {
-			samples = append(samples, *found)
-		}
-		next()
 	}
 	grain, known := settle.MeasureGrain(samples)
 	if !known {

@@ -4,6 +4,7 @@ import (
 	"math"
 
 	"jardin/core/raster"
+	"jardin/core/simd"
 )
 
 // Noise estimates the standard deviation of a channel's grain, 0 to 2, on the
@@ -16,19 +17,35 @@ func Noise(m *raster.Image, channel int) float64 {
 	if w < 3 || h < 3 {
 		return 0
 	}
-	at := func(x, y int) float64 { return root(m.Pix[4*(y*w+x)+channel]) }
-	var sum float64
-	for y := 1; y < h-1; y++ {
-		for x := 1; x < w-1; x++ {
-			sum += math.Abs(at(x-1, y-1) - 2*at(x, y-1) + at(x+1, y-1) -
-				2*at(x-1, y) + 4*at(x, y) - 2*at(x+1, y) +
-				at(x-1, y+1) - 2*at(x, y+1) + at(x+1, y+1))
+	sums := make([]float64, h) // by row, so that they are added in one order on any machine
+	raster.Rows(1, h-1, func(y int) {
+		// The filter is the same one across and down: first down.
+		column := func(x int) float64 {
+			i := 4*((y-1)*w+x) + channel
+			return root(m.Pix[i]) - 2*root(m.Pix[i+4*w]) + root(m.Pix[i+8*w])
 		}
+		a, b := column(0), column(1)
+		var sum float64
+		for x := 2; x < w; x++ {
+			c := column(x)
+			sum += math.Abs(a - 2*b + c)
+			a, b = b, c
+		}
+		sums[y] = sum
+	})
+	var sum float64
+	for _, v := range sums {
+		sum += v
 	}
 	return sum * math.Sqrt(math.Pi/2) / (6 * float64((w-2)*(h-2)))
 }
 
-func root(v float32) float64 { return math.Sqrt(math.Max(float64(v), 0)) }
+func root(v float32) float64 {
+	if !(v > 0) {
+		return 0
+	}
+	return math.Sqrt(float64(v))
+}
 
 // Denoise returns the picture with its grain reduced and its edges kept: a bilateral
 // filter (Tomasi & Manduchi 1998) over 7 by 7 pixels on the square root of light.
@@ -50,28 +67,26 @@ func Denoise(m *raster.Image, strength float64) *raster.Image {
 		if tolerance <= 0 {
 			continue
 		}
-		for i := range roots {
-			roots[i] = float32(root(m.Pix[4*i+c]))
-		}
-		fall := float32(1 / (2 * tolerance * tolerance))
 		raster.Rows(0, h, func(y int) {
-			for x := range w {
-				middle := roots[y*w+x]
-				var sum, weights float32
-				for j := max(-reach, -y); j <= min(reach, h-1-y); j++ {
-					row := roots[(y+j)*w:]
-					for i := max(-reach, -x); i <= min(reach, w-1-x); i++ {
-						v := row[x+i]
-						d := (v - middle) * (v - middle) * fall
-						if d >= 4 {
-							continue
-						}
-						k := 1 - d/4 // falls as exp(-d) does, and ends at twice the tolerance
-						k = near[j+reach][i+reach] * k * k * k * k
-						sum, weights = sum+k*v, weights+k
+			for i := y * w; i < (y+1)*w; i++ {
+				roots[i] = float32(root(m.Pix[4*i+c]))
+			}
+		})
+		fall := float32(1 / (8 * tolerance * tolerance))
+		raster.Rows(0, h, func(y int) {
+			sum, weights := make([]float32, w), make([]float32, w)
+			middle := roots[y*w : (y+1)*w]
+			for j := max(-reach, -y); j <= min(reach, h-1-y); j++ {
+				for i := -reach; i <= reach; i++ {
+					// The weight falls as exp(-d) does, and ends at twice the tolerance.
+					from, to := max(0, -i), min(w, w-i)
+					if from < to {
+						simd.Alike(sum[from:to], weights[from:to], middle[from:to], roots[(y+j)*w+from+i:], near[j+reach][i+reach], fall)
 					}
 				}
-				v := sum / weights
+			}
+			for x, v := range sum {
+				v /= weights[x]
 				out.Pix[4*(y*w+x)+c] = v * v
 			}
 		})

@@ -95,36 +95,40 @@ func (k *TemporalDenoiser) lightOf(m *raster.Image) *raster.Image {
 	usual := k.usualDifference(m)
 	out := raster.NewImage(m.Rect)
 	w := m.Rect.Dx()
+	var fall [3]float32 // of a squared difference, to that of grain
+	for c, noise := range k.noise {
+		if noise > 0 {
+			fall[c] = float32(1 / (2 * noise * noise))
+		}
+	}
 	// First without what is far from usual, then what does not fit around it counts less and less.
 	for pass := range 2 {
-		before := out
+		before, tolerance := out, float32(1.0/36) // six standard deviations
+		if pass > 0 {
+			tolerance = 1.0 / 6
+		}
 		out = raster.NewImage(m.Rect)
 		raster.Rows(0, m.Rect.Dy(), func(y int) {
 			for i := y * w; i < (y+1)*w; i++ {
-				if m.Pix[4*i+3] < 0.999 {
+				p, own, to := m.Pix[4*i:4*i+4:4*i+4], k.out.Pix[4*i:4*i+4:4*i+4], out.Pix[4*i:4*i+4:4*i+4]
+				if p[3] < 0.999 {
 					continue
 				}
-				var d [3]float32
-				var worst float32
-				for c := range 3 {
-					expected := usual[c]
-					if pass > 0 {
-						expected = before.Pix[4*i+c]
-					}
-					d[c] = m.Pix[4*i+c] - k.out.Pix[4*i+c]
-					if noise := float32(math.Sqrt2 * k.noise[c]); noise > 0 {
-						worst = max(worst, (d[c]-expected)*(d[c]-expected)/(noise*noise))
-					}
-				}
-				over := worst / 36 // six standard deviations
+				expected := usual
 				if pass > 0 {
-					over = worst / 6
+					expected = [3]float32(before.Pix[4*i:])
 				}
+				var worst float32
+				for c := range expected {
+					to[c] = p[c] - own[c]
+					off := to[c] - expected[c]
+					if off *= off * fall[c]; off > worst {
+						worst = off
+					}
+				}
+				over := worst * tolerance
 				wt := 1 / (1 + over*over)
-				for c := range 3 {
-					out.Pix[4*i+c] = wt * d[c]
-				}
-				out.Pix[4*i+3] = wt
+				to[0], to[1], to[2], to[3] = wt*to[0], wt*to[1], wt*to[2], wt
 			}
 		})
 		out = raster.Broad(out, denoiseBroad)

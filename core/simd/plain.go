@@ -85,6 +85,21 @@ func dotsPlain(lanes *[3][4]float64, v, a, b, c []float32) {
 	}
 }
 
+func alikePlain(sum, weights, middle, other []float32, near, fall float32, from int) {
+	for i := from; i < len(sum); i++ {
+		v := other[i]
+		d := v - middle[i]
+		k := 1 - d*d*fall
+		if !(k > 0) {
+			k = 0
+		}
+		k *= k
+		k = k * k * near
+		sum[i] += k * v
+		weights[i] += k
+	}
+}
+
 func widenPlain(dst []uint16, src []byte, from int) {
 	for i := from; i < len(dst); i++ {
 		dst[i] = uint16(src[i])

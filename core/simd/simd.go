@@ -107,6 +107,17 @@ func Dots(v, a, b, c []float32) (out [3]float64) {
 	return joined(&lanes)
 }
 
+// Alike adds to sum and weights what resembles: for each sample of other so much of it, and one, as near (1 - fall d²)⁴, d being how
+// far it is from middle; nothing where that is more than fall allows.
+func Alike(sum, weights, middle, other []float32, near, fall float32) {
+	weights, middle, other = weights[:len(sum)], middle[:len(sum)], other[:len(sum)]
+	if wide {
+		alikeWide(sum, weights, middle, other, near, fall)
+		return
+	}
+	alikePlain(sum, weights, middle, other, near, fall, 0)
+}
+
 // Reduce takes from each number of dst the sum of those of a, b and c, each times its factor.
 func Reduce(dst, a, b, c []float64, by [3]float64) {
 	a, b, c = a[:len(dst)], b[:len(dst)], c[:len(dst)]

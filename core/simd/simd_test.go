@@ -152,6 +152,18 @@ var kernels = []kernel{
 		k, o, sx, sy := rng.Float64(), rng.Float64(), rng.Float64(), rng.Float64()
 		return newRoom(rng, n), func(d []float32) { Unlit(d, a, b, x, y, k, o, sx, sy) }, func(d []float32) { unlitPlain(d, a, b, x, y, k, o, sx, sy, 0) }
 	}},
+	{"Alike", func(rng *rand.Rand, n int) (room, func([]float32), func([]float32)) {
+		weights, middle, other := newRoom(rng, n), newRoom(rng, n).part, newRoom(rng, n).part
+		own := weights.clone().part
+		near, fall := rng.Float32(), rng.Float32()
+		return newRoom(rng, 2*n), func(d []float32) {
+				Alike(d[:n], weights.part, middle, other, near, fall)
+				copy(d[n:], weights.part)
+			}, func(d []float32) {
+				alikePlain(d[:n], own, middle, other, near, fall, 0)
+				copy(d[n:], own)
+			}
+	}},
 	{"Biweight", func(rng *rand.Rand, n int) (room, func([]float32), func([]float32)) {
 		e := newRoom(rng, n).part
 		return newRoom(rng, n), func(d []float32) { Biweight(d, e, 0.7) }, func(d []float32) { biweightPlain(d, e, 0.7, 0) }

@@ -251,6 +251,26 @@ func dotsWide(v, a, b, c []float32) [3]float64 {
 	return joined(&lanes)
 }
 
+func alikeWide(sum, weights, middle, other []float32, near, fall float32) {
+	i := 0
+	ps, pw, pm, po := unsafe.SliceData(sum), unsafe.SliceData(weights), unsafe.SliceData(middle), unsafe.SliceData(other)
+	if len(sum) >= 8 {
+		one, zero, n, f := all(1), all(0), all(near), all(fall)
+		for ; i+8 <= len(sum); i += 8 {
+			v := load(po, i)
+			d := v.Sub(load(pm, i))
+			k := one.Sub(d.Mul(d).Mul(f))
+			k = k.Merge(zero, k.Greater(zero))
+			k = k.Mul(k)
+			k = k.Mul(k).Mul(n)
+			store(load(ps, i).Add(k.Mul(v)), ps, i)
+			store(load(pw, i).Add(k), pw, i)
+		}
+		Fence()
+	}
+	alikePlain(sum, weights, middle, other, near, fall, i)
+}
+
 func widenWide(dst []uint16, src []byte) {
 	i := 0
 	d, s := unsafe.Pointer(unsafe.SliceData(dst)), unsafe.Pointer(unsafe.SliceData(src))
