@@ -36,6 +36,7 @@ bench: setup-test build ## Print the figures that docs/figures.md quotes
 	@scripts/setup colmap:/usr/bin/colmap
 	JARDIN_BENCH=1 $(GO) test ./e2e -run 'TestFeel|TestForty|TestDotsBy|TestEveryControlOfFill' -count=1 -v -timeout 20m | grep -vE '^(=== |--- |PASS)'
 	JARDIN_BENCH=1 $(GO) test ./app/demo -run 'Settle|RodAndWires|MeasuredGrain|AnOutline|Grown|Barrow|Beds' -count=1 -v -timeout 20m | grep -E 'plain|settled|grown|barrow|channel|through time|: [01]\.|mended|COLMAP|px'
+	JARDIN_BENCH=1 $(GO) test ./app/picture -run 'TestAWholeJob' -count=1 -v -timeout 10m | grep -E 'job|ours'
 	JARDIN_BENCH=1 $(GO) test ./core/track -run 'OnPhotographs|Strip|Returns|HardFootage' -count=1 -v -timeout 20m | grep -E 'ours|OpenCV|hidden|returns'
 	JARDIN_BENCH=1 $(GO) test ./app/speed -count=1 -v | grep -vE '^(=== |--- |PASS|ok)'
 	$(GO) test ./core/... ./app/... -run '^$$' -bench . -benchmem | grep -E '^(Benchmark|pkg)'

@@ -17,7 +17,7 @@ import (
 
 // rank says which rooms may import which: only ones with a lower number.
 var rank = map[string]int{
-	"geom": 0, "colorspace": 0, "memo": 0, "simd": 0, "raster": 1, "matte": 2, "track": 2, "fill": 2, "spread": 2, "gather": 2, "settle": 2,
+	"simd": -1, "geom": 0, "colorspace": 0, "memo": 0, "raster": 1, "matte": 2, "track": 2, "fill": 2, "spread": 2, "gather": 2, "settle": 2,
 	"check": 2, "warp": 2, "camera": 2, "treatment": 3, "carry": 4, "grow": 4, "render": 5,
 }
 

@@ -17,8 +17,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"jardin/app/media"
+	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/raster"
+	"jardin/core/settle"
 	"jardin/core/simd"
 	"jardin/core/track"
 )
@@ -80,6 +83,13 @@ func jobs(t *testing.T, folder string) []job {
 	}
 	mega := float64(width*height) / 1e6
 	below := raster.NewImage(full)
+	coder := colorspace.NewCoder(colorspace.SRGB, 8)
+	codes := media.NewFrame(width, height, media.Samples{Depth: 8})
+	words := codes.Codes
+	coder.EncodePixels(words, picture.Pix)
+	bytes := make([]byte, len(words))
+	simd.Narrow(bytes, words)
+	corner := picture.Crop(image.Rect(0, 0, 960, 540))
 	return []job{
 		{"warp RGBA, bicubic", 0.6, 32 * mega, func() { raster.Warp(picture, h, full) }},
 		{"warp RGBA by a lattice", 0.6, 32 * mega, func() { raster.WarpBy(picture, wave, full) }},
@@ -105,6 +115,11 @@ func jobs(t *testing.T, folder string) []job {
 			_, err := again.Step(show(next), nil)
 			require.NoError(t, err)
 		}},
+		{"bytes to words", 1, 9 * mega, func() { simd.Widen(make([]uint16, len(bytes)), bytes) }},
+		{"words to bytes", 1, 9 * mega, func() { simd.Narrow(make([]byte, len(words)), words) }},
+		{"codes to light, RGBA", 1, 22 * mega, func() { codes.Linear(coder) }},
+		{"light to codes", 1, 19 * mega, func() { coder.EncodePixels(make([]uint16, len(words)), picture.Pix) }},
+		{"smoothing of 7 x 7, 960 x 540", 1, 0, func() { settle.Denoise(corner, 3) }},
 		{"200 points, 15 x 15", 1, 0, func() {
 			a, b := raster.Pyramid(plane, 5), raster.Pyramid(next, 5)
 			for _, p := range points {

@@ -1,6 +1,10 @@
 package colorspace
 
-import "math"
+import (
+	"math"
+
+	"jardin/core/simd"
+)
 
 // A Coder turns code values of one kind into linear light and back by tables. Every
 // code value survives the round trip. Code values are integers of 8 to 16 bits, or
@@ -13,6 +17,7 @@ type Coder struct {
 	// Of integers:
 	bottom, top float32  // the light of the first and the last code value
 	encode      []uint16 // by position along the square root of light
+	coarse      bool     // there are more code values than places
 	edges       []float32
 }
 
@@ -35,6 +40,7 @@ func NewCoder(t Transfer, depth int) *Coder {
 			c.encode[i] = uint16(math.Min(math.Max(t.Encode(s*s)*float64(max)+0.5, 0), float64(max)))
 		}
 		c.encode[steps+1] = c.encode[steps]
+		c.coarse = max > steps
 	}
 	return c
 }
@@ -86,16 +92,10 @@ func (c *Coder) Encode(l float32) uint16 {
 	if l >= c.top {
 		return uint16(c.max)
 	}
-	var v int
 	if c.encode != nil {
-		// Between two places of the table it goes nearly evenly: a code or two are left to find.
-		at := float32(math.Sqrt(float64(l))) * steps
-		k := int(at)
-		a, b := int(c.encode[k]), int(c.encode[k+1])
-		v = a + int(float32(b-a)*(at-float32(k)))
-	} else {
-		v = int(math.Min(math.Max(c.transfer.Encode(float64(l))*float64(c.max), 0), float64(c.max)))
+		return c.near(l, float32(math.Sqrt(float64(l)))*steps)
 	}
+	v := int(math.Min(math.Max(c.transfer.Encode(float64(l))*float64(c.max), 0), float64(c.max)))
 	for v < c.max && l >= c.edges[v] {
 		v++
 	}
@@ -107,12 +107,41 @@ func (c *Coder) Encode(l float32) uint16 {
 
 // EncodePixels encodes the colours of pixels of RGBA that have any alpha; the codes of others stay as they are.
 func (c *Coder) EncodePixels(rgb []uint16, rgba []float32) {
-	for i, j := 0, 0; i+4 <= len(rgba); i, j = i+4, j+3 {
-		if rgba[i+3] != 0 {
-			p, v := rgba[i:i+3:i+3], rgb[j:j+3:j+3]
-			v[0], v[1], v[2] = c.Encode(p[0]), c.Encode(p[1]), c.Encode(p[2])
+	if c.encode == nil {
+		for i, j := 0, 0; i+4 <= len(rgba); i, j = i+4, j+3 {
+			if rgba[i+3] != 0 {
+				rgb[j], rgb[j+1], rgb[j+2] = c.Encode(rgba[i]), c.Encode(rgba[i+1]), c.Encode(rgba[i+2])
+			}
+		}
+		return
+	}
+	var places [256]float32 // along the table
+	for ; len(rgba) >= 4; rgb, rgba = rgb[min(len(places)/4*3, len(rgb)):], rgba[min(len(places), len(rgba)):] {
+		part := rgba[:min(len(places), len(rgba))]
+		simd.Roots(places[:len(part)], part, steps, steps)
+		for i, j := 0, 0; i+4 <= len(part); i, j = i+4, j+3 {
+			if part[i+3] != 0 {
+				p, at, out := part[i:i+3:i+3], places[i:i+3:i+3], rgb[j:j+3:j+3]
+				out[0], out[1], out[2] = c.near(p[0], at[0]), c.near(p[1], at[1]), c.near(p[2], at[2])
+			}
 		}
 	}
+}
+
+// near returns the code value of light that lies at a place of the table.
+func (c *Coder) near(l, at float32) uint16 {
+	k := int(at)
+	v := int(c.encode[k])
+	if c.coarse { // between two places it goes nearly evenly: a code or two are left to find
+		v += int(float32(int(c.encode[k+1])-v) * (at - float32(k)))
+	}
+	for v < c.max && l >= c.edges[v] {
+		v++
+	}
+	for v > 0 && l < c.edges[v-1] {
+		v--
+	}
+	return uint16(v)
 }
 
 // FromHalf returns the value of a half float (IEEE 754 binary16).

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"jardin/core/raster"
+	"jardin/core/simd"
 )
 
 // A TemporalDenoiser takes the grain out of a frame with the help of others.
@@ -35,12 +36,9 @@ func rooted(m *raster.Image) *raster.Image {
 	out := raster.NewImage(m.Rect)
 	raster.Rows(m.Rect.Min.Y, m.Rect.Max.Y, func(y int) {
 		src, dst := m.Row(y, m.Rect.Min.X, m.Rect.Max.X), out.Row(y, m.Rect.Min.X, m.Rect.Max.X)
-		for i, v := range src {
-			if i%4 == 3 {
-				dst[i] = v
-			} else {
-				dst[i] = float32(math.Sqrt(float64(max(v, 0))))
-			}
+		simd.Roots(dst, src, 1, math.MaxFloat32)
+		for i := 3; i < len(src); i += 4 {
+			dst[i] = src[i]
 		}
 	})
 	return out

@@ -25,6 +25,7 @@ func biweightWide(_, _ []float32, _ float32)                          {}
 func sumsWide(_ *Sums, _ [][8]float32, _, _ []float32, _ bool)        {}
 func withinWide(_ *Places, _ int, _ *Reach) int                       { return 0 }
 func dotsWide(_, _, _, _ []float32) (out [3]float64)                  { return out }
+func rootsWide(_, _ []float32, _, _ float32)                          {}
 func alikeWide(_, _, _, _ []float32, _, _ float32)                    {}
 func widenWide(_ []uint16, _ []byte)                                  {}
 func narrowWide(_ []byte, _ []uint16)                                 {}

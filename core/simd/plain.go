@@ -85,6 +85,19 @@ func dotsPlain(lanes *[3][4]float64, v, a, b, c []float32) {
 	}
 }
 
+func rootsPlain(dst, src []float32, scale, most float32, from int) {
+	for i := from; i < len(dst); i++ {
+		v := src[i]
+		if !(v > 0) {
+			v = 0
+		}
+		if v = float32(math.Sqrt(float64(v))) * scale; v > most {
+			v = most
+		}
+		dst[i] = v
+	}
+}
+
 func alikePlain(sum, weights, middle, other []float32, near, fall float32, from int) {
 	for i := from; i < len(sum); i++ {
 		v := other[i]

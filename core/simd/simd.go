@@ -107,6 +107,16 @@ func Dots(v, a, b, c []float32) (out [3]float64) {
 	return joined(&lanes)
 }
 
+// Roots puts the square roots of numbers, times scale, into dst; 0 for what is not above 0, and no more than most.
+func Roots(dst, src []float32, scale, most float32) {
+	src = src[:len(dst)]
+	if wide {
+		rootsWide(dst, src, scale, most)
+		return
+	}
+	rootsPlain(dst, src, scale, most, 0)
+}
+
 // Alike adds to sum and weights what resembles: for each sample of other so much of it, and one, as near (1 - fall d²)⁴, d being how
 // far it is from middle; nothing where that is more than fall allows.
 func Alike(sum, weights, middle, other []float32, near, fall float32) {

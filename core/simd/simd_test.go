@@ -152,6 +152,10 @@ var kernels = []kernel{
 		k, o, sx, sy := rng.Float64(), rng.Float64(), rng.Float64(), rng.Float64()
 		return newRoom(rng, n), func(d []float32) { Unlit(d, a, b, x, y, k, o, sx, sy) }, func(d []float32) { unlitPlain(d, a, b, x, y, k, o, sx, sy, 0) }
 	}},
+	{"Roots", func(rng *rand.Rand, n int) (room, func([]float32), func([]float32)) {
+		src, scale := newRoom(rng, n).part, rng.Float32()
+		return newRoom(rng, n), func(d []float32) { Roots(d, src, scale, 0.9) }, func(d []float32) { rootsPlain(d, src, scale, 0.9, 0) }
+	}},
 	{"Alike", func(rng *rand.Rand, n int) (room, func([]float32), func([]float32)) {
 		weights, middle, other := newRoom(rng, n), newRoom(rng, n).part, newRoom(rng, n).part
 		own := weights.clone().part

@@ -251,6 +251,21 @@ func dotsWide(v, a, b, c []float32) [3]float64 {
 	return joined(&lanes)
 }
 
+func rootsWide(dst, src []float32, scale, most float32) {
+	i := 0
+	if len(dst) >= 8 {
+		d, s := unsafe.SliceData(dst), unsafe.SliceData(src)
+		k, top, zero := all(scale), all(most), all(0)
+		for ; i+8 <= len(dst); i += 8 {
+			v := load(s, i)
+			v = v.Masked(v.Greater(zero)).Sqrt().Mul(k)
+			store(top.Merge(v, v.Greater(top)), d, i)
+		}
+		Fence()
+	}
+	rootsPlain(dst, src, scale, most, i)
+}
+
 func alikeWide(sum, weights, middle, other []float32, near, fall float32) {
 	i := 0
 	ps, pw, pm, po := unsafe.SliceData(sum), unsafe.SliceData(weights), unsafe.SliceData(middle), unsafe.SliceData(other)

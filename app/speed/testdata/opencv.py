@@ -74,7 +74,27 @@ def flow():
     cv2.calcOpticalFlowPyrLK(plane8, other8, points, None, winSize=(15, 15), maxLevel=4)
 
 
+colour8 = eight(np.ascontiguousarray(picture[:, :, :3]))
+colour16 = colour8.astype(np.uint16)
+codes = np.arange(256) / 255.0
+decode = np.where(codes <= 0.04045, codes / 12.92, ((codes + 0.055) / 1.055) ** 2.4).astype(np.float32)
+levels = np.linspace(0, 1, 65536)
+encode = np.clip(np.where(levels <= 0.0031308, 12.92 * levels, 1.055 * levels ** (1 / 2.4) - 0.055) * 255 + 0.5, 0, 255).astype(np.uint8)
+
+
+def to_codes():
+    light = cv2.cvtColor(picture, cv2.COLOR_RGBA2RGB)
+    encode[np.clip(light * 65535, 0, 65535).astype(np.uint16)]
+
+
+small = np.sqrt(np.clip(np.ascontiguousarray(picture[:540, :960, :3]), 0, None))
+
 JOBS = {
+    "bytes to words": lambda: colour8.astype(np.uint16),
+    "words to bytes": lambda: colour16.astype(np.uint8),
+    "codes to light, RGBA": lambda: cv2.cvtColor(cv2.LUT(colour8, np.dstack([decode] * 3)), cv2.COLOR_RGB2RGBA),
+    "light to codes": to_codes,
+    "smoothing of 7 x 7, 960 x 540": lambda: cv2.bilateralFilter(small, 7, 0.05, 1.5),
     "warp RGBA, bicubic": lambda: cv2.warpPerspective(picture, M, (W, H), flags=FLAGS | cv2.INTER_CUBIC),
     "warp RGBA by a lattice": by_lattice,
     "warp plane, bicubic": lambda: cv2.warpPerspective(plane, M, (W, H), flags=FLAGS | cv2.INTER_CUBIC),
