@@ -81,8 +81,9 @@ func Start(ctx context.Context, set Settings) (s *Service, err error) {
 	if err := s.openDatabase(ctx, set.Database); err != nil {
 		return s, err
 	}
-	// What is kept, what is being worked on, and what the collector has not taken back yet.
-	debug.SetMemoryLimit(int64(set.Memory) << 20)
+	// What is kept, what is being worked on, and what the collector has not taken back yet; beside it lies the program itself, and
+	// what libraries take that are not Go's.
+	debug.SetMemoryLimit(int64(set.Memory-min(72, set.Memory/8)) << 20)
 	hub := &live.Hub{}
 	s.store.IsOpen = hub.IsOpen
 	workspace := picture.NewWorkspace(s.store, s.folder, set.Memory<<20, int64(set.Disk)<<20)

@@ -164,6 +164,7 @@ func TestTwoWindowsAndAReload(t *testing.T) {
 
 // TestLookingAround uses keys, wheel and ribbon as somebody who only looks would.
 func TestLookingAround(t *testing.T) {
+	demotest.Share(t, 2)
 	_, a, _ := prepared(t)
 	a.key(input.ArrowRight, input.ArrowRight, input.ArrowLeft)
 	a.steady(1038)

@@ -57,6 +57,7 @@ func (s *server) strokes(shot string, n int) (out []treatment.Stroke) {
 }
 
 func TestPaintingAFrame(t *testing.T) {
+	demotest.Share(t, 0)
 	t.Parallel()
 	known := demotest.Truth(t)
 	s, a, shot := easel(t)

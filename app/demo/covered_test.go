@@ -50,6 +50,7 @@ func TestWhatTheArmCovers(t *testing.T) {
 
 // A fresh region, drawn by hand behind the arm, goes on with the same track where the first one is covered, and is joined to it.
 func TestAFreshRegionGoesOnWithTheTrack(t *testing.T) {
+	demotest.Share(t, 2)
 	known := demotest.CanTruth(t)
 	s := clip(t, demo.CanPlateFolder, demo.CanFirst)
 	const home, joint = 1012, 1022

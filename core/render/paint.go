@@ -23,18 +23,53 @@ func (e *Evaluator) bare(ctx context.Context, in bareInput, rect image.Rectangle
 // denoised takes the grain out of a frame.
 func denoised(ctx context.Context, e environment, in bareInput) (*raster.Image, error) {
 	return e.onDisk(in, func() (*raster.Image, error) {
-		size := e.Plate.Size()
-		plate, err := e.Plate.Linear(ctx, in.Frame, size)
-		if err != nil {
-			return nil, err
+		size, noise := e.Plate.Size(), in.Denoise.Noise
+		bands := denoiseBands(size)
+		if len(bands) > 1 && min(noise[0], noise[1], noise[2]) <= 0 { // of the whole frame, as without bands
+			plate, err := e.Plate.Linear(ctx, in.Frame, size)
+			if err != nil {
+				return nil, err
+			}
+			for c := range noise {
+				if noise[c] <= 0 {
+					noise[c] = settle.Noise(plate, c)
+				}
+			}
 		}
-		denoiser := settle.NewTemporalDenoiser(plate, in.Denoise.Noise)
-		add := func(_ int, carried *raster.Image, _ *raster.Plane) { denoiser.Add(carried) }
-		if err := e.gather(ctx, in.Denoise.Helpers, size, add); err != nil {
-			return nil, err
+		out := raster.NewImage(size)
+		for _, band := range bands {
+			around := band.Inset(-denoiseMargin).Intersect(size)
+			plate, err := e.Plate.Linear(ctx, in.Frame, around)
+			if err != nil {
+				return nil, err
+			}
+			if plate.Rect != around {
+				plate = plate.Crop(around)
+			}
+			denoiser := settle.NewTemporalDenoiser(plate, noise)
+			add := func(_ int, carried *raster.Image, _ *raster.Plane) { denoiser.Add(carried) }
+			if err := e.gather(ctx, in.Denoise.Helpers, around, add); err != nil {
+				return nil, err
+			}
+			out.Paste(denoiser.Denoise(plate, in.Denoise.Strength).Crop(band))
 		}
-		return denoiser.Denoise(plate, in.Denoise.Strength), nil
+		return out, nil
 	})
+}
+
+// denoisePixels is about how many pixels are rid of grain at a time: it takes ten times their memory.
+var denoisePixels = 1 << 20
+
+// denoiseMargin is how far around pixels may have a say: light is made equal over five, twice.
+const denoiseMargin = 64
+
+// denoiseBands are the parts of a frame that are rid of grain one after the other.
+func denoiseBands(size image.Rectangle) (bands []image.Rectangle) {
+	count := max(1, (size.Dx()*size.Dy()+denoisePixels/2)/denoisePixels)
+	for k := range count {
+		bands = append(bands, image.Rect(size.Min.X, size.Min.Y+size.Dy()*k/count, size.Max.X, size.Min.Y+size.Dy()*(k+1)/count))
+	}
+	return bands
 }
 
 // onDisk returns a picture from the disk cache, or makes it and keeps it there.

@@ -175,7 +175,7 @@ export function More({ label, faint, children }: { label: string; faint?: boolea
     'aria-label': label,
     title: label,
   }
-  if (!reached)
+  if (!reached && faint)
     return (
       <button
         {...button}
