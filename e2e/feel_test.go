@@ -154,14 +154,7 @@ func TestFeel(t *testing.T) {
 	a.key(input.Space)
 	s.wait(time.Minute, "one round of playback", func() bool { return a.number(`() => window.seen.size`) == 72 })
 	time.Sleep(time.Second)
-	played := a.number(`() => new Promise(done => {
-		const canvas = document.querySelector('[data-testid=picture]');
-		let count = 0, last = canvas.dataset.frame;
-		const began = performance.now();
-		const watch = new MutationObserver(() => { if (canvas.dataset.frame != last) { last = canvas.dataset.frame; count++ } });
-		watch.observe(canvas, { attributes: true });
-		setTimeout(() => { watch.disconnect(); done(count * 1000 / (performance.now() - began)) }, 6000);
-	})`)
+	played := a.pace()
 	a.key(input.Space)
 
 	a.key(input.Digit3)

@@ -109,8 +109,11 @@ func (p *Pose) straightened() []geom.Knot {
 	return out
 }
 
-// bowedStep is how long a side bowed by a lens is at most, pixels.
-const bowedStep = 8
+// bowedStep is how long a side bowed by a lens is at most, pixels, as long as no more than about mostBowed are needed.
+const (
+	bowedStep = 8.0
+	mostBowed = 20_000
+)
 
 // trace returns the shape's flattened path at home. What a lens bows is traced without it, and so finely that its sides can be
 // taken as straight through the lens.
@@ -119,6 +122,11 @@ func (p *Pose) trace(closed bool) []geom.Step {
 		return geom.Trace(p.placed(), closed, flatness)
 	}
 	steps := geom.Trace(p.straightened(), closed, flatness)
+	whole := 0.0 // a shape as long as no picture needs gets longer sides, not more of them
+	for i := 1; i < len(steps); i++ {
+		whole += steps[i].At.Dist(steps[i-1].At)
+	}
+	longest := max(bowedStep, whole/mostBowed)
 	var out []geom.Step
 	for i, st := range steps {
 		to := steps[(i+1)%len(steps)]
@@ -127,7 +135,7 @@ func (p *Pose) trace(closed bool) []geom.Step {
 		}
 		pieces := 1
 		if closed || i < len(steps)-1 {
-			pieces = min(1+int(p.Lens.Distort(st.At).Dist(p.Lens.Distort(to.At))/bowedStep), 2000)
+			pieces = 1 + int(p.Lens.Distort(st.At).Dist(p.Lens.Distort(to.At))/longest)
 		}
 		for k := range pieces {
 			u := float64(k) / float64(pieces)

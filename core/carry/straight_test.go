@@ -102,3 +102,18 @@ func TestAStraightShapeWithoutALens(t *testing.T) {
 	_, ok := set.Pose(&s, "", 1)
 	assert.False(t, ok)
 }
+
+// The worst shape that a document may hold takes no more than a moment: its sides get longer.
+func TestAWildShapeThroughTheLens(t *testing.T) {
+	d := treatment.New()
+	d.Lens = &treatment.Lens{Size: [2]int{960, 540}, K: [3]float64{1e-9, 0, 0}}
+	set, err := New(d)
+	require.NoError(t, err)
+	s := treatment.Shape{ID: "w", Kind: treatment.Outline, Home: 1, Ride: treatment.Still, Straight: true}
+	for i := range treatment.MostKnots {
+		s.Points = append(s.Points, treatment.Knot{At: treatment.Vec{480 + 4000*float64(1-2*(i%2)), 270 + float64(i%7)}})
+	}
+	pose, ok := set.Pose(&s, "", 1)
+	require.True(t, ok)
+	assert.Less(t, len(pose.trace(true)), 3*mostBowed)
+}

@@ -95,14 +95,7 @@ func (c *Coder) Encode(l float32) uint16 {
 	if c.encode != nil {
 		return c.near(l, float32(math.Sqrt(float64(l)))*steps)
 	}
-	v := int(math.Min(math.Max(c.transfer.Encode(float64(l))*float64(c.max), 0), float64(c.max)))
-	for v < c.max && l >= c.edges[v] {
-		v++
-	}
-	for v > 0 && l < c.edges[v-1] {
-		v--
-	}
-	return uint16(v)
+	return c.exact(l, int(math.Min(math.Max(c.transfer.Encode(float64(l))*float64(c.max), 0), float64(c.max))))
 }
 
 // EncodePixels encodes the colours of pixels of RGBA that have any alpha; the codes of others stay as they are.
@@ -135,6 +128,11 @@ func (c *Coder) near(l, at float32) uint16 {
 	if c.coarse { // between two places it goes nearly evenly: a code or two are left to find
 		v += int(float32(int(c.encode[k+1])-v) * (at - float32(k)))
 	}
+	return c.exact(l, v)
+}
+
+// exact returns the nearest code value, from one that is near.
+func (c *Coder) exact(l float32, v int) uint16 {
 	for v < c.max && l >= c.edges[v] {
 		v++
 	}

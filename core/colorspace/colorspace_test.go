@@ -2,9 +2,12 @@ package colorspace
 
 import (
 	"math"
+	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // Published values. sRGB: IEC 61966-2-1:1999 gives the thresholds 0.04045 and
@@ -74,4 +77,44 @@ func TestEncodeRoundsToNearestAndClamps(t *testing.T) {
 func TestUnknownTransferIsNamed(t *testing.T) {
 	assert.ErrorContains(t, Transfer("odd").Valid(), `"odd"`)
 	assert.NoError(t, BT709.Valid())
+}
+
+// Pixels are encoded as one by one, to the nearest code value: of random light, of light just beside each edge, and of the worst.
+func TestPixelsAreEncodedAsOneByOne(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 16))
+	for _, transfer := range []Transfer{SRGB, BT709, BT1886, Gamma22, Gamma24, Gamma26, Linear, ACEScct} {
+		for _, depth := range []int{8, 10, 12, 16} {
+			c := NewCoder(transfer, depth)
+			light := []float32{0, -1, 1, 2, 1e-30, 1e30, float32(math.NaN()), float32(math.Inf(1)), float32(math.Inf(-1)), float32(math.Copysign(0, -1))}
+			for range 3000 {
+				edge := c.edges[rng.IntN(len(c.edges))]
+				light = append(light, 1.1*rng.Float32(), edge, math.Nextafter32(edge, 0), math.Nextafter32(edge, 9))
+			}
+			for len(light)%3 != 0 {
+				light = append(light, 0.5)
+			}
+			var rgba []float32
+			for i := 0; i < len(light); i += 3 {
+				rgba = append(rgba, light[i], light[i+1], light[i+2], float32(i%2))
+			}
+			got := make([]uint16, len(light))
+			c.EncodePixels(got, rgba)
+			for i, l := range light {
+				want, _ := slices.BinarySearchFunc(c.edges, l, func(edge, l float32) int { // how many edges lie at or below it
+					if edge <= l {
+						return -1
+					}
+					return 1
+				})
+				if l != l {
+					want = 0
+				}
+				require.EqualValues(t, want, c.Encode(l), "%s, %d bits, %v", transfer, depth, l)
+				if i/3*3%2 == 0 {
+					want = 0 // without alpha
+				}
+				require.EqualValues(t, want, got[i], "%s, %d bits, %v", transfer, depth, l)
+			}
+		}
+	}
 }
