@@ -12,16 +12,18 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jardin/app/demo"
 	"jardin/app/demo/demotest"
+	"jardin/core/geom"
 	"jardin/core/treatment"
 )
 
-// sweep uses every control of the open removal that holds a value: what is folded away is unfolded, numbers are typed,
+// sweep uses every control within a part of the page that holds a value: what is folded away is unfolded, numbers are typed,
 // boxes are switched on and off again, of choices that are in sight each is chosen. It returns what each holds in the end,
 // by its name, as it stands on the page.
-const sweep = `async (drive, first) => {
+const sweep = `async (within, drive, first) => {
 	const rest = (ms) => new Promise((done) => setTimeout(done, ms))
-	const root = () => document.querySelector('section[aria-label^="Removal "]')
+	const root = () => document.querySelector(within)
 	const seen = (el) => el.getClientRects().length > 0 && !el.disabled
 	for (let i = 0; i < 3; i++) {
 		for (const b of root().querySelectorAll('button[aria-expanded=false]')) if (!b.hasAttribute('aria-haspopup') && seen(b) && !/^(Mark|Follow|Fill|Settle|Guard)/.test(b.textContent)) b.click()
@@ -102,6 +104,16 @@ const sweep = `async (drive, first) => {
 		...lists().map((el) => named(el).split(': ')),
 	]))
 }`
+
+// sweep uses the controls of a part of the page, or only looks at them; first also those of a removal's own.
+func (a *artist) sweep(within string, drive, first bool) map[string]string {
+	a.t.Helper()
+	v, err := a.page.Eval(sweep, within, drive, first)
+	require.NoError(a.t, err, within)
+	out := map[string]string{}
+	require.NoError(a.t, json.Unmarshal([]byte(v.Value.Str()), &out))
+	return out
+}
 
 // Every control of the five stages that holds a value, of each kind of source, front, stroke and shape, is used once; what it
 // then says is what the server has: it says the same after a reload. A page that fails, or complains, fails the test.
@@ -184,11 +196,7 @@ func everyControl(t *testing.T, fill bool) {
 	a.steady(1001)
 	a.goTo(frame)
 	a.press("^Moss")
-	revision := func() (n int) {
-		var rev struct{ Number int }
-		s.get("/api/shots/"+shot+"/treatment", &rev)
-		return rev.Number
-	}
+	revision := func() int { return s.revision(shot) }
 	driven := 0
 	for _, stage := range []struct {
 		key   input.Key
@@ -214,11 +222,7 @@ func everyControl(t *testing.T, fill bool) {
 				}
 			}
 			time.Sleep(120 * time.Millisecond)
-			v, err := a.page.Eval(sweep, drive, driven == 0)
-			require.NoError(t, err, part)
-			out := map[string]string{}
-			require.NoError(t, json.Unmarshal([]byte(v.Value.Str()), &out))
-			return out
+			return a.sweep(`section[aria-label^="Removal "]`, drive, driven == 0)
 		}
 		last := revision()
 		for i, part := range stage.parts {
@@ -237,18 +241,7 @@ func everyControl(t *testing.T, fill bool) {
 		for _, part := range stage.parts {
 			want[part] = look(part, false)
 		}
-		// On a busy machine a change may take a while: nothing may have come for two seconds.
-		quiet := 0
-		s.wait(90*time.Second, "all to be saved", func() bool {
-			was := last
-			last = revision()
-			time.Sleep(250 * time.Millisecond)
-			if was != last {
-				quiet = 0
-			}
-			quiet++
-			return quiet > 8
-		})
+		last = s.quiet(shot)
 		a.visit(s.address + "/shots/" + shot + a.text(`() => location.search`))
 		a.steady(frame)
 		for _, part := range stage.parts {
@@ -263,4 +256,97 @@ func everyControl(t *testing.T, fill bool) {
 	}
 	t.Logf("%d controls hold what they were set to", driven)
 	assert.Greater(t, driven, 100)
+}
+
+// revision returns the number of a shot's newest revision.
+func (s *server) revision(shot string) int {
+	var rev struct{ Number int }
+	s.get("/api/shots/"+shot+"/treatment", &rev)
+	return rev.Number
+}
+
+// quiet waits until no change has come for two seconds, as on a busy machine one may take a while, and returns the newest revision.
+func (s *server) quiet(shot string) (last int) {
+	same := 0
+	s.wait(90*time.Second, "all to be saved", func() bool {
+		was := last
+		last = s.revision(shot)
+		time.Sleep(250 * time.Millisecond)
+		if was != last {
+			same = 0
+		}
+		same++
+		return same > 8
+	})
+	return last
+}
+
+// The same of the set's: the lens, what is known of the camera, and a card, which fills the picture when it is seen flat.
+func TestEveryControlOfTheSetIsKept(t *testing.T) {
+	demotest.Share(t, 3)
+	t.Parallel()
+	s, shot := serveWith(t, demo.BedsName)
+	path := &treatment.Solved{RMS: 0.1}
+	for n := demo.BedsFirst; n <= demo.BedsLast; n++ {
+		v := demo.BedsView(float64(n - demo.BedsFirst))
+		path.Views = append(path.Views, treatment.ViewOf(n, &v))
+	}
+	label := demo.BedLabels()[0].Corners
+	card := treatment.Card{At: label[0].Lerp(label[2], 0.5), Turn: [4]float64{0, 0, 0, 1}, Size: [2]float64{label[0].Dist(label[1]), label[0].Dist(label[3])}}
+	patch, err := json.Marshal([]any{
+		map[string]any{"op": "add", "path": "/lens", "value": treatment.Lens{Size: [2]int{demo.Width, demo.Height}, K: demo.BedsLens().K}},
+		map[string]any{"op": "add", "path": "/camera", "value": treatment.Camera{Focal: "known", Length: 700, Terms: 1, Data: &treatment.CameraData{Path: path}}},
+		map[string]any{"op": "replace", "path": "/tracks", "value": []treatment.Track{{
+			ID: "card", Name: "Board", Kind: treatment.CardTrack, Home: demo.BedsFirst, Motion: geom.Perspective, Card: &card}}},
+	})
+	require.NoError(t, err)
+	s.patch("/api/shots/"+shot+"/treatment", fmt.Sprintf(`{"revision":0,"label":"The set","patch":%s}`, patch))
+	a := open(t, s.address+"/shots/"+shot)
+	a.steady(demo.BedsFirst)
+
+	const room = `aside[aria-label="The set"]`
+	a.press("^Judge track")
+	a.from("What the picture is locked to", "^Board")
+	a.from("How much of the motion is taken out", "seen flat")
+	a.key(input.Escape)
+	a.press("^Locked$")
+	a.see("Board, seen flat")
+	a.press("^The set$")
+	a.press("^Board$")
+	fills := a.text(`() => {
+		const room = document.querySelector('[data-testid=set]').getBoundingClientRect()
+		const at = [1, 2, 3, 4].map((i) => document.querySelector('[aria-label="Board, corner ' + i + '"]').getBoundingClientRect())
+		const [xs, ys] = [at.map((b) => b.x + b.width / 2 - room.x), at.map((b) => b.y + b.height / 2 - room.y)]
+		const across = (v) => Math.max(...v) - Math.min(...v)
+		const middle = (v, all) => Math.abs((Math.max(...v) + Math.min(...v)) / 2 - all / 2)
+		const share = Math.max(across(xs) / room.width, across(ys) / room.height)
+		const upright = Math.abs(xs[0] - xs[3]) + Math.abs(ys[0] - ys[1]) < 1
+		return share > 0.7 && share < 0.81 && upright && middle(xs, room.width) + middle(ys, room.height) < 4 ? 'fills' : JSON.stringify({ share, xs, ys, room })
+	}`)
+	assert.Equal(t, "fills", fills, "the card is fitted, upright, in the middle")
+	a.press("^Locked$")
+	driven := a.sweep(room, true, true)
+	s.quiet(shot)
+	want := a.sweep(room, false, false)
+	doc, _ := s.whole(shot)
+	was, now := card, *doc.Tracks[0].Card
+	assert.NotEqual(t, was.At, now.At, "its depth")
+	assert.NotEqual(t, was.Turn, now.Turn)
+	assert.NotEqual(t, was.Size, now.Size)
+	assert.NotEqual(t, 700.0, doc.Camera.Length)
+	for i, k := range demo.BedsLens().K {
+		assert.NotEqual(t, k, doc.Lens.K[i], "k%d", i+1)
+	}
+	a.visit(s.address + "/shots/" + shot)
+	a.steady(demo.BedsFirst)
+	a.press("^The set$")
+	a.press("^Board b$")
+	got := a.sweep(room, false, false)
+	for name, v := range want {
+		if name != "Length" && name != "Unit" && name != "Show it straight" { // what is done next, or looked at, is the page's alone
+			assert.Equal(t, v, got[name], "%s: after a reload", name)
+		}
+	}
+	t.Logf("%d controls hold what they were set to", len(driven))
+	assert.Greater(t, len(driven), 15)
 }

@@ -52,6 +52,12 @@ var beds = ShotFrames{Width: 960, Height: 540, First: 1001, Last: 1024, Rate: 24
 func TestACameraOutAndIn(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 50))
 	doc := seen(rng, 24)
+	fixed, err := CameraOf(doc, 24)
+	require.NoError(t, err)
+	assert.NotContains(t, string(fixed.GLTF()), animationPointer, "it does not zoom")
+	for i := range doc.Camera.Data.Path.Views {
+		doc.Camera.Data.Path.Views[i].Focal += 3 * float64(i)
+	}
 	before, err := carry.NewSpace(doc)
 	require.NoError(t, err)
 	out, err := CameraOf(doc, 24)
@@ -134,6 +140,34 @@ func TestAGLTFCameraBelowATurnedParentAndBetweenKeys(t *testing.T) {
 	path, _, _, err = ReadCamera([]byte(keyed), shot)
 	require.NoError(t, err)
 	assert.InDelta(t, 1, math.Abs(path.Views[1].Turn[3]), 1e-9, "half way between a turn and itself")
+}
+
+// A zoom is an animation of what a JSON pointer names (Khronos Group, KHR_animation_pointer): of its own camera alone.
+func TestAGLTFCameraZooms(t *testing.T) {
+	file := func(camera int, last float32) []byte {
+		numbers := make([]byte, 0, 16)
+		for _, v := range []float32{0, 2, math.Pi / 2, last} {
+			numbers = binary.LittleEndian.AppendUint32(numbers, math.Float32bits(v))
+		}
+		return []byte(`{"asset":{"version":"2.0"},"extensionsUsed":["KHR_animation_pointer"],"nodes":[{"camera":1}],
+		"cameras":[{"type":"perspective","perspective":{"yfov":1,"znear":0.1}},{"type":"perspective","perspective":{"yfov":1.5707963267948966,"znear":0.1}}],
+		"animations":[{"channels":[{"sampler":0,"target":{"path":"pointer","extensions":{"KHR_animation_pointer":{"pointer":"/cameras/` + strconv.Itoa(camera) + `/perspective/yfov"}}}}],
+		"samplers":[{"input":0,"output":1}]}],
+		"accessors":[{"bufferView":0,"componentType":5126,"count":2,"type":"SCALAR"},{"bufferView":0,"byteOffset":8,"componentType":5126,"count":2,"type":"SCALAR"}],
+		"bufferViews":[{"buffer":0,"byteLength":16}],"buffers":[{"byteLength":16,"uri":"data:application/octet-stream;base64,` + base64.StdEncoding.EncodeToString(numbers) + `"}]}`)
+	}
+	shot := ShotFrames{Width: 400, Height: 400, First: 1, Last: 3, Rate: 1}
+	path, _, _, err := ReadCamera(file(1, math.Pi/6), shot)
+	require.NoError(t, err)
+	// 90, 60 and 30 degrees high.
+	for i, want := range []float64{200, 200 * math.Sqrt(3), 200 / math.Tan(math.Pi/12)} {
+		assert.InDelta(t, want, path.Views[i].Focal, 1e-4)
+	}
+	path, _, _, err = ReadCamera(file(0, math.Pi/6), shot)
+	require.NoError(t, err)
+	assert.InDelta(t, 200, path.Views[2].Focal, 1e-9, "it is the other camera that zooms")
+	_, _, _, err = ReadCamera(file(1, -1), shot)
+	assert.ErrorContains(t, err, "frame 3")
 }
 
 func TestACameraThatDoesNotFit(t *testing.T) {

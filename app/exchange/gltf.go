@@ -17,6 +17,7 @@ import (
 // A gltf is what of a glTF 2.0 file is written and read (Khronos Group, "glTF 2.0 Specification").
 type gltf struct {
 	Asset       map[string]string `json:"asset"`
+	Used        []string          `json:"extensionsUsed,omitempty"`
 	Scene       int               `json:"scene"`
 	Scenes      []gltfScene       `json:"scenes"`
 	Nodes       []gltfNode        `json:"nodes"`
@@ -67,9 +68,20 @@ type gltfChannel struct {
 }
 
 type gltfTarget struct {
-	Node *int   `json:"node,omitempty"`
-	Path string `json:"path"`
+	Node       *int                    `json:"node,omitempty"`
+	Path       string                  `json:"path"`
+	Extensions map[string]*gltfPointer `json:"extensions,omitempty"`
 }
+
+// A gltfPointer names what moves where that is no node (Khronos Group, KHR_animation_pointer).
+type gltfPointer struct {
+	Pointer string `json:"pointer"`
+}
+
+const animationPointer = "KHR_animation_pointer"
+
+// yfovPointer names a camera's vertical field of view (Khronos Group, "glTF 2.0 Asset Object Model").
+func yfovPointer(camera int) string { return fmt.Sprintf("/cameras/%d/perspective/yfov", camera) }
 
 type gltfSampler struct {
 	Input         int    `json:"input"`
@@ -156,8 +168,8 @@ func (w *gltfWriter) indices(values ...uint32) int {
 }
 
 // GLTF returns the camera as a glTF 2.0 file with its numbers in it: a camera whose node is animated, one key for each frame, at
-// (frame - first) / rate seconds; the points and the cards as meshes. The vertical field of view is that of the straight picture; lens,
-// and a focal length that zooms, stand in the node's extras, as glTF has no words for them.
+// (frame - first) / rate seconds; the points and the cards as meshes. The vertical field of view is that of the straight picture; that
+// of a zoom is animated by KHR_animation_pointer. The lens stands in the node's extras, as glTF has no words for it.
 func (c *Camera) GLTF() []byte {
 	w := &gltfWriter{}
 	w.Asset = map[string]string{"version": "2.0", "generator": "Jardin"}
@@ -170,7 +182,7 @@ func (c *Camera) GLTF() []byte {
 	w.Cameras = []gltfCamera{{Name: "Camera", Type: "perspective", Perspective: &gltfPerspective{Aspect: aspect, Yfov: yfov(first.Focal), Znear: 0.01}}}
 	zero := 0
 	var focal []float64
-	var times, places, turns []float32
+	var times, places, turns, fovs []float32
 	for _, v := range c.Frames {
 		times = append(times, float32(float64(v.Frame-first.Frame)/c.Rate))
 		q := v.Turn
@@ -180,16 +192,22 @@ func (c *Camera) GLTF() []byte {
 		}
 		places = append(places, float32(v.Eye[0]), float32(v.Eye[1]), float32(v.Eye[2]))
 		turns = append(turns, float32(q[0]), float32(q[1]), float32(q[2]), float32(q[3]))
-		focal = append(focal, v.Focal)
+		focal, fovs = append(focal, v.Focal), append(fovs, float32(yfov(v.Focal)))
 	}
 	w.Nodes = []gltfNode{{Name: "Camera", Camera: &zero, Translation: &first.Eye, Rotation: &first.Turn,
 		Extras: map[string]any{"firstFrame": first.Frame, "rate": c.Rate, "focal": focal, "lens": c.Lens, "unit": c.Unit}}}
 	w.Scenes = []gltfScene{{Nodes: []int{0}}}
 	at, to, turn := w.floats("SCALAR", times), w.floats("VEC3", places), w.floats("VEC4", turns)
 	w.Animations = []gltfAnimation{{
-		Channels: []gltfChannel{{0, gltfTarget{&zero, "translation"}}, {1, gltfTarget{&zero, "rotation"}}},
+		Channels: []gltfChannel{{0, gltfTarget{Node: &zero, Path: "translation"}}, {1, gltfTarget{Node: &zero, Path: "rotation"}}},
 		Samplers: []gltfSampler{{at, to, "LINEAR"}, {at, turn, "LINEAR"}},
 	}}
+	if slices.Min(focal) < slices.Max(focal) {
+		w.Used = []string{animationPointer}
+		a := &w.Animations[0]
+		a.Channels = append(a.Channels, gltfChannel{2, gltfTarget{Path: "pointer", Extensions: map[string]*gltfPointer{animationPointer: {yfovPointer(0)}}}})
+		a.Samplers = append(a.Samplers, gltfSampler{at, w.floats("SCALAR", fovs), "LINEAR"})
+	}
 	add := func(name string, mesh gltfMesh) {
 		w.Meshes = append(w.Meshes, mesh)
 		k := len(w.Meshes) - 1
@@ -289,10 +307,9 @@ func readGLTF(text, body []byte, shot ShotFrames) (*treatment.Solved, *treatment
 		return fail(errors.New("there is no camera in this glTF file"))
 	}
 	k := *r.Nodes[node].Camera
-	if k < 0 || k >= len(r.Cameras) || r.Cameras[k].Perspective == nil || !(r.Cameras[k].Perspective.Yfov > 0.001 && r.Cameras[k].Perspective.Yfov < 3.1) {
+	if k < 0 || k >= len(r.Cameras) || r.Cameras[k].Perspective == nil || !isFov(r.Cameras[k].Perspective.Yfov) {
 		return fail(errors.New("its camera is not a perspective camera with a vertical field of view"))
 	}
-	focal := float64(shot.Height) / 2 / math.Tan(r.Cameras[k].Perspective.Yfov/2)
 	lens := &treatment.Lens{Size: [2]int{shot.Width, shot.Height}}
 	if a := r.Cameras[k].Perspective.Aspect; a != 0 {
 		if want := float64(shot.Width) / float64(shot.Height); math.Abs(a/want-1) > 0.02 {
@@ -302,7 +319,7 @@ func readGLTF(text, body []byte, shot ShotFrames) (*treatment.Solved, *treatment
 			}
 		}
 	}
-	moves, end, err := r.moves()
+	moves, zoom, end, err := r.moves(k)
 	if err != nil {
 		return fail(err)
 	}
@@ -319,7 +336,13 @@ func readGLTF(text, body []byte, shot ShotFrames) (*treatment.Solved, *treatment
 		if err != nil {
 			return fail(err)
 		}
-		path.Views = append(path.Views, treatment.CameraView{Frame: shot.First + n, Focal: focal, Eye: eye, Turn: turn.Quaternion()})
+		yfov := r.Cameras[k].Perspective.Yfov
+		if zoom != nil {
+			if yfov = zoom.at(float64(n) / shot.Rate)[0]; !isFov(yfov) {
+				return fail(fmt.Errorf("the field of view of frame %d is %g", shot.First+n, yfov))
+			}
+		}
+		path.Views = append(path.Views, treatment.CameraView{Frame: shot.First + n, Focal: float64(shot.Height) / 2 / math.Tan(yfov/2), Eye: eye, Turn: turn.Quaternion()})
 	}
 	for _, m := range r.Meshes {
 		for _, p := range m.Primitives {
@@ -337,7 +360,10 @@ func readGLTF(text, body []byte, shot ShotFrames) (*treatment.Solved, *treatment
 	return path, lens, "", path.Check()
 }
 
-// A gltfMove is how one of a node's properties changes.
+// isFov reports whether a vertical field of view, in radians, can be a camera's.
+func isFov(v float64) bool { return v > 0.001 && v < 3.1 }
+
+// A gltfMove is how one property changes.
 type gltfMove struct {
 	times, values []float64
 	how           string
@@ -346,47 +372,68 @@ type gltfMove struct {
 
 type gltfMoves map[int]map[string]*gltfMove
 
-// moves reads all animation of nodes, and when the last of it ends.
-func (r *gltfReader) moves() (out gltfMoves, end float64, err error) {
+// moves reads all animation of nodes, that of a camera's field of view if there is one, and when the last of it ends.
+func (r *gltfReader) moves(camera int) (out gltfMoves, zoom *gltfMove, end float64, err error) {
 	out = gltfMoves{}
-	for _, a := range r.Animations {
+	for i := range r.Animations {
+		a := &r.Animations[i]
 		for _, c := range a.Channels {
+			p := c.Target.Extensions[animationPointer]
+			if zooms := c.Target.Path == "pointer" && p != nil && p.Pointer == yfovPointer(camera); zooms {
+				if zoom, err = r.move(a, c.Sampler, 1); err != nil {
+					return nil, nil, 0, err
+				}
+				end = math.Max(end, zoom.end())
+				continue
+			}
 			size := map[string]int{"translation": 3, "rotation": 4, "scale": 3}[c.Target.Path]
 			if size == 0 || c.Target.Node == nil {
 				continue
 			}
-			if c.Sampler < 0 || c.Sampler >= len(a.Samplers) {
-				return nil, 0, errors.New("an animation of the glTF file names a sampler that is not there")
-			}
-			s := a.Samplers[c.Sampler]
-			m := &gltfMove{how: s.Interpolation, size: size}
-			if m.times, err = r.read(s.Input, 1); err != nil {
-				return nil, 0, err
-			}
-			if m.values, err = r.read(s.Output, size); err != nil {
-				return nil, 0, err
-			}
-			each := size
-			if m.how == "CUBICSPLINE" {
-				each *= 3
-			}
-			if len(m.times) == 0 || len(m.values) != each*len(m.times) {
-				return nil, 0, errors.New("an animation of the glTF file has not as many values as times")
-			}
-			for i := 1; i < len(m.times); i++ {
-				if !(m.times[i] > m.times[i-1]) {
-					return nil, 0, errors.New("the times of an animation of the glTF file do not go on")
-				}
+			m, err := r.move(a, c.Sampler, size)
+			if err != nil {
+				return nil, nil, 0, err
 			}
 			if out[*c.Target.Node] == nil {
 				out[*c.Target.Node] = map[string]*gltfMove{}
 			}
 			out[*c.Target.Node][c.Target.Path] = m
-			end = math.Max(end, m.times[len(m.times)-1])
+			end = math.Max(end, m.end())
 		}
 	}
-	return out, end, nil
+	return out, zoom, end, nil
 }
+
+// move reads one of an animation's samplers, of so many numbers to each key.
+func (r *gltfReader) move(a *gltfAnimation, sampler, size int) (m *gltfMove, err error) {
+	if sampler < 0 || sampler >= len(a.Samplers) {
+		return nil, errors.New("an animation of the glTF file names a sampler that is not there")
+	}
+	s := a.Samplers[sampler]
+	m = &gltfMove{how: s.Interpolation, size: size}
+	if m.times, err = r.read(s.Input, 1); err != nil {
+		return nil, err
+	}
+	if m.values, err = r.read(s.Output, size); err != nil {
+		return nil, err
+	}
+	each := size
+	if m.how == "CUBICSPLINE" {
+		each *= 3
+	}
+	if len(m.times) == 0 || len(m.values) != each*len(m.times) {
+		return nil, errors.New("an animation of the glTF file has not as many values as times")
+	}
+	for i := 1; i < len(m.times); i++ {
+		if !(m.times[i] > m.times[i-1]) {
+			return nil, errors.New("the times of an animation of the glTF file do not go on")
+		}
+	}
+	return m, nil
+}
+
+// end is the time of the last key.
+func (m *gltfMove) end() float64 { return m.times[len(m.times)-1] }
 
 // at returns the values at a time.
 func (m *gltfMove) at(t float64) []float64 {

@@ -138,7 +138,7 @@ export function useKeys(props: BenchProps, edits: ReturnType<typeof useEdit>) {
           removeSelected(props, edits.edit)
           break
         case '0':
-          bench.set({ zoom: null, centre: { x: props.shot.width / 2, y: props.shot.height / 2 } })
+          bench.set({ zoom: null, centre: null })
           break
         case '+':
         case '=':

@@ -148,11 +148,18 @@ export function surfaceOf(track: Track): Point[] {
   ]
 }
 
+/** A card seen flat: from there to its home frame, and where it lies there. */
+export interface Flat {
+  mapping: Mapping
+  middle: Point
+  size: [number, number]
+}
+
 /**
- * From a card seen flat to its home frame: where it lies on that frame, as large as it is at its nearest there, so that no pixel is
- * lost at 1 : 1. Null of what is no card, or not there.
+ * A card seen flat lies where it lies on its home frame, as large as it is at its nearest there, so that no pixel is lost at 1 : 1.
+ * Null of what is no card, or not there.
  */
-export function flatOf({ track, straight }: Motion, lens: Mapping | null): Mapping | null {
+export function flatOf({ track, straight }: Motion, lens: Mapping | null): Flat | null {
   if (!track.card || straight?.length !== 4) return null
   const [width, height] = track.card.size
   const side = (i: number, j: number) => Math.hypot(straight[i].x - straight[j].x, straight[i].y - straight[j].y)
@@ -161,7 +168,8 @@ export function flatOf({ track, straight }: Motion, lens: Mapping | null): Mappi
   const x = straight.reduce((s, p) => s + p.x, 0) / 4
   const y = straight.reduce((s, p) => s + p.y, 0) / 4
   const toCard = ofMatrix([1 / w, 0, 0.5 - x / w, 0, 1 / h, 0.5 - y / h, 0, 0, 1])
-  return lens ? chain(toCard, square(straight), lens) : chain(toCard, square(straight))
+  const mapping = lens ? chain(toCard, square(straight), lens) : chain(toCard, square(straight))
+  return { mapping, middle: { x, y }, size: [w, h] }
 }
 
 /** A mapping that takes out position alone: it moves a place as the surface's middle moves. */

@@ -37,7 +37,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     channel,
     exposure,
     zoom,
-    centre,
+    centre: panned,
     removal,
     tool,
     handles,
@@ -110,8 +110,20 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
 
   // A pixel that is not square is drawn as wide as it is meant to be seen.
   const aspect = shot.aspect || 1
-  const fit = Math.max(0.01, Math.min((size.width - 24) / (shot.width * aspect), (size.height - 24) / shot.height))
+  const bowed = useLens(shot.id, revision)
+  const lockTrack = motions.of(lockTo ?? undefined) ?? motion
+  const flat = lockBy === 'flat' && lockTrack ? flatOf(lockTrack, bowed) : null
+  // What is fitted to the room: the frame, or the card that is seen flat with a little around it.
+  const fitted =
+    flat && locked && !(straight && !second && bowed)
+      ? { middle: flat.middle, width: 1.25 * flat.size[0], height: 1.25 * flat.size[1] }
+      : { middle: { x: shot.width / 2, y: shot.height / 2 }, width: shot.width, height: shot.height }
+  const fit = Math.max(
+    0.01,
+    Math.min((size.width - 24) / (fitted.width * aspect), (size.height - 24) / fitted.height, 64),
+  )
   const scale = zoom ?? fit
+  const centre = panned ?? fitted.middle
   // Pictures are as fine as the zoom shows them.
   const reduction = reductionFor(scale * Math.max(aspect, 1) * (devicePixelRatio || 1))
   useLayoutEffect(() => {
@@ -127,14 +139,11 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
   // Everything on the picture belongs to the frame that is seen, also while the next one is on its way.
   const seen = shown.current?.frame ?? frame
   // Space is what stands still: the reference frame when locked, the frame itself when free.
-  const lockTrack = motions.of(lockTo ?? undefined) ?? motion
   const zero = open?.reference ?? lockTrack?.track.home ?? shot.first
-  const bowed = useLens(shot.id, revision)
-  const flat = lockBy === 'flat' && lockTrack ? flatOf(lockTrack, bowed) : null
   const lockAt = (n: number): Mapping | null => {
     if (flat) {
       const m = lockTrack!.at(n)
-      return m && chain(flat, m)
+      return m && chain(flat.mapping, m)
     }
     const m = lockTrack ? motions.between(lockTrack.track.id, zero, n) : null
     if (!m || lockBy !== 'position' || !lockTrack) return m
@@ -258,7 +267,8 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
       channel,
       exposure,
       scale,
-      centre,
+      centre.x,
+      centre.y,
       isLocked,
       lock?.key,
       loaded,
@@ -282,15 +292,16 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     (at: Point, factor: number) => {
       const s = bench.get()
       const old = s.zoom ?? fit
+      const from = s.centre ?? fitted.middle
       const next = Math.min(64, Math.max(fit * 0.5, old * factor))
       const dx = at.x - size.width / 2
       const dy = at.y - size.height / 2
       bench.set({
         zoom: next,
-        centre: { x: s.centre.x + (dx / old - dx / next) / aspect, y: s.centre.y + dy / old - dy / next },
+        centre: { x: from.x + (dx / old - dx / next) / aspect, y: from.y + dy / old - dy / next },
       })
     },
-    [fit, size],
+    [fit, size, fitted.middle.x, fitted.middle.y],
   )
 
   useEffect(() => {
@@ -305,8 +316,8 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
   }, [zoomAt])
 
   // Two fingers move the picture and bring it closer; a hand that rests beside a pen does nothing.
-  const latest = useRef({ scale, zoomAt })
-  latest.current = { scale, zoomAt }
+  const latest = useRef(zoomAt)
+  latest.current = zoomAt
   useEffect(() => {
     const el = room.current!
     const fingers = followFingers()
@@ -330,10 +341,9 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
         if (to) {
           const box = el.getBoundingClientRect()
           const at = { x: to.at.x - box.left, y: to.at.y - box.top }
-          latest.current.zoomAt(at, to.factor)
-          const s = bench.get()
-          const k = s.zoom ?? latest.current.scale
-          bench.set({ zoom: k, centre: { x: s.centre.x - to.by.x / k / aspect, y: s.centre.y - to.by.y / k } })
+          latest.current(at, to.factor)
+          const { zoom: k, centre: from } = bench.get()
+          if (k && from) bench.set({ centre: { x: from.x - to.by.x / k / aspect, y: from.y - to.by.y / k } })
         }
       }
       if (two && e.pointerType === 'touch') quiet(e)
@@ -365,7 +375,7 @@ export function Picture(props: BenchProps & { locked: boolean; second?: boolean 
     if (!free || (e.button !== 0 && e.button !== 1)) return
     e.currentTarget.setPointerCapture(e.pointerId)
     if (held.has(' ')) bench.set({ playing: false })
-    const start = { x: e.clientX, y: e.clientY, centre: bench.get().centre, moved: false }
+    const start = { x: e.clientX, y: e.clientY, centre, moved: false }
     const el = e.currentTarget as HTMLElement
     const move = (m: PointerEvent) => {
       if (Math.hypot(m.clientX - start.x, m.clientY - start.y) > 3) start.moved = true

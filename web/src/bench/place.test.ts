@@ -23,7 +23,7 @@ test('what is no longer there is not begun with', () => {
     view: 'result',
     tool: 'look',
   })
-  expect(begins(shot, [], '', {})).toMatchObject({ frame: 1001, centre: { x: 480, y: 270 } })
+  expect(begins(shot, [], '', {})).toMatchObject({ frame: 1001, centre: null })
   expect(placeOf('?frame=x&stage=dance&view=7')).toEqual({ removal: null })
   // The address goes before what was kept.
   expect(

@@ -105,7 +105,6 @@ export function begins(shot: Bounds, removals: string[], search: string, before:
   const s: BenchState = {
     ...initial,
     frame: shot.first,
-    centre: { x: shot.width / 2, y: shot.height / 2 },
     ...before,
     ...placeOf(search),
   }

@@ -120,8 +120,8 @@ export interface BenchState {
   exposure: number
   /** Screen pixels for each picture pixel; null fits the picture into the room there is. */
   zoom: number | null
-  /** The picture point in the middle of the room, when zoomed. */
-  centre: Point
+  /** The picture point in the middle of the room; null for the middle of what is fitted. */
+  centre: Point | null
   handles: boolean
   removal: string | null
   stage: Stage
@@ -198,7 +198,7 @@ export const initial: BenchState = {
   channel: 'colour',
   exposure: 0,
   zoom: null,
-  centre: { x: 0, y: 0 },
+  centre: null,
   handles: true,
   removal: null,
   stage: 'mark',

@@ -39,7 +39,7 @@ export function ToolRing({ shot, size }: BenchProps & { size: { width: number; h
         ] as [string, () => void][])
       : []),
     ['Move', next(' ', 'drag the picture')],
-    ['Whole', () => bench.set({ zoom: null, centre: { x: shot.width / 2, y: shot.height / 2 } })],
+    ['Whole', () => bench.set({ zoom: null, centre: null })],
     ['Undo', () => void undo()],
     ['Previous', () => step(-1)],
   ]

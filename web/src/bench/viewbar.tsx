@@ -64,7 +64,7 @@ export function ViewBar({ shot, revision, standings, motion, motions }: BenchPro
         weight="bare"
         className="w-16 px-1!"
         title="Fit the picture into the room there is (0)"
-        onClick={() => bench.set({ zoom: null, centre: { x: shot.width / 2, y: shot.height / 2 } })}
+        onClick={() => bench.set({ zoom: null, centre: null })}
       >
         {zoom === null ? 'Fit' : `${Math.round(zoom * 100)} %`}
       </Button>

@@ -11,6 +11,14 @@ import { useOnFrame } from './queries'
 
 type Move = Omit<Schemas['Move-cardRequest'], 'card' | 'track'>
 
+/** One pull at a card: where it is to go next, where it went, and, once it is let go, what that is called. */
+interface Pull {
+  frame: number
+  wanted: Move | null
+  moved: Schemas['Card'] | null
+  kept: string | null
+}
+
 /** What of the set lies on the picture: its points, the cards, lines that are straight. */
 export function SetHandles(props: BenchProps & { placement: Placement; seen: number }) {
   const { shot, revision, placement, seen } = props
@@ -294,48 +302,65 @@ function crossing([a, b, c, d]: Point[]): Point {
   return { x: a.x + t * rx, y: a.y + t * ry }
 }
 
-/** Moves a card by hand: one request at a time while it moves, and the last one is kept. */
+/** Moves a card by hand: one request at a time while it moves, and the last one is kept. Each pull goes on from the one before. */
 export function useCardMoves(shot: string, revision: number, track: Track, frame: number) {
   const { edit } = useEdit(shot)
-  const busy = useRef<Promise<void> | null>(null)
-  const wanted = useRef<Move | null>(null)
-  const moved = useRef<Schemas['Card'] | null>(null)
+  const latest = useRef({ revision, card: track.card! })
+  latest.current = { revision, card: track.card! }
+  const pulls = useRef<Pull[]>([])
+  const busy = useRef(false)
+  const from = useRef(latest.current.card)
   const run = async () => {
-    for (let next = wanted.current; next; next = wanted.current) {
-      wanted.current = null
+    busy.current = true
+    for (let p = pulls.current[0]; p && (p.wanted || p.kept !== null); p = pulls.current[0]) {
       try {
-        const out = await answer(
-          api.POST('/api/shots/{id}/camera/frames/{frame}/card', {
-            params: { path: { id: shot, frame }, query: { revision } },
-            body: { track: track.id, card: track.card!, ...next },
-          }),
-        )
-        moved.current = out.card
-        bench.set({ moving: { track: track.id, frame, corners: out.corners, mesh: out.mesh } })
-      } catch (e) {
-        notify((e as Error).message)
-      }
-    }
-    busy.current = null
-  }
-  return {
-    move: (m: Move) => {
-      wanted.current = m
-      busy.current ??= run()
-    },
-    keep: (label: string) =>
-      void (async () => {
-        await busy.current
-        const card = moved.current
-        moved.current = null
-        if (card)
+        if (p.wanted) {
+          const wanted = p.wanted
+          p.wanted = null
+          const out = await answer(
+            api.POST('/api/shots/{id}/camera/frames/{frame}/card', {
+              params: { path: { id: shot, frame: p.frame }, query: { revision: latest.current.revision } },
+              body: { track: track.id, card: from.current, ...wanted },
+            }),
+          )
+          p.moved = out.card
+          bench.set({ moving: { track: track.id, frame: p.frame, corners: out.corners, mesh: out.mesh } })
+          continue
+        }
+        const card = p.moved
+        if (card) {
+          from.current = card
           await edit(
-            label,
+            p.kept!,
             onTrack(track.id, (t) => {
               t.card = card
             }),
           )
-        bench.set({ moving: null })
-      })(),
+        }
+      } catch (e) {
+        notify((e as Error).message)
+        if (p.kept === null) continue
+      }
+      pulls.current.shift()
+      if (!pulls.current.length) bench.set({ moving: null })
+    }
+    busy.current = false
+  }
+  const go = () => {
+    if (!busy.current) void run()
+  }
+  return {
+    move: (m: Move) => {
+      const last = pulls.current[pulls.current.length - 1]
+      if (!busy.current) from.current = latest.current.card
+      if (last?.kept === null) last.wanted = m
+      else pulls.current.push({ frame, wanted: m, moved: null, kept: null })
+      go()
+    },
+    keep: (label: string) => {
+      const last = pulls.current[pulls.current.length - 1]
+      if (last?.kept === null) last.kept = label
+      go()
+    },
   }
 }

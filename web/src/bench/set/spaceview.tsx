@@ -1,11 +1,12 @@
 import { useEffect, useRef, useState } from 'react'
 import { bench, useBench } from '../state'
 import type { BenchProps } from '../props'
-import type { Space } from './queries'
+import { useLens, type Space } from './queries'
+import { opticsOf } from './optics'
 import { openSpace, type Stage } from './stage3d'
 
 /** The set from outside: the camera's path, points and cards, what the camera sees laid on the cards. */
-export function SpaceView({ space, frames }: BenchProps & { space: Space }) {
+export function SpaceView({ shot, revision, space, frames }: BenchProps & { space: Space }) {
   const canvas = useRef<HTMLCanvasElement>(null)
   const stage = useRef<Stage | null>(null)
   const [plain, setPlain] = useState(false)
@@ -25,9 +26,11 @@ export function SpaceView({ space, frames }: BenchProps & { space: Space }) {
     }
   }, [])
   const picture = playing ? undefined : frames.plate(frame)
-  const latest = useRef({ space, frame, chosen, card, picture })
-  latest.current = { space, frame, chosen, card, picture }
-  useEffect(() => stage.current?.show(latest.current), [space, frame, chosen, card, picture])
+  const lens = useLens(shot.id, revision)
+  const optics = opticsOf(revision.document.lens, space, lens)
+  const latest = useRef({ space, frame, chosen, card, picture, optics })
+  latest.current = { space, frame, chosen, card, picture, optics }
+  useEffect(() => stage.current?.show(latest.current), [space, frame, chosen, card, picture, lens])
   return (
     <figure className="flex flex-col gap-1">
       <canvas

@@ -1,3 +1,4 @@
+import { add, placeAt, seenAt, turned, type Optics, type View } from './optics'
 import type { Space } from './queries'
 
 /** What the space view shows. */
@@ -7,6 +8,7 @@ export interface Seen {
   chosen: number[]
   card: string | null
   picture?: ImageBitmap
+  optics: Optics
 }
 
 /** Draws the set. */
@@ -116,14 +118,18 @@ export async function openSpace(canvas: HTMLCanvasElement): Promise<Stage> {
     const view = space.views.find((v) => v.frame === seen.frame)
     if (view) {
       const d = size / 8
-      const [x, y] = [(space.width / 2 / view.focal) * d, (space.height / 2 / view.focal) * d]
-      const corner = (sx: number, sy: number) => add(view.eye, turned(view.turn, [sx * x, sy * y, -d]))
-      const frame = [corner(-1, 1), corner(1, 1), corner(1, -1), corner(-1, -1)]
+      const [w, h] = [space.width, space.height]
+      const frame = [
+        [0, 0],
+        [w, 0],
+        [w, h],
+        [0, h],
+      ].map(([x, y]) => placeAt(x, y, d, view, seen.optics))
       line(frame, '#ffffff', true)
       for (const c of frame) line([view.eye, c], '#ffffff')
     }
     for (const c of space.cards) {
-      if (view && seen.picture) all.add(projected(c.corners, view, seen.picture, space))
+      if (view && seen.picture) all.add(projected(c.corners, view, seen.picture, space, seen.optics))
       line(c.corners, c.track === seen.card ? '#7fb069' : '#ffffff', true)
     }
     const key = `${space.views.length}:${space.points.length}:${space.views[0]?.eye.join()}`
@@ -134,23 +140,26 @@ export async function openSpace(canvas: HTMLCanvasElement): Promise<Stage> {
     draw()
   }
   /** A card with what the camera sees there laid on it. */
-  const projected = (corners: number[][], view: Space['views'][number], picture: ImageBitmap, space: Space) => {
-    const n = 16
+  const projected = (corners: number[][], view: View, picture: ImageBitmap, space: Space, optics: Optics) => {
+    const n = 40
     const [at, uv, index]: [number[], number[], number[]] = [[], [], []]
+    const shown: boolean[] = []
     for (let j = 0; j <= n; j++)
       for (let i = 0; i <= n; i++) {
         const [u, v] = [i / n, j / n]
         const p = corners[0].map((a, k) => a + (corners[1][k] - a) * u + (corners[3][k] - a) * v)
         at.push(...p)
-        const q = turnedBack(
-          view.turn,
-          p.map((a, k) => a - view.eye[k]),
-        )
-        uv.push(0.5 + (q[0] / -q[2]) * (view.focal / space.width), 0.5 + (q[1] / -q[2]) * (view.focal / space.height))
-        if (i < n && j < n) {
-          const a = j * (n + 1) + i
-          index.push(a, a + n + 1, a + 1, a + 1, a + n + 1, a + n + 2)
-        }
+        const q = seenAt(p, view, optics)
+        const [s, t] = q ? [q.x / space.width, 1 - q.y / space.height] : [-1, -1]
+        uv.push(s, t)
+        shown.push(s >= 0 && s <= 1 && t >= 0 && t <= 1)
+      }
+    // What the picture does not show stays empty.
+    for (let j = 0; j < n; j++)
+      for (let i = 0; i < n; i++) {
+        const a = j * (n + 1) + i
+        const cell = [a, a + 1, a + n + 1, a + n + 2]
+        if (cell.every((k) => shown[k])) index.push(a, a + n + 1, a + 1, a + 1, a + n + 1, a + n + 2)
       }
     const g = new three.BufferGeometry()
     g.setAttribute('position', new three.Float32BufferAttribute(at, 3))
@@ -234,20 +243,3 @@ function extent(space: Space): { middle: [number, number, number]; size: number 
   const size = Math.max(1e-6, ...[0, 1, 2].map((k) => of(k, 0.95) - of(k, 0.05)))
   return { middle, size }
 }
-
-const add = (a: number[], b: number[]) => a.map((v, i) => v + b[i])
-
-/** A vector turned by a quaternion. */
-function turned([x, y, z, w]: number[], v: number[]): number[] {
-  const t = cross([x, y, z], v).map((c) => 2 * c)
-  const u = cross([x, y, z], t)
-  return v.map((c, i) => c + w * t[i] + u[i])
-}
-
-const turnedBack = ([x, y, z, w]: number[], v: number[]) => turned([-x, -y, -z, w], v)
-
-const cross = (a: number[], b: number[]) => [
-  a[1] * b[2] - a[2] * b[1],
-  a[2] * b[0] - a[0] * b[2],
-  a[0] * b[1] - a[1] * b[0],
-]
