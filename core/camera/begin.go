@@ -9,14 +9,51 @@ import (
 	"jardin/core/geom"
 )
 
-// some returns about n of the frames that are solved first, in order, those given among them.
-func (s *solver) some(n int, with ...int) []int {
-	out := slices.Clone(with)
-	for i := range min(n, len(s.keys)) {
-		out = append(out, s.keys[i*(len(s.keys)-1)/max(1, min(n, len(s.keys))-1)])
+// spread returns n of frames, evenly, the ends among them; all where there are no more.
+func spread(n int, frames []int) (out []int) {
+	n = min(n, len(frames))
+	for i := range n {
+		out = append(out, frames[i*(len(frames)-1)/max(1, n-1)])
 	}
+	return out
+}
+
+// some returns about n of the frames that it is begun with, in order, those given among them.
+func (s *solver) some(n int, with ...int) []int {
+	out := append(slices.Clone(with), spread(n, s.begin)...)
 	slices.Sort(out)
 	return slices.Compact(out)
+}
+
+// beginWith is how many frames it is begun with at least where there are as many.
+const beginWith = 9
+
+// holding returns the longest run of the frames that are solved first of which so many, spread over it, share enough with the next but
+// one, as it takes two frames to place what the third one is placed by: all of them, or, where a shot is so long that nothing is seen all through it, a part of it. Of runs as long as each other it is
+// that where the least that is shared is most.
+func (s *solver) holding() []int {
+	for size := len(s.keys); ; size = max(beginWith, size*4/5) {
+		var best []int
+		most := 4*fewest - 1
+		for at := 0; at+size <= len(s.keys); at += max(1, size/4) {
+			run := s.keys[at : at+size]
+			least := math.MaxInt
+			some := spread(beginWith, run)
+			for i := 1; i < len(some); i++ {
+				_, p, _ := s.shared(some[max(i-2, 0)], some[i])
+				least = min(least, len(p))
+			}
+			if least > most {
+				most, best = least, run
+			}
+		}
+		switch {
+		case best != nil:
+			return best
+		case size <= beginWith:
+			return s.keys
+		}
+	}
 }
 
 // turn solves for a camera that only turns.
@@ -191,13 +228,19 @@ func (s *solver) extend(ctx context.Context, d *draft, frames []int, terms int) 
 		}
 		return n
 	}
-	since := 0
+	since, placed := 0, 3
 	for len(waiting) > 0 {
 		best, most := 0, -1
 		for i, f := range waiting {
 			if n := count(f); n > most {
 				best, most = i, n
 			}
+		}
+		if most < 8 && placed > 2 {
+			// Nothing goes on by what three frames place: by two, which are surer than none.
+			placed = 2
+			s.see(d, placed)
+			continue
 		}
 		f := waiting[best]
 		waiting = slices.Delete(waiting, best, best+1)
@@ -209,7 +252,8 @@ func (s *solver) extend(ctx context.Context, d *draft, frames []int, terms int) 
 			continue
 		}
 		d.addView(f, v)
-		s.see(d, 3)
+		placed = 3
+		s.see(d, placed)
 		if since++; since >= max(1, len(d.Views)/3) || len(waiting) == 0 {
 			since = 0
 			if len(d.Views) >= 4 {

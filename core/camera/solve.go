@@ -103,9 +103,10 @@ func Solve(ctx context.Context, task Task) (*Solution, error) {
 
 type solver struct {
 	Task
-	rng  *rand.Rand
-	on   [][]int // tracks seen on each frame
-	keys []int   // frames that are solved first
+	rng   *rand.Rand
+	on    [][]int // tracks seen on each frame
+	keys  []int   // frames that are solved first
+	begin []int   // those of them that it is begun with
 }
 
 func (s *solver) index() {
@@ -134,7 +135,7 @@ func (s *solver) shared(a, b int) (ids []int, p, q []geom.Point) {
 const mostKeys = 48
 
 // choose picks the frames that are solved first: the next one where what is seen has moved by a fortieth of the width, or where
-// only six tenths of what was seen go on.
+// only three quarters of what was seen go on, so that much is seen on four of them: three place what the fourth is placed by.
 func (s *solver) choose() error {
 	seen := 0
 	for _, ids := range s.on {
@@ -169,11 +170,11 @@ func (s *solver) choose() error {
 			}
 			moved := medianOf(len(p), func(i int) float64 { return p[i].Dist(q[i]) })
 			most = math.Max(most, moved)
-			if moved > apart || 10*len(p) < 6*len(s.on[last]) || n == s.Frames-1 {
+			if moved > apart || 4*len(p) < 3*len(s.on[last]) || n == s.Frames-1 {
 				last, s.keys = n, append(s.keys, n)
 			}
 		}
-		if len(s.keys) <= mostKeys {
+		if len(s.keys) <= mostKeys || apart > float64(s.Width) { // more only where things pass quickly
 			break
 		}
 		apart *= 1.3
@@ -185,6 +186,7 @@ func (s *solver) choose() error {
 		first, last := s.keys[0], s.keys[len(s.keys)-1]
 		s.keys = slices.Compact([]int{first, (first + last) / 2, last})
 	}
+	s.begin = s.holding()
 	return nil
 }
 

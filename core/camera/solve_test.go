@@ -134,6 +134,82 @@ func fromTruth(t *testing.T, f *filmed) *Bundle {
 	return b
 }
 
+// cut lets no feature last longer than so many frames: then another one goes on in its place.
+func (f *filmed) cut(lasts int) {
+	var pieces []Track
+	for _, tr := range f.Tracks {
+		for ; len(tr.At) > lasts; tr = (Track{First: tr.First + lasts, At: tr.At[lasts:]}) {
+			pieces = append(pieces, Track{First: tr.First, At: tr.At[:lasts]})
+		}
+		if len(tr.At) >= 4 {
+			pieces = append(pieces, tr)
+		}
+	}
+	f.Tracks, f.walking = pieces, nil
+}
+
+// Where things pass so quickly that more frames are needed than are wanted to begin with, they are taken.
+func TestMoreFramesWhereThingsPassQuickly(t *testing.T) {
+	rng := rand.New(rand.NewPCG(13, 20))
+	f := film(t, rng, alongAWall(rng, 500), 0.2, 0, 0)
+	f.cut(9)
+	s := &solver{Task: f.Task, rng: rng}
+	s.index()
+	require.NoError(t, s.choose())
+	assert.Greater(t, len(s.keys), mostKeys)
+	for i := 2; i < len(s.keys); i++ {
+		_, p, _ := s.shared(s.keys[i-1], s.keys[i])
+		assert.GreaterOrEqual(t, len(p), fewest, "%d and %d", s.keys[i-1], s.keys[i])
+	}
+}
+
+// alongAWall is a camera that goes so far past things that each stays in sight for some 75 frames.
+func alongAWall(rng *rand.Rand, frames int) *Bundle {
+	far := float64(frames) / 13
+	truth := world(rng, frames, 15*frames, [3]float64{-0.08, 0, 0}, func(u float64) (Vec, Vec) {
+		return Vec{far * u, 0.2 * math.Sin(20*u), 0.5 * math.Sin(9*u)}, Vec{0.05 * math.Sin(15*u), 0.1 * math.Sin(11*u), 0.02 * math.Sin(25*u)}
+	}, 900)
+	for i := range truth.Points {
+		truth.Points[i][0] *= far / 6
+	}
+	return truth
+}
+
+// A shot so long that nothing is seen for more than a small part of it is begun in a part of it, and goes on from there; whether the
+// camera moves or only turns, all around.
+func TestALongShotIsFound(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
+	rng := rand.New(rand.NewPCG(12, 20))
+	around := world(rng, 400, 6000, [3]float64{-0.08, 0, 0}, func(u float64) (Vec, Vec) { return Vec{}, Vec{0, 2 * math.Pi * u, 0} }, 900)
+	for i := range around.Points {
+		r := Turn(Vec{0, 2 * math.Pi * rng.Float64(), 0})
+		around.Points[i] = r.Apply(around.Points[i])
+	}
+	for _, c := range []struct {
+		name    string
+		turning bool
+		truth   *Bundle
+	}{{"along a wall", false, alongAWall(rng, 400)}, {"all around", true, around}} {
+		f := film(t, rng, c.truth, 0.2, 0, 0)
+		f.cut(24)
+		s, err := Solve(context.Background(), f.Task)
+		require.NoError(t, err, c.name)
+		t.Logf("%s, %d features of 24 frames at most: f %.1f for 900, k1 %.4f, RMS %.3f", c.name, len(f.Tracks), s.Views[200].Focal, s.Lens.K[0], s.RMS)
+		assert.Equal(t, c.turning, s.Turning, c.name)
+		assert.InDelta(t, 900, s.Views[200].Focal, 9, c.name)
+		assert.Less(t, s.RMS, 0.3, c.name)
+		known := 0
+		for _, k := range s.Known {
+			if k {
+				known++
+			}
+		}
+		assert.GreaterOrEqual(t, known, 390, "%s: too little may be seen at the ends", c.name)
+	}
+}
+
 func slide(u float64) (Vec, Vec) {
 	return Vec{2.4 * u, 0.1 * math.Sin(6*u), 0.3 * u}, Vec{0.02 * math.Sin(5*u), -0.2 * u, 0.015 * math.Sin(7*u)}
 }
@@ -324,10 +400,22 @@ func TestFivePairsTellTheTrueMatrix(t *testing.T) {
 }
 
 func BenchmarkSolve(b *testing.B) {
-	for _, frames := range []int{100, 200, 400} {
-		b.Run(fmt.Sprintf("%d frames", frames), func(b *testing.B) {
-			rng := rand.New(rand.NewPCG(11, 20))
-			f := film(b, rng, world(rng, frames, 15*frames, [3]float64{-0.06, 0, 0}, slide, 900), 0.2, 0.1, 0.05)
+	rng := rand.New(rand.NewPCG(11, 20))
+	sliding := func(frames int) *filmed {
+		return film(b, rng, world(rng, frames, 15*frames, [3]float64{-0.06, 0, 0}, slide, 900), 0.2, 0.1, 0.05)
+	}
+	past := func(frames int) *filmed {
+		f := film(b, rng, alongAWall(rng, frames), 0.2, 0.1, 0.05)
+		f.cut(60)
+		return f
+	}
+	for _, c := range []struct {
+		name   string
+		frames int
+		of     func(int) *filmed
+	}{{"stays in sight", 100, sliding}, {"stays in sight", 200, sliding}, {"stays in sight", 400, sliding}, {"passes", 200, past}, {"passes", 400, past}, {"passes", 800, past}} {
+		b.Run(fmt.Sprintf("%d frames, what is followed %s", c.frames, c.name), func(b *testing.B) {
+			f := c.of(c.frames)
 			b.Logf("%d tracks", len(f.Tracks))
 			most, done := make(chan float64), make(chan struct{})
 			go func() {

@@ -23,6 +23,7 @@ export function Camera({ shot, revision, space }: BenchProps & { space: Space | 
   const focal = camera?.focal ?? 'fixed'
   const running = task && isOpen(task) ? task : null
   const off = space ? space.points.length - space.fits : 0
+  const unknown = space ? shot.last - shot.first + 1 - space.views.length : 0
   const poor = space && !space.given && space.rms > 1
   return (
     <section className="flex flex-col gap-2" aria-label="Camera">
@@ -153,6 +154,7 @@ export function Camera({ shot, revision, space }: BenchProps & { space: Space | 
               : space.turning
                 ? `It only turned: ${space.rms.toFixed(2)} px. How far things are away is not known.`
                 : `${space.rms.toFixed(2)} px off on average over ${space.views.length} frames; ${space.fits} points fit, ${off} do not.`}
+            {unknown > 0 && ` Of ${unknown} frames it is not known: too little could be followed there.`}
             {poor &&
               ' That is a lot: mark what moves by itself, in front or for removal, or give what is known of focal length and lens; then solve anew.'}
           </p>
