@@ -35,7 +35,7 @@ func (c *Canvas) Over(below *raster.Image) {
 	c.base = base
 }
 
-// Layer returns a copy of the paint, cut to what was touched.
+// Layer returns a copy of the paint, with what it was grounded with, cut to what was touched.
 func (c *Canvas) Layer() *raster.Image { return c.layer.Crop(c.painted) }
 
 // View returns the paint in r, without a copy of the rest.
@@ -48,7 +48,15 @@ func (c *Canvas) Shown(r image.Rectangle) *raster.Image {
 	return out
 }
 
-// Load puts a layer made earlier onto an empty canvas.
+// Ground puts what paint begins with onto an empty canvas, on its second layer as well if that is shared: none of it counts as painted.
+func (c *Canvas) Ground(layer *raster.Image, shared bool) {
+	c.layer.Paste(layer)
+	if shared {
+		c.share.Paste(layer)
+	}
+}
+
+// Load puts a layer made earlier onto an empty canvas, or what it was grounded with.
 func (c *Canvas) Load(layer *raster.Image) {
 	c.layer.Paste(layer)
 	c.painted = layer.Rect.Intersect(c.plate.Rect)

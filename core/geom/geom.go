@@ -61,6 +61,11 @@ func (b Box) Overlaps(o Box) bool {
 	return b.Min.X <= o.Max.X && o.Min.X <= b.Max.X && b.Min.Y <= o.Max.Y && o.Min.Y <= b.Max.Y
 }
 
+// Holds reports whether all of another box is in it.
+func (b Box) Holds(o Box) bool {
+	return b.Min.X <= o.Min.X && b.Min.Y <= o.Min.Y && o.Max.X <= b.Max.X && o.Max.Y <= b.Max.Y
+}
+
 // Grow returns the box, wider by d on every side.
 func (b Box) Grow(d float64) Box { return Box{b.Min.Sub(Pt(d, d)), b.Max.Add(Pt(d, d))} }
 

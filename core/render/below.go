@@ -14,7 +14,6 @@ import (
 	"jardin/core/geom"
 	"jardin/core/memo"
 	"jardin/core/raster"
-	"jardin/core/warp"
 )
 
 // A below is those of the removals below one that a source of it sees: a treatment of its own, of which a later removal is
@@ -131,22 +130,14 @@ func (r *removal) marks(n int) (box geom.Box, ok bool) {
 // footprintsOf returns what a stroke reads on frame n: what it covers and a little around, and where its pixels come from; on
 // the frame of a loan where those do.
 func (r *removal) footprintsOf(st *stroke, n int) []footprint {
-	wide := st.box.Grow(2 + readsBeyond(st.Stroke))
-	m := warp.Mapping(warp.Identity)
-	if n != st.Home {
-		if m = r.mapping(st.Ride, st.Home, n); m == nil {
-			return nil // not followed to there
-		}
+	in := r.stroke(st, n)
+	if in.Map == nil {
+		return nil // not followed to there
 	}
-	out := []footprint{{n, []geom.Box{m.Bounds(wide)}}}
-	if st.From == nil {
-		return out
+	out := []footprint{{n, in.reads()}}
+	if in.Loan != nil {
+		out = append(out, footprint{in.Loan.Bare.Frame, []geom.Box{in.Loan.Over.Bounds(originOf(st.Stroke, in.wide()))}})
 	}
-	source := originOf(st.Stroke, wide)
-	if l := r.loan(st.Stroke); l != nil {
-		return append(out, footprint{l.Bare.Frame, []geom.Box{l.Over.Bounds(source)}})
-	}
-	out[0].Boxes = append(out[0].Boxes, m.Bounds(source))
 	return out
 }
 

@@ -185,7 +185,7 @@ func TestPaintingOnWhatLiesBelow(t *testing.T) {
 		r := c.removal(top.ID)
 		i := slices.IndexFunc(r.sources, func(s *source) bool { return s.ID == "new" })
 		under := r.fill(i, 100, false)
-		layer, err := e.seenFrom(r.below(i)).layer(ctx, r.layer(i, r.sources[i].strokes, "", true))
+		layer, err := e.seenFrom(r.below(i)).layer(ctx, r.layer(i, r.sources[i].strokes, "", true), e.Plate.Size())
 		require.NoError(t, err)
 		live := easel.Layer()
 		for y := live.Rect.Min.Y; y < live.Rect.Max.Y; y++ {

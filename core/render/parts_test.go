@@ -346,7 +346,7 @@ func TestLayersTakeTheirOwnStrokes(t *testing.T) {
 	in := r.heldPlate(0, 102, false)
 	require.Len(t, in.Layers, 2)
 	for i, painted := range [][2]image.Point{{{25, 25}, {60, 50}}, {{60, 50}, {25, 25}}} {
-		m, err := e.layer(context.Background(), in.Layers[i].Layer)
+		m, err := e.layer(context.Background(), in.Layers[i].Layer, e.Plate.Size())
 		require.NoError(t, err)
 		assert.EqualValues(t, 1, m.At(painted[0].X, painted[0].Y)[3], "layer %d", i)
 		assert.EqualValues(t, 0, m.At(painted[1].X, painted[1].Y)[3], "layer %d", i)
@@ -454,4 +454,71 @@ func placedSquare(rect image.Rectangle) carry.PosedShape {
 		&s,
 		carry.Pose{Points: s.Points, Placement: geom.Identity, ToFrame: warp.Identity},
 	)
+}
+
+// What lies on a held frame is read in parts: each is what a canvas holds on which all of it is painted, whether the whole frame is held
+// or its paint alone, all strokes count or some.
+func TestAPartOfWhatIsHeld(t *testing.T) {
+	ctx := context.Background()
+	for seed := range uint64(24) {
+		rng := rand.New(rand.NewPCG(seed, 44))
+		d := document()
+		plate := d.Removals[0].Fill.Sources[0].Plate
+		plate.Whole, plate.Strokes = seed%2 == 0, nil
+		for k := range rng.IntN(5) {
+			st := dab([]string{"colour", "erase", "clone"}[rng.IntN(3)], 100, 5+90*rng.Float64(), 5+60*rng.Float64(), 6+20*rng.Float64())
+			st.ID = string(rune('a' + k))
+			if rng.IntN(3) == 0 {
+				st.Ride = treatment.Still
+			}
+			if rng.IntN(3) == 0 {
+				st.Range = &treatment.Range{First: 101, Last: 103}
+			}
+			plate.Strokes = append(plate.Strokes, st)
+		}
+		r, e := compile(t, d).removal("a"), &Evaluator{Plate: ramp{}, Cache: memo.New(1 << 26)}
+		for _, n := range []int{100, 102} {
+			in := r.heldPlate(0, n, false)
+			if in == nil {
+				continue
+			}
+			for _, l := range in.Layers {
+				base := l.Layer
+				var strokes []*memo.Keyed[layerInput]
+				for ; base.Value.Base == nil; base = base.Value.Below {
+					strokes = append(strokes, base)
+				}
+				bare, err := ramp{}.Linear(ctx, 100, e.Plate.Size())
+				require.NoError(t, err)
+				b := base.Value.Base
+				c := fill.NewCanvas(bare)
+				if b.Some {
+					c.Share(true)
+				}
+				if b.Whole {
+					c.Load(bare)
+					if b.Some && b.Shared {
+						c.LoadShared(bare)
+					}
+				}
+				for k := len(strokes) - 1; k >= 0; k-- {
+					if b.Some {
+						c.Share(strokes[k].Value.Shared)
+					}
+					require.NoError(t, e.paintStroke(ctx, c, &strokes[k].Value.Stroke, 100))
+				}
+				want := c.Layer()
+				if b.Some {
+					want = c.Shared()
+				}
+				for range 4 {
+					at := image.Pt(rng.IntN(100), rng.IntN(70))
+					rect := image.Rectangle{at, at.Add(image.Pt(1+rng.IntN(50), 1+rng.IntN(40)))}.Intersect(e.Plate.Size())
+					got, err := e.layer(ctx, l.Layer, rect)
+					require.NoError(t, err)
+					require.Equal(t, want.Crop(rect).Pix, got.Crop(rect).Pix, "seed %d, frame %d, %v", seed, n, rect)
+				}
+			}
+		}
+	}
 }

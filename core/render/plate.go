@@ -41,11 +41,11 @@ func (plateKind) easel(ctx context.Context, e *Evaluator, r *removal, i, n int) 
 	}
 	c := fill.NewCanvas(plate)
 	in := r.fill(i, n, false)
-	if err := e.under(ctx, &in, c); err != nil {
+	if err := e.under(ctx, &in, c, e.Plate.Size()); err != nil {
 		return nil, err
 	}
 	if i < len(r.sources) {
-		layer, err := e.seenFrom(r.below(i)).layer(ctx, r.layer(i, r.sources[i].strokes, "", true))
+		layer, err := e.seenFrom(r.below(i)).layer(ctx, r.layer(i, r.sources[i].strokes, "", true), e.Plate.Size())
 		if err != nil {
 			return nil, err
 		}
@@ -136,16 +136,32 @@ func (in *heldInput) composite(ctx context.Context, e *Evaluator, s *sourceInput
 		if !ok {
 			return fmt.Errorf("the track cannot be inverted")
 		}
-		layer, err := e.layer(ctx, l.Layer)
+		there, err := e.laid(ctx, l.Layer)
 		if err != nil {
 			return err
 		}
-		if layer.Rect.Empty() {
+		if there.bounds.Empty() {
 			continue
 		}
-		reach := raster.Around(l.Map.Bounds(boxOf(layer.Rect)), 2, out.Rect)
-		carried := warp.Image(layer, back, reach)
-		if l.Settle != nil && !reach.Empty() {
+		reach := raster.Around(l.Map.Bounds(boxOf(there.bounds)), 2, out.Rect)
+		if reach.Empty() {
+			continue
+		}
+		from := back.Bounds(boxOf(reach)).Grow(4)
+		var carried *raster.Image
+		if l.Settle != nil && there.solid() && boxOf(there.bounds).Holds(from) {
+			carried = raster.NewImage(reach) // its colour is settled, and it covers all
+			for k := 3; k < len(carried.Pix); k += 4 {
+				carried.Pix[k] = 1
+			}
+		} else {
+			layer, err := there.part(ctx, e, raster.Around(from, 0, there.bounds))
+			if err != nil {
+				return err
+			}
+			carried = warp.Image(layer, back, reach)
+		}
+		if l.Settle != nil {
 			colour, err := e.settle(ctx, l.Settle, reach, nil)
 			if err != nil {
 				return err

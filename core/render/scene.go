@@ -129,7 +129,7 @@ func (in *sceneInput) hidden(ctx context.Context, e *Evaluator, part image.Recta
 		return out, nil // it may show what has to go elsewhere
 	}
 	// What is painted is clean.
-	layer, err := e.layer(ctx, in.Painted.Layer)
+	layer, err := e.layer(ctx, in.Painted.Layer, part)
 	if err != nil {
 		return nil, err
 	}
@@ -217,7 +217,7 @@ func (e *Evaluator) onPlate(ctx context.Context, in paintedInput, rect image.Rec
 			if err != nil {
 				return nil, err
 			}
-			layer, err := e.layer(ctx, in.Painted.Layer)
+			layer, err := e.layer(ctx, in.Painted.Layer, in.Rect)
 			if err != nil {
 				return nil, err
 			}

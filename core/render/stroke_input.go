@@ -48,6 +48,21 @@ func (r *removal) stroke(st *stroke, n int) strokeInput {
 	return in
 }
 
+// wide is around what a stroke covers and reads beyond, at its home.
+func (in *strokeInput) wide() geom.Box { return in.Box.Grow(2 + readsBeyond(in.Stroke)) }
+
+// reads returns what of the frame that it is painted on a stroke covers and reads; nil where it was not followed to there.
+func (in *strokeInput) reads() []geom.Box {
+	if in.Map == nil {
+		return nil
+	}
+	out := []geom.Box{in.Map.Bounds(in.wide()).Grow(2)}
+	if in.Stroke.From != nil && in.Loan == nil {
+		out = append(out, in.Map.Bounds(originOf(in.Stroke, in.wide())).Grow(2))
+	}
+	return out
+}
+
 func (r *removal) loan(st *treatment.Stroke) *loanInput {
 	if st.From == nil || st.From.Frame == nil {
 		return nil
