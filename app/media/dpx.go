@@ -11,6 +11,7 @@ import (
 
 	"jardin/core/colorspace"
 	"jardin/core/raster"
+	"jardin/core/simd"
 )
 
 // Where things stand in the header of a DPX file (SMPTE 268M-2003, tables 1 to 5).
@@ -276,12 +277,20 @@ func EncodeDPX(f *Frame, t colorspace.Transfer, name string) ([]byte, error) {
 		return slices.Concat(out, f.words), nil
 	}
 	f = f.Unpacked()
-	out = slices.Concat(out, make([]byte, size))
+	out = append(make([]byte, 0, data+size), out...)[:data+size]
 	pix := out[data:]
 	line := len(pix) / f.Height
 	raster.Rows(0, f.Height, func(y int) {
 		row := pix[y*line : (y+1)*line]
 		codes := f.Codes[3*y*f.Width : 3*(y+1)*f.Width]
+		if n == 3 && f.Depth == 16 {
+			if big {
+				simd.ToBigEndian(row, codes)
+			} else {
+				simd.ToLittleEndian(row, codes)
+			}
+			return
+		}
 		at := func(i int) uint16 { return codes[i] }
 		if n == 4 {
 			alpha := f.Alpha.Codes[y*f.Width : (y+1)*f.Width]
@@ -407,6 +416,14 @@ func decodeDPX(data []byte, h *dpxHead) (f *Frame, err error) {
 	raster.Rows(0, h.Height, func(y int) {
 		row := data[h.data+y*line : h.data+(y+1)*line]
 		codes := f.Codes[3*y*h.Width : 3*(y+1)*h.Width]
+		if n == 3 && h.Depth == 16 {
+			if big {
+				simd.FromBigEndian(codes, row)
+			} else {
+				simd.FromLittleEndian(codes, row)
+			}
+			return
+		}
 		for i := range n * h.Width {
 			var v uint16
 			if h.Depth == 8 {

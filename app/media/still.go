@@ -16,6 +16,7 @@ import (
 
 	"jardin/core/colorspace"
 	"jardin/core/raster"
+	"jardin/core/simd"
 )
 
 // A Still is a picture that came from elsewhere: straight RGBA, by rows, as codes
@@ -160,9 +161,7 @@ func EncodeStill(as string, width, height int, codes []uint16, t colorspace.Tran
 // PNG returns a still of codes as a PNG of 16 bits with alpha.
 func (s *Still) PNG() ([]byte, error) {
 	samples := make([]byte, 2*len(s.Codes))
-	for i, v := range s.Codes {
-		binary.BigEndian.PutUint16(samples[2*i:], v)
-	}
+	simd.ToBigEndian(samples, s.Codes)
 	return EncodePNG(samples, Layout{s.Width, s.Height, 4, 16})
 }
 

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 
 	"jardin/core/colorspace"
+	"jardin/core/simd"
 )
 
 // A Target is a format that frames are written in, and what samples.
@@ -128,6 +129,17 @@ func (t Target) Write(path string, f *Frame, s Shot) error {
 func (f *Frame) samples(order binary.ByteOrder) []byte {
 	channels, n := f.layout().Channels, f.Width*f.Height
 	out := make([]byte, channels*n*f.Bytes())
+	if channels == 3 {
+		switch {
+		case f.Depth == 8:
+			simd.Narrow(out, f.Codes)
+		case order == binary.ByteOrder(binary.BigEndian):
+			simd.ToBigEndian(out, f.Codes)
+		default:
+			simd.ToLittleEndian(out, f.Codes)
+		}
+		return out
+	}
 	for i := range n {
 		for c := range channels {
 			v := uint16(0)

@@ -26,23 +26,24 @@ func wide(b *testing.B) *picture.Source {
 // wideAs is the same in a file format; its code values are those of 8 bits, scaled. With
 // more frames than 16 these come again.
 func wideAs(b *testing.B, target media.Target, frames int) *picture.Source {
-	return picture.NewSource(brought(b, wideFiles(b, target, frames)), "wide", nil)
+	return picture.NewSource(brought(b, wideFiles(b, target, frames, 1)), "wide", nil)
 }
 
-// wideFiles writes its files.
-func wideFiles(b testing.TB, target media.Target, frames int) (dir string) {
+// wideFiles writes its files, so many times as large.
+func wideFiles(b testing.TB, target media.Target, frames, times int) (dir string) {
 	dir = b.TempDir()
+	width, height := 1920*times, 1080*times
 	r := rand.New(rand.NewPCG(1, 2))
-	texture := raster.NewPlane(image.Rect(0, 0, 2000, 1140))
+	texture := raster.NewPlane(image.Rect(0, 0, width+80, height+60))
 	for i := range texture.Pix {
 		texture.Pix[i] = float32(r.NormFloat64())
 	}
 	fine, coarse := raster.Gaussian(texture, 1.5), raster.Gaussian(texture, 6)
 	file := func(n int) string { return filepath.Join(dir, fmt.Sprintf("w.%04d.%s", n, target.Ending())) }
 	for n := 1; n <= 16; n++ {
-		f := media.NewFrame(1920, 1080, target.Samples())
-		for y := range 1080 {
-			for x := range 1920 {
+		f := media.NewFrame(width, height, target.Samples())
+		for y := range height {
+			for x := range width {
 				v := 128 + 150*fine.At(
 					x+60-3*n,
 					y+40-2*n,
@@ -53,7 +54,7 @@ func wideFiles(b testing.TB, target media.Target, frames int) (dir string) {
 					r.NormFloat64(),
 				)
 				for c := range 3 {
-					f.Codes[3*(y*1920+x)+c] = uint16(min(max(v, 0), 255) * float32(f.Max()) / 255)
+					f.Codes[3*(y*width+x)+c] = uint16(min(max(v, 0), 255) * float32(f.Max()) / 255)
 				}
 			}
 		}

@@ -28,7 +28,7 @@ func TestAWholeJob(t *testing.T) {
 		t.Skip("this is a bench; make bench runs it")
 	}
 	const home = 8
-	dir := wideFiles(t, media.Target{Format: "png", Depth: 8}, 16)
+	dir := wideFiles(t, media.Target{Format: "png", Depth: 8}, 16, 1)
 	box := func(x, y, w, h float64) []treatment.Vec {
 		return []treatment.Vec{{x, y}, {x + w, y}, {x + w, y + h}, {x, y + h}}
 	}

@@ -18,9 +18,15 @@ import (
 // everything is a shot of 1920 x 1080 pixels with a patch of 300 x 300 that settles in
 // every way.
 func everything(b *testing.B) (*picture.Source, *treatment.Document) {
-	plain := wide(b)
-	s := picture.NewSource(plain.Plates, "wide", memo.New(3<<30))
+	return everythingOf(b, media.Target{Format: "png", Depth: 8}, 1)
+}
+
+// everythingOf is the same in a file format, so many times as large.
+func everythingOf(b *testing.B, target media.Target, times int) (*picture.Source, *treatment.Document) {
+	s := picture.NewSource(brought(b, wideFiles(b, target, 16, times)), "wide", memo.New(3<<30))
+	k := float64(times)
 	box := func(x, y, w, h float64) []treatment.Knot {
+		x, y, w, h = k*x, k*y, k*w, k*h
 		return []treatment.Knot{
 			{At: treatment.Vec{x, y}},
 			{At: treatment.Vec{x + w, y}},
@@ -67,7 +73,7 @@ func everything(b *testing.B) (*picture.Source, *treatment.Document) {
 						Frame: 8,
 						Strokes: []treatment.Stroke{{ID: "s", Mode: "clone", Home: 8, Size: 1, Hardness: 1, Opacity: 1,
 							From: &treatment.From{
-								Offset: treatment.Vec{330, 20},
+								Offset: treatment.Vec{330 * k, 20 * k},
 							}, Area: &treatment.Area{Points: box(785, 385, 330, 330), Feather: 6}}},
 					},
 				},
@@ -156,6 +162,22 @@ func BenchmarkDeliverEverything300x300(b *testing.B) {
 		require.NoError(b, err)
 		d := picture.Delivery{Dir: b.TempDir(), Shot: "w", Document: doc}
 		require.NoError(b, d.Prepare(s.Plates, doc, "PNG"))
+		require.NoError(b, s.Deliver(ctx, t, d, nil))
+		frames += 16
+	}
+	b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")
+}
+
+// The same of 3840 x 2160 pixels at 16 bits as DPX, a patch of 600 x 600. The aim is 8 frames/s.
+func BenchmarkDeliverLarge600x600(b *testing.B) {
+	s, doc := everythingOf(b, media.Target{Format: "dpx", Depth: 16}, 2)
+	frames := 0
+	for b.Loop() {
+		doc.Removals[0].Settle.Seam += 0.01
+		t, err := render.Compile(doc)
+		require.NoError(b, err)
+		d := picture.Delivery{Dir: b.TempDir(), Shot: "w", Document: doc}
+		require.NoError(b, d.Prepare(s.Plates, doc, "DPX"))
 		require.NoError(b, s.Deliver(ctx, t, d, nil))
 		frames += 16
 	}

@@ -6,7 +6,10 @@
 // A loop asks for lengths that fit, and panics, or reads what it should not, where they do not: package raster sees to them.
 package simd
 
-import "unsafe"
+import (
+	"encoding/binary"
+	"unsafe"
+)
 
 // Vectors reports whether the vector loops run: the build has them, and the processor as well.
 func Vectors() bool { return wide }
@@ -339,6 +342,39 @@ func ToLittleEndian(dst []byte, src []uint16) {
 	}
 	for i, v := range src {
 		dst[2*i], dst[2*i+1] = byte(v), byte(v>>8)
+	}
+}
+
+// FromBigEndian reads words whose high byte comes first.
+func FromBigEndian(dst []uint16, src []byte) {
+	src = src[:2*len(dst)]
+	if little {
+		swapBytes(bytesOf(dst), src)
+		return
+	}
+	copy(bytesOf(dst), src)
+}
+
+// ToBigEndian writes words, their high byte first.
+func ToBigEndian(dst []byte, src []uint16) {
+	dst = dst[:2*len(src)]
+	if little {
+		swapBytes(dst, bytesOf(src))
+		return
+	}
+	copy(dst, bytesOf(src))
+}
+
+// swapBytes exchanges the two bytes of each word, four words at a time.
+func swapBytes(dst, src []byte) {
+	const low = 0x00ff00ff00ff00ff
+	i := 0
+	for ; i+8 <= len(src); i += 8 {
+		v := binary.LittleEndian.Uint64(src[i : i+8])
+		binary.LittleEndian.PutUint64(dst[i:i+8], v&low<<8|v>>8&low)
+	}
+	for ; i+1 < len(src); i += 2 {
+		dst[i], dst[i+1] = src[i+1], src[i]
 	}
 }
 

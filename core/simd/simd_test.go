@@ -1,6 +1,7 @@
 package simd
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -357,6 +358,38 @@ func TestBytesAndWords(t *testing.T) {
 				want = byte(words[i+4])
 			}
 			require.Equal(t, want, small[i], "%d of %d", i, n)
+		}
+	}
+}
+
+func TestOrdersOfBytes(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 6))
+	for n := range 200 {
+		words, from := make([]uint16, 3+n), make([]byte, 1+2*n)
+		for i := range words {
+			words[i] = uint16(rng.Uint32())
+		}
+		for i := range from {
+			from[i] = byte(rng.Uint32())
+		}
+		out := make([]byte, 5+2*n)
+		for _, order := range []struct {
+			plain binary.ByteOrder
+			from  func([]uint16, []byte)
+			to    func([]byte, []uint16)
+		}{{binary.BigEndian, FromBigEndian, ToBigEndian}, {binary.LittleEndian, FromLittleEndian, ToLittleEndian}} {
+			clear(out)
+			order.to(out[2:], words[3:])
+			require.EqualValues(t, 0, out[1]+out[2+2*n], "beside what was to be written")
+			for i, v := range words[3:] {
+				require.Equal(t, v, order.plain.Uint16(out[2+2*i:]), "%v, %d of %d", order.plain, i, n)
+			}
+			into := make([]uint16, n+2)
+			order.from(into[1:1+n], from[1:])
+			require.EqualValues(t, 0, into[0]+into[n+1])
+			for i, v := range into[1 : 1+n] {
+				require.Equal(t, order.plain.Uint16(from[1+2*i:]), v, "%v, %d of %d", order.plain, i, n)
+			}
 		}
 	}
 }
