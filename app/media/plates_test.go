@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"image"
 	"image/jpeg"
+	"math"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"testing"
@@ -146,6 +148,25 @@ func TestThumbnailsAreMeans(t *testing.T) {
 			) // edges fall on whole pixels, and means are rounded
 			require.InDelta(t, (float64(y)+0.5)*h/97, float64(px[1]), 1.5)
 			require.EqualValues(t, 77, px[2])
+		}
+	}
+	r := rand.New(rand.NewPCG(4, 4))
+	// By 2 and 4 as well, whatever the size: each is the mean of the pixels it stands for, rounded.
+	for range 40 {
+		by, w, h := 2+2*r.IntN(2), 1+r.IntN(40), 1+r.IntN(30)
+		all := make([]byte, 3*by*by*w*h)
+		for i := range all {
+			all[i] = byte(r.Uint32())
+		}
+		small, height = shrunk(all, by*w, by*h, w)
+		require.Equal(t, h, height)
+		for i, got := range small {
+			x, y, k := i/3%w, i/3/w, i%3
+			sum := 0.0
+			for j := range by * by {
+				sum += float64(all[3*((by*y+j/by)*by*w+by*x+j%by)+k])
+			}
+			require.Equal(t, math.Floor(sum/float64(by*by)+0.5), float64(got), "by %d at %d, %d", by, x, y)
 		}
 	}
 	small, height = shrunk([]byte{1, 2, 3}, 1, 1, ThumbWidth)

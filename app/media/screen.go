@@ -123,6 +123,9 @@ const leastReduced = 800
 func shrunk(rgb []byte, width, height, to int) (small []byte, h int) {
 	to = min(to, width)
 	h = max(1, (height*to+width/2)/width)
+	if k := width / to; k*to == width && k*h == height && (k == 2 || k == 4) {
+		return boxed(rgb, width, h, k), h
+	}
 	step := max(1, width/to/4)
 	small = make([]byte, 3*to*h)
 	for y := range h {
@@ -142,6 +145,35 @@ func shrunk(rgb []byte, width, height, to int) (small []byte, h int) {
 		}
 	}
 	return small, h
+}
+
+// boxed is shrunk by 2 or 4, where that leaves nothing over, to so many lines.
+func boxed(rgb []byte, width, lines, by int) []byte {
+	line := 3 * width / by
+	small := make([]byte, line*lines)
+	for y := range lines {
+		out, rows := small[y*line:(y+1)*line], rgb[3*width*by*y:3*width*by*(y+1)]
+		if by == 2 {
+			a, b := rows[:3*width], rows[3*width:]
+			for ; len(out) >= 3 && len(a) >= 6 && len(b) >= 6; out, a, b = out[3:], a[6:], b[6:] {
+				out[0] = byte((uint32(a[0]) + uint32(a[3]) + uint32(b[0]) + uint32(b[3]) + 2) / 4)
+				out[1] = byte((uint32(a[1]) + uint32(a[4]) + uint32(b[1]) + uint32(b[4]) + 2) / 4)
+				out[2] = byte((uint32(a[2]) + uint32(a[5]) + uint32(b[2]) + uint32(b[5]) + 2) / 4)
+			}
+			continue
+		}
+		for x := 0; len(out) >= 3; out, x = out[3:], x+12 {
+			red, green, blue := uint32(8), uint32(8), uint32(8)
+			for k := range 4 {
+				p := rows[3*width*k+x:][:12:12]
+				red += uint32(p[0]) + uint32(p[3]) + uint32(p[6]) + uint32(p[9])
+				green += uint32(p[1]) + uint32(p[4]) + uint32(p[7]) + uint32(p[10])
+				blue += uint32(p[2]) + uint32(p[5]) + uint32(p[8]) + uint32(p[11])
+			}
+			out[0], out[1], out[2] = byte(red/16), byte(green/16), byte(blue/16)
+		}
+	}
+	return small
 }
 
 // CodeTransfer is by which function code values travel to the browser in 8 bits, where a
