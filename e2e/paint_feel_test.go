@@ -23,10 +23,7 @@ import (
 	"jardin/core/treatment"
 )
 
-// atHD makes a shot of 1920 x 1080 pixels from twelve frames of lm_010, and brings it in.
-func (s *server) atHD() string { return s.enlarged("hd", 1920, 1080) }
-
-// enlarged does so at any size.
+// enlarged makes a shot of some size from twelve frames of lm_010, and brings it in.
 func (s *server) enlarged(name string, width, height int) string {
 	dir := filepath.Join(demotest.Footage(s.t), name, "plate")
 	if found, _ := filepath.Glob(filepath.Join(dir, "*.png")); len(found) != 12 {
@@ -41,14 +38,21 @@ func (s *server) enlarged(name string, width, height int) string {
 	return s.bringInFrom(name, dir, 1031)
 }
 
-// TestFeelOfPainting measures painting on a frame of 1920 x 1080 pixels, by pointer events
-// of the browser.
+// TestFeelOfPainting measures painting on frames of 1920 x 1080 and of 3840 x 2160 pixels, by
+// pointer events of the browser.
 func TestFeelOfPainting(t *testing.T) {
 	if os.Getenv("JARDIN_BENCH") == "" {
 		t.Skip("a benchmark: make bench")
 	}
+	for _, k := range []float64{1, 2} {
+		t.Run(fmt.Sprint(1920*k), func(t *testing.T) { feelOfPainting(t, k) })
+	}
+}
+
+// feelOfPainting measures it at so many times 1920 x 1080.
+func feelOfPainting(t *testing.T, times float64) {
 	s := serve(t)
-	shot := s.atHD()
+	shot := s.enlarged(fmt.Sprintf("x%.0f", times), int(1920*times), int(1080*times))
 	r := treatment.Removal{
 		ID:        "r",
 		Name:      "Dots",
@@ -63,10 +67,10 @@ func TestFeelOfPainting(t *testing.T) {
 					Kind: treatment.Outline,
 					Home: 1037,
 					Points: []treatment.Knot{
-						{At: treatment.Vec{200, 200}},
-						{At: treatment.Vec{1700, 200}},
-						{At: treatment.Vec{1700, 900}},
-						{At: treatment.Vec{200, 900}},
+						{At: treatment.Vec{200 * times, 200 * times}},
+						{At: treatment.Vec{1700 * times, 200 * times}},
+						{At: treatment.Vec{1700 * times, 900 * times}},
+						{At: treatment.Vec{200 * times, 900 * times}},
 					},
 				},
 			},
@@ -91,7 +95,7 @@ func TestFeelOfPainting(t *testing.T) {
 	a.goTo(1037)
 	a.press("^Dots")
 	a.key(input.Digit3)
-	// The picture is twice as large as the one that the artist's hands know: places are halved.
+	// The picture is larger than the one that the artist's hands know: places are of 960 x 540.
 	a.with(input.KeyS, func() { a.click(geom.Pt(700, 300)) })
 	count := 0
 	paint := func(size float64, path []geom.Point) (median, high float64) {
@@ -116,7 +120,7 @@ func TestFeelOfPainting(t *testing.T) {
 	}
 	paint(60, way(30)) // the canvas is made
 	median, high := paint(60, way(200))
-	fmt.Printf("\n1920 x 1080, software WebGL, pointer event to changed pixels on the screen\n")
+	fmt.Printf("\n%.0f x %.0f, software WebGL, pointer event to changed pixels on the screen\n", 1920*times, 1080*times)
 	fmt.Printf("brush of 60 px                       median %5.1f ms   95 %% %5.1f ms   (aims: 20, 33)\n", median, high)
 	median, high = paint(500, way(60))
 	fmt.Printf("brush of 500 px                      median %5.1f ms   95 %% %5.1f ms\n", median, high)
@@ -150,6 +154,9 @@ func TestFeelOfPainting(t *testing.T) {
 		quantile(ends, 1),
 	)
 
+	if times > 1 {
+		return
+	}
 	// A thousand strokes on one frame.
 	strokes := strokesIn(geom.Box{Min: geom.Pt(220, 220), Max: geom.Pt(1660, 860)}, 1037, 1000)
 	s.put(shot, doc) // without the strokes so far

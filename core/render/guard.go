@@ -186,10 +186,31 @@ func (r *removal) occluders(n int, unmarked bool) *occluders {
 
 // occludersBy is occluders with what is left out of another track than the removal's.
 func (r *removal) occludersBy(track string, n int, unmarked bool) *occluders {
-	out := &occluders{Scene: shared(r.of.scenes, n, func() *memo.Keyed[sceneMattes] {
+	out := &occluders{Scene: r.of.mattes(n, false), Excluded: r.excluded(track, n)}
+	if unmarked {
+		out.Free = r.doc.ID
+	}
+	return out
+}
+
+// unmeasured is occluders, with its own matte, for measuring: with edges in steps (marking.stepped).
+func (r *removal) unmeasured(n int) *occluders {
+	return &occluders{Scene: r.of.mattes(n, true), Excluded: r.excluded(r.doc.Follow.Track, n)}
+}
+
+// mattes gathers all mattes and fronts on a frame, the mattes' edges in steps or as they are.
+func (t *Treatment) mattes(n int, stepped bool) *memo.Keyed[sceneMattes] {
+	type name struct {
+		frame   int
+		stepped bool
+	}
+	return shared(t.scenes, name{n, stepped}, func() *memo.Keyed[sceneMattes] {
 		s := sceneMattes{Frame: n}
-		for _, other := range r.of.removals {
+		for _, other := range t.removals {
 			on := removalMattes{ID: other.doc.ID, Matte: other.matte(n)}
+			if stepped {
+				on.Matte = on.Matte.stepped()
+			}
 			if g := other.doc.Guard; g != nil {
 				for i := range g.Fronts {
 					if !g.Fronts[i].Off {
@@ -200,15 +221,16 @@ func (r *removal) occludersBy(track string, n int, unmarked bool) *occluders {
 			s.Removals = append(s.Removals, on)
 		}
 		return memo.Of(s)
-	})}
-	if unmarked {
-		out.Free = r.doc.ID
-	}
+	})
+}
+
+// excluded gathers what is left out of a track on frame n.
+func (r *removal) excluded(track string, n int) (out coverage) {
 	if m := r.motions.Motion(track); m != nil {
 		for i := range m.Track.Exclusions {
 			s := &m.Track.Exclusions[i]
 			if pose, ok := r.motions.Pose(s, track, n); ok {
-				out.Excluded.Shapes = append(out.Excluded.Shapes, carry.PoseShape(s, pose))
+				out.Shapes = append(out.Shapes, carry.PoseShape(s, pose))
 			}
 		}
 	}

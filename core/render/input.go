@@ -339,7 +339,7 @@ func (r *removal) scene(i int, ride string, n int, layer *memo.Keyed[layerInput]
 	}
 	return shared(r.inputs, name{i, n, ride, layer, r.soft() != nil}, func() *memo.Keyed[sceneInput] {
 		s := r.sources[i]
-		in := sceneInput{Frame: n, Map: r.mapping(ride, s.frame, n), Hole: r.matte(n), Painted: r.painted(i, layer)}
+		in := sceneInput{Frame: n, Map: r.mapping(ride, s.frame, n), Hole: r.matte(n).stepped(), Painted: r.painted(i, layer)}
 		if r.soft() != nil {
 			in.Margin = softMargin
 		}
@@ -347,7 +347,7 @@ func (r *removal) scene(i int, ride string, n int, layer *memo.Keyed[layerInput]
 			in.Margin = max(in.Margin, lightMargin(l))
 		}
 		if in.Map != nil {
-			in.Out, in.HeldOut = r.occluders(n, false), r.occluders(s.frame, false)
+			in.Out, in.HeldOut = r.unmeasured(n), r.unmeasured(s.frame)
 			in.Smear, in.Grain = r.smear(s, ride, n, usualShutter), r.plateGrain()
 		}
 		return memo.Of(in)

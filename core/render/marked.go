@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"image"
+	"math"
 
 	"jardin/core/carry"
 	"jardin/core/matte"
@@ -47,6 +48,42 @@ func (r *removal) matte(n int) marking {
 		})
 	}
 	return out
+}
+
+// stepped is the marking with its edges as wide as they are or wider, in steps: what is measured beside it is measured anew only where
+// a feather passes one of them. Where shapes take away from each other, wider edges may mark less: they stay.
+func (m marking) stepped() marking {
+	for i := range m.Outlines.Shapes {
+		if s := &m.Outlines.Shapes[i].Shape; s.Invert || s.Combine != "" && s.Combine != "add" {
+			return m
+		}
+	}
+	for i := range m.Supplied {
+		if s := &m.Supplied[i]; s.Invert || s.Combine != "" && s.Combine != "add" {
+			return m
+		}
+	}
+	m.Outlines.Edge = stepped(m.Outlines.Edge)
+	supplied := append([]suppliedInput(nil), m.Supplied...)
+	for i := range supplied {
+		supplied[i].Edge = stepped(supplied[i].Edge)
+	}
+	m.Supplied = supplied
+	return m
+}
+
+// stepped is an edge of powers of two of a pixel, or none, that lies as far outwards or farther.
+func stepped(e carry.Edge) carry.Edge {
+	up := func(v float64) float64 {
+		switch {
+		case v > 0:
+			return math.Exp2(math.Ceil(math.Log2(v)))
+		case v < 0:
+			return -math.Exp2(math.Floor(math.Log2(-v)))
+		}
+		return 0
+	}
+	return carry.Edge{Feather: up(e.Feather), FeatherIn: up(e.FeatherIn), Grow: up(e.Grow)}
 }
 
 // widened is the marking with its edges moved outwards by so many pixels.

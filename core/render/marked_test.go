@@ -169,3 +169,53 @@ func TestAMatteThatCannotBeReadIsAnError(t *testing.T) {
 	_, err = e.Frame(ctx, c, 102, ResultView, "")
 	require.NoError(t, err)
 }
+
+// What is measured beside a marking is measured beside one whose edges lie in steps: nothing that is marked is outside of that, whatever
+// its shapes do to each other; and a feather that is dragged between two steps has nothing measured anew.
+func TestEdgesInSteps(t *testing.T) {
+	larger := 0
+	for seed := range uint64(80) {
+		d := dice{rand.New(rand.NewPCG(seed, 46))}
+		doc := document()
+		r := &doc.Removals[0]
+		r.Mark.Outlines = nil
+		for k := range 1 + d.IntN(3) {
+			s := d.shape(string(rune('a' + k)))
+			s.FeatherIn, s.Invert = d.real(0, 3), d.IntN(6) == 0
+			r.Mark.Outlines = append(r.Mark.Outlines, s)
+		}
+		r.Settle.Feather, r.Settle.FeatherIn, r.Settle.Grow = d.real(0, 9), d.real(0, 4), d.real(-3, 5)
+		of := compile(t, doc).removal("a")
+		for _, n := range []int{100, 102} {
+			exact := of.matte(n)
+			steps := exact.stepped()
+			rect := image.Rect(0, 0, 100, 80)
+			a, b := exact.Outlines.cover(rect), steps.Outlines.cover(rect)
+			for y := range 80 {
+				for x := range 100 {
+					if a.At(x, y) > 0 {
+						require.Positive(t, b.At(x, y), "seed %d at %d, %d", seed, x, y)
+					} else if b.At(x, y) > 0 {
+						larger++
+					}
+				}
+			}
+		}
+	}
+	assert.Positive(t, larger)
+
+	key := func(feather, in, grow float64) string {
+		doc := document()
+		doc.Removals[0].Settle.Feather, doc.Removals[0].Settle.FeatherIn, doc.Removals[0].Settle.Grow = feather, in, grow
+		doc.Removals[0].Settle.Light = &treatment.Light{Scale: 20, Strength: 1}
+		of := compile(t, doc).removal("a")
+		name, err := memo.Name(environment{&Evaluator{Plate: ramp{}}}, of.scene(0, "", 101, of.heldPlate(0, 101, false).Layers[0].Layer))
+		require.NoError(t, err)
+		return name
+	}
+	assert.Equal(t, key(5, 3, 0), key(7.9, 4, 0))
+	assert.NotEqual(t, key(5, 3, 0), key(8.1, 3, 0))
+	assert.NotEqual(t, key(5, 3, 0), key(0, 3, 0))
+	assert.Equal(t, key(5, 3, -3), key(5, 3, -2))
+	assert.NotEqual(t, key(5, 3, -3), key(5, 3, 3))
+}
