@@ -9,11 +9,13 @@ import (
 	"time"
 
 	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"jardin/app/demo"
 	"jardin/app/demo/demotest"
+	"jardin/core/camera"
 	"jardin/core/geom"
 	"jardin/core/treatment"
 )
@@ -292,7 +294,7 @@ func TestEveryControlOfTheSetIsKept(t *testing.T) {
 		path.Views = append(path.Views, treatment.ViewOf(n, &v))
 	}
 	label := demo.BedLabels()[0].Corners
-	card := treatment.Card{At: label[0].Lerp(label[2], 0.5), Turn: [4]float64{0, 0, 0, 1}, Size: [2]float64{label[0].Dist(label[1]), label[0].Dist(label[3])}}
+	card := treatment.Card{At: label[0].Lerp(label[2], 0.5), Turn: [4]float64{0, 0, 0, 1}, Size: [2]float64{4 * label[0].Dist(label[1]), 4 * label[0].Dist(label[3])}}
 	patch, err := json.Marshal([]any{
 		map[string]any{"op": "add", "path": "/lens", "value": treatment.Lens{Size: [2]int{demo.Width, demo.Height}, K: demo.BedsLens().K}},
 		map[string]any{"op": "add", "path": "/camera", "value": treatment.Camera{Focal: "known", Length: 700, Terms: 1, Data: &treatment.CameraData{Path: path}}},
@@ -325,10 +327,105 @@ func TestEveryControlOfTheSetIsKept(t *testing.T) {
 	}`)
 	assert.Equal(t, "fills", fills, "the card is fitted, upright, in the middle")
 	a.press("^Locked$")
+
+	// Turned by its grips: what is pulled to the middle goes away from the camera.
+	at := func(name string) (p proto.Point) {
+		v, err := a.page.Eval(`name => { const b = document.querySelector('[aria-label="' + name + '"]').getBoundingClientRect(); return [b.x + b.width / 2, b.y + b.height / 2] }`, name)
+		require.NoError(t, err)
+		var xy [2]float64
+		require.NoError(t, v.Value.Unmarshal(&xy))
+		return proto.Point{X: xy[0], Y: xy[1]}
+	}
+	before := s.revision(shot)
+	for _, c := range []struct {
+		grip            string
+		by              proto.Point
+		farther, nearer camera.Vec // corners of the card, of its half sides
+	}{
+		{"Board, turned", proto.Point{X: -14}, camera.Vec{1, 0, 0}, camera.Vec{-1, 0, 0}},
+		{"Board, tipped", proto.Point{Y: -14}, camera.Vec{0, -1, 0}, camera.Vec{0, 1, 0}},
+		{"Board, rolled", proto.Point{X: 12, Y: -6}, camera.Vec{}, camera.Vec{}},
+	} {
+		doc, _ := s.whole(shot)
+		was := *doc.Tracks[0].Card
+		from := at(c.grip)
+		s.wait(10*time.Second, "the grips to stand", func() bool { // where the card was turned to
+			was := from
+			time.Sleep(300 * time.Millisecond)
+			from = at(c.grip)
+			return was == from
+		})
+		m := a.page.Mouse
+		require.NoError(t, m.MoveTo(from))
+		require.NoError(t, m.Down(proto.InputMouseButtonLeft, 1))
+		require.NoError(t, m.MoveLinear(proto.Point{X: from.X + c.by.X, Y: from.Y + c.by.Y}, 5))
+		require.NoError(t, m.Up(proto.InputMouseButtonLeft, 1))
+		s.wait(10*time.Second, c.grip, func() bool { return s.revision(shot) > before })
+		before = s.revision(shot)
+		doc, _ = s.whole(shot)
+		now := *doc.Tracks[0].Card
+		assert.Equal(t, was.Size, now.Size, c.grip)
+		assert.InDeltaSlice(t, was.At[:], now.At[:], 1e-9, c.grip)
+		assert.NotEqual(t, was.Turn, now.Turn, c.grip)
+		view := demo.BedsView(0)
+		away := func(k treatment.Card, half camera.Vec) float64 {
+			r := camera.OfQuaternion(k.Turn)
+			return view.Pose.Apply(camera.Vec(k.At).Add(r.Apply(camera.Vec{half[0] * k.Size[0] / 2, half[1] * k.Size[1] / 2, 0})))[2]
+		}
+		if c.grip != "Board, rolled" {
+			assert.Greater(t, away(now, c.farther)-away(was, c.farther), 0.005, c.grip)
+			assert.Less(t, away(now, c.nearer)-away(was, c.nearer), -0.005, c.grip)
+			continue
+		}
+		// Pulled clockwise, its right side goes down.
+		r := camera.OfQuaternion(now.Turn)
+		old := camera.OfQuaternion(was.Turn)
+		assert.Less(t, r.Apply(camera.Vec{1, 0, 0})[1], old.Apply(camera.Vec{1, 0, 0})[1]-0.05)
+	}
+	// In the space view a press chooses it, wherever it is seen there, and then it is dragged.
+	a.press("^Board$")
+	view, err := a.page.Timeout(10 * time.Second).Element("[data-testid=space]")
+	require.NoError(t, err)
+	require.NoError(t, view.ScrollIntoView())
+	box, err := a.page.Eval(`() => { const b = document.querySelector('[data-testid=space]').getBoundingClientRect(); return [b.x, b.y, b.width, b.height] }`)
+	require.NoError(t, err)
+	var canvas [4]float64
+	require.NoError(t, box.Value.Unmarshal(&canvas))
+	m, chosen := a.page.Mouse, false
+	var there proto.Point
+	const across, down = 24, 18
+	for k := 0; k < across*down && !chosen; k++ {
+		there = proto.Point{X: canvas[0] + canvas[2]*(float64(k%across)+0.5)/across, Y: canvas[1] + canvas[3]*(float64(k/across)+0.5)/down}
+		require.NoError(t, m.MoveTo(there))
+		require.NoError(t, m.Down(proto.InputMouseButtonLeft, 1))
+		require.NoError(t, m.Up(proto.InputMouseButtonLeft, 1))
+		chosen = a.number(`() => [...document.querySelectorAll('button[aria-pressed=true]')].filter((b) => /^Board$/.test(b.textContent)).length`) > 0
+	}
+	require.True(t, chosen, "the card is seen in the space view")
+	doc, _ := s.whole(shot)
+	was := *doc.Tracks[0].Card
+	require.NoError(t, m.MoveTo(there))
+	require.NoError(t, m.Down(proto.InputMouseButtonLeft, 1))
+	require.NoError(t, m.MoveLinear(proto.Point{X: there.X + 20, Y: there.Y - 10}, 4))
+	require.NoError(t, m.Up(proto.InputMouseButtonLeft, 1))
+	s.wait(10*time.Second, "it to be moved", func() bool { return s.revision(shot) > before })
+	doc, _ = s.whole(shot)
+	moved := *doc.Tracks[0].Card
+	assert.Greater(t, camera.Vec(moved.At).Dist(was.At), 0.05)
+	assert.Greater(t, moved.At[1], was.At[1], "upwards")
+	assert.Equal(t, was.Turn, moved.Turn)
+	assert.Equal(t, was.Size, moved.Size)
+	for range 4 {
+		a.press("^Undo$")
+	}
+	s.wait(10*time.Second, "all to be undone", func() bool {
+		doc, _ := s.whole(shot)
+		return doc.Tracks[0].Card.Turn == card.Turn
+	})
 	driven := a.sweep(room, true, true)
 	s.quiet(shot)
 	want := a.sweep(room, false, false)
-	doc, _ := s.whole(shot)
+	doc, _ = s.whole(shot)
 	was, now := card, *doc.Tracks[0].Card
 	assert.NotEqual(t, was.At, now.At, "its depth")
 	assert.NotEqual(t, was.Turn, now.Turn)

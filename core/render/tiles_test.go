@@ -21,6 +21,8 @@ import (
 // swayed is wide in a light that drifts by up to a tenth from frame to frame, here one way and there the other.
 type swayed struct{ wide }
 
+func (swayed) Size() image.Rectangle { return image.Rect(0, 0, 970, 730) }
+
 func (swayed) Linear(ctx context.Context, n int, rect image.Rectangle) (*raster.Image, error) {
 	all, err := wide{}.Linear(ctx, n, rect)
 	if err != nil {
@@ -44,7 +46,7 @@ func (swayed) Linear(ctx context.Context, n int, rect image.Rectangle) (*raster.
 func TestGrainIsTakenOutInTiles(t *testing.T) {
 	defer func(was image.Point) { denoiseTile = was }(denoiseTile)
 	rng := rand.New(rand.NewPCG(21, 1))
-	ctx, size := context.Background(), wide{}.Size()
+	ctx, size := context.Background(), swayed{}.Size()
 	in := bareInput{Frame: 20, Denoise: &denoiseInput{Strength: [3]float64{1, 1, 1}}}
 	for _, k := range []int{19, 21, 22} {
 		in.Denoise.Helpers = append(in.Denoise.Helpers, neighbourFrame{Frame: k, Map: warp.Of(geom.Translation(geom.Pt(float64(4*(20-k)), float64(20-k))))})

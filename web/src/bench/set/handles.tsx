@@ -254,6 +254,33 @@ function CardOutline({
       (did) => did && keep(label),
     )
   }
+  const centre = placement.toRoom(middle)
+  /** A place in the room beside another, away from the card's middle. */
+  const beside = (p: Point) => {
+    const far = Math.max(1e-3, Math.hypot(p.x - centre.x, p.y - centre.y))
+    return { x: p.x + (26 * (p.x - centre.x)) / far, y: p.y + (26 * (p.y - centre.y)) / far }
+  }
+  const between = (p: Point, q: Point) => ({ x: (p.x + q.x) / 2, y: (p.y + q.y) / 2 })
+  /** Turns by as many degrees as a pull from a grip says. */
+  const turn = (handle: Move['handle'], label: string, degrees: (pull: Point) => number) => (e: React.PointerEvent) => {
+    if (e.button !== 0) return
+    const from = { x: e.clientX, y: e.clientY }
+    drag(
+      e,
+      (m) => move({ handle, to: [0, 0], by: degrees({ x: m.clientX - from.x, y: m.clientY - from.y }) }),
+      (did) => did && keep(label),
+    )
+  }
+  /** A side that is pulled to the middle goes away until it is seen edge on. */
+  const away = (grip: Point) => (pull: Point) => {
+    const [x, y] = [centre.x - grip.x, centre.y - grip.y]
+    return Math.max(-85, Math.min(85, (90 * (pull.x * x + pull.y * y)) / Math.max(1, x * x + y * y)))
+  }
+  const around = (grip: Point) => (pull: Point) => {
+    const angle = (p: Point) => Math.atan2(p.y - centre.y, p.x - centre.x)
+    const by = angle(grip) - angle({ x: grip.x + pull.x, y: grip.y + pull.y })
+    return (Math.atan2(Math.sin(by), Math.cos(by)) * 180) / Math.PI
+  }
   return (
     <g opacity={on ? 1 : 0.75}>
       <Line
@@ -287,6 +314,26 @@ function CardOutline({
             label={`${track.name}, middle`}
             onPointerDown={take('middle', `Move ${track.name}`)}
           />
+          {(
+            [
+              ['turned', between(room[1], room[2]), 'turnY', away],
+              ['tipped', between(room[2], room[3]), 'turnX', away],
+              ['rolled', room[0], 'turnZ', around],
+            ] as const
+          ).map(([how, at, handle, by]) => {
+            const grip = beside(at)
+            return (
+              <g key={how}>
+                <Line d={`M${at.x} ${at.y}L${grip.x} ${grip.y}`} />
+                <Grip
+                  small
+                  p={grip}
+                  label={`${track.name}, ${how}`}
+                  onPointerDown={turn(handle, `${track.name} is ${how}`, by(grip))}
+                />
+              </g>
+            )
+          })}
         </>
       )}
     </g>

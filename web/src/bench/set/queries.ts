@@ -47,6 +47,8 @@ export function useOnFrame(shot: string, revision: Present, frame: number, from:
       ).catch(none<OnFrame>),
     enabled: known,
     gcTime: 30_000,
+    // Until it is worked out anew, what was there stays: handles do not go from under the hand.
+    placeholderData: (old, before) => (before?.queryKey[1] === shot && before.queryKey[2] === frame ? old : undefined),
   })
   return known ? (data ?? null) : null
 }

@@ -1,4 +1,6 @@
 import { useEffect, useRef, useState } from 'react'
+import { useEdit } from '../../api/treatment'
+import { onTrack } from '../edits'
 import { bench, useBench } from '../state'
 import type { BenchProps } from '../props'
 import { useLens, type Space } from './queries'
@@ -28,8 +30,17 @@ export function SpaceView({ shot, revision, space, frames }: BenchProps & { spac
   const picture = playing ? undefined : frames.plate(frame)
   const lens = useLens(shot.id, revision)
   const optics = opticsOf(revision.document.lens, space, lens)
-  const latest = useRef({ space, frame, chosen, card, picture, optics })
-  latest.current = { space, frame, chosen, card, picture, optics }
+  const { edit } = useEdit(shot.id)
+  const onChoose = (track: string) => bench.set({ card: track })
+  const onMove = (track: string, by: number[]) =>
+    void edit(
+      `Move ${revision.document.tracks.find((t) => t.id === track)?.name ?? 'a card'}`,
+      onTrack(track, (t) => {
+        if (t.card) t.card.at = t.card.at.map((v, i) => v + by[i])
+      }),
+    )
+  const latest = useRef({ space, frame, chosen, card, picture, optics, onChoose, onMove })
+  latest.current = { space, frame, chosen, card, picture, optics, onChoose, onMove }
   useEffect(() => stage.current?.show(latest.current), [space, frame, chosen, card, picture, lens])
   return (
     <figure className="flex flex-col gap-1">
@@ -42,7 +53,9 @@ export function SpaceView({ shot, revision, space, frames }: BenchProps & { spac
       />
       <figcaption className="flex text-[12px] text-quiet">
         <span className="flex-1">
-          {plain ? 'From above: there is no WebGL2 here' : 'Drag turns, Shift moves, wheel zooms'}
+          {plain
+            ? 'From above: there is no WebGL2 here'
+            : 'Drag turns or moves the chosen card, Shift moves, wheel zooms'}
         </span>
         <button type="button" className="underline" onClick={() => stage.current?.reset()}>
           All of it

@@ -9,6 +9,10 @@ export interface Seen {
   card: string | null
   picture?: ImageBitmap
   optics: Optics
+  /** A card was pressed that is not the chosen one. */
+  onChoose(track: string): void
+  /** The chosen card was dragged so far. */
+  onMove(track: string, by: number[]): void
 }
 
 /** Draws the set. */
@@ -52,6 +56,53 @@ export async function openSpace(canvas: HTMLCanvasElement): Promise<Stage> {
     })
   }
   controls.addEventListener('change', draw)
+  // The chosen card is dragged, straight across the view; another one is chosen; beside them the view turns.
+  const ray = new three.Raycaster()
+  const vector = (p: number[]) => new three.Vector3(...p)
+  const aim = (e: PointerEvent) => {
+    const box = canvas.getBoundingClientRect()
+    const [x, y] = [(e.clientX - box.left) / box.width, (e.clientY - box.top) / box.height]
+    ray.setFromCamera(new three.Vector2(2 * x - 1, 1 - 2 * y), eye)
+    return ray.ray
+  }
+  const struck = (e: PointerEvent, space: Space) => {
+    const line = aim(e)
+    let nearest: { track: string; at: InstanceType<typeof three.Vector3> } | null = null
+    for (const { track, corners } of space.cards) {
+      const [a, b, c, d] = corners.map(vector)
+      const at = new three.Vector3()
+      if (!line.intersectTriangle(a, b, c, false, at) && !line.intersectTriangle(a, c, d, false, at)) continue
+      if (!nearest || at.distanceTo(eye.position) < nearest.at.distanceTo(eye.position)) nearest = { track, at }
+    }
+    return nearest
+  }
+  const press = (e: PointerEvent) => {
+    const held = last
+    const on = held && e.button === 0 && !e.shiftKey ? struck(e, held.space) : null
+    if (!held || !on) return
+    if (on.track !== held.card) return held.onChoose(on.track)
+    e.stopImmediatePropagation()
+    canvas.setPointerCapture(e.pointerId)
+    const across = new three.Plane().setFromNormalAndCoplanarPoint(eye.getWorldDirection(new three.Vector3()), on.at)
+    let by: number[] | null = null
+    const pull = (m: PointerEvent) => {
+      const to = aim(m).intersectPlane(across, new three.Vector3())
+      if (!to) return
+      const far = (by = to.sub(on.at).toArray())
+      const cards = held.space.cards.map((c) =>
+        c.track === on.track ? { ...c, corners: c.corners.map((p) => add(p, far)) } : c,
+      )
+      show({ ...held, space: { ...held.space, cards } })
+    }
+    const end = () => {
+      canvas.removeEventListener('pointermove', pull)
+      for (const over of ['pointerup', 'pointercancel']) canvas.removeEventListener(over, end)
+      if (by) held.onMove(on.track, by)
+    }
+    canvas.addEventListener('pointermove', pull)
+    for (const over of ['pointerup', 'pointercancel']) canvas.addEventListener(over, end)
+  }
+  canvas.addEventListener('pointerdown', press, true)
   const observer = new ResizeObserver(draw)
   observer.observe(canvas)
   const clear = () => {
@@ -178,6 +229,7 @@ export async function openSpace(canvas: HTMLCanvasElement): Promise<Stage> {
     show,
     reset,
     close: () => {
+      canvas.removeEventListener('pointerdown', press, true)
       observer.disconnect()
       cancelAnimationFrame(due)
       controls.dispose()
