@@ -376,13 +376,13 @@ export function useCardMoves(shot: string, revision: number, track: Track, frame
         }
         const card = p.moved
         if (card) {
-          from.current = card
           await edit(
             p.kept!,
             onTrack(track.id, (t) => {
               t.card = card
             }),
           )
+          from.current = card
         }
       } catch (e) {
         notify((e as Error).message)
