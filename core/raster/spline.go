@@ -112,3 +112,53 @@ func (s *Spline) At(x, y float64) (rgb [3]float32, ok bool) {
 	}
 	return [3]float32{red, green, blue}, true
 }
+
+// A PlaneSpline is a plane, ready to be looked up between its pixels as a Spline is.
+type PlaneSpline struct {
+	Rect         image.Rectangle
+	coefficients []float32
+}
+
+// NewPlaneSpline returns the spline through a plane. What is no finite number counts as 0.
+func NewPlaneSpline(p *Plane) *PlaneSpline {
+	w, h := p.Rect.Dx(), p.Rect.Dy()
+	s := &PlaneSpline{p.Rect, make([]float32, len(p.Pix))}
+	Rows(0, h, func(y int) {
+		to := s.coefficients[y*w : (y+1)*w]
+		for x, v := range p.Pix[y*w : (y+1)*w] {
+			if v-v == 0 {
+				to[x] = 36 * v
+			}
+		}
+		filterLine(to, 1)
+	})
+	filterLine(s.coefficients, w)
+	return s
+}
+
+// At returns the value at a place in frame coordinates; beyond the border the plane goes on mirrored, for as far as it reaches.
+func (s *PlaneSpline) At(x, y float64) float32 {
+	x0, fx := split(x)
+	y0, fy := split(y)
+	wx, wy := splineWeights(fx), splineWeights(fy)
+	w, h := s.Rect.Dx(), s.Rect.Dy()
+	left, top := x0-1-s.Rect.Min.X, y0-1-s.Rect.Min.Y
+	var sum float32
+	if left >= 0 && top >= 0 && left+3 < w && top+3 < h {
+		for j, k := range wy {
+			t := s.coefficients[(top+j)*w+left:][:4]
+			sum += k * ((wx[0]*t[0] + wx[1]*t[1]) + (wx[2]*t[2] + wx[3]*t[3]))
+		}
+		return sum
+	}
+	for j, k := range wy {
+		row := s.coefficients[mirrored(top+j, h)*w:][:w]
+		for i, u := range wx {
+			sum += k * u * row[mirrored(left+i, w)]
+		}
+	}
+	return sum
+}
+
+// mirrored is an index of n about the outermost.
+func mirrored(i, n int) int { return clamp(min(max(i, -i), 2*n-2-i), n) }

@@ -105,3 +105,35 @@ func TestASplineThroughWhatIsNoNumber(t *testing.T) {
 	_, ok := s.At(55, 55)
 	assert.False(t, ok, "of nothing there is nothing")
 }
+
+// A plane's spline is that of a picture which shows the plane, wherever that can be told; it goes through its samples to the outermost,
+// and what is no number spoils nothing but its place.
+func TestAPlanesSpline(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 2))
+	for range 60 {
+		rect := image.Rect(5, -9, 5+1+rng.IntN(40), -9+1+rng.IntN(40))
+		p, m := NewPlane(rect), NewImage(rect)
+		for i := range p.Pix {
+			p.Pix[i] = rng.Float32()
+			for c := range 3 {
+				m.Pix[4*i+c] = p.Pix[i]
+			}
+		}
+		ours, plain := NewPlaneSpline(p), NewSpline(m, rect)
+		require.Equal(t, rect, ours.Rect)
+		for range 200 {
+			x, y := float64(rect.Min.X)+(1.2*rng.Float64()-0.1)*float64(rect.Dx()), float64(rect.Min.Y)+(1.2*rng.Float64()-0.1)*float64(rect.Dy())
+			if rgb, ok := plain.At(x, y); ok {
+				require.InDelta(t, rgb[1], ours.At(x, y), 2e-5)
+			}
+			require.InDelta(t, 0.5, ours.At(x, y), 2)
+		}
+		for i, v := range p.Pix {
+			require.InDelta(t, v, ours.At(float64(rect.Min.X+i%rect.Dx())+0.5, float64(rect.Min.Y+i/rect.Dx())+0.5), 2e-5)
+		}
+		p.Pix[rng.IntN(len(p.Pix))] = float32(math.NaN())
+		for _, v := range NewPlaneSpline(p).coefficients {
+			require.Zero(t, v-v)
+		}
+	}
+}

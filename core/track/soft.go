@@ -127,9 +127,13 @@ const (
 	betterBy     = 0.1   // likeness by which another look has to be better
 	jumpReach    = 12    // how far the whole surface may have gone from one frame to the next, pixels of the coarsest level
 	softLeast    = 0.003 // of the data, what bending counts where a surface is as supple as can be
-	firmAround   = 2     // crossings around one that tell how much is bent there, sigma
+	firmAround   = 2     // crossings around one that tell how much its bend changes there, sigma
+	firmSmooth   = 1.5   // crossings over which its bend is measured, sigma
+	firmScale    = 2     // of a change of its bend, pixels, what bending counts the inverse of
+	evenWithin   = 1     // crossings over which a bend is even, sigma
+	evenShare    = 0.9   // of an even bend, what does not count as bending
 	firmChained  = 2     // the most that bending counts where a place is not compared with the home frame
-	tornAbove    = 100   // square of a bend, pixels, above which it is none
+	tornAbove    = 100   // square of a bend's change, pixels, above which it is none
 	sloping      = 0.1   // what a slope of the field counts beside its bending: what no data hold does not run away
 	steep        = 0.6   // slope, of contrast a pixel, from which on a pixel counts in full
 )
@@ -209,7 +213,7 @@ func homeLookOf(p *raster.Plane, rect image.Rectangle) softLook {
 // sharpen has pictures be smoothed as little as their grain allows: what smoothing takes, and what it changes where the surface is
 // stretched, is told no more. It is decided once, by how the first frame that differs at all differs from the reference frame where
 // they lie over each other.
-func (s *Soft) sharpen(frame, covered *raster.Plane, v softState) (changed bool) {
+func (s *Soft) sharpen(frame *raster.PlaneSpline, covered *raster.Plane, v softState) (changed bool) {
 	const fine, coarse, least = 0.0012, 0.003, 0.3 // standard deviations of grain, codes; pixels
 	l := &s.levels[0]
 	now, seen := s.carried(l, frame, covered, v)
@@ -287,6 +291,15 @@ func (s *Soft) evenly(rect image.Rectangle) image.Rectangle {
 	return image.Rect(rect.Min.X&^(even-1), rect.Min.Y&^(even-1), rect.Max.X, rect.Max.Y).Intersect(s.size)
 }
 
+// pyramid is a frame as it is compared, looked up between its pixels by splines: what they smooth depends less on where between the
+// pixels a place lies, which draws it to where the frame looks smoothest (Schreier, Braasch & Sutton 2000).
+func (s *Soft) pyramid(seen *raster.Plane) (out []*raster.PlaneSpline) {
+	for _, p := range raster.Pyramid(raster.Gaussian(seen, s.smooth), softLevels) {
+		out = append(out, raster.NewPlaneSpline(p))
+	}
+	return out
+}
+
 // A softState is what is looked for: a field, and the plane's motion on top of it.
 type softState struct {
 	h     geom.Homography
@@ -305,7 +318,7 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 	if err != nil {
 		return SoftSample{}, err
 	}
-	frame := raster.Pyramid(raster.Gaussian(seen, s.smooth), softLevels)
+	frame := s.pyramid(seen)
 	mask := maskOf(covered, seen.Rect)
 	top := min(len(s.levels), len(frame)) - 1
 	// Where it jumped as a whole the coarsest pictures tell.
@@ -326,7 +339,7 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 	v = s.straightened(v) // what has turned since the frame before bends nothing
 	s.settle(0, frame, mask, v, nil)
 	if !s.sharp && s.share == nil && s.sharpen(frame[0], mask, v) {
-		frame = raster.Pyramid(raster.Gaussian(seen, s.smooth), softLevels)
+		frame = s.pyramid(seen)
 		s.settle(0, frame, mask, v, nil)
 	}
 	before := s.share
@@ -450,7 +463,7 @@ func (l *softLevel) elsewhere(now *raster.Plane) (d geom.Point, ok bool) {
 
 // jumped returns where the surface is if it moved as a whole since the frame before, by more than a picture of the coarsest level can
 // tell from its slopes.
-func (s *Soft) jumped(l *softLevel, frame, covered *raster.Plane, v softState) (softState, bool) {
+func (s *Soft) jumped(l *softLevel, frame *raster.PlaneSpline, covered *raster.Plane, v softState) (softState, bool) {
 	now, _ := s.carried(l, frame, covered, v)
 	now = lightOf(now).without(now)
 	d, ok := l.elsewhere(now)
@@ -498,7 +511,7 @@ func (s *Soft) places(v softState) []geom.Point {
 }
 
 // settle brings a state to rest on a level of the pyramid.
-func (s *Soft) settle(k int, frame []*raster.Plane, covered *raster.Plane, v softState, agree []float32) {
+func (s *Soft) settle(k int, frame []*raster.PlaneSpline, covered *raster.Plane, v softState, agree []float32) {
 	s.firm = s.firmness(v.shift)
 	var light *softLight // it hardly changes while the field comes to rest
 	for range rounds {
@@ -509,7 +522,7 @@ func (s *Soft) settle(k int, frame []*raster.Plane, covered *raster.Plane, v sof
 }
 
 // loss is how much the frame differs from what it is compared with.
-func (s *Soft) loss(l *softLevel, frame, covered *raster.Plane, v softState) float64 {
+func (s *Soft) loss(l *softLevel, frame *raster.PlaneSpline, covered *raster.Plane, v softState) float64 {
 	now, seen := s.carried(l, frame, covered, v)
 	now = lightOf(now).without(now)
 	sum, n := 0.0, 1e-9
@@ -530,7 +543,7 @@ func (s *Soft) loss(l *softLevel, frame, covered *raster.Plane, v softState) flo
 
 // carried returns the frame as it looks on the reference frame by the plane and a field, over a level's template, and which of
 // its pixels are seen.
-func (s *Soft) carried(l *softLevel, frame *raster.Plane, covered *raster.Plane, v softState) (*raster.Plane, []bool) {
+func (s *Soft) carried(l *softLevel, frame *raster.PlaneSpline, covered *raster.Plane, v softState) (*raster.Plane, []bool) {
 	h, shift := v.h, v.shift
 	out := raster.NewPlane(l.tpl.Rect)
 	seen := make([]bool, len(out.Pix))
@@ -554,7 +567,7 @@ func (s *Soft) carried(l *softLevel, frame *raster.Plane, covered *raster.Plane,
 				p.X, p.Y = p.X+d.X*share, p.Y+d.Y*share
 			}
 			q := toLevel.Apply(p)
-			out.Pix[y*w+x] = frame.Cubic(q.X, q.Y)
+			out.Pix[y*w+x] = frame.At(q.X, q.Y)
 			if !l.inside[y*w+x] || !inside(q, frame.Rect, 1) {
 				continue
 			}

@@ -91,9 +91,9 @@ func (s *Soft) Keep(read FrameReader, covered [][]geom.Point) error {
 	if err != nil {
 		return err
 	}
-	frame, mask := raster.Pyramid(raster.Gaussian(seen, s.smooth), softLevels), maskOf(covered, seen.Rect)
+	frame, mask := s.pyramid(seen), maskOf(covered, seen.Rect)
 	if !s.sharp && s.share == nil && s.sharpen(frame[0], mask, v) { // gone on from here, as it would have been on the way here
-		frame = raster.Pyramid(raster.Gaussian(seen, s.smooth), softLevels)
+		frame = s.pyramid(seen)
 	}
 	doubted := make([]float32, len(s.grid.Shift))
 	copy(doubted, s.agree)
@@ -163,7 +163,7 @@ func (s *Soft) compare(share shares) bool {
 }
 
 // look returns how the surface looks at home as it is seen on a frame.
-func (s *Soft) look(l *softLevel, frame, covered *raster.Plane, v softState) softLook {
+func (s *Soft) look(l *softLevel, frame *raster.PlaneSpline, covered *raster.Plane, v softState) softLook {
 	now, seen := s.carried(l, frame, covered, v)
 	light := lightOf(now)
 	return softLook{light.without(now), light.inverse, seen}
@@ -171,7 +171,7 @@ func (s *Soft) look(l *softLevel, frame, covered *raster.Plane, v softState) sof
 
 // remember renews how places looked last, where they no longer look quite like what they were compared with. Beside what does not
 // agree nothing is believed: what covers the surface does not look like it for long.
-func (s *Soft) remember(frame []*raster.Plane, covered *raster.Plane, v softState) {
+func (s *Soft) remember(frame []*raster.PlaneSpline, covered *raster.Plane, v softState) {
 	wide, high := s.grid.Columns+1, s.grid.Rows+1
 	cells := make([]bool, s.grid.Columns*s.grid.Rows)
 	some := false
@@ -239,7 +239,7 @@ func (s *Soft) leaveOut(l *softLevel, seen []bool, agree []float32) {
 // It returns how each agrees with the look that it is compared with best, and which that is: the reference frame wherever it can be,
 // else one that was kept, else how it looked last. What is told of that leaves out what its own pixels say lies elsewhere. Going on from
 // shares it returns those of this frame.
-func (s *Soft) judge(frame, covered *raster.Plane, v softState, before shares) (agree, told []float32, from []uint8, share shares) {
+func (s *Soft) judge(frame *raster.PlaneSpline, covered *raster.Plane, v softState, before shares) (agree, told []float32, from []uint8, share shares) {
 	l := &s.levels[0]
 	now, seen := s.carried(l, frame, covered, v)
 	light := lightOf(now)

@@ -15,7 +15,7 @@ import (
 type tensor struct{ xx, xy, yy, x, y float64 }
 
 // round brings the field nearer to where the frame looks like the reference frame, and returns whether it was there.
-func (s *Soft) round(l *softLevel, frame, covered *raster.Plane, v softState, agree []float32, light **softLight) (rested bool) {
+func (s *Soft) round(l *softLevel, frame *raster.PlaneSpline, covered *raster.Plane, v softState, agree []float32, light **softLight) (rested bool) {
 	shift := v.shift
 	now, seen := s.carried(l, frame, covered, v)
 	for i, in := range l.mask {
@@ -83,27 +83,43 @@ func (s *Soft) round(l *softLevel, frame, covered *raster.Plane, v softState, ag
 	return s.solve(all, lambda, usual, l.from[0], shift)
 }
 
-// firmness is how much bending counts around each crossing: the less the field bends there, the more. So a field that hardly bends is
-// held together against grain, and one that bends much is let go, as by an energy that grows with the bend rather than with its square.
+// firmness is how much bending counts around each crossing: the less the bend changes there, the more, as that is what it would take
+// away. So a field that is bent evenly is held together against grain, and one that ripples is let go, as by an energy that grows with
+// what it takes away rather than with its square.
 func (s *Soft) firmness(shift []geom.Point) []float64 {
 	wide, high := s.grid.Columns+1, s.grid.Rows+1
-	bent := raster.NewPlane(image.Rect(0, 0, wide, high))
-	for y := range high {
-		for x := range wide {
-			i := min(max(y, 1), high-2)*wide + min(max(x, 1), wide-2)
-			across := shift[i-1].Add(shift[i+1]).Sub(shift[i].Mul(2)).Len()
-			along := shift[i-wide].Add(shift[i+wide]).Sub(shift[i].Mul(2)).Len()
-			bent.Pix[y*wide+x] = float32(min(across*across+along*along, tornAbove))
+	changes := raster.NewPlane(image.Rect(0, 0, wide, high))
+	for _, of := range []func(geom.Point) float64{func(d geom.Point) float64 { return d.X }, func(d geom.Point) float64 { return d.Y }} {
+		part := raster.NewPlane(changes.Rect)
+		for i, d := range shift {
+			part.Pix[i] = float32(of(d))
+		}
+		bent := raster.Gaussian(laplacian(part), firmSmooth)
+		for i, v := range laplacian(bent).Pix {
+			changes.Pix[i] += min(firmScale*firmScale*v*v, tornAbove)
 		}
 	}
 	out := make([]float64, len(shift))
-	bent = raster.Gaussian(bent, firmAround)
-	sorted := slices.Sorted(slices.Values(bent.Pix))
+	changes = raster.Gaussian(changes, firmAround)
+	sorted := slices.Sorted(slices.Values(changes.Pix))
 	least := 0.00002 + 0.1*float64(sorted[len(sorted)*95/100]) // beside a fold what is flat is not held so hard: the fold moves on
-	for i, v := range bent.Pix {
+	for i, v := range changes.Pix {
 		out[i] = min(max(1/math.Sqrt(float64(v)+least), 0.2), 200)
 		if s.share.home(i) < 1 {
 			out[i] = min(out[i], firmChained) // it was carried home by a field that bent too little already: that would add up
+		}
+	}
+	return out
+}
+
+// laplacian is the sum of a plane's second differences along rows and columns; at the border as it is one beside it.
+func laplacian(p *raster.Plane) *raster.Plane {
+	out := raster.NewPlane(p.Rect)
+	wide, high := p.Rect.Dx(), p.Rect.Dy()
+	for y := range high {
+		for x := range wide {
+			i := min(max(y, 1), high-2)*wide + min(max(x, 1), wide-2)
+			out.Pix[y*wide+x] = p.Pix[i-1] + p.Pix[i+1] + p.Pix[i-wide] + p.Pix[i+wide] - 4*p.Pix[i]
 		}
 	}
 	return out
@@ -156,6 +172,15 @@ func (s *Soft) solve(data []tensor, lambda, usual, unit float64, shift []geom.Po
 			px, py := in[i], in[n+i]
 			out[i] = lambda*out[i] + (d.xx+damp)*px + d.xy*py
 			out[n+i] = lambda*out[n+i] + d.xy*px + (d.yy+damp)*py
+		}
+	}
+	part := raster.NewPlane(image.Rect(0, 0, s.grid.Columns+1, s.grid.Rows+1))
+	for _, of := range [][]float64{v[:n], v[n:]} { // an even bend counts a tenth, so that it is hardly taken away
+		for i, d := range of {
+			part.Pix[i] = float32(d)
+		}
+		for i, even := range raster.Gaussian(part, evenWithin).Pix {
+			of[i] -= evenShare * float64(even)
 		}
 	}
 	bend(v, r)

@@ -71,14 +71,14 @@ func TestSoftSurfacesOnPhotographs(t *testing.T) {
 	cases := []struct {
 		name             string
 		wave             wave
-		noise, gain, aim float64 // the aim is 0 where it is missed, or where no method can reach it
+		noise, gain, aim float64 // the aim is 0 where no method can reach it
 	}{
 		{"2 px over 60", wave{amplitude: 2, length: 60}, 0, 1, 0.1},
 		{"6 px over 120", wave{amplitude: 6, length: 120}, 0, 1, 0.1},
 		{"20 px over 300", wave{amplitude: 20, length: 300}, 0, 1, 0.1},
 		{"2 px over 60, grain of 2 %, light 0.7 to 1.4", wave{amplitude: 2, length: 60}, 0.02, 1.4, 0},
 		{"6 px over 120, the same", wave{amplitude: 6, length: 120}, 0.02, 0.7, 0.2},
-		{"20 px over 300, the same, turned and moved", wave{amplitude: 20, length: 300, turn: 0.2, move: geom.Pt(40, -30)}, 0.02, 1.4, 0},
+		{"20 px over 300, the same, turned and moved", wave{amplitude: 20, length: 300, turn: 0.2, move: geom.Pt(40, -30)}, 0.02, 1.4, 0.2},
 	}
 	for n, c := range cases {
 		if !bench() && n != 1 && n != 3 {
@@ -214,6 +214,46 @@ func TestHowSoftSurfacesAreSmoothedAndHeld(t *testing.T) {
 	}
 }
 
+// Where the data say that a field is right, bending takes little of an even bend, and most of what goes up and down from crossing to
+// crossing, as grain does.
+func TestAnEvenBendStays(t *testing.T) {
+	photo := photograph(t, "graf1.png")
+	region := geom.Box{Min: geom.Pt(160, 130), Max: geom.Pt(480, 370)}
+	corners := region.Corners()
+	s, err := NewSoft(show(photo), photo.Rect, corners[:], nil, SoftSettings{Stiffness: 0.2, Detail: 8})
+	require.NoError(t, err)
+	wide := s.grid.Columns + 1
+	s.firm = slices.Repeat([]float64{1}, len(s.grid.Shift))
+	data := slices.Repeat([]tensor{{xx: 1, yy: 1}}, len(s.grid.Shift))
+	left := func(of func(x, y int) float64) float64 {
+		shift := make([]geom.Point, len(s.grid.Shift))
+		for i := range shift {
+			shift[i] = geom.Pt(of(i%wide, i/wide), 0)
+		}
+		before := slices.Clone(shift)
+		for range 3 {
+			s.solve(data, 0.2, 1, 1, shift)
+			for i := range data { // what the data say stays where it was
+				data[i].x = before[i].X - shift[i].X
+			}
+		}
+		for i := range data {
+			data[i].x = 0
+		}
+		var is, was float64
+		for i := range shift {
+			if x, y := i%wide, i/wide; x > 3 && y > 3 && x < wide-4 && y < s.grid.Rows-3 {
+				is, was = is+shift[i].X*before[i].X, was+before[i].X*before[i].X
+			}
+		}
+		return is / was
+	}
+	even, grain := left(func(x, y int) float64 { return math.Sin(0.6*float64(x) + 0.4*float64(y)) }), left(func(x, y int) float64 { return float64(1 - 2*((x+y)%2)) })
+	t.Logf("left of an even bend %.3f, of grain %.3f", even, grain)
+	assert.Greater(t, even, 0.97)
+	assert.Less(t, grain, 0.3)
+}
+
 // A place that lies elsewhere by its own pixels is told as off, forth and back, however alike it looks; the shift is what it is.
 func TestPixelsTellThatAPlaceLiesElsewhere(t *testing.T) {
 	rng := rand.New(rand.NewPCG(8, 8))
@@ -243,7 +283,7 @@ func TestPixelsTellThatAPlaceLiesElsewhere(t *testing.T) {
 		s, err := NewSoft(show(p), p.Rect, region[:], nil, SoftSettings{Stiffness: 0.2, Detail: 12})
 		require.NoError(t, err)
 		moved := raster.WarpPlane(p, geom.Translation(by.Mul(3)), p.Rect)
-		agree, told, _, _ := s.judge(raster.Gaussian(moved, s.smooth), nil, softState{geom.Identity, make([]geom.Point, len(s.grid.Shift))}, nil)
+		agree, told, _, _ := s.judge(raster.NewPlaneSpline(raster.Gaussian(moved, s.smooth)), nil, softState{geom.Identity, make([]geom.Point, len(s.grid.Shift))}, nil)
 		least := float32(1)
 		for i, a := range agree {
 			if a > 0 {
@@ -411,12 +451,12 @@ func TestWhereHomeNoLongerShows(t *testing.T) {
 	}
 	chained, jump, last := off()
 	t.Logf("from frame to frame: mean %.2f px off, jumps by %.2f at most, %.0f %% agrees, %.0f %% of it chained", chained, jump, 100*last.Share, 100*last.Chained)
-	assert.Less(t, chained, 2.2, "11 where it is only compared with the home frame")
+	assert.Less(t, chained, 1.5, "11 where it is only compared with the home frame")
 	assert.Greater(t, last.Share, 0.8)
 	assert.Greater(t, last.Chained, 0.9)
 	held, jump, last := off(15)
 	t.Logf("beside a frame that was kept: mean %.2f px off, jumps by %.2f at most, %.0f %% agrees, %.0f %% of it chained", held, jump, 100*last.Share, 100*last.Chained)
-	assert.Less(t, held, 2.2)
+	assert.Less(t, held, 1.5)
 	assert.Less(t, last.Chained, 0.2, "what was kept is what it is compared with")
 }
 
