@@ -20,6 +20,7 @@ import (
 	"jardin/app/media"
 	"jardin/core/colorspace"
 	"jardin/core/geom"
+	"jardin/core/matte"
 	"jardin/core/raster"
 	"jardin/core/settle"
 	"jardin/core/simd"
@@ -90,6 +91,19 @@ func jobs(t *testing.T, folder string) []job {
 	bytes := make([]byte, len(words))
 	simd.Narrow(bytes, words)
 	corner := picture.Crop(image.Rect(0, 0, 960, 540))
+	halves, light := media.NewFrame(width, height, media.Samples{Depth: 16, Float: true}), colorspace.NewHalfCoder(colorspace.Linear)
+	light.EncodePixels(halves.Codes, picture.Pix)
+	floats := &media.Frame{Width: width, Height: height, Samples: media.Samples{Depth: 32, Float: true}, Floats: make([]float32, len(words))}
+	for i := range floats.Floats {
+		floats.Floats[i] = picture.Pix[i/3*4+i%3]
+	}
+	var outline []geom.Point
+	for i := range 200 {
+		sin, cos := math.Sincos(2 * math.Pi * float64(i) / 200)
+		outline = append(outline, geom.Pt(960+(400+60*math.Sin(float64(i)))*cos, 540+(400+60*math.Sin(float64(i)))*sin))
+	}
+	bends, err := track.NewSoft(show(plane), full, part[:], nil, track.SoftSettings{Stiffness: 0.3, Detail: 8})
+	require.NoError(t, err)
 	return []job{
 		{"warp RGBA, bicubic", 0.6, 32 * mega, func() { raster.Warp(picture, h, full) }},
 		{"warp RGBA by a lattice", 0.6, 32 * mega, func() { raster.WarpBy(picture, wave, full) }},
@@ -119,6 +133,14 @@ func jobs(t *testing.T, folder string) []job {
 		{"words to bytes", 1, 9 * mega, func() { simd.Narrow(make([]byte, len(words)), words) }},
 		{"codes to light, RGBA", 1, 22 * mega, func() { codes.Linear(coder) }},
 		{"light to codes", 1, 19 * mega, func() { coder.EncodePixels(make([]uint16, len(words)), picture.Pix) }},
+		{"half floats to light, RGBA", 1, 22 * mega, func() { halves.Linear(light) }},
+		{"light to half floats", 1, 22 * mega, func() { light.EncodePixels(make([]uint16, len(words)), picture.Pix) }},
+		{"floats to light by a curve", 1, 28 * mega, func() { floats.Linear(coder) }},
+		{"coverage, 200 corners", 1, 4 * mega, func() { matte.Coverage(outline, full) }},
+		{"what bends, 600 x 400 (DIS)", 1, 0, func() {
+			_, err := bends.Step(show(next), nil)
+			require.NoError(t, err)
+		}},
 		{"smoothing of 7 x 7, 960 x 540", 1, 0, func() { settle.Denoise(corner, 3) }},
 		{"200 points, 15 x 15", 1, 0, func() {
 			a, b := raster.Pyramid(plane, 5), raster.Pyramid(next, 5)

@@ -100,6 +100,10 @@ func (c *Coder) Encode(l float32) uint16 {
 
 // EncodePixels encodes the colours of pixels of RGBA that have any alpha; the codes of others stay as they are.
 func (c *Coder) EncodePixels(rgb []uint16, rgba []float32) {
+	if c.half && c.transfer == Linear {
+		halves(rgb, rgba)
+		return
+	}
 	if c.encode == nil {
 		for i, j := 0, 0; i+4 <= len(rgba); i, j = i+4, j+3 {
 			if rgba[i+3] != 0 {
@@ -120,6 +124,29 @@ func (c *Coder) EncodePixels(rgb []uint16, rgba []float32) {
 		}
 	}
 }
+
+// halves is EncodePixels for half floats of light: most of it is neither too large for them nor too small.
+func halves(rgb []uint16, rgba []float32) {
+	for ; len(rgba) >= 4 && len(rgb) >= 3; rgb, rgba = rgb[3:], rgba[4:] {
+		if rgba[3] == 0 {
+			continue
+		}
+		for k, v := range rgba[:3] {
+			bits := math.Float32bits(v)
+			if m := bits & 0x7fffffff; m-leastNormal < pastLargest-leastNormal {
+				rgb[k] = uint16(bits>>16&0x8000 | (m+0xfff+m>>13&1-112<<23)>>13)
+			} else {
+				rgb[k] = ToHalf(v)
+			}
+		}
+	}
+}
+
+// Floats, by their bits, between which half floats have eleven bits of them.
+const (
+	leastNormal = 0x38800000 // 2^-14
+	pastLargest = 0x477ff000 // rounded, it is beyond 65504
+)
 
 // near returns the code value of light that lies at a place of the table.
 func (c *Coder) near(l, at float32) uint16 {
@@ -163,9 +190,9 @@ func ToHalf(f float32) uint16 {
 	switch {
 	case bits > 0x7f800000: // not a number: as much of it as fits stays
 		return sign | 0x7c00 | max(uint16(bits>>13&1023), 1)
-	case bits >= 0x477ff000: // beyond 65504, as rounded
+	case bits >= pastLargest:
 		return sign | 0x7c00
-	case bits < 0x38800000: // below the least normal: in units of 2^-24
+	case bits < leastNormal: // below the least normal: in units of 2^-24
 		v := math.RoundToEven(float64(math.Float32frombits(bits)) * (1 << 24))
 		return sign | uint16(v)
 	}

@@ -143,3 +143,36 @@ func TestHalfFloatsAgainstNumPy(t *testing.T) {
 		require.Equal(t, h, ToHalf(f), "%v", f)
 	}
 }
+
+// Pixels of half floats are encoded as one by one, whatever they hold; what has no alpha stays.
+func TestPixelsOfHalfFloats(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 1))
+	c := NewHalfCoder(Linear)
+	for range 300 {
+		rgba, rgb := make([]float32, 4*(1+rng.IntN(40))), []uint16(nil)
+		for i := range rgba {
+			rgba[i] = math.Float32frombits(rng.Uint32())
+			if rng.IntN(3) > 0 {
+				rgba[i] = float32(math.Exp(12*rng.Float64() - 10))
+			}
+			if rng.IntN(3) == 0 { // in the middle between two half floats
+				rgba[i] = math.Float32frombits(math.Float32bits(rgba[i])&^0x1fff | 0x1000)
+			}
+			if i%4 == 3 {
+				rgba[i] = float32(rng.IntN(3)) / 2
+			}
+		}
+		want := make([]uint16, len(rgba)/4*3)
+		for i := range want {
+			want[i] = uint16(rng.Uint32())
+		}
+		rgb = append(rgb, want...)
+		for i := range want {
+			if rgba[i/3*4+3] != 0 {
+				want[i] = c.Encode(rgba[i/3*4+i%3])
+			}
+		}
+		c.EncodePixels(rgb, rgba)
+		require.Equal(t, want, rgb)
+	}
+}

@@ -28,25 +28,25 @@ func coverage(polygon []geom.Point, within image.Rectangle, share func(sum float
 		return out
 	}
 	w, h := r.Dx(), r.Dy()
-	// One column more than the picture takes what lies to the right of it.
-	sums := make([]float32, (w+1)*h)
 	for i, a := range polygon {
 		b := polygon[(i+1)%len(polygon)]
-		side(sums, w, h,
+		side(out.Pix, w, h,
 			a.X-float64(r.Min.X), a.Y-float64(r.Min.Y),
 			b.X-float64(r.Min.X), b.Y-float64(r.Min.Y))
 	}
-	for y := range h {
-		var sum float32
+	raster.Rows(0, h, func(y int) {
+		var sum, v float32
 		row := out.Pix[y*w : (y+1)*w]
-		for x := range row {
-			sum += sums[y*(w+1)+x]
-			row[x] = share(sum)
-			if row[x] < 1e-6 { // rounding of the running sum is not coverage
-				row[x] = 0
+		for x, d := range row {
+			if d != 0 { // no side passes most pixels
+				sum += d
+				if v = share(sum); v < 1e-6 { // rounding of the running sum is not coverage
+					v = 0
+				}
 			}
+			row[x] = v
 		}
-	}
+	})
 	return out
 }
 
@@ -68,14 +68,15 @@ func side(sums []float32, w, h int, x0, y0, x1, y1 float64) {
 		if xa > xb {
 			xa, xb = xb, xa
 		}
-		strip(sums[y*(w+1):(y+1)*(w+1)], w, xa, xb, float32(b-a)*sign)
+		strip(sums[y*w:(y+1)*w], xa, xb, float32(b-a)*sign)
 	}
 }
 
 // strip spreads a side's piece of height d, which runs from xa to xb within one
 // line, over the columns: each gets the part of d that covers it, and what is to
 // the right of the piece is covered by all of it.
-func strip(row []float32, w int, xa, xb float64, d float32) {
+func strip(row []float32, xa, xb float64, d float32) {
+	w := len(row)
 	limit := float64(w)
 	if xb <= 0 {
 		row[0] += d
@@ -89,7 +90,9 @@ func strip(row []float32, w int, xa, xb float64, d float32) {
 		i := min(int(x), w-1)
 		right := float32(float64(i+1) - x)
 		row[i] += d * right
-		row[i+1] += d * (1 - right)
+		if i+1 < w {
+			row[i+1] += d * (1 - right)
+		}
 		return
 	}
 	// area(x) is the covered area left of column x per unit of d.
@@ -102,7 +105,7 @@ func strip(row []float32, w int, xa, xb float64, d float32) {
 		return a
 	}
 	prev := 0.0 // coverage of the column before
-	for i := max(0, int(math.Floor(xa))); i <= min(w, int(math.Floor(xb))+1); i++ {
+	for i := max(0, int(math.Floor(xa))); i <= min(w-1, int(math.Floor(xb))+1); i++ {
 		cover := area(float64(i+1)) - area(float64(i))
 		row[i] += d * float32(cover-prev)
 		prev = cover

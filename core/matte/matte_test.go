@@ -3,9 +3,11 @@ package matte
 import (
 	"image"
 	"math"
+	"math/rand/v2"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"jardin/core/geom"
 )
@@ -179,4 +181,46 @@ func TestCombine(t *testing.T) {
 	all := Combine(frame, Layer{Matte: ma, Opacity: 1, Invert: true})
 	assert.InDelta(t, 64*48-2.5*2, sum(all.Pix), 1e-3)
 	assert.Empty(t, Combine(frame).Pix)
+}
+
+// Boxes between the pixels, in part out of the frame, cover each pixel by the product of what they cover of it across and along; so do
+// two of them that one polygon goes round.
+func TestBoxesAtTheFramesEdge(t *testing.T) {
+	rng := rand.New(rand.NewPCG(4, 12))
+	within := image.Rect(3, -2, 12, 8)
+	share := func(low, high float64, at int) float64 {
+		return math.Max(math.Min(high, float64(at+1))-math.Max(low, float64(at)), 0)
+	}
+	for range 500 {
+		var polygon []geom.Point
+		var boxes []geom.Box
+		for k := range 1 + rng.IntN(2) { // the second one begins in the first one's corner, and goes on to the right of it
+			b := geom.Box{Min: geom.Pt(12*rng.Float64(), 12*rng.Float64()-4)}
+			if k == 1 {
+				b.Min = boxes[0].Max
+			}
+			b.Max = b.Min.Add(geom.Pt(0.1+6*rng.Float64(), 0.1+6*rng.Float64()))
+			boxes = append(boxes, b)
+		}
+		c := boxes[0].Corners()
+		polygon = append(polygon, c[0], c[1], c[2])
+		if len(boxes) == 2 {
+			d := boxes[1].Corners()
+			polygon = append(polygon, d[1], d[2], d[3], d[0])
+		}
+		polygon = append(polygon, c[3])
+		got := Coverage(polygon, within)
+		for y := within.Min.Y; y < within.Max.Y; y++ {
+			for x := within.Min.X; x < within.Max.X; x++ {
+				want, is := 0.0, float32(0)
+				for _, b := range boxes {
+					want += share(b.Min.X, b.Max.X, x) * share(b.Min.Y, b.Max.Y, y)
+				}
+				if image.Pt(x, y).In(got.Rect) {
+					is = got.At(x, y)
+				}
+				require.InDelta(t, want, is, 2e-5, "%v %d, %d", polygon, x, y)
+			}
+		}
+	}
 }

@@ -87,6 +87,33 @@ def to_codes():
     encode[np.clip(light * 65535, 0, 65535).astype(np.uint16)]
 
 
+colour = np.ascontiguousarray(picture[:, :, :3])
+halves = colour.astype(np.float16)
+
+
+def by_curve():
+    light = np.where(colour <= 0.04045, colour / np.float32(12.92), ((colour + np.float32(0.055)) / np.float32(1.055)) ** np.float32(2.4))
+    return cv2.cvtColor(light, cv2.COLOR_RGB2RGBA)
+
+
+angles = 2 * np.pi * np.arange(200) / 200
+radii = 400 + 60 * np.sin(np.arange(200))
+outline = np.round(256 * np.stack([959.5 + radii * np.cos(angles), 539.5 + radii * np.sin(angles)], 1)).astype(np.int32)
+
+
+def coverage():
+    cv2.fillPoly(np.zeros((H, W), np.uint8), [outline], 255, cv2.LINE_AA, 8)
+
+
+inverse_search = cv2.DISOpticalFlow_create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
+
+
+def bends():
+    x, y, w, h = region
+    part = np.s_[y - 16:y + h + 16, x - 16:x + w + 16]
+    inverse_search.calc(np.ascontiguousarray(plane8[part]), np.ascontiguousarray(other8[part]), None)
+
+
 small = np.sqrt(np.clip(np.ascontiguousarray(picture[:540, :960, :3]), 0, None))
 
 JOBS = {
@@ -94,6 +121,11 @@ JOBS = {
     "words to bytes": lambda: colour16.astype(np.uint8),
     "codes to light, RGBA": lambda: cv2.cvtColor(cv2.LUT(colour8, np.dstack([decode] * 3)), cv2.COLOR_RGB2RGBA),
     "light to codes": to_codes,
+    "half floats to light, RGBA": lambda: cv2.cvtColor(halves.astype(np.float32), cv2.COLOR_RGB2RGBA),
+    "light to half floats": lambda: cv2.cvtColor(picture, cv2.COLOR_RGBA2RGB).astype(np.float16),
+    "floats to light by a curve": by_curve,
+    "coverage, 200 corners": coverage,
+    "what bends, 600 x 400 (DIS)": bends,
     "smoothing of 7 x 7, 960 x 540": lambda: cv2.bilateralFilter(small, 7, 0.05, 1.5),
     "warp RGBA, bicubic": lambda: cv2.warpPerspective(picture, M, (W, H), flags=FLAGS | cv2.INTER_CUBIC),
     "warp RGBA by a lattice": by_lattice,
