@@ -72,13 +72,14 @@ func TestSoftSurfacesOnPhotographs(t *testing.T) {
 		name             string
 		wave             wave
 		noise, gain, aim float64 // the aim is 0 where no method can reach it
+		was              float64 // a fifth more than what was measured: it gets no worse unnoticed
 	}{
-		{"2 px over 60", wave{amplitude: 2, length: 60}, 0, 1, 0.1},
-		{"6 px over 120", wave{amplitude: 6, length: 120}, 0, 1, 0.1},
-		{"20 px over 300", wave{amplitude: 20, length: 300}, 0, 1, 0.1},
-		{"2 px over 60, grain of 2 %, light 0.7 to 1.4", wave{amplitude: 2, length: 60}, 0.02, 1.4, 0},
-		{"6 px over 120, the same", wave{amplitude: 6, length: 120}, 0.02, 0.7, 0.2},
-		{"20 px over 300, the same, turned and moved", wave{amplitude: 20, length: 300, turn: 0.2, move: geom.Pt(40, -30)}, 0.02, 1.4, 0.2},
+		{"2 px over 60", wave{amplitude: 2, length: 60}, 0, 1, 0.1, 0.066},
+		{"6 px over 120", wave{amplitude: 6, length: 120}, 0, 1, 0.1, 0.03},
+		{"20 px over 300", wave{amplitude: 20, length: 300}, 0, 1, 0.1, 0.1},
+		{"2 px over 60, grain of 2 %, light 0.7 to 1.4", wave{amplitude: 2, length: 60}, 0.02, 1.4, 0, 0.45},
+		{"6 px over 120, the same", wave{amplitude: 6, length: 120}, 0.02, 0.7, 0.2, 0.18},
+		{"20 px over 300, the same, turned and moved", wave{amplitude: 20, length: 300, turn: 0.2, move: geom.Pt(40, -30)}, 0.02, 1.4, 0.2, 0.2},
 	}
 	for n, c := range cases {
 		if !bench() && n != 1 && n != 3 {
@@ -120,6 +121,7 @@ func TestSoftSurfacesOnPhotographs(t *testing.T) {
 			if c.aim > 0 {
 				assert.LessOrEqual(t, ours, c.aim)
 			}
+			assert.LessOrEqual(t, ours, c.was)
 			path := filepath.Join(t.TempDir(), "frames.u8")
 			require.NoError(t, os.WriteFile(path, codes, 0o644))
 			var theirs struct{ Direct, Chained, TV []float64 }
