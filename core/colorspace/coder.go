@@ -132,9 +132,8 @@ func halves(rgb []uint16, rgba []float32) {
 			continue
 		}
 		for k, v := range rgba[:3] {
-			bits := math.Float32bits(v)
-			if m := bits & 0x7fffffff; m-leastNormal < pastLargest-leastNormal {
-				rgb[k] = uint16(bits>>16&0x8000 | (m+0xfff+m>>13&1-112<<23)>>13)
+			if bits := math.Float32bits(v); bits&0x7fffffff-leastNormal < pastLargest-leastNormal {
+				rgb[k] = normalHalf(bits)
 			} else {
 				rgb[k] = ToHalf(v)
 			}
@@ -184,9 +183,8 @@ func FromHalf(h uint16) float32 {
 
 // ToHalf returns the half float nearest to a value, ties to even.
 func ToHalf(f float32) uint16 {
-	bits := math.Float32bits(f)
-	sign := uint16(bits >> 16 & 0x8000)
-	bits &= 0x7fffffff
+	all := math.Float32bits(f)
+	sign, bits := uint16(all>>16&0x8000), all&0x7fffffff
 	switch {
 	case bits > 0x7f800000: // not a number: as much of it as fits stays
 		return sign | 0x7c00 | max(uint16(bits>>13&1023), 1)
@@ -196,6 +194,11 @@ func ToHalf(f float32) uint16 {
 		v := math.RoundToEven(float64(math.Float32frombits(bits)) * (1 << 24))
 		return sign | uint16(v)
 	}
-	rounded := bits + 0xfff + bits>>13&1 // to the nearest, ties to even
-	return sign | uint16((rounded-112<<23)>>13)
+	return normalHalf(all)
+}
+
+// normalHalf is ToHalf of the bits of a float between leastNormal and pastLargest.
+func normalHalf(bits uint32) uint16 {
+	rounded := bits&0x7fffffff + 0xfff + bits>>13&1 // to the nearest, ties to even
+	return uint16(bits>>16&0x8000 | (rounded-112<<23)>>13)
 }
