@@ -9,11 +9,20 @@ import (
 )
 
 // split returns the index of the sample whose centre is at or before v, and how
-// far beyond it v lies.
+// far beyond it v lies. What is farther than any picture reaches, as by a map that takes it through the horizon, and what is no number,
+// lies at its end.
 func split(v float64) (int, float32) {
 	f := math.Floor(v - 0.5)
+	if !(f < far && f > -far) {
+		if f > 0 {
+			return far, 0
+		}
+		return -far, 0
+	}
 	return int(f), float32(v - 0.5 - f)
 }
+
+const far = 1 << 40
 
 // Bilinear samples the plane at a point in frame coordinates. Beyond the border
 // the border's samples go on.

@@ -137,3 +137,21 @@ func TestAPlanesSpline(t *testing.T) {
 		}
 	}
 }
+
+// Places farther than any picture, or that are no number, are looked up without harm, by splines, cubic convolution and bilinearly.
+func TestPlacesFartherThanAnyPicture(t *testing.T) {
+	p, m := NewPlane(image.Rect(2, 1, 11, 8)), NewImage(image.Rect(2, 1, 11, 8))
+	s, colour := NewPlaneSpline(p), NewSpline(m, m.Rect)
+	for _, v := range []float64{1e300, 1e19, 9.3e18, 1 << 62, 1e13, 1e10, math.Inf(1), math.NaN()} {
+		for _, q := range [][2]float64{{v, 3}, {3, v}, {v, v}, {-v, 3}, {3, -v}, {-v, -v}, {v, -v}} {
+			require.NotPanics(t, func() {
+				s.At(q[0], q[1])
+				p.Cubic(q[0], q[1])
+				p.Bilinear(q[0], q[1])
+				m.Bicubic(q[0], q[1])
+				m.BicubicRGB(q[0], q[1])
+				colour.At(q[0], q[1])
+			}, "%v", q)
+		}
+	}
+}

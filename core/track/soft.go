@@ -133,7 +133,7 @@ const (
 	evenWithin   = 1     // crossings over which a bend is even, sigma
 	evenShare    = 0.9   // of an even bend, what does not count as bending
 	firmChained  = 2     // the most that bending counts where a place is not compared with the home frame
-	tornAbove    = 100   // square of a bend's change, pixels, above which it is none
+	tornAbove    = 100   // square of what bending counts the inverse of, above which it is torn
 	sloping      = 0.1   // what a slope of the field counts beside its bending: what no data hold does not run away
 	steep        = 0.6   // slope, of contrast a pixel, from which on a pixel counts in full
 )
