@@ -3,6 +3,8 @@ package raster
 import (
 	"image"
 	"math"
+
+	"jardin/core/simd"
 )
 
 // A Spline is the colour of an opaque picture, ready to be looked up between its pixels: the cubic B-spline that goes
@@ -84,12 +86,6 @@ func filterLine(v []float32, stride int) {
 	}
 }
 
-// splineWeights are those of the four coefficients around a place between two pixels.
-func splineWeights(t float32) [4]float32 {
-	u := 1 - t
-	return [4]float32{u * u * u / 6, (4 - 3*t*t*(2-t)) / 6, (4 - 3*u*u*(2-u)) / 6, t * t * t / 6}
-}
-
 // At returns the colour at a place; ok is false less than two pixels from the edge.
 func (s *Spline) At(x, y float64) (rgb [3]float32, ok bool) {
 	x0, fx := split(x)
@@ -98,7 +94,7 @@ func (s *Spline) At(x, y float64) (rgb [3]float32, ok bool) {
 	if x0-1 < r.Min.X || x0+2 >= r.Max.X || y0-1 < r.Min.Y || y0+2 >= r.Max.Y {
 		return rgb, false
 	}
-	wx, wy := splineWeights(fx), splineWeights(fy)
+	wx, wy := simd.SplineWeights(fx), simd.SplineWeights(fy)
 	row := 3 * r.Dx()
 	i := (y0-1-r.Min.Y)*row + 3*(x0-1-r.Min.X)
 	var red, green, blue float32
@@ -140,24 +136,38 @@ func NewPlaneSpline(p *Plane) *PlaneSpline {
 func (s *PlaneSpline) At(x, y float64) float32 {
 	x0, fx := split(x)
 	y0, fy := split(y)
-	wx, wy := splineWeights(fx), splineWeights(fy)
+	return s.at(x0-s.Rect.Min.X, y0-s.Rect.Min.Y, fx, fy)
+}
+
+// at is At at a place in the plane's own pixels, the one at or before it and how far it lies beyond.
+func (s *PlaneSpline) at(x, y int, fx, fy float32) float32 {
+	wx, wy := simd.SplineWeights(fx), simd.SplineWeights(fy)
 	w, h := s.Rect.Dx(), s.Rect.Dy()
-	left, top := x0-1-s.Rect.Min.X, y0-1-s.Rect.Min.Y
-	var sum float32
-	if left >= 0 && top >= 0 && left+3 < w && top+3 < h {
-		for j, k := range wy {
-			t := s.coefficients[(top+j)*w+left:][:4]
-			sum += k * ((wx[0]*t[0] + wx[1]*t[1]) + (wx[2]*t[2] + wx[3]*t[3]))
-		}
-		return sum
-	}
+	var columns [4]float32
 	for j, k := range wy {
-		row := s.coefficients[mirrored(top+j, h)*w:][:w]
-		for i, u := range wx {
-			sum += k * u * row[mirrored(left+i, w)]
+		row := s.coefficients[mirrored(y-1+j, h)*w:][:w]
+		for i := range columns {
+			columns[i] += k * row[mirrored(x-1+i, w)]
 		}
 	}
-	return sum
+	return (wx[0]*columns[0] + wx[1]*columns[1]) + (wx[2]*columns[2] + wx[3]*columns[3])
+}
+
+// All is At for a row of places, in frame coordinates; it leaves them in the plane's own pixels.
+func (s *PlaneSpline) All(out []float32, at *simd.Places) {
+	at.Shift(s.Rect.Min.X, s.Rect.Min.Y)
+	w, h := s.Rect.Dx(), s.Rect.Dy()
+	inner := simd.Reach{X: 1, Y: 1, W: w - 3, H: h - 3}
+	for i := 0; i < len(out); {
+		if j := at.Run(i, &inner); j > i {
+			part := at.Cut(i, j)
+			simd.SplinePlane(out[i:j], s.coefficients, w, &part)
+			i = j
+			continue
+		}
+		out[i] = s.at(int(at.X[i]), int(at.Y[i]), at.FX[i], at.FY[i])
+		i++
+	}
 }
 
 // mirrored is an index of n about the outermost.

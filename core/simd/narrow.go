@@ -32,5 +32,5 @@ func narrowWide(_ []byte, _ []uint16)                                 {}
 func reduceWide(_, _, _, _ []float64, _ *[3]float64)                  {}
 func cellWide(_ *Places, _ int, _ *[4][2]float64, _ float64)          {}
 func cubicWide(_, _ []float32, _ int, _ *Places)                      {}
-func cubicPlaneWide(_, _ []float32, _ int, _ *Places)                 {}
+func cubicPlaneWide(_, _ []float32, _ int, _ *Places, _ bool)         {}
 func linearPlaneWide(_, _ []float32, _ int, _ *Places)                {}

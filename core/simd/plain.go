@@ -258,10 +258,14 @@ func CubicAt(pix []float32, stride, x, y int, fx, fy float32) (out [4]float32) {
 	return out
 }
 
-func cubicPlanePlain(dst, pix []float32, stride int, at *Places, from int) {
+func cubicPlanePlain(dst, pix []float32, stride int, at *Places, spline bool, from int) {
+	weigh := Weights
+	if spline {
+		weigh = SplineWeights
+	}
 	for i := from; i < len(at.X); i++ {
 		o := (int(at.Y[i])-1)*stride + int(at.X[i]) - 1
-		wx, wy := Weights(at.FX[i]), Weights(at.FY[i])
+		wx, wy := weigh(at.FX[i]), weigh(at.FY[i])
 		a, b := pix[o:o+4:o+4], pix[o+stride:o+stride+4:o+stride+4]
 		c, d := pix[o+2*stride:o+2*stride+4:o+2*stride+4], pix[o+3*stride:o+3*stride+4:o+3*stride+4]
 		var column [4]float32

@@ -294,12 +294,19 @@ func Cubic(dst, pix []float32, stride int, at *Places) {
 }
 
 // CubicPlane is Cubic for a plane; the first and second column are summed, the third and fourth, then both.
-func CubicPlane(dst, pix []float32, stride int, at *Places) {
+func CubicPlane(dst, pix []float32, stride int, at *Places) { cubicPlane(dst, pix, stride, at, false) }
+
+// SplinePlane is CubicPlane by the cubic B-spline, of whose coefficients the plane consists.
+func SplinePlane(dst, coefficients []float32, stride int, at *Places) {
+	cubicPlane(dst, coefficients, stride, at, true)
+}
+
+func cubicPlane(dst, pix []float32, stride int, at *Places, spline bool) {
 	if wide {
-		cubicPlaneWide(dst, pix, stride, at)
+		cubicPlaneWide(dst, pix, stride, at, spline)
 		return
 	}
-	cubicPlanePlain(dst, pix, stride, at, 0)
+	cubicPlanePlain(dst, pix, stride, at, spline, 0)
 }
 
 // LinearPlane samples a plane bilinearly at places whose four neighbours lie within it.
@@ -394,6 +401,14 @@ func Narrow(dst []byte, src []uint16) {
 		return
 	}
 	narrowPlain(dst, src, 0)
+}
+
+// SplineWeights returns the weights of the four coefficients of a cubic B-spline around a place t in [0, 1) between the second and the
+// third (Unser, Aldroubi & Eden 1993).
+func SplineWeights(t float32) [4]float32 {
+	const sixth float32 = 1.0 / 6
+	u := 1 - t
+	return [4]float32{u * u * u * sixth, (4 - 3*t*t*(2-t)) * sixth, (4 - 3*u*u*(2-u)) * sixth, t * t * t * sixth}
 }
 
 // Weights returns the four weights of cubic convolution with a = -1/2 for a place t in [0, 1) between the second and the third

@@ -176,7 +176,12 @@ var kernels = []kernel{
 	{"CubicPlane", func(rng *rand.Rand, n int) (room, func([]float32), func([]float32)) {
 		w, h := 4+rng.IntN(40), 4+rng.IntN(40)
 		pix, at := newRoom(rng, w*h).part, places(rng, n, w, h, 1, 2)
-		return newRoom(rng, n), func(d []float32) { CubicPlane(d, pix, w, at) }, func(d []float32) { cubicPlanePlain(d, pix, w, at, 0) }
+		return newRoom(rng, n), func(d []float32) { CubicPlane(d, pix, w, at) }, func(d []float32) { cubicPlanePlain(d, pix, w, at, false, 0) }
+	}},
+	{"SplinePlane", func(rng *rand.Rand, n int) (room, func([]float32), func([]float32)) {
+		w, h := 4+rng.IntN(40), 4+rng.IntN(40)
+		pix, at := newRoom(rng, w*h).part, places(rng, n, w, h, 1, 2)
+		return newRoom(rng, n), func(d []float32) { SplinePlane(d, pix, w, at) }, func(d []float32) { cubicPlanePlain(d, pix, w, at, true, 0) }
 	}},
 	{"LinearPlane", func(rng *rand.Rand, n int) (room, func([]float32), func([]float32)) {
 		w, h := 2+rng.IntN(40), 2+rng.IntN(40)
@@ -451,7 +456,7 @@ func TestPlainLoopsDoWhatTheySay(t *testing.T) {
 	at := places(rng, 200, w, h, 1, 2)
 	rgba, mono, linear := make([]float32, 800), make([]float32, 200), make([]float32, 200)
 	cubicPlain(rgba, pix, w, at, 0)
-	cubicPlanePlain(mono, plane, w, at, 0)
+	cubicPlanePlain(mono, plane, w, at, false, 0)
 	linearPlanePlain(linear, plane, w, at, 0)
 	for i := range mono {
 		wx, wy := Weights(at.FX[i]), Weights(at.FY[i])

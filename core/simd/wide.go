@@ -521,13 +521,8 @@ const batch = 64
 
 // weigh works out the weights of cubic convolution, four for each place one after the other, in eights.
 func weigh(t []float32, out *[4*batch + 12]float32) {
-	n := len(t)
-	if n%8 != 0 {
-		var padded [batch]float32
-		copy(padded[:], t)
-		t = padded[:]
-	}
-	s, d := unsafe.SliceData(t), &out[0]
+	var padded [batch]float32
+	s, n := eights(t, &padded)
 	minus, plus, one, less, more, two := all(-0.5), all(0.5), all(1), all(2.5), all(1.5), all(2)
 	for i := 0; i < n; i += 8 {
 		v := load(s, i)
@@ -537,20 +532,48 @@ func weigh(t []float32, out *[4*batch + 12]float32) {
 		b := one.Sub(less.Mul(v2)).Add(more.Mul(v3))
 		c := plus.Mul(v).Add(two.Mul(v2)).Sub(more.Mul(v3))
 		e := minus.Mul(v2).Add(plus.Mul(v3))
-		// Four rows of eight become eight of four; the two halves hold the first four places and the last.
-		ab, ce := a.SelectFromPairGrouped(0, 1, 4, 5, b), c.SelectFromPairGrouped(0, 1, 4, 5, e)
-		p0, p1 := ab.SelectFromPairGrouped(0, 2, 4, 6, ce), ab.SelectFromPairGrouped(1, 3, 5, 7, ce)
-		ab, ce = a.SelectFromPairGrouped(2, 3, 6, 7, b), c.SelectFromPairGrouped(2, 3, 6, 7, e)
-		p2, p3 := ab.SelectFromPairGrouped(0, 2, 4, 6, ce), ab.SelectFromPairGrouped(1, 3, 5, 7, ce)
-		store4(p0.GetLo(), d, 4*i)
-		store4(p1.GetLo(), d, 4*i+4)
-		store4(p2.GetLo(), d, 4*i+8)
-		store4(p3.GetLo(), d, 4*i+12)
-		store4(p0.GetHi(), d, 4*i+16)
-		store4(p1.GetHi(), d, 4*i+20)
-		store4(p2.GetHi(), d, 4*i+24)
-		store4(p3.GetHi(), d, 4*i+28)
+		byPlace(a, b, c, e, &out[0], 4*i)
 	}
+}
+
+// weighSpline is weigh for splines.
+func weighSpline(t []float32, out *[4*batch + 12]float32) {
+	var padded [batch]float32
+	s, n := eights(t, &padded)
+	sixth, one, two, three, four := all(1.0/6), all(1), all(2), all(3), all(4)
+	for i := 0; i < n; i += 8 {
+		v := load(s, i)
+		u := one.Sub(v)
+		a, e := u.Mul(u).Mul(u).Mul(sixth), v.Mul(v).Mul(v).Mul(sixth)
+		b := four.Sub(three.Mul(v).Mul(v).Mul(two.Sub(v))).Mul(sixth)
+		c := four.Sub(three.Mul(u).Mul(u).Mul(two.Sub(u))).Mul(sixth)
+		byPlace(a, b, c, e, &out[0], 4*i)
+	}
+}
+
+// eights returns numbers, and how many, that can be loaded eight at a time.
+func eights(t []float32, padded *[batch]float32) (*float32, int) {
+	if len(t)%8 != 0 {
+		copy(padded[:], t)
+		t = padded[:len(t)]
+	}
+	return unsafe.SliceData(t), len(t)
+}
+
+// byPlace has four rows of eight become eight of four; the two halves hold the first four places and the last.
+func byPlace(a, b, c, e f8, d *float32, at int) {
+	ab, ce := a.SelectFromPairGrouped(0, 1, 4, 5, b), c.SelectFromPairGrouped(0, 1, 4, 5, e)
+	p0, p1 := ab.SelectFromPairGrouped(0, 2, 4, 6, ce), ab.SelectFromPairGrouped(1, 3, 5, 7, ce)
+	ab, ce = a.SelectFromPairGrouped(2, 3, 6, 7, b), c.SelectFromPairGrouped(2, 3, 6, 7, e)
+	p2, p3 := ab.SelectFromPairGrouped(0, 2, 4, 6, ce), ab.SelectFromPairGrouped(1, 3, 5, 7, ce)
+	store4(p0.GetLo(), d, at)
+	store4(p1.GetLo(), d, at+4)
+	store4(p2.GetLo(), d, at+8)
+	store4(p3.GetLo(), d, at+12)
+	store4(p0.GetHi(), d, at+16)
+	store4(p1.GetHi(), d, at+20)
+	store4(p2.GetHi(), d, at+24)
+	store4(p3.GetHi(), d, at+28)
 }
 
 var (
@@ -612,13 +635,18 @@ func bounded(v, least, most f4) f4 {
 
 func all16(v float32) f16 { return archsimd.BroadcastFloat32x16(v) }
 
-func cubicPlaneWide(dst, pix []float32, stride int, at *Places) {
+func cubicPlaneWide(dst, pix []float32, stride int, at *Places, spline bool) {
 	var wx, wy [4*batch + 12]float32
 	var sums [4 * batch]float32
 	for from := 0; from < len(at.X); from += batch {
 		n := min(batch, len(at.X)-from)
-		weigh(at.FX[from:from+n], &wx)
-		weigh(at.FY[from:from+n], &wy)
+		if spline {
+			weighSpline(at.FX[from:from+n], &wx)
+			weighSpline(at.FY[from:from+n], &wy)
+		} else {
+			weigh(at.FX[from:from+n], &wx)
+			weigh(at.FY[from:from+n], &wy)
+		}
 		xs, ys := at.X[from:from+n], at.Y[from:from+n]
 		for i, x := range xs {
 			o := (int(ys[i])-1)*stride + int(x) - 1

@@ -7,6 +7,7 @@ import (
 
 	"jardin/core/geom"
 	"jardin/core/raster"
+	"jardin/core/simd"
 )
 
 // A Soft follows a surface that bends, as skin and cloth do: a smooth
@@ -549,36 +550,45 @@ func (s *Soft) carried(l *softLevel, frame *raster.PlaneSpline, covered *raster.
 	seen := make([]bool, len(out.Pix))
 	w := out.Rect.Dx()
 	wide := s.grid.Columns + 1
-	toLevel := l.to.Mul(h)
-	raster.Rows(0, out.Rect.Dy(), func(y int) {
-		row := &l.rows[y]
-		line := make([]geom.Point, wide) // where the field takes this row of pixels, at the crossings' columns
-		for a := range 4 {
-			from, share := shift[row.at[a]*wide:(row.at[a]+1)*wide], float64(row.w[a])
-			for i, d := range from {
-				line[i] = line[i].Add(d.Mul(share))
-			}
-		}
-		for x := range w {
-			c := &l.columns[x]
-			p := geom.Pt(c.home, row.home)
+	toLevel, size := l.to.Mul(h), frame.Rect.Size()
+	inChunks(out.Rect.Dy(), w, func(_, low, end int) {
+		lineX, lineY := make([]float64, wide), make([]float64, wide) // where the field takes a row of pixels, at the crossings' columns
+		xs, ys, room := make([]float64, w), make([]float64, w), simd.NewPlaces(w)
+		for y := low; y < end; y++ {
+			row := &l.rows[y]
+			clear(lineX)
+			clear(lineY)
 			for a := range 4 {
-				d, share := line[c.at[a]], float64(c.w[a])
-				p.X, p.Y = p.X+d.X*share, p.Y+d.Y*share
-			}
-			q := toLevel.Apply(p)
-			out.Pix[y*w+x] = frame.At(q.X, q.Y)
-			if !l.inside[y*w+x] || !inside(q, frame.Rect, 1) {
-				continue
-			}
-			if covered != nil {
-				if f := h.Apply(p); covered.At(min(max(int(f.X), covered.Rect.Min.X), covered.Rect.Max.X-1),
-					min(max(int(f.Y), covered.Rect.Min.Y), covered.Rect.Max.Y-1)) > 0 {
-					continue
+				from, share := shift[row.at[a]*wide:(row.at[a]+1)*wide], float64(row.w[a])
+				for i, d := range from {
+					lineX[i] += d.X * share
+					lineY[i] += d.Y * share
 				}
 			}
-			seen[y*w+x] = true
+			for x := range w {
+				c := &l.columns[x]
+				px, py := c.home, row.home
+				for a, i := range c.at {
+					share := float64(c.w[a])
+					px, py = px+lineX[i]*share, py+lineY[i]*share
+				}
+				xs[x], ys[x] = px, py
+			}
+			at := *room
+			at.Carry((*[9]float64)(&toLevel), xs, ys)
+			frame.All(out.Pix[y*w:(y+1)*w], &at)
+			for x := range w {
+				i := y*w + x
+				seen[i] = l.inside[i] && at.Within(x, size.X, size.Y, 0.5) &&
+					(covered == nil || !under(covered, h.Apply(geom.Pt(xs[x], ys[x]))))
+			}
 		}
 	})
 	return out, seen
+}
+
+// under tells whether a place of the frame, or the nearest of a mask, lies under it.
+func under(mask *raster.Plane, p geom.Point) bool {
+	r := mask.Rect
+	return mask.At(min(max(int(p.X), r.Min.X), r.Max.X-1), min(max(int(p.Y), r.Min.Y), r.Max.Y-1)) > 0
 }
