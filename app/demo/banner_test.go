@@ -18,6 +18,7 @@ import (
 
 	"jardin/app/demo"
 	"jardin/app/demo/demotest"
+	"jardin/app/picture"
 	"jardin/core/carry"
 	"jardin/core/geom"
 	"jardin/core/raster"
@@ -137,10 +138,10 @@ func TestABanner(t *testing.T) {
 	assert.Less(t, all[len(all)*95/100], 0.7)
 	least := 0.95
 	if !bench() {
-		least = 0.9 // of this part most of what is off or hidden is on the fold's first frames, at its edge: 0.92
+		least = 0.94 // of this part most of what is off or hidden is on the fold's first frames, at its edge: 0.955
 	}
 	assert.Greater(t, flagged/off, least)
-	assert.Less(t, doubted/right, 0.065, "aim 0.05, missed: a place is judged by what lies within a cell of it")
+	assert.Less(t, doubted/right, 0.05)
 	assert.Less(t, clearlyDoubted/clear, 0.01)
 
 	removed := withoutEmblem(known, track)
@@ -206,19 +207,62 @@ func mean(v []float64) (sum float64) {
 }
 
 // The banner beside OpenCV's dense motion on the same frames: inverse search straight from home and from frame to frame, and TV-L1, one,
-// ten and forty frames away from home (aim: at most 0.6 times the error of the best).
+// ten and forty frames away from home, and one frame away from other homes (aim: at most 0.6 times the error of the best).
 func TestABannerBesideOpenCV(t *testing.T) {
 	if !bench() {
 		t.Skip("it takes OpenCV minutes; make bench runs it")
 	}
 	known := demotest.BannerTruth(t)
 	s := clip(t, demo.BannerPlateFolder, demo.BannerFirst)
+	for _, c := range []struct {
+		homes []int
+		away  int
+		least float64 // of the best's error: the aim, or what is missed
+	}{
+		{[]int{known.Reference}, 1, 0.7},
+		{[]int{1036, 1040, 1062, 1066, 1070}, 1, 0.75},
+		{[]int{1004, 1008, 1012}, 1, 1.5}, // where ivy hides what lies at home, and its leaves stick out of the strand that is left out
+		{[]int{known.Reference}, 10, 0.6},
+		{[]int{known.Reference}, 40, 0.6},
+	} {
+		var ours float64
+		var theirs [3]float64
+		for _, home := range c.homes {
+			one, others := besideOpenCV(t, s, &known, home, c.away)
+			ours += one / float64(len(c.homes))
+			for k, v := range others {
+				theirs[k] += v / float64(len(c.homes))
+			}
+		}
+		best := slices.Min(theirs[:])
+		t.Logf("%d frames away from %v: mean %.3f px; inverse search %.3f, from frame to frame %.3f, TV-L1 %.3f: %.2f of the best",
+			c.away, c.homes, ours, theirs[0], theirs[1], theirs[2], ours/best)
+		assert.LessOrEqual(t, ours, c.least*best)
+	}
+}
+
+// besideOpenCV returns the mean errors of the emblem's places that are seen on both of two frames: ours, and OpenCV's of inverse search
+// straight and from frame to frame, and of TV-L1.
+func besideOpenCV(t *testing.T, s *picture.Source, known *demo.BannerTruth, home, away int) (ours float64, theirs [3]float64) {
+	there := home + away
+	on := func(n, i int) geom.Point { return geom.Pt(known.Motion[n].At[i][0], known.Motion[n].At[i][1]) }
+	var all []geom.Point
+	for i := range known.Places {
+		all = append(all, on(home, i))
+	}
+	box := geom.Bounds(all)
+	what := linen(*known)
+	what.Home, what.Region = home, nil
+	corners := box.Grow(26).Corners()
+	for _, p := range corners {
+		what.Region = append(what.Region, treatment.Vec{p.X, p.Y})
+	}
 	doc := treatment.New()
-	doc.Tracks = []treatment.Track{tracked(t, s, linen(known), known.Reference, demo.BannerLast)}
+	doc.Tracks = []treatment.Track{tracked(t, s, what, home, there)}
 	motions, err := carry.New(doc)
 	require.NoError(t, err)
 	var codes []byte
-	for n := known.Reference; n <= demo.BannerLast; n++ {
+	for n := home; n <= there; n++ {
 		m := demotest.ReadPNG(t, demotest.Frame(t, demo.BannerPlateFolder, n))
 		for y := range demo.Height {
 			for x := range demo.Width {
@@ -227,40 +271,37 @@ func TestABannerBesideOpenCV(t *testing.T) {
 		}
 	}
 	path := filepath.Join(t.TempDir(), "frames.u8")
-	box := image.Rect(int(known.Box[0]), int(known.Box[1]), int(known.Box[2]), int(known.Box[3]))
-	for _, away := range []int{1, 10, 40} {
-		require.NoError(t, os.WriteFile(path, codes[:(away+1)*demo.Width*demo.Height], 0o644))
-		cmd := exec.Command("/usr/bin/python3", "../../core/track/testdata/reference.py", "dense", path, fmt.Sprint(demo.Width), fmt.Sprint(demo.Height),
-			fmt.Sprint(away+1), fmt.Sprint(box.Min.X), fmt.Sprint(box.Min.Y), fmt.Sprint(box.Max.X), fmt.Sprint(box.Max.Y), "tv")
-		cmd.Env = []string{"PATH=/usr/bin:/bin"}
-		out, err := cmd.Output()
-		require.NoError(t, err)
-		var theirs struct{ Direct, Chained, TV []float64 }
-		require.NoError(t, json.Unmarshal(out, &theirs))
-		n := known.Reference + away
-		off := func(at func(p geom.Point) geom.Point) (sum float64) {
-			count := 0.0
-			for i, p := range known.Places {
-				if known.Ink[i] && known.Motion[n].Seen[i] {
-					sum += at(geom.Pt(p[0], p[1])).Dist(geom.Pt(known.Motion[n].At[i][0], known.Motion[n].At[i][1]))
-					count++
-				}
+	require.NoError(t, os.WriteFile(path, codes, 0o644))
+	part := raster.Around(box, 1, demo.Bounds())
+	cmd := exec.Command("/usr/bin/python3", "../../core/track/testdata/reference.py", "dense", path, fmt.Sprint(demo.Width), fmt.Sprint(demo.Height),
+		fmt.Sprint(away+1), fmt.Sprint(part.Min.X), fmt.Sprint(part.Min.Y), fmt.Sprint(part.Max.X), fmt.Sprint(part.Max.Y), "tv")
+	cmd.Env = []string{"PATH=/usr/bin:/bin"}
+	out, err := cmd.Output()
+	require.NoError(t, err)
+	var flows struct{ Direct, Chained, TV []float64 }
+	require.NoError(t, json.Unmarshal(out, &flows))
+	off := func(at func(p geom.Point) geom.Point) (sum float64) {
+		count := 0.0
+		for i, ink := range known.Ink {
+			if ink && known.Motion[home].Seen[i] && known.Motion[there].Seen[i] {
+				sum += at(on(home, i)).Dist(on(there, i))
+				count++
 			}
-			return sum / count
 		}
-		by := func(flow []float64) float64 {
-			return off(func(p geom.Point) geom.Point {
-				i := 2 * ((int(p.Y)-box.Min.Y)*box.Dx() + int(p.X) - box.Min.X)
-				return p.Add(geom.Pt(flow[i], flow[i+1]))
-			})
-		}
-		ours := off(motions.Mapping("b", known.Reference, n).Apply)
-		best := math.Min(by(theirs.Direct), math.Min(by(theirs.Chained), by(theirs.TV)))
-		t.Logf("%d frames away: mean %.3f px; inverse search %.3f, from frame to frame %.3f, TV-L1 %.3f: %.2f of the best",
-			away, ours, by(theirs.Direct), by(theirs.Chained), by(theirs.TV), ours/best)
-		if away > 1 { // one frame away next to nothing has bent, and what holds together all over is better: 0.9 times the best
-			assert.LessOrEqual(t, ours, 0.6*best)
-		}
-		assert.LessOrEqual(t, ours, 0.12)
+		return sum / count
 	}
+	for k, flow := range [][]float64{flows.Direct, flows.Chained, flows.TV} {
+		flow := func(x, y int) geom.Point {
+			i := 2 * (min(max(y-part.Min.Y, 0), part.Dy()-1)*part.Dx() + min(max(x-part.Min.X, 0), part.Dx()-1))
+			return geom.Pt(flow[i], flow[i+1])
+		}
+		theirs[k] = off(func(p geom.Point) geom.Point { // straight between the four pixels around it
+			x, y := math.Floor(p.X-0.5), math.Floor(p.Y-0.5)
+			u, v := p.X-0.5-x, p.Y-0.5-y
+			i, j := int(x), int(y)
+			top := flow(i, j).Mul(1 - u).Add(flow(i+1, j).Mul(u))
+			return p.Add(top.Mul(1 - v)).Add(flow(i, j+1).Mul(1 - u).Add(flow(i+1, j+1).Mul(u)).Mul(v))
+		})
+	}
+	return off(motions.Mapping("b", home, there).Apply), theirs
 }

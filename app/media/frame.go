@@ -148,20 +148,12 @@ func (f *Frame) Linear(c *colorspace.Coder) *raster.Image {
 	return m
 }
 
-// Channels of a frame that can be followed.
-const (
-	LumaChannel  = "luma"
-	RedChannel   = "red"
-	GreenChannel = "green"
-	BlueChannel  = "blue"
-)
-
 // Luma returns the frame's luma in code values scaled to 0 to 1, for tracking.
-func (f *Frame) Luma() *raster.Plane { return f.Channel(LumaChannel) }
+func (f *Frame) Luma() *raster.Plane { return f.Channel(colorspace.LumaMix) }
 
-// Channel returns one of the frame's channels, as evenly spaced for the eye as code
+// Channel returns a mix of the frame's channels, as evenly spaced for the eye as code
 // values are: integers scaled to 0 to 1, floats encoded as sRGB is.
-func (f *Frame) Channel(name string) *raster.Plane {
+func (f *Frame) Channel(mix colorspace.Mix) *raster.Plane {
 	f = f.Unpacked()
 	p := raster.NewPlane(image.Rect(0, 0, f.Width, f.Height))
 	k := 1 / float32(f.Max())
@@ -175,16 +167,22 @@ func (f *Frame) Channel(name string) *raster.Plane {
 			return float32(colorspace.SRGB.Encode(math.Min(float64(v), 100)))
 		}
 	}
-	single := map[string]int{RedChannel: 0, GreenChannel: 1, BlueChannel: 2}
-	c, one := single[name]
+	single := -1 // the channel that alone counts, as it is
+	for c := range mix {
+		only := colorspace.Mix{}
+		only[c] = 1
+		if mix == only {
+			single = c
+		}
+	}
 	raster.Rows(0, f.Height, func(y int) {
 		dst := p.Row(y, 0, f.Width)
 		for x := range dst {
 			i := 3 * (y*f.Width + x)
-			if one {
-				dst[x] = value(i + c)
+			if single >= 0 {
+				dst[x] = value(i + single)
 			} else {
-				dst[x] = colorspace.Luma(value(i), value(i+1), value(i+2))
+				dst[x] = mix[0]*value(i) + mix[1]*value(i+1) + mix[2]*value(i+2)
 			}
 		}
 	})

@@ -7,8 +7,8 @@ import (
 	"image"
 	"math"
 
-	"jardin/app/media"
 	"jardin/core/carry"
+	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/raster"
 	"jardin/core/render"
@@ -125,7 +125,7 @@ func (s *Source) through(f int, h geom.Homography) track.FrameReader {
 		if err != nil {
 			return nil, err
 		}
-		p := part.Channel(media.LumaChannel)
+		p := part.Channel(colorspace.LumaMix)
 		p.Rect = p.Rect.Add(seen.Min)
 		if h == geom.Identity {
 			return p, nil

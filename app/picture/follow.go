@@ -8,8 +8,8 @@ import (
 	"maps"
 	"slices"
 
-	"jardin/app/media"
 	"jardin/core/carry"
+	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/matte"
 	"jardin/core/raster"
@@ -109,7 +109,7 @@ func (s *Source) Follow(ctx context.Context, doc *treatment.Document, run Run, e
 	if err := kind.ready(t); err != nil {
 		return err
 	}
-	f := follower{Source: s, doc: doc, what: t, motions: motions, measured: measured.Motion(t.ID), run: run, each: each}
+	f := follower{Source: s, doc: doc, what: t, motions: motions, measured: measured.Motion(t.ID), mix: colorspace.LumaMix, run: run, each: each}
 	if carry.Straight(doc, t) {
 		if f.lens, err = doc.Lens.Of(); err != nil {
 			return fmt.Errorf("the shot's lens: %w", err)
@@ -155,6 +155,7 @@ type follower struct {
 	motions  *carry.Set       // of the document as it is
 	measured *carry.Motion    // of the track alone, without corrections
 	lens     geom.Lens        // that it is followed without
+	mix      colorspace.Mix   // of the frames' channels, that is followed in
 	run      Run
 	each     func(Tracked)
 }
@@ -168,14 +169,14 @@ func (f *follower) straight(at []geom.Point) []geom.Point {
 	return out
 }
 
-// reader returns how a frame is seen: as it is, or locked by the track below.
-func (f *follower) reader(n int, channel string) (track.FrameReader, error) {
+// reader returns how a mix of a frame's channels is seen: as it is, or locked by the track below.
+func (f *follower) reader(n int, mix colorspace.Mix) (track.FrameReader, error) {
 	plain := func(rect image.Rectangle) (*raster.Plane, error) {
 		part, err := f.Plates.Region(n, rect)
 		if err != nil {
 			return nil, err
 		}
-		p := part.Channel(channel)
+		p := part.Channel(mix)
 		p.Rect = p.Rect.Add(rect.Min)
 		return p, nil
 	}
@@ -209,7 +210,7 @@ func (f *follower) reader(n int, channel string) (track.FrameReader, error) {
 
 // seen returns how a frame is seen, and what is left out on it.
 func (f *follower) seen(ctx context.Context, n int) (track.FrameReader, [][]geom.Point, error) {
-	read, err := f.reader(n, media.LumaChannel)
+	read, err := f.reader(n, f.mix)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
-	"jardin/app/media"
 	"jardin/core/carry"
+	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/track"
 	"jardin/core/treatment"
@@ -62,7 +62,7 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 			f.run.From,
 		)
 	}
-	here, err := f.reader(f.run.From, media.LumaChannel)
+	here, err := f.reader(f.run.From, colorspace.LumaMix)
 	if err != nil {
 		return err
 	}
@@ -85,7 +85,7 @@ func (planeFollowing) follow(ctx context.Context, f *follower) error {
 		f.each(Tracked{Frame: s.Frame, Mesh: carry.MeshOf(f.what, toFrame), Sample: s})
 	}
 	if f.what.Bends != nil {
-		return f.followBending(ctx, first, here, tell)
+		return f.followBending(ctx, first, tell)
 	}
 	home, fresh := f.what.RegionFor(f.run.From)
 	region, joined := start.ApplyAll(f.straight(treatment.Points(home))), 0
@@ -217,7 +217,7 @@ func (f *follower) before(start geom.Homography) (out []track.Look, err error) {
 		if !known || n < f.Plates.First || n > f.Plates.Last {
 			continue
 		}
-		read, err := f.reader(n, media.LumaChannel)
+		read, err := f.reader(n, colorspace.LumaMix)
 		if err != nil {
 			return nil, err
 		}

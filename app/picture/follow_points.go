@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"math"
 
-	"jardin/app/media"
 	"jardin/core/carry"
+	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/raster"
 	"jardin/core/track"
@@ -73,7 +73,7 @@ func (pointsFollowing) follow(ctx context.Context, f *follower) error {
 func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last int) error {
 	var going []*track.Point
 	var who []*treatment.Point
-	var looks []string
+	var looks []colorspace.Mix
 	var lost error
 	for _, p := range chosen {
 		t, channel, err := f.begin(p, last)
@@ -89,7 +89,7 @@ func (f *follower) pointsTo(ctx context.Context, chosen []*treatment.Point, last
 	away := make([]*LostTrack, len(going)) // since when a point is, and why
 	err := eachFrame(ctx, f.run.From, last, func(n int) error {
 		out := Tracked{Frame: n, Points: map[string]treatment.PointSample{}}
-		seen := map[string]track.FrameReader{}
+		seen := map[colorspace.Mix]track.FrameReader{}
 		each := make([]track.FrameReader, len(going))
 		for i, c := range looks {
 			if seen[c] == nil {
@@ -144,7 +144,7 @@ func pointSample(n int, v track.PointSample) treatment.PointSample {
 // begin prepares a point at its place on the frame that the run starts from. Its
 // pattern is the one of its home, but where it was placed by hand: it may look
 // different there. Where it is hidden on that frame, it is looked for from where it was last.
-func (f *follower) begin(p *treatment.Point, last int) (*track.Point, string, error) {
+func (f *follower) begin(p *treatment.Point, last int) (*track.Point, colorspace.Mix, error) {
 	path := carry.Path(f.what, p)
 	from := f.run.From
 	at, ok := path[from]
@@ -158,7 +158,7 @@ func (f *follower) begin(p *treatment.Point, last int) (*track.Point, string, er
 		}
 	}
 	if !ok {
-		return nil, "", errors.New("it is not known on this frame; place it by hand, or follow from a frame on which it is")
+		return nil, colorspace.Mix{}, errors.New("it is not known on this frame; place it by hand, or follow from a frame on which it is")
 	}
 	home, place := p.Home, p.At.Point()
 	for _, h := range p.Placed {
@@ -166,27 +166,27 @@ func (f *follower) begin(p *treatment.Point, last int) (*track.Point, string, er
 			home, place = from, at
 		}
 	}
-	channel := p.Channel
-	if channel == "best" {
+	channel, named := channels[p.Channel]
+	if !named {
 		var err error
 		if channel, err = f.best(home, place, p.Pattern.Point()); err != nil {
-			return nil, "", err
+			return nil, channel, err
 		}
 	}
 	read, err := f.reader(home, channel)
 	if err != nil {
-		return nil, "", err
+		return nil, channel, err
 	}
 	t, err := track.NewPoint(read, f.Size(), place, track.PointOptions{
 		Pattern: p.Pattern.Point(), Search: p.Search.Point(), Motion: p.Motion, Against: track.Against(p.Against),
 		Tolerance: p.Tolerance,
 	})
 	if err != nil {
-		return nil, "", err
+		return nil, channel, err
 	}
 	if home != from {
 		if read, err = f.reader(from, channel); err != nil {
-			return nil, "", err
+			return nil, channel, err
 		}
 		err = t.Place(read, at)
 	}
@@ -194,27 +194,30 @@ func (f *follower) begin(p *treatment.Point, last int) (*track.Point, string, er
 	return t, channel, err
 }
 
+// channels that a point can be followed in.
+var channels = map[string]colorspace.Mix{"luma": colorspace.LumaMix, "red": {1, 0, 0}, "green": {0, 1, 0}, "blue": {0, 0, 1}}
+
 // best returns the channel in which a pattern stands out most from the grain.
-func (f *follower) best(n int, at, pattern geom.Point) (string, error) {
-	name, most := media.LumaChannel, 0.0
+func (f *follower) best(n int, at, pattern geom.Point) (mix colorspace.Mix, err error) {
+	mix, most := colorspace.LumaMix, 0.0
 	rect := raster.Around(geom.Bounds([]geom.Point{at.Sub(pattern), at.Add(pattern)}), 2, f.Size())
 	if rect.Empty() {
-		return "", track.ErrLeft
+		return mix, track.ErrLeft
 	}
-	for _, c := range []string{media.LumaChannel, media.RedChannel, media.GreenChannel, media.BlueChannel} {
-		read, err := f.reader(n, c)
+	for _, name := range []string{"luma", "red", "green", "blue"} {
+		read, err := f.reader(n, channels[name])
 		if err != nil {
-			return "", err
+			return mix, err
 		}
 		p, err := read(rect)
 		if err != nil {
-			return "", err
+			return mix, err
 		}
 		if v := track.Strength(p, at, pattern); v > most {
-			name, most = c, v
+			mix, most = channels[name], v
 		}
 	}
-	return name, nil
+	return mix, nil
 }
 
 func abs(n int) int { return max(n, -n) }

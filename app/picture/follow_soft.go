@@ -4,7 +4,9 @@ import (
 	"context"
 	"slices"
 
+	"jardin/core/colorspace"
 	"jardin/core/geom"
+	"jardin/core/raster"
 	"jardin/core/track"
 	"jardin/core/treatment"
 )
@@ -13,7 +15,14 @@ import (
 const mostChained = 0.3
 
 // followBending follows a surface that bends both ways from where the run begins, always by how it looks on its home frame.
-func (f *follower) followBending(ctx context.Context, first *treatment.Sample, here track.FrameReader, tell func(*treatment.Sample)) error {
+func (f *follower) followBending(ctx context.Context, first *treatment.Sample, tell func(*treatment.Sample)) error {
+	without, err := f.notIts(ctx)
+	if err != nil {
+		return err
+	}
+	if f.mix, err = f.texture(without); err != nil {
+		return err
+	}
 	if f.run.From != f.what.Home {
 		// How it is bent where it is followed from is told anew: from what was known there, if it bent then as well.
 		for _, m := range f.measured.Samples {
@@ -21,15 +30,15 @@ func (f *follower) followBending(ctx context.Context, first *treatment.Sample, h
 				first.Bend = m.Bend
 			}
 		}
-		t, err := f.soft(ctx, first)
+		t, err := f.soft(ctx, first, without)
 		if err != nil {
 			return err
 		}
-		covered, err := f.exclusions(ctx, first.Frame)
+		read, covered, err := f.seen(ctx, first.Frame)
 		if err != nil {
 			return err
 		}
-		found, err := t.Step(here, covered)
+		found, err := t.Step(read, covered)
 		switch {
 		case track.Lost(err):
 			return &LostTrack{"the surface that bends", first.Frame, err}
@@ -42,7 +51,7 @@ func (f *follower) followBending(ctx context.Context, first *treatment.Sample, h
 	}
 	tell(first)
 	return f.both(func(last int) error {
-		t, err := f.soft(ctx, first)
+		t, err := f.soft(ctx, first, without)
 		if err != nil {
 			return err
 		}
@@ -93,21 +102,47 @@ func softSample(n int, s track.SoftSample) *treatment.Sample {
 	}
 }
 
+// notIts is what does not count of the surface on its home frame.
+func (f *follower) notIts(ctx context.Context) ([][]geom.Point, error) {
+	without, err := f.exclusions(ctx, f.what.Home)
+	if err != nil || !f.what.Bends.Around {
+		return without, err
+	}
+	for _, s := range f.doc.MarkedOn(f.what) {
+		there := *s
+		there.Ride = treatment.Still // it was drawn on this very frame
+		if pose, ok := f.motions.Pose(&there, treatment.Still, f.what.Home); ok {
+			without = append(without, f.straight(pose.Polygon(&there)))
+		}
+	}
+	return without, nil
+}
+
+// texture is the mix of the channels in which the surface is followed.
+func (f *follower) texture(without [][]geom.Point) (mix colorspace.Mix, err error) {
+	region := f.straight(treatment.Points(f.what.Region))
+	rect := raster.Around(geom.Bounds(region), 4, f.Size())
+	var each [3]*raster.Plane
+	for c := range each {
+		single := colorspace.Mix{}
+		single[c] = 1
+		read, err := f.reader(f.what.Home, single)
+		if err != nil {
+			return mix, err
+		}
+		if each[c], err = read(rect); err != nil {
+			return mix, err
+		}
+	}
+	return track.TextureMix(each, region, without), nil
+}
+
 // soft prepares to go on from how it is bent on a frame; it always looks from the home frame.
-func (f *follower) soft(ctx context.Context, from *treatment.Sample) (*track.Soft, error) {
+func (f *follower) soft(ctx context.Context, from *treatment.Sample, without [][]geom.Point) (*track.Soft, error) {
 	b := f.what.Bends
-	home, without, err := f.seen(ctx, f.what.Home)
+	home, err := f.reader(f.what.Home, f.mix)
 	if err != nil {
 		return nil, err
-	}
-	if b.Around {
-		for _, s := range f.doc.MarkedOn(f.what) {
-			there := *s
-			there.Ride = treatment.Still // it was drawn on this very frame
-			if pose, ok := f.motions.Pose(&there, treatment.Still, f.what.Home); ok {
-				without = append(without, f.straight(pose.Polygon(&there)))
-			}
-		}
 	}
 	t, err := track.NewSoft(home, f.Size(), f.straight(treatment.Points(f.what.Region)), without, track.SoftSettings{Stiffness: b.Stiffness, Detail: b.Detail})
 	if err != nil {

@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"math"
 
-	"jardin/app/media"
 	"jardin/core/carry"
 	"jardin/core/check"
+	"jardin/core/colorspace"
 	"jardin/core/geom"
 	"jardin/core/raster"
 	"jardin/core/treatment"
@@ -104,7 +104,7 @@ func (s *Source) Scout(
 			if err != nil {
 				return nil, err
 			}
-			luma := f.Channel(media.LumaChannel)
+			luma := f.Channel(colorspace.LumaMix)
 			luma.Rect = luma.Rect.Add(part.Min)
 			l.Around(luma, polygon)
 			return l, nil

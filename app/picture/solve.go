@@ -7,9 +7,9 @@ import (
 	"math"
 	"slices"
 
-	"jardin/app/media"
 	"jardin/core/camera"
 	"jardin/core/carry"
+	"jardin/core/colorspace"
 	"jardin/core/matte"
 	"jardin/core/raster"
 	"jardin/core/track"
@@ -84,7 +84,7 @@ func (s *Source) featureTracks(ctx context.Context, doc *treatment.Document, kep
 	f := follower{Source: s, doc: doc, what: out, motions: motions}
 	want := min(max(s.Plates.Width*s.Plates.Height/1000, fewFeatures), mostFeatures)
 	see := func(n int) (luma, covered *raster.Plane, err error) {
-		read, err := f.reader(n, media.LumaChannel)
+		read, err := f.reader(n, colorspace.LumaMix)
 		if err != nil {
 			return nil, nil, err
 		}

@@ -117,6 +117,12 @@ func (t Transfer) Encode(l float64) float64 {
 	return l
 }
 
+// A Mix are weights of red, green and blue.
+type Mix [3]float32
+
+// LumaMix is that of Luma.
+var LumaMix = Mix{0.2126, 0.7152, 0.0722}
+
 // Luma is the weighted sum of BT.709 primaries (Rec. ITU-R BT.709-6, item 3.2),
 // as luminance of linear values or as luma of encoded ones.
 func Luma(red, g, b float32) float32 { return 0.2126*red + 0.7152*g + 0.0722*b }

@@ -123,8 +123,8 @@ const (
 	coarser      = 3     // of the variance from pixel to pixel, what grain has that is coarser than a pixel, at most
 	grainier     = 1.5   // of the least that frames differed by, what may be grain
 	leastTexture = 0.3   // of what varies, that a place is told from another by
-	nearlyThere  = 0.8   // pixels by which a place may lie off by its own pixels
-	notThere     = 3.0   // pixels from which on it is not found
+	nearlyThere  = 0.5   // pixels by which a place may lie off by its own pixels
+	notThere     = 1.5   // pixels from which on it is not found
 	betterBy     = 0.1   // likeness by which another look has to be better
 	jumpReach    = 12    // how far the whole surface may have gone from one frame to the next, pixels of the coarsest level
 	softLeast    = 0.003 // of the data, what bending counts where a surface is as supple as can be

@@ -102,9 +102,9 @@ func (s *Soft) firmness(shift []geom.Point) []float64 {
 	out := make([]float64, len(shift))
 	changes = raster.Gaussian(changes, firmAround)
 	sorted := slices.Sorted(slices.Values(changes.Pix))
-	least := 0.00002 + 0.1*float64(sorted[len(sorted)*95/100]) // beside a fold what is flat is not held so hard: the fold moves on
+	least := 0.000001 + 0.1*float64(sorted[len(sorted)*95/100]) // beside a fold what is flat is not held so hard: the fold moves on
 	for i, v := range changes.Pix {
-		out[i] = min(max(1/math.Sqrt(float64(v)+least), 0.2), 200)
+		out[i] = min(max(1/math.Sqrt(float64(v)+least), 0.2), 1000)
 		if s.share.home(i) < 1 {
 			out[i] = min(out[i], firmChained) // it was carried home by a field that bent too little already: that would add up
 		}
