@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"jardin/core/simd"
 )
 
 // A spline goes through every pixel, is a cubic polynomial where the picture is one, and keeps more of fine waves than
@@ -130,6 +132,27 @@ func TestAPlanesSpline(t *testing.T) {
 		}
 		for i, v := range p.Pix {
 			require.InDelta(t, v, ours.At(float64(rect.Min.X+i%rect.Dx())+0.5, float64(rect.Min.Y+i/rect.Dx())+0.5), 2e-5)
+		}
+		const n = 70
+		at, all, far := simd.NewPlaces(n), make([]float32, n), rng.Float64() < 0.5
+		var xs, ys [n]float64
+		for i := range xs {
+			xs[i], ys[i] = float64(rect.Min.X)+(1.4*rng.Float64()-0.2)*float64(rect.Dx()), float64(rect.Min.Y)+(1.4*rng.Float64()-0.2)*float64(rect.Dy())
+			if rng.IntN(5) == 0 {
+				xs[i], ys[i] = math.Floor(xs[i])+0.5, math.Floor(ys[i])+0.5
+			}
+			if far && rng.IntN(9) == 0 {
+				xs[i] = []float64{math.NaN(), math.Inf(1), -1e300, 3e6}[rng.IntN(4)]
+			}
+			at.Put(i, xs[i], ys[i])
+		}
+		ours.All(all, at)
+		for i, v := range all {
+			if math.Abs(xs[i]) < 1e6 {
+				require.InDelta(t, ours.At(xs[i], ys[i]), v, 2e-6)
+			} else {
+				require.Zero(t, v-v)
+			}
 		}
 		p.Pix[rng.IntN(len(p.Pix))] = float32(math.NaN())
 		for _, v := range NewPlaneSpline(p).coefficients {

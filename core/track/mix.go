@@ -11,14 +11,26 @@ import (
 )
 
 const (
-	mixBlock     = 16   // pixels, side of the blocks by which the surface is judged
-	mixBlocks    = 1000 // at most; larger surfaces have larger blocks
-	mixSteps     = 16   // in which the mixes are tried, and then finer around the best
-	mixPrior     = 0.01 // of what a pixel tells, squared slopes by grain's variance: what a block without texture has from its neighbours
-	mixUneven    = 4    // the most that the channels' grain differs by, variance
-	mixLeast     = 0.4 / 255
-	smoothSlopes = 1 / (8 * math.Pi * presmooth * presmooth * presmooth * presmooth) // what Gauss' slopes leave of white noise's variance
+	mixBlock  = 16        // pixels, side of the blocks by which the surface is judged
+	mixBlocks = 1000      // at most; larger surfaces have larger blocks
+	mixSteps  = 16        // in which the mixes are tried, and then finer around the best
+	mixPrior  = 0.01      // of what a pixel tells, squared slopes by grain's variance: what a block without texture has from its neighbours
+	mixUneven = 4         // the most that the channels' grain differs by, variance
+	mixLeast  = 0.4 / 255 // deviation of a channel's grain
 )
+
+// smoothSlopes is what differences across two pixels of a picture that was smoothed by Gauss leave of white noise's variance.
+var smoothSlopes = func() float64 {
+	g := func(x int) float64 {
+		return math.Exp(-float64(x*x)/(2*presmooth*presmooth)) / (presmooth * math.Sqrt(2*math.Pi))
+	}
+	var along, across float64
+	for x := -6; x <= 6; x++ {
+		d := (g(x+1) - g(x-1)) / 2
+		along, across = along+d*d, across+g(x)*g(x)
+	}
+	return along * across
+}()
 
 // A blockTexture is what a block of a surface tells: the mean products of its channels' slopes, across, across by down, down.
 type blockTexture [3][3][3]float64

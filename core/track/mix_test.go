@@ -109,6 +109,38 @@ func TestInkIsFollowedInTheChannelThatShowsIt(t *testing.T) {
 	}
 }
 
+// What grain alone has of slopes is what is taken off for it, and grain is measured where there is least texture.
+func TestGrainAsMixesMeasureIt(t *testing.T) {
+	rect := image.Rect(0, 0, 320, 240)
+	corners := geom.Box{Max: geom.Pt(320, 240)}.Corners()
+	half := photograph(t, "graf1.png").Crop(rect) // the right half is plain
+	for i := range half.Pix {
+		if i%320 > 200 {
+			half.Pix[i] = 0.4
+		}
+	}
+	var of [3]*raster.Plane
+	deviation := [3]float64{0.01, 0.014, 0.018}
+	for c := range of {
+		of[c] = noisy(half, deviation[c], uint64(c))
+	}
+	_, grain := textures(of, corners[:], nil)
+	for c, v := range grain {
+		assert.InEpsilon(t, deviation[c], math.Sqrt(v), 0.1)
+	}
+	for c := range of {
+		of[c] = noisy(raster.NewPlane(rect), deviation[c], uint64(10+c))
+	}
+	blocks, _ := textures(of, corners[:], nil)
+	for c := range of {
+		var slopes float64
+		for i := range blocks {
+			slopes += (blocks[i][0][c][c] + blocks[i][2][c][c]) / 2 / float64(len(blocks))
+		}
+		assert.InEpsilon(t, smoothSlopes, slopes/(deviation[c]*deviation[c]), 0.25)
+	}
+}
+
 // The mix is a local least of what a slow search finds, whatever the channels; what is left out, and what is no number, tells nothing.
 func TestMixesAtTheirWorst(t *testing.T) {
 	rng := rand.New(rand.NewPCG(9, 9))

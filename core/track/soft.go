@@ -110,6 +110,7 @@ type nodeWeights struct {
 
 const (
 	softLevels   = 4
+	softSmooth   = 0.6   // sigma, in pixels, by which pictures are smoothed at most: less than planes' are, as every pixel counts
 	softWindow   = 8.0   // sigma in pixels over which light is taken out
 	softNoise    = 0.012 // contrast that is grain, of encoded luma
 	rounds       = 8
@@ -132,7 +133,7 @@ const (
 	firmSmooth   = 1.5   // crossings over which its bend is measured, sigma
 	firmScale    = 2     // of a change of its bend, pixels, what bending counts the inverse of
 	evenWithin   = 1     // crossings over which a bend is even, sigma
-	evenShare    = 0.9   // of an even bend, what does not count as bending
+	evenShare    = 0.85  // of an even bend, what does not count as bending
 	firmChained  = 2     // the most that bending counts where a place is not compared with the home frame
 	tornAbove    = 100   // square of what bending counts the inverse of, above which it is torn
 	sloping      = 0.1   // what a slope of the field counts beside its bending: what no data hold does not run away
@@ -152,7 +153,7 @@ func NewSoft(read FrameReader, size image.Rectangle, region []geom.Point, withou
 	if s.home, err = plainly(read, raster.Around(box, softMargin, size)); err != nil {
 		return nil, err
 	}
-	s.smooth = presmooth
+	s.smooth = softSmooth
 	seen := raster.Gaussian(s.home, s.smooth)
 	for k, p := range raster.Pyramid(seen, softLevels) {
 		l := softLevel{}
@@ -231,7 +232,7 @@ func (s *Soft) sharpen(frame *raster.PlaneSpline, covered *raster.Plane, v softS
 	if share == 1 {
 		return false
 	}
-	s.smooth = least + share*(presmooth-least)
+	s.smooth = least + share*(softSmooth-least)
 	home := raster.Gaussian(s.home, s.smooth)
 	for k, p := range raster.Pyramid(home, len(s.levels)) {
 		look := &s.levels[k].looks[homeLook]

@@ -175,7 +175,7 @@ func (s *Soft) solve(data []tensor, lambda, usual, unit float64, shift []geom.Po
 		}
 	}
 	part := raster.NewPlane(image.Rect(0, 0, s.grid.Columns+1, s.grid.Rows+1))
-	for _, of := range [][]float64{v[:n], v[n:]} { // an even bend counts a tenth, so that it is hardly taken away
+	for _, of := range [][]float64{v[:n], v[n:]} { // an even bend counts little, so that it is hardly taken away
 		for i, d := range of {
 			part.Pix[i] = float32(d)
 		}

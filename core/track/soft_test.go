@@ -195,7 +195,7 @@ func TestHowSoftSurfacesAreSmoothedAndHeld(t *testing.T) {
 			if noise == 0 {
 				assert.InDelta(t, 0.3, s.smooth, 0.05)
 			} else {
-				assert.Equal(t, presmooth, s.smooth)
+				assert.Equal(t, softSmooth, s.smooth)
 			}
 		}
 		if noise == 0 {
@@ -611,6 +611,52 @@ func TestLooksGoOverIntoEachOther(t *testing.T) {
 		held = next
 		if frame%20 == 19 {
 			assert.Nil(t, held, "only the reference frame counts, as nothing else has for long")
+		}
+	}
+}
+
+// What is carried home is what a slow look-up place by place tells, whatever the field, the plane and what covers, on every level.
+func TestWhatIsCarriedHome(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 1))
+	photo := photograph(t, "graf1.png").Crop(image.Rect(0, 0, 260, 210))
+	for range 12 {
+		at := geom.Pt(20+120*rng.Float64(), 20+90*rng.Float64())
+		region := []geom.Point{at, at.Add(geom.Pt(60+60*rng.Float64(), 5)), at.Add(geom.Pt(70, 60+40*rng.Float64())), at.Add(geom.Pt(-5, 70))}
+		s, err := NewSoft(show(photo), photo.Rect, region, nil, SoftSettings{Stiffness: 0.3, Detail: 6 + 12*rng.Float64()})
+		require.NoError(t, err)
+		v := softState{geom.Placement(at, geom.Pt(90*rng.Float64()-45, 90*rng.Float64()-45), 20*rng.Float64(), geom.Pt(1, 1)), make([]geom.Point, len(s.grid.Shift))}
+		v.h[6] = 0.001 * (rng.Float64() - 0.5)
+		grid := s.grid
+		grid.Shift = v.shift
+		for i := range v.shift {
+			v.shift[i] = geom.Pt(4*rng.Float64()-2, 4*rng.Float64()-2)
+		}
+		covers := [][]geom.Point{{at.Add(geom.Pt(30, -40)), at.Add(geom.Pt(60, 20)), at.Add(geom.Pt(10, 60))}}
+		if rng.IntN(3) == 0 {
+			covers = nil
+		}
+		mask := maskOf(covers, photo.Rect)
+		frames := s.pyramid(photo)
+		for k := range s.levels {
+			l, frame := &s.levels[k], frames[k]
+			now, seen := s.carried(l, frame, mask, v)
+			near := 0
+			for i := range seen {
+				p := l.from.Apply(geom.Pt(float64(l.tpl.Rect.Min.X+i%l.tpl.Rect.Dx())+0.5, float64(l.tpl.Rect.Min.Y+i/l.tpl.Rect.Dx())+0.5))
+				if p.X < grid.Box.Min.X || p.Y < grid.Box.Min.Y || p.X > grid.Box.Max.X || p.Y > grid.Box.Max.Y {
+					continue
+				}
+				f := v.h.Apply(grid.Bend(p))
+				q := l.to.Apply(f)
+				want := l.inside[i] && inside(q, frame.Rect, 1) && (mask == nil || !under(mask, f))
+				if want != seen[i] { // at an edge a rounding tells
+					require.True(t, inside(q, frame.Rect, 1-1e-3) != inside(q, frame.Rect, 1+1e-3) ||
+						mask != nil && (under(mask, f.Add(geom.Pt(1e-3, 1e-3))) != under(mask, f.Sub(geom.Pt(1e-3, 1e-3))) || under(mask, f.Add(geom.Pt(1e-3, -1e-3))) != under(mask, f.Sub(geom.Pt(1e-3, -1e-3)))))
+					near++
+				}
+				require.InDelta(t, frame.At(q.X, q.Y), now.Pix[i], 2e-4)
+			}
+			require.LessOrEqual(t, near, 3)
 		}
 	}
 }
