@@ -187,12 +187,12 @@ func withoutEmblem(known demo.BannerTruth, track treatment.Track) *treatment.Doc
 		Follow: treatment.Follow{Track: track.ID}, Settle: treatment.Settle{Opacity: 1},
 		Fill: treatment.Fill{Sources: []treatment.Source{{
 			ID: "p", Name: "Linen", Kind: treatment.HeldPlate, Plate: &treatment.Plate{Frame: track.Home, Strokes: []treatment.Stroke{{
-				ID: "s", Mode: "heal", Home: track.Home, Size: 20, Hardness: 1, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{140, 100}},
+				ID: "s", Mode: "heal", Home: track.Home, Size: 20, Hardness: 1, Opacity: 1, From: &treatment.From{Offset: treatment.Vec{74, -164}},
 				Area: &treatment.Area{Points: knots, Feather: 6},
 			}}},
 		}}},
 		Guard: &treatment.Guard{Fronts: []treatment.Front{{
-			ID: "f", Name: "Ivy", By: treatment.ByBrightness, Key: &treatment.FrontKey{Near: 42, Far: 52}, White: &white, Grow: 0.5, Blur: 0.5, Unmix: 6,
+			ID: "f", Name: "Ivy", By: treatment.ByBrightness, Key: &treatment.FrontKey{Near: 42, Far: 52}, White: &white, Grow: 0.5, Blur: 1, Unmix: 6,
 			Shapes: []treatment.Shape{ivy},
 		}}},
 	}}
