@@ -18,6 +18,7 @@ import (
 	"strings"
 	"sync"
 
+	"github.com/cespare/xxhash/v2"
 	"jardin/app/media"
 	"jardin/app/routines"
 	"jardin/core/colorspace"
@@ -423,14 +424,14 @@ func (s *Source) write(d *Delivery, n int, f *media.Frame, all *sums) error {
 		}
 		plate = strings.Join(kept, "+")
 	}
-	hash := sha256.Sum256(data)
+	hash := xxhash.Sum64(data)
 	all.mu.Lock()
 	defer all.mu.Unlock()
 	all.by[n] = sum{
 		Frame:    n,
 		Timecode: s.Plates.Woven().TimecodeAt(n),
 		File:     filepath.Join(d.Folder, name),
-		SHA256:   hex.EncodeToString(hash[:]),
+		XXH64:    fmt.Sprintf("%016x", hash),
 		Plate:    plate,
 	}
 	return nil
@@ -446,7 +447,7 @@ type sum struct {
 	Frame    int    `json:"frame"`
 	Timecode string `json:"timecode,omitempty"`
 	File     string `json:"file"`
-	SHA256   string `json:"sha256"`
+	XXH64    string `json:"xxh64"`
 	Plate    string `json:"plate"` // XXH64 of the plate's code values; of two fields with + between
 }
 
@@ -472,14 +473,14 @@ type Manifest struct {
 }
 
 type movieSum struct {
-	File   string `json:"file"`
-	SHA256 string `json:"sha256"`
+	File  string `json:"file"`
+	XXH64 string `json:"xxh64"`
 }
 
 // ManifestFile and SumsFile lie beside the frames' folder.
 const (
 	ManifestFile = "manifest.json"
-	SumsFile     = "SHA256SUMS"
+	SumsFile     = "XXH64SUMS" // as xxh64sum writes them
 )
 
 func (s *Source) manifest(d *Delivery, all *sums) error {
@@ -511,7 +512,7 @@ func (s *Source) manifest(d *Delivery, all *sums) error {
 	var lines strings.Builder
 	for n := d.Leaving.First; n <= d.Leaving.Last; n++ {
 		m.Frames = append(m.Frames, all.by[n])
-		fmt.Fprintf(&lines, "%s  %s\n", all.by[n].SHA256, all.by[n].File)
+		fmt.Fprintf(&lines, "%s  %s\n", all.by[n].XXH64, all.by[n].File)
 	}
 	for _, kind := range d.Movies {
 		sum, err := sumOf(filepath.Join(d.Dir, MovieFile(kind)))
@@ -519,32 +520,31 @@ func (s *Source) manifest(d *Delivery, all *sums) error {
 			return err
 		}
 		m.Movies = append(m.Movies, movieSum{MovieFile(kind), sum})
-		fmt.Fprintf(&lines, "%s  %s\n", m.Movies[len(m.Movies)-1].SHA256, MovieFile(kind))
+		fmt.Fprintf(&lines, "%s  %s\n", m.Movies[len(m.Movies)-1].XXH64, MovieFile(kind))
 	}
 	blob, err := json.MarshalIndent(m, "", "  ")
 	if err != nil {
 		return err
 	}
-	hash = sha256.Sum256(blob)
-	fmt.Fprintf(&lines, "%s  %s\n", hex.EncodeToString(hash[:]), ManifestFile)
+	fmt.Fprintf(&lines, "%016x  %s\n", xxhash.Sum64(blob), ManifestFile)
 	if err := media.WriteFile(filepath.Join(d.Dir, ManifestFile), blob); err != nil {
 		return err
 	}
 	return media.WriteFile(filepath.Join(d.Dir, SumsFile), []byte(lines.String()))
 }
 
-// sumOf returns a file's SHA-256; it may be larger than the memory.
+// sumOf returns a file's XXH64; it may be larger than the memory.
 func sumOf(path string) (string, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return "", err
 	}
 	defer f.Close()
-	hash := sha256.New()
+	hash := xxhash.New()
 	if _, err := io.Copy(hash, f); err != nil {
 		return "", err
 	}
-	return hex.EncodeToString(hash.Sum(nil)), nil
+	return fmt.Sprintf("%016x", hash.Sum64()), nil
 }
 
 // Version returns what this program was built from.

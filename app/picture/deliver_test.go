@@ -420,9 +420,9 @@ func TestAnotherTreatmentInTheSameFolder(t *testing.T) {
 		require.NoError(t, err)
 		assert.True(t, bytes.Equal(a, b), filepath.Base(path))
 	}
-	a, err := os.ReadFile(filepath.Join(fresh, "SHA256SUMS"))
+	a, err := os.ReadFile(filepath.Join(fresh, picture.SumsFile))
 	require.NoError(t, err)
-	b, err := os.ReadFile(filepath.Join(used, "SHA256SUMS"))
+	b, err := os.ReadFile(filepath.Join(used, picture.SumsFile))
 	require.NoError(t, err)
 	assert.Equal(t, string(a), string(b))
 }
