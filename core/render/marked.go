@@ -63,7 +63,13 @@ func (m marking) stepped() marking {
 			return m
 		}
 	}
-	m.Outlines.Edge = stepped(m.Outlines.Edge)
+	shapes := append([]carry.PosedShape(nil), m.Outlines.Shapes...)
+	for i := range shapes {
+		s, wider := &shapes[i].Shape, m.Outlines.Edge
+		own := stepped(carry.Edge{Feather: s.Feather + wider.Feather, FeatherIn: s.FeatherIn + wider.FeatherIn, Grow: s.Grow + wider.Grow})
+		s.Feather, s.FeatherIn, s.Grow = own.Feather, own.FeatherIn, own.Grow
+	}
+	m.Outlines = coverage{Shapes: shapes}
 	supplied := append([]suppliedInput(nil), m.Supplied...)
 	for i := range supplied {
 		supplied[i].Edge = stepped(supplied[i].Edge)
@@ -72,16 +78,19 @@ func (m marking) stepped() marking {
 	return m
 }
 
-// stepped is an edge of powers of two of a pixel, or none, that lies as far outwards or farther.
+// exactUpTo is how wide an edge may be, in pixels, that is measured beside as it is.
+const exactUpTo = 4
+
+// stepped is an edge of powers of two of a pixel, where it is wider than a few, that lies as far outwards or farther.
 func stepped(e carry.Edge) carry.Edge {
 	up := func(v float64) float64 {
 		switch {
-		case v > 0:
+		case v > exactUpTo:
 			return math.Exp2(math.Ceil(math.Log2(v)))
-		case v < 0:
+		case v < -exactUpTo:
 			return -math.Exp2(math.Floor(math.Log2(-v)))
 		}
-		return 0
+		return v
 	}
 	return carry.Edge{Feather: up(e.Feather), FeatherIn: up(e.FeatherIn), Grow: up(e.Grow)}
 }

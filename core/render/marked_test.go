@@ -213,9 +213,23 @@ func TestEdgesInSteps(t *testing.T) {
 		require.NoError(t, err)
 		return name
 	}
-	assert.Equal(t, key(5, 3, 0), key(7.9, 4, 0))
+	assert.Equal(t, key(5, 3, 0), key(7.9, 3, 0))
+	assert.Equal(t, key(5, 5, 0), key(7.9, 8, 0))
 	assert.NotEqual(t, key(5, 3, 0), key(8.1, 3, 0))
 	assert.NotEqual(t, key(5, 3, 0), key(0, 3, 0))
-	assert.Equal(t, key(5, 3, -3), key(5, 3, -2))
+	assert.Equal(t, key(5, 3, -7), key(5, 3, -4.1))
 	assert.NotEqual(t, key(5, 3, -3), key(5, 3, 3))
+	assert.NotEqual(t, key(2, 3, 0), key(3, 3, 0), "a small edge is measured beside as it is")
+	own := func(feather, more float64) string {
+		doc := document()
+		r := &doc.Removals[0]
+		r.Mark.Outlines[0].Feather, r.Settle.Feather, r.Settle.Light = feather, more, &treatment.Light{Scale: 20, Strength: 1}
+		of := compile(t, doc).removal("a")
+		name, err := memo.Name(environment{&Evaluator{Plate: ramp{}}}, of.scene(0, "", 101, of.heldPlate(0, 101, false).Layers[0].Layer))
+		require.NoError(t, err)
+		return name
+	}
+	assert.Equal(t, own(5, 0), own(7.9, 0), "an outline's own feather is one with the whole patch's")
+	assert.Equal(t, own(5, 2), own(3, 4.5))
+	assert.NotEqual(t, own(5, 0), own(5, 4))
 }
