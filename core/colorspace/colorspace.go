@@ -73,12 +73,12 @@ func (t Transfer) Decode(v float64) float64 {
 		if v <= 0.04045 {
 			return v / 12.92
 		}
-		return math.Pow((v+0.055)/1.055, 2.4)
+		return power((v+0.055)/1.055, 2.4)
 	case BT709:
 		if v < 4.5*beta709 {
 			return v / 4.5
 		}
-		return math.Pow((v+alpha709-1)/alpha709, 1/0.45)
+		return power((v+alpha709-1)/alpha709, 1/0.45)
 	case ACEScct:
 		if v <= cctSlope*cctBreak+cctFoot {
 			return (v - cctFoot) / cctSlope
@@ -86,7 +86,7 @@ func (t Transfer) Decode(v float64) float64 {
 		return math.Exp2(v*17.52 - 9.72)
 	}
 	if g, ok := t.power(); ok {
-		return math.Copysign(math.Pow(math.Abs(v), g), v)
+		return math.Copysign(power(math.Abs(v), g), v)
 	}
 	return v
 }
@@ -99,12 +99,12 @@ func (t Transfer) Encode(l float64) float64 {
 		if l <= 0.0031308 {
 			return l * 12.92
 		}
-		return 1.055*math.Pow(l, 1/2.4) - 0.055
+		return 1.055*power(l, 1/2.4) - 0.055
 	case BT709:
 		if l < beta709 {
 			return l * 4.5
 		}
-		return alpha709*math.Pow(l, 0.45) - (alpha709 - 1)
+		return alpha709*power(l, 0.45) - (alpha709 - 1)
 	case ACEScct:
 		if l <= cctBreak {
 			return cctSlope*l + cctFoot
@@ -112,7 +112,7 @@ func (t Transfer) Encode(l float64) float64 {
 		return (math.Log2(l) + 9.72) / 17.52
 	}
 	if g, ok := t.power(); ok {
-		return math.Copysign(math.Pow(math.Abs(l), 1/g), l)
+		return math.Copysign(power(math.Abs(l), 1/g), l)
 	}
 	return l
 }
