@@ -172,6 +172,14 @@ func TestPlatesInAndOut(t *testing.T) {
 		assert.Equal(t, fmt.Sprintf("%016x", xxhash.Sum64(files[f.File])), f.XXH64)
 		assert.Contains(t, string(files[picture.SumsFile]), f.XXH64+"  "+f.File)
 	}
+	// What an older program summed in another way can be had as well.
+	sums := filepath.Join(s.data, "renders", tasks[0].ID, picture.SumsFile)
+	old := filepath.Join(filepath.Dir(sums), "SHA256SUMS")
+	require.NoError(t, os.Rename(sums, old))
+	files = s.unzipped("/api/renders/" + tasks[0].ID + "/frames")
+	require.Len(t, files, 16+2)
+	require.Contains(t, files, "SHA256SUMS")
+	require.NoError(t, os.Rename(old, sums))
 
 	// Patch and mattes, a few frames of them; a wrong name is refused.
 	a.press("^Patch only$")

@@ -214,7 +214,7 @@ func (s *Server) downloads(router *gin.Engine) {
 		if !ok {
 			return
 		}
-		files := []string{picture.ManifestFile, picture.SumsFile}
+		files := []string{picture.ManifestFile, picture.SumsFileIn(d.Dir)}
 		for n := d.Leaving.First; n <= d.Leaving.Last; n++ {
 			files = append(files, filepath.Join(d.Folder, d.FrameFile(n)))
 		}

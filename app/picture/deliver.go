@@ -365,7 +365,7 @@ func (s *Source) begin(d *Delivery, frames string) error {
 			return fmt.Errorf("clear what an earlier delivery left: %w", err)
 		}
 	}
-	for _, name := range []string{ManifestFile, SumsFile} {
+	for _, name := range []string{ManifestFile, SumsFile, oldSumsFile} {
 		if err := gone(filepath.Join(d.Dir, name)); err != nil {
 			return fmt.Errorf("clear what an earlier delivery left: %w", err)
 		}
@@ -480,8 +480,17 @@ type movieSum struct {
 // ManifestFile and SumsFile lie beside the frames' folder.
 const (
 	ManifestFile = "manifest.json"
-	SumsFile     = "XXH64SUMS" // as xxh64sum writes them
+	SumsFile     = "XXH64SUMS"  // as xxh64sum writes them
+	oldSumsFile  = "SHA256SUMS" // what older programs wrote
 )
+
+// SumsFileIn returns which sums lie beside the frames of a finished delivery, as older programs wrote others.
+func SumsFileIn(dir string) string {
+	if !there(filepath.Join(dir, SumsFile)) && there(filepath.Join(dir, oldSumsFile)) {
+		return oldSumsFile
+	}
+	return SumsFile
+}
 
 func (s *Source) manifest(d *Delivery, all *sums) error {
 	p := s.Plates.Woven()

@@ -48,7 +48,7 @@ func TextureMix(channels [3]*raster.Plane, region []geom.Point, without [][]geom
 	best, least := [3]float64{}, math.Inf(1)
 	try := func(w [3]float64) {
 		n := noise(w)
-		if !(n > 0) {
+		if !(n > 0 && n < math.MaxFloat64) {
 			return
 		}
 		sum := 0.0
@@ -78,6 +78,9 @@ func TextureMix(channels [3]*raster.Plane, region []geom.Point, without [][]geom
 				try(w)
 			}
 		}
+	}
+	if math.IsInf(least, 1) {
+		return colorspace.LumaMix
 	}
 	scale := math.Sqrt(noise(luma) / noise(best))
 	var out colorspace.Mix

@@ -179,6 +179,18 @@ func TestMixesAtTheirWorst(t *testing.T) {
 		// What is left out or no number changes nothing but by what it would have told.
 		all := [][]geom.Point{{{X: -1e3, Y: -1e3}, {X: 1e3, Y: -1e3}, {X: 1e3, Y: 1e3}, {X: -1e3, Y: 1e3}}}
 		require.Equal(t, colorspace.LumaMix, TextureMix(of, region, all))
+		spotted := of
+		for c := range of {
+			spotted[c] = of[c].Crop(rect)
+			for i := range of[c].Pix {
+				if (i/rect.Dx())%14 == 7 && i%rect.Dx()%14 == 7 {
+					spotted[c].Pix[i] = float32(math.NaN())
+				}
+			}
+		}
+		for _, v := range TextureMix(spotted, region, nil) {
+			require.Zero(t, v-v)
+		}
 		for c := range of {
 			for i := range of[c].Pix {
 				of[c].Pix[i] = []float32{float32(math.NaN()), float32(math.Inf(1)), 0}[rng.IntN(3)]

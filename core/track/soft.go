@@ -34,6 +34,7 @@ type Soft struct {
 	home    *raster.Plane // the reference frame around the region, as it was read
 	smooth  float64       // sigma, in pixels, by which pictures are smoothed
 	sharp   bool          // it is as little as the footage's grain allows
+	begun   bool          // from where it was known to be: no frame was stepped to since
 }
 
 // SoftSettings say how a surface bends.
@@ -274,7 +275,7 @@ func (l *softLight) without(p *raster.Plane) *raster.Plane {
 // Begin has the next step go on from where the surface is known to be: the reference frame's places go by a field, nil for none, and
 // then by h; a field of other cells is none. agree is how each of its crossings agreed, nil where that is not known.
 func (s *Soft) Begin(h geom.Homography, known *geom.Lattice, agree []float32) {
-	s.plane, s.agree = h, nil
+	s.plane, s.agree, s.begun = h, nil, true
 	clear(s.grid.Shift)
 	if known != nil && known.Columns == s.grid.Columns && known.Rows == s.grid.Rows && len(known.Shift) == len(s.grid.Shift) {
 		copy(s.grid.Shift, known.Shift)
@@ -322,6 +323,11 @@ func (s *Soft) Step(read FrameReader, covered [][]geom.Point) (SoftSample, error
 	}
 	frame := s.pyramid(seen)
 	mask := maskOf(covered, seen.Rect)
+	if s.begun && len(s.levels[0].looks) > keptLooks { // it may look as on a frame that was kept, and not at all as at home
+		_, _, _, share := s.judge(frame[0], mask, v, nil)
+		s.compare(share)
+	}
+	s.begun = false
 	top := min(len(s.levels), len(frame)) - 1
 	// Where it jumped as a whole the coarsest pictures tell.
 	if jumped, ok := s.jumped(&s.levels[top], frame[top], mask, v); ok {
