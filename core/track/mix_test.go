@@ -139,6 +139,11 @@ func TestGrainAsMixesMeasureIt(t *testing.T) {
 		}
 		assert.InEpsilon(t, smoothSlopes, slopes/(deviation[c]*deviation[c]), 0.25)
 	}
+	// A block that has so much beside grain's slopes, along either, is moved as that tells.
+	const noise, along, across = 0.0003, 0.05, 0.2
+	var b blockTexture
+	b[0][1][1], b[2][1][1] = noise*(smoothSlopes+along), noise*(smoothSlopes+across)
+	assert.InEpsilon(t, math.Sqrt(1/(mixPrior+along)+1/(mixPrior+across)), b.error([3]float64{0, 1, 0}, noise), 1e-9)
 }
 
 // The mix is a local least of what a slow search finds, whatever the channels; what is left out, and what is no number, tells nothing.

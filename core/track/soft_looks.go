@@ -271,7 +271,7 @@ func (s *Soft) judge(frame *raster.PlaneSpline, covered *raster.Plane, v softSta
 	told = slices.Clone(agree)
 	for i, k := range from {
 		if told[i] > 0 {
-			told[i] *= there[k][i]
+			told[i] = min(told[i]*there[k][i]*tellsBy, 1)
 		}
 	}
 	return agree, told, from, before.toward(from, of)

@@ -326,13 +326,13 @@ func TestWhatCoversASoftSurface(t *testing.T) {
 			switch x := int(q.X); {
 			case x > bar.Min.X+8 && x < bar.Max.X-8:
 				hidden++
-				if agree < 0.53 {
+				if agree < 0.62 {
 					flagged++
 				}
 				off = math.Max(off, found.H.Apply(found.Bend.Bend(p)).Dist(q))
 			case x < bar.Min.X-12 || x > bar.Max.X+12:
 				free++
-				if agree < 0.53 {
+				if agree < 0.62 {
 					wrongly++
 				}
 			}

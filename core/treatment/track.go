@@ -95,7 +95,7 @@ type Bend struct {
 }
 
 // Agrees is the agreement from which on a place of a surface that bends counts as found.
-const Agrees = 0.53
+const Agrees = 0.62
 
 const bendUnit = 64 // steps in a pixel
 
